@@ -1,0 +1,95 @@
+"""The command `kite`: its commands by the work they belong to, each imported only when it is called."""
+
+from __future__ import annotations
+
+import importlib
+import sys
+from typing import Any
+
+import click
+
+from copper_kite import __version__
+from copper_kite.errors import KiteError
+
+__all__ = ["kite", "main"]
+
+# family → command → (module, what it does)
+FAMILIES: dict[str, dict[str, tuple[str, str]]] = {
+    "Run": {
+        "serve": ("serve", "Take mail from programs and relay it, until stopped."),
+        "pipe": ("pipe", "Hand in one message from standard input."),
+        "status": ("status", "Is it running, what waits, which connectors work."),
+    },
+    "Test": {
+        "catch": ("catch", "Be a stand-in smart host that keeps what it is sent."),
+    },
+    "Trace": {
+        "queue": ("queue", "What waits, and for what."),
+        "trace": ("trace", "One message's story, and the verdict."),
+    },
+    "Watch": {
+        "demo": ("demo", "A whole day of a small ferry line, in half a minute."),
+    },
+}
+
+
+class Families(click.Group):
+    """A group that knows its commands without importing them."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """All commands, in the order of the work."""
+        return [name for commands in FAMILIES.values() for name in commands]
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        """Import the one that is wanted."""
+        for commands in FAMILIES.values():
+            if cmd_name in commands:
+                module = importlib.import_module(f"copper_kite.cli.{commands[cmd_name][0]}")
+                command: click.Command = getattr(module, cmd_name)
+                return command
+        return None
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """The commands under the names of their families."""
+        for family, commands in FAMILIES.items():
+            with formatter.section(family):
+                formatter.write_dl([(name, about) for name, (_, about) in commands.items()])
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        """As usual, but an unknown command is answered with the nearest one."""
+        try:
+            return super().resolve_command(ctx, args)
+        except click.UsageError:
+            import difflib
+
+            near = difflib.get_close_matches(args[0], self.list_commands(ctx), 1)
+            hint = f" Did you mean {near[0]!r}?" if near else " `kite --help` lists the commands."
+            ctx.fail(f"No command {args[0]!r}.{hint}")
+
+
+@click.group(cls=Families, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.option(
+    "--config", metavar="FILE", help="The configuration; else $KITE_CONFIG, ~/.config/copper-kite/, /etc/copper-kite/."
+)
+@click.version_option(__version__, prog_name="kite", message="%(prog)s %(version)s")
+@click.pass_context
+def kite(ctx: click.Context, config: str | None) -> None:
+    """Mail out of a server: taken from programs, kept, relayed over TLS with a login, and traced.
+
+    Start with `kite demo`, which needs nothing.
+    """
+    ctx.obj = config
+
+
+def main(argv: list[str] | None = None) -> Any:
+    """Run the command line; errors of the product become one message and an exit status."""
+    try:
+        return kite.main(argv, prog_name="kite")
+    except KiteError as error:
+        click.echo(f"kite: {error}", err=True)
+        sys.exit(error.exit_code)
+    except BrokenPipeError:
+        sys.stderr.close()  # whoever read our output has gone; nobody is left to complain to
+        sys.exit(1)

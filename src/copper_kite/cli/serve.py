@@ -1,0 +1,45 @@
+"""`kite serve`."""
+
+from __future__ import annotations
+
+import asyncio
+import signal
+
+import click
+
+from copper_kite.cli.options import load_settings
+
+__all__ = ["serve"]
+
+
+@click.command()
+@click.pass_obj
+def serve(config: str | None) -> None:
+    """Take mail from programs and relay it, until stopped.
+
+    Every message answered with 250 is on stable storage. SIGTERM and Ctrl-C finish what is in hand, within 10 s, and
+    stop; what waits goes on at the next start.
+    """
+    import uvloop
+
+    loaded = load_settings(config, secrets=True)
+
+    async def run() -> None:
+        from copper_kite.relay.service import Service
+
+        loop = asyncio.get_running_loop()
+        told = asyncio.Event()
+        for number in (signal.SIGTERM, signal.SIGINT):
+            loop.add_signal_handler(number, told.set)
+        service = Service(loaded)
+        for endpoint in await service.start():
+            click.echo(f"listening on {endpoint}", err=True)
+        for connector in loaded.settings.connector:
+            login = f", login by credential {connector.credential}" if connector.credential else ""
+            click.echo(f"connector {connector.name} to {connector.next_hop}, TLS {connector.tls}{login}", err=True)
+        click.echo(f"{loaded.server_name} is serving; the queue is in {loaded.data}", err=True)
+        await told.wait()
+        click.echo("stopping", err=True)
+        await service.stop()
+
+    uvloop.run(run())

@@ -1,0 +1,113 @@
+"""`kite status`."""
+
+from __future__ import annotations
+
+import time
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from copper_kite.cli.options import json_option, load_settings
+from copper_kite.cli.show import STATE_COLOURS, age, json_time, local_time, print_json, print_table, size, styled
+
+if TYPE_CHECKING:
+    from copper_kite.settings.load import Loaded
+    from copper_kite.store.folder import Running
+    from copper_kite.store.reads import ConnectorState, QueueShape
+
+__all__ = ["status"]
+
+
+@click.command()
+@json_option
+@click.pass_context
+def status(ctx: click.Context, as_json: bool) -> None:
+    """Is it running, what waits, which connectors work.
+
+    Exit 0 when it runs, 1 when it does not.
+    """
+    from copper_kite.errors import StoreError
+    from copper_kite.store.folder import running_server
+    from copper_kite.store.reads import QueueShape, Reader
+
+    loaded = load_settings(ctx.obj)
+    running = running_server(loaded.data)
+    shape, known = QueueShape(), {}
+    try:
+        with Reader(loaded.data) as reader:
+            shape, known = reader.shape(), {state.name: state for state in reader.connectors()}
+    except StoreError:
+        if (loaded.data / "queue.sqlite").exists():
+            raise
+    if as_json:
+        print_json(_status_json(loaded, running, shape, known))
+    else:
+        _show(loaded, running, shape, known)
+    ctx.exit(0 if running else 1)
+
+
+def _show(loaded: Loaded, running: Running | None, shape: QueueShape, known: dict[str, ConnectorState]) -> None:
+    now = time.time()
+    if running is None:
+        click.echo(f"{loaded.server_name}: {styled('not running', 'red', bold=True)}; `kite serve` starts it")
+    else:
+        since = f"since {local_time(running.since)} ({age(now - running.since)}), process {running.pid}"
+        click.echo(f"{loaded.server_name}: {styled('running', 'green', bold=True)} {since}")
+    waiting = ", ".join(
+        f"{count} {styled(state.value, STATE_COLOURS.get(state.value))}" for state, count in shape.by_state.items()
+    )
+    if shape.messages:
+        oldest = age(now - shape.oldest) if shape.oldest is not None else "?"
+        click.echo(
+            f"queue: {waiting} recipients in {shape.messages} messages, {size(shape.octets)}; the oldest waits {oldest}"
+        )
+    else:
+        click.echo("queue: nothing waits")
+    click.echo()
+    print_table(
+        ("connector", "next hop", "TLS", "last success", "last failure", "what it was"),
+        [
+            (
+                connector.name,
+                str(connector.next_hop),
+                connector.tls,
+                _when(known.get(connector.name), "last_good", now),
+                _when(known.get(connector.name), "last_bad", now),
+                known[connector.name].last_bad_text if connector.name in known else "",
+            )
+            for connector in loaded.settings.connector
+        ],
+    )
+
+
+def _when(state: ConnectorState | None, field: str, now: float) -> str:
+    at = getattr(state, field) if state is not None else None
+    return "never" if at is None else local_time(at, now)
+
+
+def _status_json(
+    loaded: Loaded, running: Running | None, shape: QueueShape, known: dict[str, ConnectorState]
+) -> dict[str, Any]:
+    return {
+        "server": loaded.server_name,
+        "running": running is not None,
+        "since": json_time(running.since) if running else None,
+        "pid": running.pid if running else None,
+        "queue": {
+            "recipients": {state.value: count for state, count in shape.by_state.items()},
+            "messages": shape.messages,
+            "octets": shape.octets,
+            "oldest": json_time(shape.oldest),
+        },
+        "connectors": [
+            {
+                "name": connector.name,
+                "next_hop": str(connector.next_hop),
+                "tls": connector.tls,
+                "last_success": json_time(known[connector.name].last_good) if connector.name in known else None,
+                "last_failure": json_time(known[connector.name].last_bad) if connector.name in known else None,
+                "last_failure_text": (known[connector.name].last_bad_text or None) if connector.name in known else None,
+            }
+            for connector in loaded.settings.connector
+        ],
+    }

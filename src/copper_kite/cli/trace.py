@@ -1,0 +1,171 @@
+"""`kite trace`."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from copper_kite.cli.options import json_option, load_settings
+from copper_kite.cli.show import (
+    STATE_COLOURS,
+    json_time,
+    local_time,
+    print_json,
+    print_table,
+    print_verdict,
+    size,
+    styled,
+    verdict_json,
+)
+
+if TYPE_CHECKING:
+    from copper_kite.settings.load import Loaded
+    from copper_kite.store.model import Attempt
+    from copper_kite.trace.story import Story
+
+__all__ = ["load_story", "show_story", "trace"]
+
+
+@click.command()
+@click.argument("id")
+@click.option("--dialogue", is_flag=True, help="Every line that was said in attempts that did not succeed.")
+@json_option
+@click.pass_obj
+def trace(config: str | None, id: str, dialogue: bool, as_json: bool) -> None:
+    """One message's story, and the verdict. ID may be the beginning of an id, if only one message has it."""
+    from copper_kite.store.reads import Reader
+
+    loaded = load_settings(config)
+    with Reader(loaded.data) as reader:
+        story = load_story(loaded, reader, reader.resolve(id))
+    if as_json:
+        print_json(_story_json(story))
+    else:
+        show_story(story, dialogue=dialogue)
+
+
+def load_story(loaded: Loaded, reader: Any, id: int) -> Story:
+    """The story of one message, told with what the configuration knows."""
+    from copper_kite.store.folder import running_server
+    from copper_kite.trace.story import tell
+
+    facts = {"config": str(loaded.path), "credential": str(loaded.path.parent / loaded.settings.server.credentials)}
+    return tell(reader.record(id), facts, running=running_server(loaded.data) is not None)
+
+
+def show_story(story: Story, *, dialogue: bool = False) -> None:
+    """The story as text."""
+    from copper_kite.smtp.replies import printable
+    from copper_kite.store.ids import id_text
+
+    message = story.message
+    click.echo(
+        f"{styled(id_text(message.id), None, bold=True)}  from <{printable(message.reverse_path)}>,"
+        f" {size(message.size)}{', ' + printable(message.message_id) if message.message_id else ''}"
+    )
+    for recipient in story.recipients:
+        state = styled(recipient.state.value, STATE_COLOURS.get(recipient.state.value))
+        when = ""
+        if recipient.next_try is not None and recipient.attempts:
+            when = f", next try {local_time(recipient.next_try)}"
+        click.echo(f"  to {recipient.address}: {state} after {_attempts(recipient.attempts)}{when}")
+    click.echo()
+    print_table(
+        ("time", "what", "stage", "who", "code", "text"),
+        [
+            (local_time(line.at), line.what, line.stage, line.who, line.code, printable(line.text))
+            for line in story.lines
+        ],
+        last_wraps=True,
+        colours=STATE_COLOURS,
+    )
+    if dialogue:
+        for attempt in story.attempts:
+            _show_dialogue(attempt)
+    click.echo()
+    print_verdict(story.verdict)
+
+
+def _attempts(count: int) -> str:
+    return {0: "no attempt", 1: "1 attempt"}.get(count, f"{count} attempts")
+
+
+def _show_dialogue(attempt: Attempt) -> None:
+    click.echo()
+    click.echo(styled(f"Dialogue with {attempt.next_hop or 'nobody'} at {local_time(attempt.at)}", None, bold=True))
+    if attempt.dialogue is None:
+        said = "all went well, so only the stages were kept" if attempt.facts["relayed"] else "no session was opened"
+        click.echo(f"  {said}")
+        for stage, took, text in attempt.facts["stages"]:
+            click.echo(f"  {took:8.3f} s  {stage:<8} {text}")
+        return
+    for at, mark, text in attempt.dialogue:
+        click.echo(f"  {at:8.3f}  {mark} {text}")
+
+
+def _story_json(story: Story) -> dict[str, Any]:
+    from copper_kite.store.ids import id_text
+
+    message = story.message
+    return {
+        "id": id_text(message.id),
+        "arrived": json_time(message.arrived),
+        "expires": json_time(message.expires),
+        "from": message.reverse_path,
+        "size": message.size,
+        "message_id": message.message_id or None,
+        "listener": message.listener or None,
+        "client": message.client or None,
+        "user": message.user or None,
+        "protocol": message.protocol,
+        "recipients": [
+            {
+                "address": recipient.address,
+                "state": recipient.state.value,
+                "attempts": recipient.attempts,
+                "next_try": json_time(recipient.next_try),
+                "last_reply": recipient.reply or None,
+            }
+            for recipient in story.recipients
+        ],
+        "timeline": [
+            {
+                "time": json_time(line.at),
+                "what": line.what,
+                "stage": line.stage or None,
+                "who": line.who,
+                "code": line.code or None,
+                "text": line.text,
+            }
+            for line in story.lines
+        ],
+        "attempts": [_attempt_json(attempt) for attempt in story.attempts],
+        "verdict": verdict_json(story.verdict),
+    }
+
+
+def _attempt_json(attempt: Attempt) -> dict[str, Any]:
+    facts = attempt.facts
+    return {
+        "time": json_time(attempt.at),
+        "seconds": round(attempt.seconds, 4),
+        "connector": attempt.connector or None,
+        "next_hop": attempt.next_hop or None,
+        "address": attempt.address or None,
+        "stage": attempt.stage,
+        "side": attempt.side or None,
+        "cause": attempt.cause or None,
+        "code": attempt.code,
+        "enhanced": attempt.enhanced or None,
+        "text": attempt.text,
+        "tls": facts.get("tls") or None,
+        "cipher": facts.get("cipher") or None,
+        "login": facts.get("login") or None,
+        "stages": [{"stage": stage, "seconds": took, "said": said} for stage, took, said in facts["stages"]],
+        "results": [
+            {"recipient": address, "state": state, "stage": stage, "reply": reply or None}
+            for address, state, stage, reply in facts["results"]
+        ],
+        "dialogue": attempt.dialogue,
+    }

@@ -1,0 +1,200 @@
+"""Every error of the product. Each carries its facts as fields; the command line turns them into text and exit status.
+
+KiteError
+├── LocalProtocolError        our own code broke the order of the protocol: a bug
+├── RemoteProtocolError       the peer broke the protocol
+├── SettingsError             the configuration cannot be used (exit 3)
+├── StoreError                the store cannot be used (exit 3)
+│   ├── SchemaTooNew
+│   └── FolderInUse
+├── StoreFull                 the disk is full: try again later
+├── StoreFailed               the disk failed: try again later
+├── ListenFailed              an address cannot be listened on (exit 3)
+├── NotFound                  no such message (exit 1)
+├── Ambiguous                 more than one such message (exit 2)
+├── SessionFailed             a session with a next hop ended early
+├── InputError                what was handed in is no message, or has no usable recipient
+└── HandOverFailed            the running server did not take a message
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from copper_kite.words import Cause, Stage
+
+if TYPE_CHECKING:
+    from copper_kite.smtp.replies import Reply
+
+__all__ = [
+    "Ambiguous",
+    "Finding",
+    "FolderInUse",
+    "HandOverFailed",
+    "InputError",
+    "KiteError",
+    "ListenFailed",
+    "LocalProtocolError",
+    "NotFound",
+    "RemoteProtocolError",
+    "SchemaTooNew",
+    "SessionFailed",
+    "SettingsError",
+    "StoreError",
+    "StoreFailed",
+    "StoreFull",
+]
+
+
+class KiteError(Exception):
+    """The root: whatever this product raises on purpose."""
+
+    exit_code = 1
+
+
+class LocalProtocolError(KiteError):
+    """Raised when our own side asks for something that the protocol does not allow now."""
+
+
+class RemoteProtocolError(KiteError):
+    """Raised when the peer broke the protocol; `heard` is what it said, cut short."""
+
+    def __init__(self, message: str, heard: bytes = b"") -> None:
+        super().__init__(message)
+        self.heard = heard[:200]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Finding:
+    """One thing wrong in a file: where, what, and what to write instead."""
+
+    file: str
+    line: int | None
+    key: str
+    problem: str
+    remedy: str = ""
+
+    def __str__(self) -> str:
+        place = self.file if self.line is None else f"{self.file}:{self.line}"
+        key = f" {self.key}:" if self.key else ""
+        remedy = f"; {self.remedy}" if self.remedy else ""
+        return f"{place}:{key} {self.problem}{remedy}"
+
+
+class SettingsError(KiteError):
+    """Raised when the configuration cannot be used; holds every finding, not only the first."""
+
+    exit_code = 3
+
+    def __init__(self, findings: Sequence[Finding]) -> None:
+        super().__init__("\n".join(str(finding) for finding in findings))
+        self.findings = tuple(findings)
+
+
+class StoreError(KiteError):
+    """Raised when the data folder or its database cannot be opened."""
+
+    exit_code = 3
+
+    def __init__(self, folder: str, problem: str, remedy: str = "") -> None:
+        super().__init__(f"{folder}: {problem}" + (f"; {remedy}" if remedy else ""))
+        self.folder = folder
+        self.problem = problem
+        self.remedy = remedy
+
+
+class SchemaTooNew(StoreError):
+    """Raised when a later release wrote the database."""
+
+    def __init__(self, folder: str, found: int, known: int) -> None:
+        super().__init__(
+            folder,
+            f"the database has schema {found}, this release knows {known}",
+            "install the release that wrote it, or name another folder in [server] data",
+        )
+        self.found = found
+        self.known = known
+
+
+class FolderInUse(StoreError):
+    """Raised when another server holds the data folder."""
+
+    def __init__(self, folder: str, pid: int | None) -> None:
+        who = f"process {pid}" if pid else "another process"
+        super().__init__(
+            folder, f"already served by {who}", "stop that one first, or name another folder in [server] data"
+        )
+        self.pid = pid
+
+
+class StoreFull(KiteError):
+    """Raised when a write found no room; nothing of it was kept."""
+
+
+class StoreFailed(KiteError):
+    """Raised when a write failed; nothing of it was kept."""
+
+
+class ListenFailed(KiteError):
+    """Raised when a listener's address cannot be had."""
+
+    exit_code = 3
+
+    def __init__(self, listener: str, address: str, problem: str, remedy: str = "") -> None:
+        super().__init__(f"listener {listener}, {address}: {problem}" + (f"; {remedy}" if remedy else ""))
+        self.listener = listener
+        self.address = address
+
+
+class NotFound(KiteError):
+    """Raised when no message has this id."""
+
+    def __init__(self, wanted: str) -> None:
+        super().__init__(f"no message {wanted!r}; `kite queue list --all` shows those there are")
+        self.wanted = wanted
+
+
+class Ambiguous(KiteError):
+    """Raised when an id's beginning fits several messages; `ids` names some of them."""
+
+    exit_code = 2
+
+    def __init__(self, wanted: str, ids: Sequence[str]) -> None:
+        super().__init__(f"{wanted!r} fits several messages: {', '.join(ids)}; type one more character")
+        self.wanted = wanted
+        self.ids = tuple(ids)
+
+
+class SessionFailed(KiteError):
+    """Raised when a session with a next hop stopped before its work was done.
+
+    `reply` is the reply that stopped it, if one did; `text` says in one line what happened.
+    """
+
+    exit_code = 4
+
+    def __init__(self, stage: Stage, cause: Cause, text: str, reply: Reply | None = None, **facts: Any) -> None:
+        super().__init__(text)
+        self.stage = stage
+        self.cause = cause
+        self.text = text
+        self.reply = reply
+        self.facts = facts
+
+
+class InputError(KiteError):
+    """Raised when a message or an address handed in cannot be used. `usage` tells a bad command line from bad data."""
+
+    def __init__(self, message: str, *, usage: bool = False) -> None:
+        super().__init__(message)
+        self.usage = usage
+
+
+class HandOverFailed(KiteError):
+    """Raised when the server did not take a message; `temporary` says that trying again later may help."""
+
+    def __init__(self, message: str, *, temporary: bool) -> None:
+        super().__init__(message)
+        self.temporary = temporary

@@ -1,0 +1,106 @@
+"""A certificate authority made on the spot, for stand-ins that speak real TLS without any outside help."""
+
+from __future__ import annotations
+
+import datetime
+import ipaddress
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
+
+__all__ = ["CertificateFiles", "make_authority"]
+
+VALID_FOR = datetime.timedelta(days=365)
+
+
+@dataclass(frozen=True, slots=True)
+class CertificateFiles:
+    """Where the PEM files are: the authority to trust, and the server's certificate with its key (mode 0600)."""
+
+    authority: Path
+    certificate: Path
+    key: Path
+
+
+def make_authority(folder: Path, names: Sequence[str]) -> CertificateFiles:
+    """Make an authority and a certificate for `names` (host names or addresses) in `folder`, or take those there."""
+    files = CertificateFiles(folder / "ca.pem", folder / "server.pem", folder / "server.key")
+    if files.authority.exists() and files.certificate.exists() and files.key.exists():
+        return files
+    folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+    now = datetime.datetime.now(datetime.UTC)
+    ca_key, key = ec.generate_private_key(ec.SECP256R1()), ec.generate_private_key(ec.SECP256R1())
+    ca_name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "Stand-in authority, made on the spot")])
+    authority = (
+        _builder(ca_name, ca_name, ca_key, now)
+        .add_extension(x509.BasicConstraints(ca=True, path_length=0), critical=True)
+        .add_extension(_key_usage(signs_certificates=True), critical=True)
+        .sign(ca_key, hashes.SHA256())
+    )
+    subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, names[0])])
+    certificate = (
+        _builder(subject, ca_name, key, now)
+        .add_extension(x509.BasicConstraints(ca=False, path_length=None), critical=True)
+        .add_extension(_key_usage(signs_certificates=False), critical=True)
+        .add_extension(x509.ExtendedKeyUsage([ExtendedKeyUsageOID.SERVER_AUTH]), critical=False)
+        .add_extension(x509.SubjectAlternativeName([_alternative(name) for name in names]), critical=False)
+        .add_extension(x509.AuthorityKeyIdentifier.from_issuer_public_key(ca_key.public_key()), critical=False)
+        .sign(ca_key, hashes.SHA256())
+    )
+    _write(files.key, _key_pem(key), 0o600)
+    _write(files.certificate, certificate.public_bytes(serialization.Encoding.PEM), 0o644)
+    _write(files.authority, authority.public_bytes(serialization.Encoding.PEM), 0o644)
+    return files
+
+
+def _builder(
+    subject: x509.Name, issuer: x509.Name, key: ec.EllipticCurvePrivateKey, now: datetime.datetime
+) -> x509.CertificateBuilder:
+    return (
+        x509.CertificateBuilder()
+        .subject_name(subject)
+        .issuer_name(issuer)
+        .public_key(key.public_key())
+        .serial_number(x509.random_serial_number())
+        .not_valid_before(now - datetime.timedelta(days=1))
+        .not_valid_after(now + VALID_FOR)
+        .add_extension(x509.SubjectKeyIdentifier.from_public_key(key.public_key()), critical=False)
+    )
+
+
+def _key_usage(*, signs_certificates: bool) -> x509.KeyUsage:
+    return x509.KeyUsage(
+        digital_signature=not signs_certificates,
+        key_cert_sign=signs_certificates,
+        crl_sign=signs_certificates,
+        content_commitment=False,
+        key_encipherment=False,
+        data_encipherment=False,
+        key_agreement=False,
+        encipher_only=False,
+        decipher_only=False,
+    )
+
+
+def _alternative(name: str) -> x509.GeneralName:
+    try:
+        return x509.IPAddress(ipaddress.ip_address(name))
+    except ValueError:
+        return x509.DNSName(name)
+
+
+def _key_pem(key: ec.EllipticCurvePrivateKey) -> bytes:
+    return key.private_bytes(
+        serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+    )
+
+
+def _write(path: Path, octets: bytes, mode: int) -> None:
+    path.touch(mode=mode)
+    path.chmod(mode)
+    path.write_bytes(octets)

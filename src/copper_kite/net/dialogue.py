@@ -1,0 +1,55 @@
+"""What both sides said in one session, each line with its time. Commands show their masked form: no secret gets in."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from copper_kite.smtp.replies import Reply, printable
+
+__all__ = ["MAX_LINES", "Dialogue"]
+
+MAX_LINES = 500  # a peer's endless talk is cut here
+MAX_TEXT = 1000  # characters of one line
+
+SENT, HEARD, NOTED = ">", "<", "*"
+
+
+@dataclass(slots=True)
+class Dialogue:
+    """Lines as (seconds since `began`, mark, text): `>` we said, `<` it said, `*` what happened."""
+
+    began: float
+    lines: list[tuple[float, str, str | bytes | Reply]] = field(default_factory=list)
+
+    def sent(self, at: float, shown: str | bytes) -> None:
+        """Commands went out; `shown` is their masked form. `at` in seconds of the same clock as `began`."""
+        self.lines.append((at, SENT, shown))
+
+    def heard(self, at: float, reply: Reply) -> None:
+        """A reply came in."""
+        self.lines.append((at, HEARD, reply))
+
+    def noted(self, at: float, text: str) -> None:
+        """Something happened that was not said: a connection, a handshake, the content, an error."""
+        self.lines.append((at, NOTED, text))
+
+    def mark(self) -> int:
+        """A place to go back to."""
+        return len(self.lines)
+
+    def cut(self, mark: int) -> None:
+        """Forget what came after `mark`: the messages of a session have nothing to do with each other."""
+        del self.lines[mark:]
+
+    def export(self) -> list[list[object]]:
+        """All lines as plain values, safe to store and to show."""
+        out: list[list[object]] = []
+        for at, mark, said in self.lines:
+            if isinstance(said, str):
+                texts = [said]
+            else:
+                texts = (said if isinstance(said, bytes) else said.wire).decode("utf-8").splitlines()
+            out += [[round(at - self.began, 4), mark, printable(text)[:MAX_TEXT]] for text in texts]
+        if len(out) > MAX_LINES:
+            out = [*out[: MAX_LINES - 1], [out[-1][0], NOTED, f"… {len(out) - MAX_LINES + 1} more lines"]]
+        return out

@@ -1,0 +1,354 @@
+"""The server's session on a socket: it carries octets between a transport and the engine, and questions to a handler.
+
+Protocol callbacks, not streams: on the path of every message nothing is scheduled that need not be.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import pwd
+import socket
+import ssl
+import struct
+from collections.abc import Callable
+from dataclasses import dataclass
+from enum import Enum
+from typing import Any
+
+from copper_kite.smtp import events
+from copper_kite.smtp.extensions import Offers
+from copper_kite.smtp.replies import Reply
+from copper_kite.smtp.server import Limits, Phase, Server
+
+__all__ = ["LATER", "Answer", "Handler", "Later", "Peer", "ServerSession", "SessionRegistry"]
+
+IDLE_SECONDS = 300.0  # RFC 5321 4.5.3.2.7
+SWEEP_SECONDS = 15.0
+HANDSHAKE_SECONDS = 60.0
+MAX_BUFFERED = 1024 * 1024  # octets taken in while an answer is awaited
+
+TIMED_OUT = Reply(421, "4.4.2", "nothing heard for too long; closing")
+STOPPING = Reply(421, "4.3.2", "this server is stopping; try again later")
+TOO_MANY = Reply(421, "4.3.2", "too many sessions; try again later")
+
+
+class Later(Enum):
+    """The answer of a handler that will call `ServerSession.answer` itself."""
+
+    LATER = "later"
+
+
+LATER = Later.LATER
+Answer = Reply | Later | None
+
+
+@dataclass(frozen=True, slots=True)
+class Peer:
+    """Who is at the other end: an IP address, or a local user behind a Unix socket."""
+
+    address: str
+    user: str = ""
+
+    @property
+    def literal(self) -> str:
+        """The address as it stands in square brackets (RFC 5321 4.1.3); empty for a Unix socket."""
+        return f"IPv6:{self.address}" if ":" in self.address else self.address
+
+    def __str__(self) -> str:
+        return self.address or f"local user {self.user}"
+
+
+class Handler:
+    """What a session asks its owner. An answer of None is the usual positive reply; LATER comes by `answer`."""
+
+    def opened(self, session: ServerSession) -> Reply | None:
+        """A client connected. A reply turns it away."""
+        return None
+
+    def hello(self, event: events.Hello) -> None:
+        """The client said who it is."""
+
+    def mail_from(self, event: events.MailFrom) -> Answer:
+        """A transaction begins."""
+        return None
+
+    def recipient_to(self, event: events.RecipientTo) -> Answer:
+        """A recipient is named."""
+        return None
+
+    def content_started(self, event: events.ContentStarted) -> Answer:
+        """The content comes next."""
+        return None
+
+    def content(self, event: events.Content) -> None:
+        """A portion of the content."""
+
+    def content_ended(self, event: events.ContentEnded) -> Answer:
+        """The message is whole."""
+        return None
+
+    def content_refused(self, event: events.ContentRefused) -> None:
+        """The message was refused by the engine."""
+
+    def login_asked(self, event: events.LoginAsked) -> Answer:
+        """A login is to be checked."""
+        return Reply(535, "5.7.8", "login refused")
+
+    def reset(self, event: events.Reset) -> None:
+        """The transaction is dropped."""
+
+    def closed(self) -> None:
+        """The connection is gone."""
+
+
+class SessionRegistry:
+    """All open sessions: how many there may be, which have gone quiet, and how they end together."""
+
+    def __init__(self, limit: int = 1000) -> None:
+        self._limit = limit
+        self._sessions: set[ServerSession] = set()
+        self._empty = asyncio.Event()
+        self._empty.set()
+        self._sweeper: asyncio.TimerHandle | None = None
+        self.stopping = False
+
+    def __len__(self) -> int:
+        return len(self._sessions)
+
+    def add(self, session: ServerSession) -> Reply | None:
+        """Take a session in; a reply turns it away."""
+        self._sessions.add(session)
+        self._empty.clear()
+        if self._sweeper is None:
+            self._sweep()
+        if self.stopping:
+            return STOPPING
+        return TOO_MANY if len(self._sessions) > self._limit else None
+
+    def discard(self, session: ServerSession) -> None:
+        """A session is over."""
+        self._sessions.discard(session)
+        if not self._sessions:
+            self._empty.set()
+
+    def _sweep(self) -> None:
+        loop = asyncio.get_running_loop()
+        for session in list(self._sessions):
+            if loop.time() - session.last_heard > IDLE_SECONDS:
+                session.end(TIMED_OUT)
+        self._sweeper = loop.call_later(SWEEP_SECONDS, self._sweep)
+
+    async def stop(self, seconds: float) -> None:
+        """End all sessions: idle ones at once, those that wait for their message's answer when they have it."""
+        self.stopping = True
+        if self._sweeper is not None:
+            self._sweeper.cancel()
+        for session in list(self._sessions):
+            if not session.awaits_answer:
+                session.end(STOPPING)
+        with contextlib.suppress(TimeoutError):
+            async with asyncio.timeout(seconds):
+                await self._empty.wait()
+        for session in list(self._sessions):
+            session.abort()
+
+
+class ServerSession(asyncio.Protocol):
+    """One connection. `context` is what STARTTLS uses; `secure` says that TLS is there from the start."""
+
+    def __init__(
+        self,
+        name: str,
+        offers: Offers,
+        handler: Handler,
+        registry: SessionRegistry,
+        *,
+        limits: Limits | None = None,
+        context: ssl.SSLContext | None = None,
+        secure: bool = False,
+    ) -> None:
+        self._loop = asyncio.get_running_loop()
+        self._engine = Server(name, offers, limits)
+        self._engine.secure = secure
+        self._handler = handler
+        self._registry = registry
+        self._context = context
+        self._transport: asyncio.Transport | None = None
+        self._awaiting = False
+        self._pauses: set[str] = set()
+        self._switch: asyncio.Task[None] | None = None
+        self._early = b""
+        self._gone = False
+        self.last_heard = self._loop.time()
+        self.peer = Peer("")
+        self._handlers: dict[type[events.Event], Callable[[Any], Answer]] = {
+            events.Hello: handler.hello,
+            events.MailFrom: handler.mail_from,
+            events.RecipientTo: handler.recipient_to,
+            events.ContentStarted: handler.content_started,
+            events.Content: handler.content,
+            events.ContentEnded: handler.content_ended,
+            events.ContentRefused: handler.content_refused,
+            events.LoginAsked: handler.login_asked,
+            events.SecureAsked: self._secure_asked,
+            events.Reset: handler.reset,
+            events.Quit: self._quit,
+        }
+
+    # --- transport callbacks ----------------------------------------------------------------------------------------
+
+    def connection_made(self, transport: asyncio.BaseTransport) -> None:
+        """A client connected, or the TLS handshake of STARTTLS is done."""
+        assert isinstance(transport, asyncio.Transport) or hasattr(transport, "write")
+        self._transport = transport  # type: ignore[assignment]
+        self.peer = _peer_of(transport)
+        refusal = self._registry.add(self) or self._handler.opened(self)
+        self._engine.greet(refusal)
+        self._flush()
+
+    def data_received(self, data: bytes) -> None:
+        """Octets came in. While TLS is being switched on, they are the first ones from inside it."""
+        self.last_heard = self._loop.time()
+        if self._switch is not None:
+            self._early += data
+            return
+        self._engine.receive_data(data)
+        if self._awaiting:
+            if self._engine.buffered > MAX_BUFFERED:
+                self.pause("answer")
+        else:
+            self._pump()
+
+    def eof_received(self) -> bool:
+        """The client will send no more: what is not whole is dropped, what awaits its answer gets it."""
+        return self._awaiting
+
+    def connection_lost(self, error: Exception | None) -> None:
+        """The connection is gone; an unfinished transaction leaves nothing."""
+        if self._gone:
+            return
+        self._gone = True
+        self._registry.discard(self)
+        self._handler.closed()
+
+    def pause_writing(self) -> None:
+        """The client does not read our replies: then we do not read its commands."""
+        self.pause("replies")
+
+    def resume_writing(self) -> None:
+        """The client reads again."""
+        self.resume("replies")
+
+    # --- the pump ---------------------------------------------------------------------------------------------------
+
+    def _pump(self) -> None:
+        engine, handlers = self._engine, self._handlers
+        while (event := engine.next_event()) is not None:
+            answer = handlers[type(event)](event)
+            if not event.asks:
+                continue
+            if answer is LATER:
+                self._awaiting = True
+                break
+            assert answer is None or isinstance(answer, Reply)
+            engine.answer(answer)
+        self._flush()
+
+    def _flush(self) -> None:
+        transport = self._transport
+        data = self._engine.data_to_send()
+        if transport is None or transport.is_closing():
+            return
+        if data:
+            transport.write(data)
+        if self._engine.phase is Phase.CLOSED:
+            transport.close()
+        elif self._engine.phase is Phase.SECURING and self._switch is None:
+            transport.pause_reading()
+            self._switch = self._loop.create_task(self._start_tls(transport))
+
+    def answer(self, reply: Reply | None = None) -> None:
+        """The decision that LATER promised."""
+        self._awaiting = False
+        self._engine.answer(reply)
+        self.resume("answer")
+        if self._registry.stopping:
+            self._engine.close(STOPPING)
+        self._pump()
+
+    @property
+    def awaits_answer(self) -> bool:
+        """Whether a decision is on its way."""
+        return self._awaiting
+
+    @property
+    def secure(self) -> bool:
+        """Whether TLS is on."""
+        return self._engine.secure
+
+    @property
+    def logged_in(self) -> bool:
+        """Whether a login succeeded."""
+        return self._engine.logged_in
+
+    def pause(self, reason: str) -> None:
+        """Read no more until each reason is gone."""
+        if not self._pauses and self._transport is not None and not self._transport.is_closing():
+            self._transport.pause_reading()
+        self._pauses.add(reason)
+
+    def resume(self, reason: str) -> None:
+        """A reason to pause is gone."""
+        if reason in self._pauses:
+            self._pauses.discard(reason)
+            if not self._pauses and self._transport is not None and not self._transport.is_closing():
+                self._transport.resume_reading()
+
+    def end(self, reply: Reply) -> None:
+        """Close from our side, with a reason."""
+        self._engine.close(reply)
+        self._pump()
+
+    def abort(self) -> None:
+        """Cut the connection."""
+        if self._transport is not None:
+            self._transport.abort()
+
+    # --- STARTTLS ---------------------------------------------------------------------------------------------------
+
+    def _secure_asked(self, event: events.SecureAsked) -> Answer:
+        return None if self._context is not None else Reply(454, "4.7.0", "TLS is not available")
+
+    def _quit(self, event: events.Quit) -> None:
+        """Nothing to decide: the flush that follows closes the transport."""
+
+    async def _start_tls(self, transport: asyncio.Transport) -> None:
+        assert self._context is not None
+        try:
+            secured = await self._loop.start_tls(
+                transport, self, self._context, server_side=True, ssl_handshake_timeout=HANDSHAKE_SECONDS
+            )
+        except OSError:
+            secured = None
+        if secured is None:
+            transport.abort()
+            self.connection_lost(None)
+            return
+        self._transport = secured
+        self._switch = None
+        self._engine.tls_established()
+        early, self._early = self._early, b""
+        self.data_received(early)
+
+
+def _peer_of(transport: asyncio.BaseTransport) -> Peer:
+    sock = transport.get_extra_info("socket")
+    if sock is not None and sock.family == socket.AF_UNIX:
+        _, uid, _ = struct.unpack("3i", sock.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, struct.calcsize("3i")))
+        try:
+            return Peer("", pwd.getpwuid(uid).pw_name)
+        except KeyError:
+            return Peer("", f"uid {uid}")
+    name = transport.get_extra_info("peername")
+    return Peer(name[0] if name else "unknown")

@@ -1,0 +1,48 @@
+"""The decisions of relaying, as pure functions of values and `now`."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from copper_kite.smtp.replies import Reply
+from copper_kite.words import Stage, State
+
+__all__ = ["Retry", "classify", "retry_at"]
+
+# These speak of the session between two servers (login or TLS missing), not of the message: the message waits.
+SESSION_CODES = frozenset({530, 534, 535, 538})
+MESSAGE_STAGES = frozenset({Stage.SENDER, Stage.RECIPIENT, Stage.CONTENT, Stage.ACCEPT})
+
+
+@dataclass(frozen=True, slots=True)
+class Retry:
+    """`[retry]` in seconds; `jitter` is the share by which a wait may be longer."""
+
+    waits: Sequence[float]
+    jitter: float = 0.1
+
+
+def classify(stage: Stage, reply: Reply) -> State:
+    """What a reply makes of a recipient; the code alone decides (RFC 5321 4.2.1).
+
+    A 5yz fails a recipient only when it speaks of the message. A refused greeting, TLS or login is a matter between
+    the servers, which an administrator can mend while the message waits.
+    """
+    if stage is Stage.ACCEPT and 200 <= reply.code < 300:
+        return State.RELAYED
+    if reply.permanent and stage in MESSAGE_STAGES and reply.code not in SESSION_CODES:
+        return State.FAILED
+    return State.DELAYED
+
+
+def retry_at(now: float, attempts: int, expires: float, retry: Retry, chance: float) -> float | None:
+    """When to try again after `attempts` attempts, or None when the lifetime is over.
+
+    The last attempt is made at the end of the lifetime, so that nothing expires without having been tried then.
+    `chance` in [0, 1) spreads the retries.
+    """
+    if now >= expires:
+        return None
+    wait = retry.waits[min(attempts, len(retry.waits)) - 1] * (1 + retry.jitter * chance)
+    return min(now + wait, expires)

@@ -1,0 +1,322 @@
+"""One attempt: a message handed to a next hop, and what becomes of each of its recipients."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from copper_kite.errors import SessionFailed
+from copper_kite.mail.header import header_end
+from copper_kite.mail.notice import FailedRecipient, failed_notice
+from copper_kite.net.client import ClientSession, Plan
+from copper_kite.net.dialogue import Dialogue
+from copper_kite.relay.decide import Retry, classify, retry_at
+from copper_kite.settings.units import Endpoint
+from copper_kite.smtp.extensions import Capabilities
+from copper_kite.smtp.replies import Reply
+from copper_kite.smtp.transaction import Envelope, Result
+from copper_kite.store.ids import IdMaker, id_text
+from copper_kite.store.model import Attempt, Change, JournalEntry, Message, Outcome, Recipient
+from copper_kite.verdict.judge import judge, side_of
+from copper_kite.words import Cause, Event, Stage, State
+
+__all__ = ["Fresh", "Job", "Recorder", "Stop", "unfit"]
+
+MAX_REPLY_KEPT = 300  # characters of a reply on the recipient; the attempt keeps all of it
+EVENTS = {State.RELAYED: Event.RELAYED, State.DELAYED: Event.DELAYED, State.FAILED: Event.FAILED}
+
+
+@dataclass(slots=True)
+class Fresh:
+    """A message just made durable. `content` is None when it is too large to be kept in memory."""
+
+    message: Message
+    recipients: list[Recipient]
+    content: bytes | None
+
+
+@dataclass(slots=True)
+class Job:
+    """What one attempt is to carry: a message to those of its recipients that share a connector."""
+
+    message: Message
+    recipients: list[Recipient]
+    connector: str  # empty when none carries them
+    next_hop: Endpoint | None
+    content: Callable[[], Iterable[bytes]]
+
+    @property
+    def envelope(self) -> Envelope:
+        """The envelope of this attempt."""
+        message = self.message
+        return Envelope(
+            message.reverse_path,
+            tuple(recipient.address for recipient in self.recipients),
+            message.size,
+            message.eight_bit,
+            message.utf8,
+        )
+
+
+@dataclass(slots=True, kw_only=True)
+class Stop:
+    """Where and why something stopped, for those recipients that have no reply of their own."""
+
+    stage: Stage
+    cause: Cause
+    text: str
+    reply: Reply | None = None
+    facts: dict[str, Any] = field(default_factory=dict)
+
+    @classmethod
+    def of(cls, failure: SessionFailed) -> Stop:
+        """From a session's failure."""
+        return cls(
+            stage=failure.stage, cause=failure.cause, text=failure.text, reply=failure.reply, facts=failure.facts
+        )
+
+
+def unfit(envelope: Envelope, capabilities: Capabilities) -> Stop | None:
+    """Why this next hop cannot take the message, known before anything is sent (RFC 1870 6, RFC 6152 3, RFC 6531 3)."""
+    if capabilities.size is not None and envelope.size > capabilities.size:
+        text = f"the message has {envelope.size} octets, the next hop takes {capabilities.size}"
+        return Stop(stage=Stage.SENDER, cause=Cause.TOO_LARGE, text=text, reply=Reply(552, "5.3.4", text))
+    ascii_only = all(path.isascii() for path in (envelope.reverse_path, *envelope.recipients))
+    if not ascii_only and "SMTPUTF8" not in capabilities:
+        text = "an address is not ASCII, and the next hop does not offer SMTPUTF8"
+        return Stop(stage=Stage.SENDER, cause=Cause.NEEDS_SMTPUTF8, text=text, reply=Reply(550, "5.6.7", text))
+    if envelope.eight_bit and "8BITMIME" not in capabilities:
+        text = "the message holds octets over 127, and the next hop does not offer 8BITMIME"
+        return Stop(stage=Stage.SENDER, cause=Cause.NEEDS_8BITMIME, text=text, reply=Reply(554, "5.6.3", text))
+    return None
+
+
+@dataclass(slots=True)
+class _Fate:
+    """What became of one recipient: its state and the words that say why."""
+
+    recipient: Recipient
+    state: State
+    stage: Stage
+    cause: Cause
+    reply: Reply | None
+    text: str
+    next_try: float | None = None
+
+    @property
+    def said(self) -> str:
+        return str(self.reply) if self.reply is not None else self.text
+
+
+class Recorder:
+    """Turns what an attempt found into the change that records it."""
+
+    def __init__(self, server: str, retry: Retry, ids: IdMaker, postmaster: str) -> None:
+        self._server = server
+        self._retry = retry
+        self._ids = ids
+        self._postmaster = postmaster
+
+    def record(
+        self,
+        job: Job,
+        *,
+        began: float,
+        now: float,
+        seconds: float,
+        results: Sequence[Result] = (),
+        stop: Stop | None = None,
+        plan: Plan | None = None,
+        session: ClientSession | None = None,
+        dialogue: Dialogue | None = None,
+    ) -> tuple[Change, Fresh | None]:
+        """The change for one attempt, and the notice that it makes necessary, to be handed on once it is durable.
+
+        `began` and `now` in seconds since 1970; `seconds` is how long it took. `results` are the replies that decided
+        recipients; `stop` is what happened to the others.
+        """
+        fates = self._fates(job, results, stop, now)
+        worst = max(fates, key=lambda fate: _RANK[fate.state])
+        attempt = self._attempt(job, fates, worst, began, seconds, stop, plan, session, dialogue)
+        journal = [_entry(now, job, attempt, fates, state) for state in EVENTS]
+        outcomes = [(job.message.id, _outcome(fate, job.connector)) for fate in fates]
+        notice = self._notice(job, fates, attempt, now)
+        return (
+            Change(
+                outcomes=outcomes,
+                attempts=[attempt],
+                journal=[entry for entry in journal if entry is not None] + (notice[1] if notice else []),
+                messages=[notice[0].message] if notice else (),
+                recipients=[(notice[0].message.id, notice[0].recipients[0])] if notice else (),
+                content=[(notice[0].message.id, 0, notice[0].content or b"")] if notice else (),
+                at=now,
+            ),
+            notice[0] if notice else None,
+        )
+
+    def _fates(self, job: Job, results: Sequence[Result], stop: Stop | None, now: float) -> list[_Fate]:
+        decided = {result.recipient: result for result in results}
+        fates = []
+        for recipient in job.recipients:
+            result = decided.get(recipient.address)
+            if result is not None:
+                state = classify(result.stage, result.reply)
+                fate = _Fate(recipient, state, result.stage, Cause.REPLY, result.reply, result.reply.text)
+            else:
+                assert stop is not None
+                state = State.DELAYED if stop.reply is None else classify(stop.stage, stop.reply)
+                fate = _Fate(recipient, state, stop.stage, stop.cause, stop.reply, stop.text)
+            if fate.state is State.DELAYED:
+                attempts = recipient.attempts + 1
+                fate.next_try = retry_at(now, attempts, job.message.expires, self._retry, random.random())
+                if fate.next_try is None:
+                    fate.state = State.FAILED
+            fates.append(fate)
+        return fates
+
+    def _attempt(
+        self,
+        job: Job,
+        fates: Sequence[_Fate],
+        worst: _Fate,
+        began: float,
+        seconds: float,
+        stop: Stop | None,
+        plan: Plan | None,
+        session: ClientSession | None,
+        dialogue: Dialogue | None,
+    ) -> Attempt:
+        relayed = sum(fate.state is State.RELAYED for fate in fates)
+        stages = session.stages if session is not None else stop.facts.get("stages", ()) if stop is not None else ()
+        reply = worst.reply
+        facts: dict[str, Any] = {
+            "relayed": relayed,
+            "stages": [[stage.value, round(took, 4), said] for stage, took, said in stages],
+            "results": [
+                [fate.recipient.address, fate.state.value, fate.stage.value, str(fate.reply or "")] for fate in fates
+            ],
+        }
+        if session is not None:
+            facts |= {"tls": session.tls_version, "cipher": session.cipher, "message_of_session": session.messages}
+        if plan is not None:
+            facts |= {"login": plan.login, "mode": plan.tls}
+        return Attempt(
+            id=self._ids.next(began),
+            message=job.message.id,
+            at=began,
+            seconds=seconds,
+            connector=job.connector,
+            next_hop=str(job.next_hop or ""),
+            address=session.address if session else str(stop.facts.get("address", "")) if stop else "",
+            stage=worst.stage.value,
+            side="" if relayed == len(fates) else _side(worst).value,
+            cause="" if relayed == len(fates) else worst.cause.value,
+            code=reply.code if reply else None,
+            enhanced=reply.enhanced if reply else "",
+            text=reply.text if reply else worst.text,
+            facts=facts,
+            dialogue=None if relayed == len(fates) or dialogue is None else dialogue.export(),
+        )
+
+    def _notice(
+        self, job: Job, fates: Sequence[_Fate], attempt: Attempt, now: float
+    ) -> tuple[Fresh, list[JournalEntry]] | None:
+        """The notice about failed recipients; none for an empty reverse-path (RFC 5321 4.5.5)."""
+        failed = [fate for fate in fates if fate.state is State.FAILED]
+        if not failed or not job.message.reverse_path:
+            return None
+        id = self._ids.next(now)
+        first = next(iter(job.content()), b"")
+        content = failed_notice(
+            server=self._server,
+            postmaster=self._postmaster,
+            reverse_path=job.message.reverse_path,
+            id=id_text(id),
+            original_id=id_text(job.message.id),
+            arrived=job.message.arrived,
+            at=now,
+            original_header=first[: header_end(first)],
+            recipients=[self._explained(fate, job, attempt) for fate in failed],
+        )
+        lifetime = job.message.expires - job.message.arrived
+        message = Message(
+            id=id,
+            arrived=now,
+            expires=now + lifetime,
+            reverse_path="",
+            size=len(content),
+            eight_bit=False,
+            utf8=False,
+            message_id=f"<{id_text(id)}.notice@{self._server}>",
+            listener="",
+            client="",
+            hello="",
+            user="",
+            protocol="notice",
+        )
+        recipients = [Recipient(number=1, address=job.message.reverse_path, next_try=now, changed=now)]
+        about = {"notice": id_text(id), "to": job.message.reverse_path}
+        return Fresh(message, recipients, content), [
+            JournalEntry(at=now, event=Event.NOTICE, message=job.message.id, facts=about),
+            JournalEntry(at=now, event=Event.ACCEPTED, message=id, facts={"about": id_text(job.message.id)}),
+        ]
+
+    def _explained(self, fate: _Fate, job: Job, attempt: Attempt) -> FailedRecipient:
+        reply = fate.reply
+        facts = {
+            "recipient": fate.recipient.address,
+            "next_hop": attempt.next_hop,
+            "host": job.next_hop.host if job.next_hop else "",
+            "connector": job.connector,
+            "text": fate.text,
+            "id": id_text(job.message.id),
+        }
+        code, enhanced = (reply.code, reply.enhanced) if reply else (None, "")
+        expired = reply is None or not reply.permanent
+        meaning = judge(fate.stage, fate.cause, code, enhanced, facts).meaning
+        if expired:
+            meaning = f"It could not be sent within its lifetime. {meaning}"
+        remote = reply is not None and fate.cause is Cause.REPLY
+        return FailedRecipient(
+            address=fate.recipient.address,
+            status="4.4.7" if expired else enhanced or "5.0.0",
+            explanation=meaning,
+            next_hop=job.next_hop.host if job.next_hop else "",
+            reply=str(reply) if remote else "",
+        )
+
+
+_RANK = {State.RELAYED: 0, State.DELAYED: 1, State.FAILED: 2}
+
+
+def _side(fate: _Fate) -> Any:
+    reply = fate.reply if fate.cause is Cause.REPLY else None
+    return side_of(fate.stage, fate.cause, reply.code if reply else None, reply.enhanced if reply else "")
+
+
+def _outcome(fate: _Fate, connector: str) -> Outcome:
+    return Outcome(
+        number=fate.recipient.number,
+        state=fate.state,
+        attempts=fate.recipient.attempts + 1,
+        next_try=fate.next_try,
+        connector=connector,
+        reply=fate.said[:MAX_REPLY_KEPT],
+    )
+
+
+def _entry(now: float, job: Job, attempt: Attempt, fates: Sequence[_Fate], state: State) -> JournalEntry | None:
+    """One line of the journal for the recipients that ended in `state`."""
+    group = [fate for fate in fates if fate.state is state]
+    if not group:
+        return None
+    facts: dict[str, Any] = {
+        "attempt": id_text(attempt.id),
+        "connector": attempt.connector,
+        "next_hop": attempt.next_hop,
+        "recipients": [fate.recipient.address for fate in group],
+        "said": group[0].said[:MAX_REPLY_KEPT],
+    }
+    return JournalEntry(at=now, event=EVENTS[state], message=job.message.id, facts=facts)

@@ -1,0 +1,202 @@
+"""What goes next: fresh messages straight from memory, and what is due from the store.
+
+No more than MAX_IN_HAND messages are in memory; the rest waits in the store and is fetched as room comes free.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+
+from copper_kite.clock import Clock
+from copper_kite.errors import KiteError
+from copper_kite.net.client import Plan
+from copper_kite.relay.decide import Retry
+from copper_kite.relay.delivery import Fresh, Job, Recorder, Stop
+from copper_kite.relay.lane import Lane, Report
+from copper_kite.routing.choose import choose
+from copper_kite.settings.load import Loaded
+from copper_kite.settings.model import Connector
+from copper_kite.smtp.sasl import Secret
+from copper_kite.store.ids import IdMaker
+from copper_kite.store.model import Change, Message, Recipient
+from copper_kite.store.reads import Reader
+from copper_kite.words import Cause, Stage
+
+__all__ = ["Dispatcher", "Submit"]
+
+MAX_IN_HAND = 1000  # messages
+MAX_CONTENT_IN_HAND = 32 * 1024 * 1024  # octets of fresh content kept in memory; beyond, it is read from the store
+REFILL_BELOW = MAX_IN_HAND // 2
+RECORD_AGAIN_SECONDS = 1.0
+
+Done = Callable[[KiteError | None], None]
+Submit = Callable[[Change, Done], None]
+
+
+@dataclass(slots=True)
+class _Hand:
+    """A message in hand: its jobs not yet recorded, and the octets of its content in memory."""
+
+    jobs: int
+    octets: int
+
+
+class Dispatcher:
+    """Keeps every recipient that is due on its way. `submit` writes a change and calls back in this loop."""
+
+    def __init__(self, loaded: Loaded, submit: Submit, reader: Reader, ids: IdMaker, clock: Clock) -> None:
+        self._loop = asyncio.get_running_loop()
+        self._loaded = loaded
+        self._submit = submit
+        self._reader = reader
+        self._clock = clock
+        retry = loaded.settings.retry
+        self._retry = Retry(retry.waits)
+        domain = loaded.settings.identity.domain or loaded.server_name
+        self._recorder = Recorder(loaded.server_name, self._retry, ids, f"postmaster@{domain}")
+        self._lanes = {
+            connector.name: Lane(connector, self._plan(connector), self, clock.now)
+            for connector in loaded.settings.connector
+        }
+        self._in_hand: dict[int, _Hand] = {}
+        self._content_in_hand = 0
+        self._more = True  # whether the store may hold something due that is not in hand
+        self._timer: asyncio.TimerHandle | None = None
+        self._next_due: float | None = None
+        self._stopping = False
+
+    def _plan(self, connector: Connector) -> Plan:
+        loaded, next_hop = self._loaded, connector.next_hop
+        credential = loaded.credentials.get(connector.credential or "")
+        return Plan(
+            host=next_hop.host,
+            port=next_hop.port,
+            name=loaded.server_name,
+            tls=connector.tls,
+            trust="system" if connector.trust == "system" else str(loaded.path.parent / connector.trust),
+            login=credential.login if credential else "",
+            password=credential.password if credential else Secret(""),
+        )
+
+    def start(self) -> None:
+        """Begin with what is due."""
+        self._refill()
+
+    async def stop(self, seconds: float) -> None:
+        """Finish what is in hand, within `seconds`; the rest stays in the store as it is."""
+        self._stopping = True
+        if self._timer is not None:
+            self._timer.cancel()
+        await asyncio.gather(*(lane.stop(seconds) for lane in self._lanes.values()))
+
+    # --- what comes in ----------------------------------------------------------------------------------------------
+
+    def offer(self, fresh: Fresh) -> None:
+        """Take a message that has just become durable; when there is no room, it comes from the store later."""
+        if fresh.message.id in self._in_hand:  # a refill found it in the store just before
+            return
+        if self._stopping or len(self._in_hand) >= MAX_IN_HAND:
+            self._more = True
+            return
+        content = fresh.content
+        if content is not None and self._content_in_hand + len(content) > MAX_CONTENT_IN_HAND:
+            content = None
+        self._dispatch(fresh.message, fresh.recipients, content)
+
+    def _refill(self) -> None:
+        """Fetch what is due, as far as there is room, and set the alarm for what is due next."""
+        if self._stopping:
+            return
+        now = self._clock.now()
+        room = MAX_IN_HAND - len(self._in_hand)
+        found = self._reader.due(now, room, self._in_hand) if room > 0 else []
+        self._more = len(found) >= room
+        for due in found:
+            self._dispatch(due.message, due.recipients, None)
+        self._next_due = self._reader.next_due(now)
+        self._set_alarm()
+
+    def _set_alarm(self) -> None:
+        if self._timer is not None:
+            self._timer.cancel()
+            self._timer = None
+        if self._next_due is not None:
+            self._timer = self._loop.call_later(self._clock.real_delay(self._next_due) + 0.001, self._refill)
+
+    def _wake_at(self, at: float) -> None:
+        if self._next_due is None or at < self._next_due:
+            self._next_due = at
+            self._set_alarm()
+
+    # --- what goes out ----------------------------------------------------------------------------------------------
+
+    def _dispatch(self, message: Message, recipients: list[Recipient], content: bytes | None) -> None:
+        """Give each recipient to its connector's lane, those with the same one together."""
+        groups: dict[str, list[Recipient]] = {}
+        for recipient in recipients:
+            connector = choose(self._loaded.settings.connector, recipient.address).connector
+            groups.setdefault(connector.name if connector else "", []).append(recipient)
+        size = len(content) if content is not None else 0
+        self._in_hand[message.id] = _Hand(len(groups), size)
+        self._content_in_hand += size
+
+        def portions() -> Iterable[bytes]:
+            return (content,) if content is not None else self._reader.content(message.id)
+
+        for name, group in groups.items():
+            lane = self._lanes.get(name)
+            if lane is None:
+                self._record_no_connector(Job(message, group, "", None, portions))
+            else:
+                lane.add(Job(message, group, name, lane.next_hop, portions))
+
+    def report(self, plan: Plan, report: Report) -> asyncio.Future[None]:
+        """Record what an attempt found; the future is done when that is on stable storage (see `lane.Sink`)."""
+        change, notice = self._recorder.record(
+            report.job,
+            began=report.began,
+            now=self._clock.now(),
+            seconds=report.seconds,
+            results=report.results,
+            stop=report.stop,
+            plan=plan,
+            session=report.session,
+            dialogue=report.dialogue,
+        )
+        return self._record(report.job.message, change, notice)
+
+    def _record_no_connector(self, job: Job) -> None:
+        now = self._clock.now()
+        stop = Stop(stage=Stage.RESOLVE, cause=Cause.NO_CONNECTOR, text="no connector carries this recipient")
+        change, notice = self._recorder.record(job, began=now, now=now, seconds=0.0, stop=stop)
+        self._record(job.message, change, notice)
+
+    def _record(self, message: Message, change: Change, notice: Fresh | None) -> asyncio.Future[None]:
+        recorded: asyncio.Future[None] = self._loop.create_future()
+
+        def done(error: KiteError | None) -> None:
+            if error is not None:  # the disk is full or failing: what is known must not be forgotten, so try on
+                self._loop.call_later(RECORD_AGAIN_SECONDS, self._submit, change, done)
+                return
+            if not recorded.done():
+                recorded.set_result(None)
+            self._recorded(message, change, notice)
+
+        self._submit(change, done)
+        return recorded
+
+    def _recorded(self, message: Message, change: Change, notice: Fresh | None) -> None:
+        hand = self._in_hand[message.id]
+        hand.jobs -= 1
+        if not hand.jobs:
+            del self._in_hand[message.id]
+            self._content_in_hand -= hand.octets
+        for _, outcome in change.outcomes:
+            if outcome.next_try is not None:
+                self._wake_at(outcome.next_try)
+        if notice is not None:
+            self.offer(notice)
+        if self._more and len(self._in_hand) < REFILL_BELOW:
+            self._refill()

@@ -1,0 +1,287 @@
+"""What comes in: one submission at a time in each session, checked, and made durable before it is answered."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from copper_kite.clock import Clock
+from copper_kite.errors import KiteError, StoreFull
+from copper_kite.mail.header import scan_header
+from copper_kite.mail.received import protocol_word, received_field
+from copper_kite.net.server import LATER, Answer, Handler, ServerSession
+from copper_kite.relay.delivery import Fresh
+from copper_kite.settings.load import Loaded
+from copper_kite.settings.model import Listener
+from copper_kite.smtp import events
+from copper_kite.smtp.grammar import split_mailbox
+from copper_kite.smtp.replies import Reply
+from copper_kite.store.ids import IdMaker, id_text
+from copper_kite.store.model import Change, JournalEntry, Message, Recipient
+from copper_kite.words import Event
+
+__all__ = ["Intake", "Submission"]
+
+PORTION = 256 * 1024  # octets of content collected before they go to the store
+MAX_WAITING = 4  # portions on their way to the store before the client has to wait
+
+DISK_FULL = Reply(452, "4.3.1", "no room to keep the message; try again later")
+DISK_FAILED = Reply(451, "4.3.0", "the message could not be kept; try again later")
+UNQUALIFIED_SENDER = Reply(501, "5.1.7", "write the sender with its domain")
+UNQUALIFIED_RECIPIENT = Reply(501, "5.1.3", "write the recipient with its domain")
+
+
+@dataclass(frozen=True, slots=True)
+class Submission:
+    """What all sessions of one listener share. `submit` writes a change, `accepted` gets what has become durable."""
+
+    loaded: Loaded
+    listener: Listener
+    ids: IdMaker
+    clock: Clock
+    submit: Callable[[Change, Callable[[KiteError | None], None]], None]
+    accepted: Callable[[Fresh], None]
+
+    def outward(self, path: str) -> str | None:
+        """A path as it leaves: a bare name gets its domain, a name that has an outward address gets that.
+
+        None when a bare name cannot be completed.
+        """
+        identity = self.loaded.settings.identity
+        local, domain = split_mailbox(path)
+        if domain.lower() in ("", self.loaded.server_name, "localhost") and local.lower() in identity.recipients:
+            return identity.recipients[local.lower()]
+        if domain:
+            return path
+        if identity.domain is not None:
+            return f"{local}@{identity.domain}"
+        return f"{local}@{self.loaded.server_name}" if local.lower() == "postmaster" else None
+
+    def allows(self, address: str) -> bool:
+        """Whether this client may hand in mail without a login. A Unix socket's clients may: its mode says who."""
+        if not address:
+            return True
+        client = ipaddress.ip_address(address.partition("%")[0])
+        mapped = getattr(client, "ipv4_mapped", None)
+        return any((mapped or client) in network for network in self.listener.allow)
+
+
+class Intake(Handler):
+    """One session's view of a listener."""
+
+    def __init__(self, submission: Submission) -> None:
+        self._submission = submission
+        self._session: ServerSession | None = None
+        self._allowed = False
+        self._hello = ""
+        self._extended = False
+        self._message: _Growing | None = None
+        self._sender: events.MailFrom | None = None
+        self._reverse_path = ""
+        self._recipients: list[str] = []
+
+    # --- the session ------------------------------------------------------------------------------------------------
+
+    def opened(self, session: ServerSession) -> Reply | None:
+        """Note who it is."""
+        self._session = session
+        self._allowed = self._submission.allows(session.peer.address)
+        return None
+
+    def hello(self, event: events.Hello) -> None:
+        """Note what it calls itself."""
+        self._hello, self._extended = event.name, event.extended
+
+    def mail_from(self, event: events.MailFrom) -> Answer:
+        """Take the sender; a bare name gets its domain."""
+        path = self._submission.outward(event.path) if event.path and not split_mailbox(event.path)[1] else event.path
+        if path is None:
+            return UNQUALIFIED_SENDER
+        self._sender, self._reverse_path, self._recipients = event, path, []
+        return None
+
+    def recipient_to(self, event: events.RecipientTo) -> Answer:
+        """Take a recipient, from those who may hand in mail here; each address once."""
+        if not self._allowed:
+            assert self._session is not None
+            name = self._submission.listener.name
+            return Reply(550, "5.7.1", f"{self._session.peer} may not relay through listener {name}")
+        path = self._submission.outward(event.path)
+        if path is None:
+            return UNQUALIFIED_RECIPIENT
+        if path not in self._recipients:
+            self._recipients.append(path)
+        return None
+
+    # --- the content ------------------------------------------------------------------------------------------------
+
+    def content_started(self, event: events.ContentStarted) -> Answer:
+        """Begin a message: its id and its `Received:` field are known now."""
+        assert self._session is not None and self._sender is not None
+        submission, peer, now = self._submission, self._session.peer, self._submission.clock.now()
+        id = submission.ids.next(now)
+        protocol = protocol_word(
+            extended=self._extended,
+            secure=self._session.secure,
+            logged_in=self._session.logged_in,
+            utf8=self._sender.utf8,
+        )
+        field = received_field(
+            hello=self._hello,
+            client=peer.literal,
+            user=peer.user,
+            server=submission.loaded.server_name,
+            protocol=protocol,
+            id=id_text(id),
+            recipients=self._recipients,
+            at=now,
+        )
+        message = Message(
+            id=id,
+            arrived=now,
+            expires=now + submission.loaded.settings.retry.lifetime,
+            reverse_path=self._reverse_path,
+            size=len(field),
+            eight_bit=self._sender.eight_bit,
+            utf8=self._sender.utf8,
+            message_id="",
+            listener=submission.listener.name,
+            client=peer.address or "unix",
+            hello=self._hello,
+            user=peer.user,
+            protocol=protocol,
+        )
+        self._message = _Growing(message, self._recipients, submission, self._session, field)
+        return None
+
+    def content(self, event: events.Content) -> None:
+        """Keep a portion."""
+        assert self._message is not None
+        self._message.add(event.data)
+
+    def content_ended(self, event: events.ContentEnded) -> Answer:
+        """Have it all written; the answer comes when it is on stable storage."""
+        assert self._message is not None
+        message, self._message = self._message, None
+        if not event.ascii:
+            message.message.eight_bit = True
+        message.finish()
+        return LATER
+
+    def content_refused(self, event: events.ContentRefused) -> None:
+        """The content was at fault: forget it."""
+        self._drop()
+
+    def reset(self, event: events.Reset) -> None:
+        """The transaction is gone."""
+        self._drop()
+
+    def closed(self) -> None:
+        """The client is gone; what was not whole is dropped."""
+        self._drop()
+
+    def _drop(self) -> None:
+        if self._message is not None:
+            self._message.drop()
+            self._message = None
+
+
+class _Growing:
+    """A message that is being handed in: collected in memory while it is small, sent to the store in portions else."""
+
+    def __init__(
+        self,
+        message: Message,
+        recipients: list[str],
+        submission: Submission,
+        session: ServerSession,
+        field: bytes,
+    ) -> None:
+        self.message = message
+        self._recipients = recipients
+        self._submission = submission
+        self._session = session
+        self._parts = [field]
+        self._collected = len(field)
+        self._portion = 0
+        self._waiting = 0
+        self._error: KiteError | None = None
+        self._ended = False
+        self._header_seen = False
+        self._field = len(field)
+
+    def add(self, data: bytes) -> None:
+        """Take octets; the client waits while the store is behind."""
+        self._parts.append(data)
+        self._collected += len(data)
+        if self._collected < PORTION:
+            return
+        octets = self._take()
+        self._waiting += 1
+        if self._waiting >= MAX_WAITING:
+            self._session.pause("store")
+        self._submission.submit(Change(content=[(self.message.id, self._portion - 1, octets)]), self._portion_written)
+
+    def _take(self) -> bytes:
+        octets = b"".join(self._parts)
+        if not self._header_seen:
+            self._header_seen = True
+            self.message.message_id = scan_header(octets[self._field :]).value(b"message-id")[:998]
+            self.message.size = 0
+        self.message.size += len(octets)
+        self._parts.clear()
+        self._collected = 0
+        self._portion += 1
+        return octets
+
+    def _portion_written(self, error: KiteError | None) -> None:
+        self._waiting -= 1
+        self._error = self._error or error
+        self._session.resume("store")
+        if self._ended and not self._waiting:
+            self._write()
+
+    def drop(self) -> None:
+        """Have what already went to the store removed."""
+        if self._portion:
+            self._submission.submit(Change(dropped=[self.message.id]), lambda error: None)
+
+    def finish(self) -> None:
+        """The content has ended: once every portion is on stable storage, make the message exist."""
+        self._ended = True
+        if not self._waiting:
+            self._write()
+
+    def _write(self) -> None:
+        """Write the rest with the message and its recipients, or nothing when a portion could not be written."""
+        if self._error is not None:
+            self.drop()
+            self._refuse(self._error)
+            return
+        octets = self._take()
+        message = self.message
+        recipients = [
+            Recipient(number=number, address=address, next_try=message.arrived, changed=message.arrived)
+            for number, address in enumerate(self._recipients, 1)
+        ]
+        facts = {"from": message.reverse_path, "to": self._recipients, "size": message.size, "client": message.client}
+        change = Change(
+            messages=[message],
+            recipients=[(message.id, recipient) for recipient in recipients],
+            content=[(message.id, self._portion - 1, octets)],
+            journal=[JournalEntry(at=message.arrived, event=Event.ACCEPTED, message=message.id, facts=facts)],
+        )
+        fresh = Fresh(message, recipients, octets if self._portion == 1 else None)
+        self._submission.submit(change, lambda error: self._written(fresh, error))
+
+    def _written(self, fresh: Fresh, error: KiteError | None) -> None:
+        if error is not None:
+            self.drop()
+            self._refuse(error)
+            return
+        self._session.answer(Reply(250, "2.0.0", f"kept as {id_text(self.message.id)}"))
+        self._submission.accepted(fresh)
+
+    def _refuse(self, error: KiteError) -> None:
+        self._session.answer(DISK_FULL if isinstance(error, StoreFull) else DISK_FAILED)

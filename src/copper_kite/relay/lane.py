@@ -1,0 +1,204 @@
+"""One connector at work: the jobs that wait for it, and the sessions that carry them.
+
+Sessions are kept open and reused for many messages. A new one is opened only while jobs wait and no other is being
+opened, so a next hop that is down costs one attempt, whatever waits for it.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from collections import deque
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Protocol
+
+from copper_kite.errors import SessionFailed
+from copper_kite.net.client import ClientSession, Plan, open_session
+from copper_kite.net.dialogue import Dialogue
+from copper_kite.relay.delivery import Job, Stop, unfit
+from copper_kite.settings.model import Connector
+from copper_kite.smtp.transaction import Result
+
+__all__ = ["Lane", "Report", "Sink"]
+
+IDLE_SECONDS = 5.0  # an open session without work is closed after this
+GROW_AGAIN_SECONDS = 60.0  # after a next hop refused one more session
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Report:
+    """What an attempt found, for the recorder. `began` in seconds since 1970, `seconds` long."""
+
+    job: Job
+    began: float
+    seconds: float
+    results: tuple[Result, ...] = ()
+    stop: Stop | None = None
+    session: ClientSession | None = None
+    dialogue: Dialogue | None = None
+
+
+class Sink(Protocol):
+    """Where reports go. The future is done when the report is on stable storage."""
+
+    def report(self, plan: Plan, report: Report) -> asyncio.Future[None]:
+        """Record what an attempt found."""
+
+
+class Lane:
+    """The waiting jobs and the sessions of one connector. `now` gives seconds since 1970."""
+
+    def __init__(self, connector: Connector, plan: Plan, sink: Sink, now: Callable[[], float]) -> None:
+        self._loop = asyncio.get_running_loop()
+        self.next_hop = connector.next_hop
+        self._max_sessions = connector.sessions
+        self._plan = plan
+        self._sink = sink
+        self._now = now
+        self._jobs: deque[Job] = deque()
+        self._idle: deque[asyncio.Future[Job | None]] = deque()
+        self._workers: set[asyncio.Task[None]] = set()
+        self._open = 0
+        self._opening = False
+        self._grow_after = 0.0
+        self._stopping = False
+
+    def add(self, job: Job) -> None:
+        """Have `job` carried, by an idle session if there is one."""
+        while self._idle:
+            future = self._idle.popleft()
+            if not future.done():
+                future.set_result(job)
+                return
+        self._jobs.append(job)
+        self._grow()
+
+    def _grow(self) -> None:
+        if (
+            self._jobs
+            and not self._opening
+            and not self._stopping
+            and len(self._workers) < self._max_sessions
+            and (self._open == 0 or self._loop.time() >= self._grow_after)
+        ):
+            self._opening = True
+            task = self._loop.create_task(self._work())
+            self._workers.add(task)
+            task.add_done_callback(self._worker_done)
+
+    def _worker_done(self, task: asyncio.Task[None]) -> None:
+        self._workers.discard(task)
+        if not task.cancelled() and task.exception() is not None:
+            self._loop.call_exception_handler({"message": "a session ended in a bug", "exception": task.exception()})
+        self._grow()
+
+    async def stop(self, seconds: float) -> None:
+        """Let each session finish the message in hand, then end it; after `seconds`, cut what is left."""
+        self._stopping = True
+        self._jobs.clear()
+        while self._idle:
+            _give_nothing(self._idle.popleft())
+        if self._workers:
+            await asyncio.wait(self._workers, timeout=seconds)
+        left = list(self._workers)
+        for task in left:
+            task.cancel()
+        await asyncio.gather(*left, return_exceptions=True)
+
+    async def _next_job(self) -> Job | None:
+        """The next job; None when none comes for a while, or when all ends."""
+        if self._stopping:
+            return None
+        if self._jobs:
+            return self._jobs.popleft()
+        future: asyncio.Future[Job | None] = self._loop.create_future()
+        self._idle.append(future)
+        timer = self._loop.call_later(IDLE_SECONDS, _give_nothing, future)
+        try:
+            return await future
+        finally:
+            timer.cancel()
+            with contextlib.suppress(ValueError):
+                self._idle.remove(future)
+
+    async def _work(self) -> None:
+        """One session's life: open, carry jobs, close."""
+        session = await self._open_session()
+        if session is None:
+            return
+        self._grow()
+        recorded: asyncio.Future[None] | None = None
+        try:
+            while session.usable and (job := await self._next_job()) is not None:
+                if not session.usable:  # it went away while it was idle; the job is none the worse for it
+                    self._jobs.appendleft(job)
+                    break
+                recorded = await self._carry(session, job, recorded)
+            if recorded is not None:
+                await recorded
+            if session.usable:
+                await session.close()
+        finally:
+            self._open -= 1
+            session.abort()
+
+    async def _open_session(self) -> ClientSession | None:
+        """A session ready for messages. When none can be had, the waiting jobs are reported and None comes back."""
+        began, start = self._now(), self._loop.time()
+        dialogue = Dialogue(start)
+        try:
+            session = await open_session(self._plan, dialogue)
+        except SessionFailed as failure:
+            if self._open:
+                self._grow_after = self._loop.time() + GROW_AGAIN_SECONDS
+                return None
+            seconds = self._loop.time() - start
+            stop = Stop.of(failure)
+            waiting, self._jobs = self._jobs, deque()
+            for job in waiting:
+                self._report(Report(job=job, began=began, seconds=seconds, stop=stop, dialogue=dialogue))
+            return None
+        finally:
+            self._opening = False
+        self._open += 1
+        return session
+
+    def _report(self, report: Report) -> asyncio.Future[None]:
+        return self._sink.report(self._plan, report)
+
+    async def _carry(
+        self, session: ClientSession, job: Job, recorded: asyncio.Future[None] | None
+    ) -> asyncio.Future[None]:
+        """Hand one job over.
+
+        Its content does not go before the result of the last one is on stable storage (`recorded`): so a crash can
+        cost at most one extra copy for each session.
+        """
+        began, start = self._now(), self._loop.time()
+        mark = session.dialogue.mark()
+        envelope = job.envelope
+        stop = unfit(envelope, session.capabilities)
+        results: tuple[Result, ...] = ()
+        if stop is None:
+            try:
+                results = await session.relay(envelope, job.content, recorded)
+            except SessionFailed as failure:
+                stop, results = Stop.of(failure), failure.facts["results"]
+        report = Report(
+            job=job,
+            began=began,
+            seconds=self._loop.time() - start,
+            results=results,
+            stop=stop,
+            session=session,
+            dialogue=session.dialogue,
+        )
+        done = self._report(report)
+        session.dialogue.cut(mark)
+        return done
+
+
+def _give_nothing(future: asyncio.Future[Job | None]) -> None:
+    if not future.done():
+        future.set_result(None)

@@ -1,0 +1,1 @@
+"""From a recipient to the connector that carries it, with the reasons."""

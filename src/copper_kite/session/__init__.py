@@ -1,0 +1,1 @@
+"""Sessions that people and scripts hold: handing a message in, and stand-ins that take it."""

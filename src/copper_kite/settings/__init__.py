@@ -1,0 +1,1 @@
+"""The configuration: its model, how it is read, and the secrets beside it."""

@@ -1,0 +1,185 @@
+"""From a file to settings that can be used, or to the list of everything wrong with it."""
+
+from __future__ import annotations
+
+import difflib
+import os
+import socket
+import tomllib
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from pydantic import BaseModel, ValidationError
+
+from copper_kite.errors import Finding, SettingsError
+from copper_kite.settings.locate import locate
+from copper_kite.settings.model import Settings, data_folder
+from copper_kite.settings.secrets import Credential, read_credentials
+
+__all__ = ["Loaded", "find_config", "load"]
+
+FILE_NAME = "kite.toml"
+
+
+@dataclass(frozen=True, slots=True)
+class Loaded:
+    """Settings that hold together: the file they came from, the server's name, its data folder, its credentials."""
+
+    path: Path
+    settings: Settings
+    server_name: str
+    data: Path
+    credentials: dict[str, Credential]
+
+
+def find_config(given: str | None) -> Path:
+    """The configuration's path: as given, from $KITE_CONFIG, the user's, the system's. Raises SettingsError."""
+    if given or os.environ.get("KITE_CONFIG"):
+        return Path(given or os.environ["KITE_CONFIG"])
+    home = Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config")
+    places = [home / "copper-kite" / FILE_NAME, Path("/etc/copper-kite") / FILE_NAME]
+    for place in places:
+        if place.exists():
+            return place
+    raise SettingsError(
+        [
+            Finding(
+                file=str(places[-1]),
+                line=None,
+                key="",
+                problem="no configuration found, here or in " + str(places[0]),
+                remedy="name one with --config or $KITE_CONFIG; the README shows a first one",
+            )
+        ]
+    )
+
+
+def load(path: Path, *, secrets: bool = True) -> Loaded:
+    """Read `path`, and the credentials when `secrets`. Raises SettingsError with every finding."""
+    source, tables = _parse(path)
+    findings: list[Finding] = []
+    try:
+        settings = Settings.model_validate(tables)
+    except ValidationError as error:
+        raise SettingsError(_explain(error, path, source)) from None
+
+    def wrong(keys: tuple[str | int, ...], problem: str, remedy: str = "") -> None:
+        findings.append(
+            Finding(file=str(path), line=locate(source, keys), key=_dotted(keys), problem=problem, remedy=remedy)
+        )
+
+    server_name = settings.server.name
+    if server_name == "auto":
+        server_name = socket.getfqdn()
+        if "." not in server_name:
+            wrong(
+                ("server", "name"),
+                f"the system calls itself {server_name!r}, which is not fully qualified",
+                'write it: name = "quay1.ternferries.example"',
+            )
+    for table in ("listener", "connector"):
+        _check_names(table, [entry.name for entry in getattr(settings, table)], wrong)
+    credentials: dict[str, Credential] = {}
+    if secrets and any(connector.credential for connector in settings.connector):
+        credentials = read_credentials(path.parent / settings.server.credentials, findings)
+    _check_connectors(settings, path, credentials if secrets else None, wrong)
+    if findings:
+        raise SettingsError(findings)
+    return Loaded(path, settings, server_name, data_folder(settings, path.parent), credentials)
+
+
+def _parse(path: Path) -> tuple[str, dict[str, Any]]:
+    def failed(problem: str, remedy: str = "", line: int | None = None) -> SettingsError:
+        return SettingsError([Finding(file=str(path), line=line, key="", problem=problem, remedy=remedy)])
+
+    try:
+        source = path.read_text("utf-8")
+        return source, tomllib.loads(source)
+    except OSError as error:
+        raise failed(f"cannot be read ({error.strerror})") from error
+    except UnicodeDecodeError as error:
+        raise failed("not UTF-8") from error
+    except tomllib.TOMLDecodeError as error:
+        text, _, place = str(error).partition(" (at line ")
+        line = place.partition(",")[0]
+        raise failed(f"not TOML: {text}", line=int(line) if line.isdigit() else len(source.splitlines())) from error
+
+
+def _check_names(table: str, names: list[str], wrong: Any) -> None:
+    for number, name in enumerate(names):
+        if name in names[:number]:
+            wrong((table, number, "name"), f"a second {table} called {name!r}", "give each its own name")
+
+
+def _check_connectors(settings: Settings, path: Path, credentials: dict[str, Credential] | None, wrong: Any) -> None:
+    for number, connector in enumerate(settings.connector):
+        keys = ("connector", number)
+        if connector.credential and connector.tls == "off":
+            wrong(
+                (*keys, "tls"),
+                f"{connector.name} would send its login in clear",
+                'write tls = "starttls" or "implicit", or take the credential away',
+            )
+        if connector.credential and credentials is not None and connector.credential not in credentials:
+            near = difflib.get_close_matches(connector.credential, credentials, 1)
+            hint = f"did you mean {near[0]!r}?" if near else "add it to the credentials file"
+            wrong((*keys, "credential"), f"no usable credential {connector.credential!r}", hint)
+        if connector.trust != "system" and not (path.parent / connector.trust).is_file():
+            wrong((*keys, "trust"), f"no file {connector.trust!r}", 'name a CA file in PEM form, or "system"')
+
+
+def _dotted(keys: Iterable[str | int]) -> str:
+    text = ""
+    for key in keys:
+        text += f"[{key + 1}]" if isinstance(key, int) else f".{key}" if text else key
+    return text
+
+
+def _explain(error: ValidationError, path: Path, source: str) -> list[Finding]:
+    """The validator's errors as findings, in the order of the lines."""
+    findings = []
+    for detail in error.errors(include_url=False):
+        keys = tuple(key for key in detail["loc"] if isinstance(key, int) or not key.startswith("function-"))
+        problem, remedy = _words(detail, keys)
+        findings.append(
+            Finding(file=str(path), line=locate(source, keys), key=_dotted(keys), problem=problem, remedy=remedy)
+        )
+    return sorted(findings, key=lambda finding: finding.line or 0)
+
+
+_KINDS = {"string_type": "text", "int_type": "a whole number", "list_type": "a list", "model_type": "a table"}
+
+
+def _words(detail: Any, keys: tuple[str | int, ...]) -> tuple[str, str]:
+    kind, context = detail["type"], detail.get("ctx", {})
+    if kind == "extra_forbidden":
+        known = _known_keys(keys[:-1])
+        near = difflib.get_close_matches(str(keys[-1]), known, 1)
+        return "unknown key", f"did you mean {near[0]!r}?" if near else "the keys here are " + ", ".join(known)
+    if kind == "missing":
+        return "is missing", ""
+    if kind == "value_error":
+        return str(context["error"]), ""
+    if kind == "literal_error":
+        return f"{detail['input']!r} is not one of {context['expected']}", ""
+    if kind in _KINDS:
+        return f"{detail['input']!r} should be {_KINDS[kind]}", ""
+    return str(detail["msg"]).lower(), ""
+
+
+def _known_keys(keys: tuple[str | int, ...]) -> list[str]:
+    model: type[BaseModel] = Settings
+    for key in keys:
+        if isinstance(key, str) and key in model.model_fields:
+            for candidate in _models_in(model.model_fields[key].annotation):
+                model = candidate
+    return list(model.model_fields)
+
+
+def _models_in(annotation: Any) -> list[type[BaseModel]]:
+    found = [annotation] if isinstance(annotation, type) and issubclass(annotation, BaseModel) else []
+    for part in getattr(annotation, "__args__", ()):
+        found += _models_in(part)
+    return found

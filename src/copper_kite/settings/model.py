@@ -1,0 +1,149 @@
+"""What `kite.toml` may say. Every key, its type, its default; anything else is an error with the nearest right key."""
+
+from __future__ import annotations
+
+import ipaddress
+from pathlib import Path
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, field_validator
+
+from copper_kite.settings.units import Endpoint, parse_duration, parse_endpoint, parse_size
+from copper_kite.smtp.grammar import is_domain, is_mailbox
+
+__all__ = ["Connector", "Identity", "Listener", "Network", "Retry", "Server", "Settings"]
+
+Network = ipaddress.IPv4Network | ipaddress.IPv6Network
+
+DEFAULT_PORTS = {"implicit": 465, "starttls": 587, "off": 25}  # RFC 8314 3.3, RFC 6409 3.1, RFC 5321
+
+
+def _parse_network(value: object) -> Network:
+    try:
+        return ipaddress.ip_network(str(value))
+    except ValueError as error:
+        try:
+            meant = ipaddress.ip_network(str(value), strict=False)
+        except ValueError:
+            raise ValueError(f"{value!r} is not a network; write it as 127.0.0.0/8 or ::1") from error
+        raise ValueError(f"{value!r} has host bits set; the network is {meant}") from error
+
+
+def _check_domain(value: str) -> str:
+    if not is_domain(value) or "." not in value:
+        raise ValueError(f"{value!r} is not a fully qualified domain name, as in quay1.ternferries.example")
+    return value.lower()
+
+
+def _check_pattern(value: str) -> str:
+    """A recipient pattern: `*`, a domain, `*.domain` or one address."""
+    if value == "*" or is_mailbox(value) or is_domain(value.removeprefix("*.")):
+        return value
+    raise ValueError(f"{value!r} is no pattern; write *, port.example, *.port.example or ana@port.example")
+
+
+def _check_bind(value: object) -> Endpoint:
+    endpoint = parse_endpoint(value)
+    if not endpoint.path and not endpoint.is_address:
+        raise ValueError(f"{value!r}: listen on an address, as in 127.0.0.1:25")
+    return endpoint
+
+
+Duration = Annotated[float, BeforeValidator(parse_duration)]
+Size = Annotated[int, BeforeValidator(parse_size)]
+Domain = Annotated[str, BeforeValidator(_check_domain)]
+Allowed = Annotated[Network, BeforeValidator(_parse_network)]
+Pattern = Annotated[str, BeforeValidator(_check_pattern)]
+Bind = Annotated[Endpoint, BeforeValidator(_check_bind)]
+Name = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9_.-]*$")]
+
+
+class Table(BaseModel):
+    """A table of the file: unknown keys are errors, values are what they are (no guessing of types)."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, strict=True, arbitrary_types_allowed=True)
+
+
+class Server(Table):
+    """`[server]`: who this server is and where it keeps its queue."""
+
+    name: str = "auto"
+    data: str = "/var/lib/copper-kite"
+    credentials: str = "credentials.toml"
+
+    @field_validator("name")
+    @classmethod
+    def _name(cls, value: str) -> str:
+        return value if value == "auto" else _check_domain(value)
+
+
+class Identity(Table):
+    """`[identity]`: how local names look outside."""
+
+    domain: Domain | None = None
+    recipients: dict[str, str] = {}
+
+    @field_validator("recipients")
+    @classmethod
+    def _recipients(cls, value: dict[str, str]) -> dict[str, str]:
+        for address in value.values():
+            if not is_mailbox(address):
+                raise ValueError(f"{address!r} is not an address with a domain")
+        return {name.lower(): address for name, address in value.items()}
+
+
+class Listener(Table):
+    """`[[listener]]`: where programs hand in mail."""
+
+    name: Name
+    bind: list[Bind] = Field(min_length=1)
+    tls: Literal["off"] = "off"
+    allow: list[Allowed] = [ipaddress.ip_network("127.0.0.0/8"), ipaddress.ip_network("::1")]
+    max_size: Size = 35 * 1024**2
+
+
+class Connector(Table):
+    """`[[connector]]`: which recipients it carries, and how they leave."""
+
+    name: Name
+    recipients: list[Pattern] = Field(default=["*"], min_length=1)
+    preference: int = 20
+    hosts: list[str] = Field(min_length=1, max_length=1)
+    tls: Literal["implicit", "starttls", "off"] = "starttls"
+    trust: str = "system"
+    credential: str | None = None
+    sessions: int = Field(default=10, ge=1, le=100)
+
+    @field_validator("hosts")
+    @classmethod
+    def _hosts(cls, value: list[str]) -> list[str]:
+        for host in value:
+            parse_endpoint(host, default_port=25)
+        return value
+
+    @property
+    def next_hop(self) -> Endpoint:
+        """The smart host; without a port it gets the one that its TLS mode has by convention."""
+        return parse_endpoint(self.hosts[0], default_port=DEFAULT_PORTS[self.tls])
+
+
+class Retry(Table):
+    """`[retry]`: when a delayed recipient is tried again. The last wait repeats until the lifetime is over."""
+
+    waits: list[Duration] = Field(default=[60.0, 300.0, 900.0, 1800.0, 3600.0], min_length=1)
+    lifetime: Duration = 5 * 86400.0
+
+
+class Settings(Table):
+    """The whole file."""
+
+    server: Server = Server()
+    identity: Identity = Identity()
+    listener: list[Listener] = []
+    connector: list[Connector] = []
+    retry: Retry = Retry()
+
+
+def data_folder(settings: Settings, base: Path) -> Path:
+    """Where the queue is; a relative path counts from the configuration's folder."""
+    return base / settings.server.data

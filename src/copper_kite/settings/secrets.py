@@ -1,0 +1,64 @@
+"""The credentials beside the configuration. A file that others can read is refused, whatever it holds."""
+
+from __future__ import annotations
+
+import stat
+import tomllib
+from dataclasses import dataclass
+from pathlib import Path
+
+from copper_kite.errors import Finding
+from copper_kite.settings.locate import locate
+from copper_kite.smtp.sasl import Secret
+
+__all__ = ["Credential", "read_credentials"]
+
+
+@dataclass(frozen=True, slots=True)
+class Credential:
+    """What a connector logs in with."""
+
+    name: str
+    login: str
+    password: Secret
+
+
+def read_credentials(path: Path, findings: list[Finding]) -> dict[str, Credential]:
+    """The credentials in `path` by name; what is wrong is added to `findings`. No finding quotes a value."""
+    file = str(path)
+
+    def wrong(key: str, problem: str, remedy: str = "", line: int | None = None) -> None:
+        findings.append(Finding(file=file, line=line, key=key, problem=problem, remedy=remedy))
+
+    try:
+        mode = stat.S_IMODE(path.stat().st_mode)
+        if mode & 0o077:
+            wrong("", f"others can read it (mode {mode:04o})", f"chmod 600 {file}")
+            return {}
+        source = path.read_text("utf-8")
+        tables = tomllib.loads(source)
+    except FileNotFoundError:
+        wrong("", "there is no such file, and a connector logs in", "write it with mode 0600: [name] login, password")
+        return {}
+    except OSError as error:
+        wrong("", f"cannot be read ({error.strerror})")
+        return {}
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError):
+        wrong("", "not TOML", 'write it as [name], then login = "…" and password = "…"')
+        return {}
+    found = {}
+    for name, table in tables.items():
+        line = locate(source, (name,))
+        if not isinstance(table, dict):
+            wrong(name, "stands outside a table", f"write [{name}] and its keys below", line)
+            continue
+        for key in table.keys() - {"login", "password"}:
+            wrong(f"{name}.{key}", "unknown key", "the keys are login and password", locate(source, (name, key)))
+        login, password = table.get("login"), table.get("password")
+        if not (isinstance(login, str) and login and isinstance(password, str) and password):
+            wrong(name, "login and password are both needed, as text", line=line)
+        elif "\0" in login + password:
+            wrong(name, "login and password hold no NUL", line=line)
+        else:
+            found[name] = Credential(name, login, Secret(password))
+    return found

@@ -1,0 +1,83 @@
+"""Durations, sizes and addresses as people write them."""
+
+from __future__ import annotations
+
+import ipaddress
+import re
+from dataclasses import dataclass
+
+from copper_kite.smtp.grammar import is_domain
+
+__all__ = ["Endpoint", "parse_duration", "parse_endpoint", "parse_size"]
+
+_SECONDS = {"s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}
+_OCTETS = {"": 1, "B": 1, "kB": 1000, "KiB": 1024, "MB": 1000**2, "MiB": 1024**2, "GB": 1000**3, "GiB": 1024**3}
+_DURATION = re.compile(r"(?:\d+(?:\.\d+)?[smhdw])+")
+_DURATION_PART = re.compile(r"(\d+(?:\.\d+)?)([smhdw])")
+_SIZE = re.compile(r"(\d+(?:\.\d+)?) ?([A-Za-z]*)")
+_HOST_PORT = re.compile(r"(?:\[([0-9A-Fa-f:.]+)\]|([^\[\]:]+))(?::(\d{1,5}))?")
+
+
+def parse_duration(value: object) -> float:
+    """Seconds from `90s`, `15m`, `2h`, `5d`, `1h30m`. Raises ValueError."""
+    text = value.strip() if isinstance(value, str) else ""
+    if not _DURATION.fullmatch(text):
+        raise ValueError(f"{value!r} is not a duration; write it as 90s, 15m, 2h or 5d")
+    return sum(float(number) * _SECONDS[unit] for number, unit in _DURATION_PART.findall(text))
+
+
+def parse_size(value: object) -> int:
+    """Octets from `35MiB`, `500kB`, `4096`. Raises ValueError."""
+    match = _SIZE.fullmatch(str(value).strip()) if isinstance(value, str | int) else None
+    if match is None or match.group(2) not in _OCTETS:
+        raise ValueError(f"{value!r} is not a size; write it as 35MiB, 500kB or a number of octets")
+    return int(float(match.group(1)) * _OCTETS[match.group(2)])
+
+
+@dataclass(frozen=True, slots=True)
+class Endpoint:
+    """Where to listen or to connect: a host and a port, or the path of a Unix socket."""
+
+    host: str
+    port: int
+    path: str = ""
+
+    @property
+    def is_address(self) -> bool:
+        """Whether the host is an IP address and not a name."""
+        try:
+            ipaddress.ip_address(self.host)
+        except ValueError:
+            return False
+        return True
+
+    def __str__(self) -> str:
+        if self.path:
+            return f"unix:{self.path}"
+        return f"[{self.host}]:{self.port}" if ":" in self.host else f"{self.host}:{self.port}"
+
+
+def parse_endpoint(value: object, *, default_port: int | None = None) -> Endpoint:
+    """`127.0.0.1:25`, `[::1]:25`, `out.example:587` or `unix:/path`. Raises ValueError."""
+    text = value.strip() if isinstance(value, str) else ""
+    if text.startswith("unix:"):
+        if not text.startswith("unix:/"):
+            raise ValueError(f"{value!r}: the path of a Unix socket starts with /")
+        return Endpoint("", 0, text[5:])
+    match = _HOST_PORT.fullmatch(text)
+    if match is None:
+        raise ValueError(f"{value!r} is not an address; write it as 127.0.0.1:25, [::1]:25 or out.example:587")
+    address, host, port = match.groups()
+    if address is not None:
+        try:
+            host = str(ipaddress.IPv6Address(address))
+        except ValueError:
+            raise ValueError(f"{address!r} is not an IPv6 address") from None
+    elif not is_domain(host):
+        raise ValueError(f"{host!r} is not a host name")
+    if port is None and default_port is None:
+        raise ValueError(f"{value!r} names no port; write it as {text}:25")
+    number = int(port) if port is not None else int(default_port or 0)
+    if not 0 < number < 65536:
+        raise ValueError(f"{number} is not a port; ports go from 1 to 65535")
+    return Endpoint(host, number)

@@ -1,0 +1,256 @@
+"""The client's half of SMTP as a state machine without I/O (RFC 5321 4.1, RFC 2920).
+
+`ORDER` says which command may be sent when. Commands return octets and remember what they wait for; replies come back
+paired with their command, in order:
+
+    transport.write(client.send(mail(...)))
+    client.receive_data(octets)
+    while (answered := client.next_reply()) is not None: ...
+
+One engine serves delivery and everything that tests a server.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from dataclasses import dataclass
+from enum import Enum
+
+from copper_kite.errors import LocalProtocolError, RemoteProtocolError
+from copper_kite.smtp.extensions import Capabilities
+from copper_kite.smtp.replies import Reply, ReplyReader
+from copper_kite.smtp.sasl import Secret, encode_plain
+
+__all__ = [
+    "END_OF_CONTENT",
+    "GREETING",
+    "ORDER",
+    "Answered",
+    "Client",
+    "Command",
+    "Phase",
+    "Verb",
+    "auth_plain",
+    "data",
+    "ehlo",
+    "helo",
+    "mail",
+    "quit_session",
+    "rcpt",
+    "reset",
+    "starttls",
+]
+
+HIDDEN = "***"
+
+
+class Verb(Enum):
+    """What a client sends and a reply answers."""
+
+    GREETING = "greeting"  # nothing sent; the first reply
+    EHLO = "EHLO"
+    HELO = "HELO"
+    STARTTLS = "STARTTLS"
+    AUTH = "AUTH"
+    MAIL = "MAIL"
+    RCPT = "RCPT"
+    DATA = "DATA"
+    END = "end of content"
+    RSET = "RSET"
+    QUIT = "QUIT"
+
+
+class Phase(Enum):
+    """What has been sent; with pipelining, replies may still be on their way."""
+
+    GREETED = "greeted"
+    READY = "between messages"
+    SENDER = "MAIL sent"
+    RECIPIENTS = "RCPT sent"
+    CONTENT = "DATA sent"
+    SECURING = "STARTTLS sent"
+    CLOSED = "over"
+
+
+# An unlisted pair is a bug of ours: LocalProtocolError.
+ORDER: dict[Phase, dict[Verb, Phase]] = {
+    Phase.GREETED: {Verb.EHLO: Phase.READY, Verb.HELO: Phase.READY, Verb.QUIT: Phase.CLOSED},
+    Phase.READY: {
+        Verb.EHLO: Phase.READY,
+        Verb.HELO: Phase.READY,
+        Verb.STARTTLS: Phase.SECURING,
+        Verb.AUTH: Phase.READY,
+        Verb.MAIL: Phase.SENDER,
+        Verb.RSET: Phase.READY,
+        Verb.QUIT: Phase.CLOSED,
+    },
+    Phase.SENDER: {Verb.RCPT: Phase.RECIPIENTS, Verb.RSET: Phase.READY, Verb.QUIT: Phase.CLOSED},
+    Phase.RECIPIENTS: {
+        Verb.RCPT: Phase.RECIPIENTS,
+        Verb.DATA: Phase.CONTENT,
+        Verb.RSET: Phase.READY,
+        Verb.QUIT: Phase.CLOSED,
+    },
+    Phase.CONTENT: {Verb.END: Phase.READY, Verb.RSET: Phase.READY, Verb.QUIT: Phase.CLOSED},
+    Phase.SECURING: {Verb.QUIT: Phase.CLOSED},
+    Phase.CLOSED: {},
+}
+
+# Nothing may follow these before their reply (RFC 2920 3.1); the end of content is not among them.
+ENDS_GROUP = frozenset({Verb.GREETING, Verb.EHLO, Verb.HELO, Verb.STARTTLS, Verb.AUTH, Verb.DATA, Verb.QUIT})
+
+
+@dataclass(frozen=True, slots=True)
+class Command:
+    """A command line as it goes out, and as it may be shown (`shown` never holds a secret)."""
+
+    verb: Verb
+    wire: bytes
+    shown: str
+
+
+@dataclass(frozen=True, slots=True)
+class Answered:
+    """A reply with the command that it answers."""
+
+    command: Command
+    reply: Reply
+
+
+def _plain_command(verb: Verb, text: str) -> Command:
+    if "\r" in text or "\n" in text or "\0" in text:
+        raise LocalProtocolError("a command holds a line end")
+    return Command(verb, text.encode("utf-8") + b"\r\n", text)
+
+
+GREETING = Command(Verb.GREETING, b"", "")
+END_OF_CONTENT = Command(Verb.END, b".\r\n", ".")
+_STARTTLS = _plain_command(Verb.STARTTLS, "STARTTLS")
+_DATA = _plain_command(Verb.DATA, "DATA")
+_RSET = _plain_command(Verb.RSET, "RSET")
+_QUIT = _plain_command(Verb.QUIT, "QUIT")
+
+
+def ehlo(name: str) -> Command:
+    """EHLO with our fully qualified name (RFC 5321 4.1.1.1)."""
+    return _plain_command(Verb.EHLO, f"EHLO {name}")
+
+
+def helo(name: str) -> Command:
+    """HELO, for a server that does not know EHLO (RFC 5321 3.2)."""
+    return _plain_command(Verb.HELO, f"HELO {name}")
+
+
+def starttls() -> Command:
+    """STARTTLS (RFC 3207)."""
+    return _STARTTLS
+
+
+def auth_plain(login: str, password: Secret) -> Command:
+    """AUTH PLAIN with the initial response (RFC 4954 4, RFC 4616)."""
+    return Command(Verb.AUTH, b"AUTH PLAIN " + encode_plain(login, password) + b"\r\n", f"AUTH PLAIN {HIDDEN}")
+
+
+def mail(path: str, *parameters: str) -> Command:
+    """MAIL with the reverse-path, empty for none, and parameters that the server offered."""
+    return _plain_command(Verb.MAIL, " ".join((f"MAIL FROM:<{path}>", *parameters)))
+
+
+def rcpt(path: str) -> Command:
+    """RCPT for one recipient."""
+    return _plain_command(Verb.RCPT, f"RCPT TO:<{path}>")
+
+
+def data() -> Command:
+    """DATA."""
+    return _DATA
+
+
+def reset() -> Command:
+    """RSET."""
+    return _RSET
+
+
+def quit_session() -> Command:
+    """QUIT."""
+    return _QUIT
+
+
+class Client:
+    """One session, seen from the client. `capabilities` is what the server offered in the EHLO now in force."""
+
+    def __init__(self) -> None:
+        self.phase = Phase.GREETED
+        self.capabilities = Capabilities()
+        self.secure = False
+        self._replies = ReplyReader()
+        self._waiting: deque[Command] = deque([GREETING])
+
+    @property
+    def waiting(self) -> Command | None:
+        """The command whose reply comes next."""
+        return self._waiting[0] if self._waiting else None
+
+    def may_send(self, verb: Verb) -> bool:
+        """Whether `verb` may go out now: by `ORDER`, and by the rules of pipelining (RFC 2920 3.1)."""
+        if verb not in ORDER[self.phase]:
+            return False
+        if not self._waiting or (verb is Verb.QUIT and self._waiting[-1].verb is not Verb.DATA):
+            return True
+        return "PIPELINING" in self.capabilities and self._waiting[-1].verb not in ENDS_GROUP
+
+    def send(self, command: Command) -> bytes:
+        """The octets of `command`; its reply is awaited from now on. Raises LocalProtocolError when it may not go."""
+        if not self.may_send(command.verb):
+            raise LocalProtocolError(f"{command.verb.value} {self.phase.value}")
+        self.phase = ORDER[self.phase][command.verb]
+        self._waiting.append(command)
+        return command.wire
+
+    def receive_data(self, octets: bytes) -> None:
+        """Take octets from the server."""
+        self._replies.feed(octets)
+
+    def next_reply(self) -> Answered | None:
+        """The next reply with its command, or None when octets are missing.
+
+        Raises RemoteProtocolError for what is no reply, and for a reply that nothing asked for. A 421 that comes
+        unasked is paired with an empty greeting, since a server may close at any time (RFC 5321 3.8).
+        """
+        reply = self._replies.next()
+        if reply is None:
+            return None
+        if not self._waiting:
+            if reply.code == 421:
+                self.phase = Phase.CLOSED
+                return Answered(GREETING, reply)
+            raise RemoteProtocolError("a reply that nothing asked for", reply.wire)
+        command = self._waiting.popleft()
+        self._learn(command, reply)
+        return Answered(command, reply)
+
+    def _learn(self, command: Command, reply: Reply) -> None:
+        if command.verb is Verb.EHLO:
+            self.capabilities = Capabilities.parse(reply.lines[1:]) if reply.positive else Capabilities()
+            if not reply.positive:
+                self.phase = Phase.GREETED
+        elif command.verb is Verb.HELO:
+            self.capabilities = Capabilities()
+        elif command.verb is Verb.STARTTLS:
+            if not reply.positive:
+                self.phase = Phase.READY
+            elif self._replies.pending:
+                raise RemoteProtocolError("octets behind the reply to STARTTLS", self._replies.pending)
+        elif command.verb is Verb.DATA and not reply.positive and self.phase is Phase.CONTENT:
+            self.phase = Phase.RECIPIENTS  # RSET or QUIT comes next, never content
+        elif reply.code == 421:
+            self.phase = Phase.CLOSED
+
+    def tls_established(self) -> None:
+        """Forget all that the server said in clear (RFC 3207 4.2). Raises RemoteProtocolError for octets left over."""
+        if self._replies.pending:
+            raise RemoteProtocolError("octets in clear before the TLS handshake", self._replies.pending)
+        self._replies.clear()
+        self.capabilities = Capabilities()
+        self.secure = True
+        self.phase = Phase.GREETED

@@ -1,0 +1,104 @@
+"""Content behind DATA, in both directions: dot transparency and the one true end (RFC 5321 4.1.1.4, 4.5.2).
+
+Only CR LF . CR LF ends content. Every other sequence that some other program might take for the end holds a CR or an
+LF on its own; content with one is read to its true end and then refused, so nothing can be smuggled past us.
+"""
+
+from __future__ import annotations
+
+from enum import Enum
+
+__all__ = ["MAX_TEXT_LINE", "ContentReader", "Fault", "stuff"]
+
+MAX_TEXT_LINE = 998  # octets without CRLF, RFC 5321 4.5.3.1.6, RFC 5322 2.1.1
+_END = b"\r\n.\r\n"
+
+
+class Fault(Enum):
+    """Why content cannot be taken. It is told once, after the true end."""
+
+    BARE_LINE_END = "a CR or LF on its own"
+    NUL = "a NUL octet"
+    LONG_LINE = f"a line of over {MAX_TEXT_LINE} octets"
+    TOO_LARGE = "more octets than SIZE allows"
+
+
+def _held_back(data: bytes) -> int:
+    """How many octets at the end of `data` may be the start of the end of content."""
+    for length in (4, 3, 2, 1):
+        if data.endswith(_END[:length]):
+            return length
+    return 0
+
+
+class ContentReader:
+    """Turns what comes behind DATA into the message's octets.
+
+    `size` counts the message: with CRLFs, without stuffed dots and the final dot (RFC 1870 5). After `fault` is set,
+    nothing more is returned, but reading goes on to the true end. `limit` is in octets, 0 for none.
+    """
+
+    def __init__(self, limit: int = 0) -> None:
+        self._limit = limit
+        self._held = b""
+        self._started = False
+        self._line = 0  # octets of the line that the last portion left open
+        self.size = 0
+        self.fault: Fault | None = None
+        self.ascii = True
+
+    def feed(self, data: bytes) -> tuple[bytes, bytes | None]:
+        """Take octets; return the message's octets found in them, and what stands behind the end (None before it)."""
+        if self._held:
+            data = self._held + data
+        if not self._started and data.startswith(b".\r\n"):
+            return b"", data[3:]  # the CR LF of the DATA line counts as the first one
+        end = data.find(_END)
+        if end >= 0:
+            return self._take(data[: end + 2]), data[end + 5 :]
+        held = len(data) if not self._started and b".\r\n".startswith(data) else _held_back(data)
+        cut = len(data) - held
+        self._held = data[cut:]
+        return (self._take(data[:cut]) if cut else b""), None
+
+    def _take(self, data: bytes) -> bytes:
+        """Unstuff and check one portion, which never ends inside a CR LF."""
+        if not self._started:
+            self._started = True
+            if data.startswith(b"."):
+                data = data[1:]
+        if b"\r\n." in data:
+            data = data.replace(b"\r\n.", b"\r\n")
+        self.size += len(data)
+        if self.fault is None:
+            self.fault = self._check(data)
+        if self.fault is not None:
+            return b""
+        if self.ascii and not data.isascii():
+            self.ascii = False
+        return data
+
+    def _check(self, data: bytes) -> Fault | None:
+        if self._limit and self.size > self._limit:
+            return Fault.TOO_LARGE
+        lines = data.split(b"\r\n")
+        pairs = len(lines) - 1
+        if data.count(b"\n") != pairs or data.count(b"\r") != pairs:
+            return Fault.BARE_LINE_END
+        if b"\0" in data:
+            return Fault.NUL
+        longest = max(map(len, lines))
+        if longest > MAX_TEXT_LINE or self._line + len(lines[0]) > MAX_TEXT_LINE:
+            return Fault.LONG_LINE
+        self._line = len(lines[-1]) if pairs else self._line + len(data)
+        return None
+
+
+def stuff(data: bytes, *, line_start: bool) -> bytes:
+    """A portion of content as it goes on the wire. `line_start`: it begins a line.
+
+    A portion must not end between a CR and its LF; the last one ends with CR LF, and `.` CR LF follows it.
+    """
+    if b"\r\n." in data:
+        data = data.replace(b"\r\n.", b"\r\n..")
+    return b"." + data if line_start and data.startswith(b".") else data

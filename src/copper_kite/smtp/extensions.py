@@ -1,0 +1,66 @@
+"""What a server offers behind EHLO: what ours says, and what a peer's reply means (RFC 5321 4.1.1.1)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+__all__ = ["Capabilities", "Offers"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Offers:
+    """What our server side offers. `max_size` in octets, 0 for no limit; `logins` are SASL mechanism names."""
+
+    max_size: int = 0
+    starttls: bool = False
+    logins: tuple[str, ...] = ()
+    clear_logins: bool = False
+    withheld: frozenset[str] = frozenset()
+
+    def keywords(self, *, secure: bool, logged_in: bool) -> tuple[str, ...]:
+        """The lines of an EHLO reply after the first."""
+        found = ["PIPELINING", f"SIZE {self.max_size}", "8BITMIME", "SMTPUTF8", "ENHANCEDSTATUSCODES"]
+        if self.starttls and not secure:
+            found.append("STARTTLS")
+        if self.may_login(secure=secure) and not logged_in:
+            found.append("AUTH " + " ".join(self.logins))
+        return tuple(line for line in found if line.partition(" ")[0] not in self.withheld)
+
+    def may_login(self, *, secure: bool) -> bool:
+        """Whether a login is offered now: never in clear unless asked for (RFC 4954 4)."""
+        return bool(self.logins) and (secure or self.clear_logins)
+
+
+@dataclass(frozen=True, slots=True)
+class Capabilities:
+    """What a peer offered: keyword in upper case → its arguments."""
+
+    keywords: dict[str, tuple[str, ...]] = field(default_factory=dict)
+
+    @classmethod
+    def parse(cls, lines: Iterable[str]) -> Capabilities:
+        """From the lines of an EHLO reply after the first. Old servers write `AUTH=`; it counts as `AUTH`."""
+        keywords: dict[str, tuple[str, ...]] = {}
+        for line in lines:
+            words = line.replace("AUTH=", "AUTH ", 1).split() if line.upper().startswith("AUTH=") else line.split()
+            if words:
+                key = words[0].upper()
+                keywords[key] = keywords.get(key, ()) + tuple(words[1:])
+        return cls(keywords)
+
+    def __contains__(self, keyword: str) -> bool:
+        return keyword in self.keywords
+
+    @property
+    def size(self) -> int | None:
+        """The largest message the peer takes in octets; None when it names no limit (RFC 1870 4)."""
+        arguments = self.keywords.get("SIZE", ())
+        if arguments and arguments[0].isdigit():
+            return int(arguments[0]) or None
+        return None
+
+    @property
+    def logins(self) -> tuple[str, ...]:
+        """The SASL mechanisms offered, in upper case, in the peer's order."""
+        return tuple(name.upper() for name in self.keywords.get("AUTH", ()))

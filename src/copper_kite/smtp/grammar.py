@@ -1,0 +1,146 @@
+"""What commands are made of: paths, parameters, names, xtext (RFC 5321 4.1.2, RFC 6531 3.3, RFC 3461 4)."""
+
+from __future__ import annotations
+
+import ipaddress
+import re
+from dataclasses import dataclass
+
+__all__ = [
+    "MAX_DOMAIN",
+    "MAX_LOCAL_PART",
+    "MAX_PATH",
+    "Syntax",
+    "decode_xtext",
+    "is_domain",
+    "is_mailbox",
+    "parse_command_path",
+    "parse_hello_name",
+    "split_mailbox",
+]
+
+MAX_LOCAL_PART = 64  # octets, RFC 5321 4.5.3.1.1
+MAX_DOMAIN = 255  # octets, RFC 5321 4.5.3.1.2
+MAX_PATH = 256  # octets incl. the angle brackets, RFC 5321 4.5.3.1.3
+
+_ATEXT = r"[A-Za-z0-9!#$%&'*+/=?^_`{|}~\u0080-\U0010ffff-]"
+_DOT_STRING = rf"{_ATEXT}+(?:\.{_ATEXT}+)*"
+_QUOTED = r'"(?:[\x20\x21\x23-\x5b\x5d-\x7e\u0080-\U0010ffff]|\\[\x20-\x7e])*"'
+_LABEL = r"[A-Za-z0-9_\u0080-\U0010ffff](?:[A-Za-z0-9_\u0080-\U0010ffff-]*[A-Za-z0-9_\u0080-\U0010ffff])?"
+_DOMAIN = rf"{_LABEL}(?:\.{_LABEL})*"
+_LITERAL = r"\[[\x21-\x5a\x5e-\x7e]+\]"
+_ROUTE = rf"@{_DOMAIN}(?:,@{_DOMAIN})*:"
+
+_PATH = re.compile(rf"(?:{_ROUTE})?((?:{_DOT_STRING}|{_QUOTED})(?:@(?:{_DOMAIN}|{_LITERAL}))?)")
+_COMMAND_PATH = re.compile(r' ?<((?:"(?:[^"\\]|\\.)*"|[^>"])*)>((?: .*)?)')
+_PARAMETER = re.compile(r"([A-Za-z0-9][A-Za-z0-9-]*)(?:=([\x21-\x3c\x3e-\x7e\u0080-\U0010ffff]+))?")
+_DOMAIN_ONLY = re.compile(_DOMAIN)
+_HELLO_NAME = re.compile(r"[A-Za-z0-9._:-]+|\[[A-Za-z0-9.:]+\]")
+_XTEXT = re.compile(r"(?:[\x21-\x2a\x2c-\x3c\x3e-\x7e]|\+[0-9A-F]{2})*")
+_XCHAR = re.compile(r"\+([0-9A-F]{2})")
+
+
+class Syntax(ValueError):
+    """Raised inside `smtp` for text that is not what the grammar allows; it never leaves the package."""
+
+
+@dataclass(frozen=True, slots=True)
+class CommandPath:
+    """A reverse-path or recipient with the parameters behind it, keywords in upper case."""
+
+    path: str
+    parameters: dict[str, str | None]
+
+
+def parse_command_path(text: str) -> CommandPath:
+    """The `<path> [parameters]` behind `FROM:` or `TO:`.
+
+    The null path is the empty string; a source route is dropped (RFC 5321 App. C). One space before the bracket is
+    let pass, since programs send it. Raises Syntax.
+    """
+    match = _COMMAND_PATH.fullmatch(text)
+    if match is None:
+        raise Syntax("the path stands in angle brackets, parameters behind it after a space")
+    inner, tail = match.groups()
+    return CommandPath(_parse_path(inner) if inner else "", _parse_parameters(tail))
+
+
+def _parse_path(inner: str) -> str:
+    if len(inner.encode("utf-8", "surrogateescape")) > MAX_PATH - 2:
+        raise Syntax("path too long")
+    match = _PATH.fullmatch(inner)
+    if match is None:
+        raise Syntax("not an address")
+    path = match.group(1)
+    local, domain = split_mailbox(path)
+    if len(local.encode()) > MAX_LOCAL_PART:
+        raise Syntax("local part too long")
+    if len(domain.encode()) > MAX_DOMAIN or (domain.startswith("[") and not _is_literal(domain)):
+        raise Syntax("not a domain")
+    return path
+
+
+def _parse_parameters(tail: str) -> dict[str, str | None]:
+    parameters: dict[str, str | None] = {}
+    for word in tail.split():
+        match = _PARAMETER.fullmatch(word)
+        if match is None:
+            raise Syntax("not a parameter")
+        key = match.group(1).upper()
+        if key in parameters:
+            raise Syntax(f"{key} given twice")
+        parameters[key] = match.group(2)
+    return parameters
+
+
+def _is_literal(domain: str) -> bool:
+    """Whether `domain` is an address literal: `[192.0.2.1]` or `[IPv6:2001:db8::1]` (RFC 5321 4.1.3)."""
+    inner = domain[1:-1]
+    try:
+        if inner[:5].upper() == "IPV6:":
+            ipaddress.IPv6Address(inner[5:])
+        else:
+            ipaddress.IPv4Address(inner)
+    except ValueError:
+        return False
+    return True
+
+
+def split_mailbox(path: str) -> tuple[str, str]:
+    """Local part and domain; the domain is empty when there is none. A domain holds no `@`, so the last one splits."""
+    if path.endswith('"'):
+        return path, ""
+    local, at, domain = path.rpartition("@")
+    return (local, domain) if at else (path, "")
+
+
+def is_mailbox(text: str) -> bool:
+    """Whether `text` is a whole address: a local part and a domain."""
+    try:
+        return bool(text) and bool(split_mailbox(_parse_path(text))[1]) and not text.startswith("@")
+    except (Syntax, UnicodeError):
+        return False
+
+
+def is_domain(text: str) -> bool:
+    """Whether `text` is a domain name in form (not whether it exists)."""
+    return len(text) <= MAX_DOMAIN and _DOMAIN_ONLY.fullmatch(text) is not None
+
+
+def parse_hello_name(text: str) -> str:
+    """The name given with EHLO or HELO, in form only (RFC 5321 4.1.4 forbids refusing one that does not resolve).
+
+    Raises Syntax, so that nothing unprintable reaches a reply, a log or a `Received:` field.
+    """
+    if len(text) > MAX_DOMAIN or _HELLO_NAME.fullmatch(text) is None:
+        raise Syntax("not a name")
+    if text.startswith("[") and not _is_literal(text):
+        raise Syntax("not an address literal")
+    return text
+
+
+def decode_xtext(text: str) -> str:
+    """xtext as plain text (RFC 3461 4). Raises Syntax."""
+    if _XTEXT.fullmatch(text) is None:
+        raise Syntax("not xtext")
+    return _XCHAR.sub(lambda match: chr(int(match.group(1), 16)), text)

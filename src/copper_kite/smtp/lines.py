@@ -1,0 +1,62 @@
+"""Command lines out of octets: only CR LF ends a line, and no line costs more memory than its limit."""
+
+from __future__ import annotations
+
+from copper_kite.smtp.grammar import Syntax
+
+__all__ = ["MAX_COMMAND_LINE", "MAX_LOGIN_LINE", "LineBuffer", "LineTooLong"]
+
+MAX_COMMAND_LINE = 2048  # octets incl. CRLF: 512 (RFC 5321 4.5.3.1.4) and what each extension adds, with room
+MAX_LOGIN_LINE = 12290  # octets incl. CRLF, for answers to a login challenge (RFC 4954 4)
+
+
+class LineTooLong(Syntax):
+    """Raised once for a line over its limit, when its end has come; the line is gone by then."""
+
+
+class LineBuffer:
+    """Octets waiting to be lines or content. Each octet is searched once."""
+
+    def __init__(self) -> None:
+        self._data = b""
+        self._searched = 0
+        self._discarding = False
+
+    def __len__(self) -> int:
+        return len(self._data)
+
+    def feed(self, data: bytes) -> None:
+        """Take octets from the peer."""
+        self._data = self._data + data if self._data else data
+
+    def take_all(self) -> bytes:
+        """Everything not yet read, for content."""
+        data, self._data, self._searched = self._data, b"", 0
+        return data
+
+    def give_back(self, rest: bytes) -> None:
+        """What content left over goes first again."""
+        self._data, self._searched = rest, 0
+
+    def clear(self) -> None:
+        """Forget everything (RFC 3207 4.2)."""
+        self._data, self._searched, self._discarding = b"", 0, False
+
+    def next_line(self, limit: int) -> bytes | None:
+        """The next line without its CR LF, or None when more octets are needed.
+
+        Raises LineTooLong for a line over `limit` octets, once its end has been seen.
+        """
+        end = self._data.find(b"\r\n", self._searched)
+        if end < 0:
+            if len(self._data) > limit:
+                self._discarding = True
+            if self._discarding:
+                self._data = self._data[-1:]  # it may be the CR of the line's end
+            self._searched = max(len(self._data) - 1, 0)
+            return None
+        line, self._data, self._searched = self._data[:end], self._data[end + 2 :], 0
+        if self._discarding or end + 2 > limit:
+            self._discarding = False
+            raise LineTooLong(f"a line of over {limit} octets")
+        return line

@@ -1,0 +1,145 @@
+"""Replies: one value for both sides, and the reader that puts them together from octets (RFC 5321 4.2)."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, field
+
+from copper_kite.errors import RemoteProtocolError
+
+__all__ = ["MAX_REPLY_LINE", "MAX_REPLY_LINES", "Reply", "ReplyReader", "printable"]
+
+MAX_REPLY_LINE = 512  # octets incl. CRLF that we send, RFC 5321 4.5.3.1.5
+MAX_HEARD_LINE = 4096  # octets that we take: peers exceed the limit, and only the code counts
+MAX_REPLY_LINES = 200  # an endless `250-` is cut here
+
+_LINE = re.compile(rb"([2-5]\d\d)(?:([ -])(.*))?", re.DOTALL)
+_ENHANCED = re.compile(r"([245]\.\d{1,3}\.\d{1,3})(?: |$)")  # RFC 3463 2
+_UNPRINTABLE = re.compile(r"[^\x20-\x7e]")
+
+
+def printable(text: str) -> str:
+    """`text` with every octet that could harm a reply line, a log or a terminal shown as an escape."""
+    return _UNPRINTABLE.sub(lambda match: ascii(match.group())[1:-1], text)
+
+
+@dataclass(frozen=True, slots=True)
+class Reply:
+    """A reply: code, enhanced status code (or none) and its lines of text, without codes.
+
+    `wire` is the reply as octets; the enhanced code is repeated on each line (RFC 2034 4).
+    """
+
+    code: int
+    enhanced: str
+    lines: tuple[str, ...]
+    wire: bytes = field(init=False, repr=False, compare=False)
+
+    def __init__(self, code: int, enhanced: str, *lines: str) -> None:
+        set_field = object.__setattr__
+        set_field(self, "code", code)
+        set_field(self, "enhanced", enhanced)
+        set_field(self, "lines", lines or ("",))
+        set_field(self, "wire", self._encode())
+
+    def _encode(self) -> bytes:
+        status = f"{self.enhanced} " if self.enhanced else ""
+        room = MAX_REPLY_LINE - 6 - len(status)
+        last = len(self.lines) - 1
+        return "".join(
+            f"{self.code}{' ' if number == last else '-'}{status}{printable(line)[:room]}\r\n"
+            for number, line in enumerate(self.lines)
+        ).encode("ascii")
+
+    @property
+    def positive(self) -> bool:
+        """Whether the command was taken: 2yz or 3yz (RFC 5321 4.2.1)."""
+        return self.code < 400
+
+    @property
+    def permanent(self) -> bool:
+        """Whether it was refused for good: 5yz. An unknown code counts by its first digit."""
+        return self.code >= 500
+
+    @property
+    def text(self) -> str:
+        """All lines as one, without codes."""
+        return " ".join(line for line in self.lines if line)
+
+    @classmethod
+    def parse(cls, code: int, lines: list[str]) -> Reply:
+        """A reply as heard: the enhanced code is taken from the text when its class agrees (RFC 2034 4)."""
+        match = _ENHANCED.match(lines[0])
+        enhanced = match.group(1) if match else ""
+        if not enhanced:
+            return cls(code, "", *lines)
+        if enhanced[0] != str(code)[0]:
+            return cls(code, "", *lines)  # the basic code decides; the text keeps what was said
+        prefix = enhanced + " "
+        return cls(code, enhanced, *(line.removeprefix(prefix) if line != enhanced else "" for line in lines))
+
+    def __str__(self) -> str:
+        return " ".join(part for part in (str(self.code), self.enhanced, self.text) if part)
+
+
+class ReplyReader:
+    """Puts replies together from octets in any portions.
+
+    A reader's `feed` never raises; `next` returns a reply, None when more octets are needed, or raises
+    RemoteProtocolError for what is no reply (RFC 5321 4.2). Memory is bounded by two limits.
+    """
+
+    def __init__(self) -> None:
+        self._data = b""
+        self._searched = 0
+        self._code: int | None = None
+        self._lines: list[str] = []
+
+    @property
+    def pending(self) -> bytes:
+        """Octets that are not part of a finished reply."""
+        return self._data
+
+    def feed(self, data: bytes) -> None:
+        """Take octets from the peer."""
+        self._data = self._data + data if self._data else data
+
+    def clear(self) -> None:
+        """Forget everything heard: what came before TLS counts for nothing after it (RFC 3207 4.2)."""
+        self._data, self._searched, self._code, self._lines = b"", 0, None, []
+
+    def next(self) -> Reply | None:
+        """The next whole reply, or None.
+
+        Raises RemoteProtocolError for a line that is no reply line, that is too long, for lines of one reply
+        with differing codes, and for a reply of too many lines.
+        """
+        while True:
+            end = self._data.find(b"\n", self._searched)
+            if end < 0:
+                self._searched = len(self._data)
+                if self._searched > MAX_HEARD_LINE:
+                    raise RemoteProtocolError(f"a reply line of over {MAX_HEARD_LINE} octets", self._data)
+                return None
+            line, self._data = self._data[:end].removesuffix(b"\r"), self._data[end + 1 :]
+            self._searched = 0
+            reply = self._take_line(line)
+            if reply is not None:
+                return reply
+
+    def _take_line(self, line: bytes) -> Reply | None:
+        match = _LINE.fullmatch(line)
+        if match is None or len(line) > MAX_HEARD_LINE:
+            raise RemoteProtocolError("not an SMTP reply", line)
+        code = int(match.group(1))
+        if self._code is not None and code != self._code:
+            raise RemoteProtocolError(f"one reply with the codes {self._code} and {code}", line)
+        self._code = code
+        self._lines.append((match.group(3) or b"").decode("utf-8", "replace"))
+        if match.group(2) == b"-":
+            if len(self._lines) >= MAX_REPLY_LINES:
+                raise RemoteProtocolError(f"a reply of over {MAX_REPLY_LINES} lines", line)
+            return None
+        reply = Reply.parse(code, self._lines)
+        self._code, self._lines = None, []
+        return reply

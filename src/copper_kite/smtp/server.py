@@ -1,0 +1,520 @@
+"""The server's half of SMTP as a state machine without I/O (RFC 5321 4.1.4, 4.3).
+
+The order of commands is one table, `ORDER`. The engine answers by itself what needs no judgement (NOOP, RSET, syntax,
+order, content faults) and reports the rest as events. An event with `asks` holds the session until `answer` is called:
+
+    engine.receive_data(octets)
+    while (event := engine.next_event()) is not None:
+        if event.asks:
+            engine.answer(decision)          # or later; until then next_event returns None
+    transport.write(engine.data_to_send())
+
+One engine serves the listeners, the stand-ins and the capture.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from enum import Enum
+
+from copper_kite.errors import LocalProtocolError
+from copper_kite.smtp import events
+from copper_kite.smtp.content import ContentReader, Fault
+from copper_kite.smtp.extensions import Offers
+from copper_kite.smtp.grammar import Syntax, decode_xtext, parse_command_path, parse_hello_name
+from copper_kite.smtp.lines import MAX_COMMAND_LINE, MAX_LOGIN_LINE, LineBuffer, LineTooLong
+from copper_kite.smtp.replies import Reply
+from copper_kite.smtp.sasl import decode_base64, decode_plain
+
+__all__ = ["ORDER", "Limits", "Phase", "Server", "Step"]
+
+
+class Phase(Enum):
+    """Where a session stands."""
+
+    FRESH = "before EHLO"
+    READY = "between messages"
+    SENDER = "after MAIL"
+    RECIPIENTS = "after RCPT"
+    CONTENT = "in content"
+    LOGIN = "in a login"
+    SECURING = "before the TLS handshake"
+    CLOSED = "over"
+
+
+class Step(Enum):
+    """What moves a session on."""
+
+    HELLO = "EHLO"
+    MAIL = "MAIL"
+    RCPT = "RCPT"
+    DATA = "DATA"
+    END = "end of content"
+    RESET = "RSET"
+    LOGIN = "AUTH"
+    LOGIN_ENDED = "end of a login"
+    SECURE = "STARTTLS"
+
+
+# An unlisted pair is `503` for a command and a bug for anything else.
+ORDER: dict[Phase, dict[Step, Phase]] = {
+    Phase.FRESH: {Step.HELLO: Phase.READY, Step.RESET: Phase.FRESH},
+    Phase.READY: {
+        Step.HELLO: Phase.READY,
+        Step.RESET: Phase.READY,
+        Step.MAIL: Phase.SENDER,
+        Step.LOGIN: Phase.LOGIN,
+        Step.SECURE: Phase.SECURING,
+    },
+    Phase.SENDER: {Step.HELLO: Phase.READY, Step.RESET: Phase.READY, Step.RCPT: Phase.RECIPIENTS},
+    Phase.RECIPIENTS: {
+        Step.HELLO: Phase.READY,
+        Step.RESET: Phase.READY,
+        Step.RCPT: Phase.RECIPIENTS,
+        Step.DATA: Phase.CONTENT,
+    },
+    Phase.CONTENT: {Step.END: Phase.READY},
+    Phase.LOGIN: {Step.LOGIN_ENDED: Phase.READY},
+    Phase.SECURING: {},
+    Phase.CLOSED: {},
+}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Limits:
+    """Bounds of one session. `recipients` a message, at least 100 (RFC 5321 4.5.3.1.8); `patience` in bad or idle
+    commands between two accepted messages."""
+
+    recipients: int = 1000
+    patience: int = 50
+
+
+BAD_ORDER = Reply(503, "5.5.1", "not now: the order is EHLO, MAIL, RCPT, DATA")
+BAD_SYNTAX = Reply(500, "5.5.2", "not a command line")
+UNKNOWN = Reply(500, "5.5.1", "no such command")
+UNAVAILABLE = Reply(502, "5.5.1", "not here")
+NO_ARGUMENT = Reply(501, "5.5.4", "this command takes no argument")
+BAD_PARAMETER = Reply(501, "5.5.4", "bad parameter")
+UNKNOWN_PARAMETER = Reply(555, "5.5.4", "this parameter is not offered here")
+TOO_MANY_RECIPIENTS = Reply(452, "4.5.3", "too many recipients for one message")
+NEEDS_UTF8 = Reply(553, "5.6.7", "a non-ASCII address needs SMTPUTF8")
+OUT_OF_PATIENCE = Reply(421, "4.7.0", "too many commands to no purpose; closing")
+TOO_LARGE = Reply(552, "5.3.4", "the message is larger than SIZE allows")
+
+OK = Reply(250, "2.0.0", "done")
+CHALLENGE = b"334 \r\n"
+
+DEFAULT_ANSWERS: dict[type[events.Event], Reply] = {
+    events.MailFrom: Reply(250, "2.1.0", "sender taken"),
+    events.RecipientTo: Reply(250, "2.1.5", "recipient taken"),
+    events.ContentStarted: Reply(354, "", "go on, end with a line of one dot"),
+    events.ContentEnded: Reply(250, "2.0.0", "taken"),
+    events.LoginAsked: Reply(235, "2.7.0", "logged in"),
+    events.SecureAsked: Reply(220, "2.0.0", "begin TLS"),
+}
+
+FAULT_REPLIES = {
+    Fault.BARE_LINE_END: Reply(550, "5.6.0", "the message holds a CR or LF on its own; lines end with CR LF"),
+    Fault.NUL: Reply(554, "5.6.0", "the message holds a NUL octet"),
+    Fault.LONG_LINE: Reply(554, "5.6.0", "the message holds a line of over 998 octets"),
+    Fault.TOO_LARGE: TOO_LARGE,
+}
+
+
+class Server:
+    """One session, seen from the server. `name` is what it calls itself."""
+
+    def __init__(self, name: str, offers: Offers, limits: Limits | None = None) -> None:
+        self.name = name
+        self.phase = Phase.FRESH
+        self.secure = False
+        self.logged_in = False
+        self._offers = offers
+        self._limits = limits or Limits()
+        self._lines = LineBuffer()
+        self._out: list[bytes] = []
+        self._asked: tuple[events.Event, Step] | None = None
+        self._told: list[events.Event] = []
+        self._content: ContentReader | None = None
+        self._recipients = 0
+        self._utf8 = False
+        self._tries = 0
+
+    # --- octets ---------------------------------------------------------------------------------------------------
+
+    def greet(self, reply: Reply | None = None) -> None:
+        """Open the session with `220`, or with a refusal that closes it (RFC 5321 3.1)."""
+        self._out.append((reply or Reply(220, "", f"{self.name} ESMTP")).wire)
+        if reply is not None and not reply.positive:
+            self.phase = Phase.CLOSED
+
+    def receive_data(self, data: bytes) -> None:
+        """Take octets from the client."""
+        if self.phase is not Phase.CLOSED:
+            self._lines.feed(data)
+
+    def data_to_send(self) -> bytes:
+        """What is to go to the client now."""
+        data = b"".join(self._out)
+        self._out.clear()
+        return data
+
+    @property
+    def buffered(self) -> int:
+        """Octets received and not yet looked at; grows only while a decision is awaited."""
+        return len(self._lines)
+
+    # --- events and decisions -------------------------------------------------------------------------------------
+
+    def next_event(self) -> events.Event | None:
+        """The next thing to know or to decide; None when octets, or the decision asked for, are awaited."""
+        while True:
+            if self._told:
+                return self._told.pop(0)
+            if self._asked is not None or self.phase in (Phase.CLOSED, Phase.SECURING):
+                return None
+            if self._content is not None:
+                if not self._read_content(self._content):
+                    return None
+                continue
+            try:
+                line = self._lines.next_line(MAX_LOGIN_LINE if self.phase is Phase.LOGIN else MAX_COMMAND_LINE)
+            except LineTooLong:
+                if self.phase is Phase.LOGIN:
+                    self._move(Step.LOGIN_ENDED)
+                    self._refuse(Reply(500, "5.5.6", "the answer is too long"))
+                else:
+                    self._refuse(Reply(500, "5.5.2", "the line is too long"))
+                continue
+            if line is None:
+                return None
+            if self.phase is Phase.LOGIN:
+                self._take_login_answer(line)
+            else:
+                self._take_command(line)
+            if self._asked is not None:
+                return self._asked[0]
+
+    def answer(self, reply: Reply | None = None) -> None:
+        """Decide the event asked for: with `reply`, or with its usual positive one.
+
+        Raises LocalProtocolError when nothing was asked.
+        """
+        if self._asked is None:
+            raise LocalProtocolError("answer without a question")
+        (event, step), self._asked = self._asked, None
+        if reply is None:
+            reply = DEFAULT_ANSWERS[type(event)]
+        self._out.append(reply.wire)
+        if reply.code == 421:
+            self._close()
+        elif reply.positive:
+            self._accepted(event, step)
+        elif step in (Step.END, Step.LOGIN_ENDED):
+            self._tries += step is Step.LOGIN_ENDED
+            self._move(step)
+
+    def tls_established(self) -> None:
+        """The handshake is done: the session is as if just greeted, nothing from before counts (RFC 3207 4.2)."""
+        self._lines.clear()
+        self._drop_transaction()
+        self.secure = True
+        self.logged_in = False
+        self.phase = Phase.FRESH
+
+    def close(self, reply: Reply) -> None:
+        """End the session from our side with a 421."""
+        if self.phase is not Phase.CLOSED:
+            self._out.append(reply.wire)
+            self._close()
+
+    def _accepted(self, event: events.Event, step: Step) -> None:
+        self._move(step)
+        if step is Step.RCPT:
+            self._recipients += 1
+        elif step is Step.MAIL:
+            assert isinstance(event, events.MailFrom)
+            self._recipients, self._utf8 = 0, event.utf8
+        elif step is Step.DATA:
+            self._content = ContentReader(self._offers.max_size)
+        elif step is Step.END:
+            self._tries = 0
+        elif step is Step.LOGIN_ENDED:
+            self.logged_in = True
+        elif step is Step.SECURE:
+            self._lines.clear()
+
+    def _move(self, step: Step) -> None:
+        try:
+            self.phase = ORDER[self.phase][step]
+        except KeyError:
+            raise LocalProtocolError(f"{step.value} {self.phase.value}") from None
+
+    def _ask(self, event: events.Event, step: Step) -> None:
+        self._asked = (event, step)
+
+    def _refuse(self, reply: Reply) -> None:
+        """Answer a bad command; after too many of them the session ends."""
+        self._out.append(reply.wire)
+        self._waste()
+
+    def _waste(self) -> None:
+        self._tries += 1
+        if self._tries > self._limits.patience:
+            self.close(OUT_OF_PATIENCE)
+
+    def _close(self) -> None:
+        self._drop_transaction()
+        self._lines.clear()
+        self.phase = Phase.CLOSED
+        self._told.append(events.Quit())
+
+    def _drop_transaction(self) -> None:
+        if self.phase in (Phase.SENDER, Phase.RECIPIENTS, Phase.CONTENT):
+            self._told.append(events.Reset())
+        self._content = None
+        self._recipients, self._utf8 = 0, False
+
+    # --- content --------------------------------------------------------------------------------------------------
+
+    def _read_content(self, reader: ContentReader) -> bool:
+        """Read on in the content; False when octets are missing."""
+        data = self._lines.take_all()
+        if not data:
+            return False
+        portion, rest = reader.feed(data)
+        if portion:
+            self._told.append(events.Content(portion))
+        if rest is None:
+            return bool(portion)
+        self._lines.give_back(rest)
+        self._content = None
+        if reader.fault is None:
+            self._ask(events.ContentEnded(reader.size, reader.ascii), Step.END)
+            self._told.append(self._asked[0] if self._asked else events.Reset())
+            return True
+        self._move(Step.END)
+        reply = FAULT_REPLIES[reader.fault]
+        self._told.append(events.ContentRefused(reader.fault, reply))
+        self._refuse(reply)
+        return True
+
+    # --- commands -------------------------------------------------------------------------------------------------
+
+    def _take_command(self, line: bytes) -> None:
+        try:
+            text = line.decode("utf-8")
+        except UnicodeDecodeError:
+            self._refuse(Reply(501, "5.5.2", "not UTF-8"))
+            return
+        verb, _, argument = text.partition(" ")
+        command = _COMMANDS.get(verb.upper())
+        if command is None:
+            command = _COMMANDS.get(verb.rstrip().upper())
+        if command is None:
+            self._refuse(UNKNOWN if verb.isprintable() and verb.isascii() else BAD_SYNTAX)
+        elif not argument.isprintable() or not verb.isascii():
+            self._refuse(BAD_SYNTAX)
+        else:
+            step, handle = command
+            if step is not None and step not in ORDER[self.phase]:
+                self._refuse(BAD_ORDER)
+            else:
+                handle(self, argument.rstrip())
+
+    def _ehlo(self, argument: str) -> None:
+        self._hello(argument, extended=True)
+
+    def _helo(self, argument: str) -> None:
+        self._hello(argument, extended=False)
+
+    def _hello(self, argument: str, *, extended: bool) -> None:
+        try:
+            name = parse_hello_name(argument)
+        except Syntax:
+            self._refuse(Reply(501, "", "say who you are: EHLO and a name"))
+            return
+        self._drop_transaction()
+        if self.phase is not Phase.FRESH:
+            self._waste()
+            if self.phase is Phase.CLOSED:
+                return
+        self.phase = Phase.READY
+        self._told.append(events.Hello(name, extended))
+        keywords = self._offers.keywords(secure=self.secure, logged_in=self.logged_in) if extended else ()
+        self._out.append(Reply(250, "", self.name, *keywords).wire)
+
+    def _mail(self, argument: str) -> None:
+        if argument[:5].upper() != "FROM:":
+            self._refuse(Reply(501, "5.5.4", "write MAIL FROM:<address>"))
+            return
+        try:
+            command = parse_command_path(argument[5:])
+        except Syntax as error:
+            self._refuse(Reply(501, "5.1.7", f"bad sender: {error}"))
+            return
+        event = self._mail_event(command.path, command.parameters)
+        if isinstance(event, Reply):
+            self._refuse(event)
+        else:
+            self._ask(event, Step.MAIL)
+
+    def _mail_event(self, path: str, parameters: dict[str, str | None]) -> events.MailFrom | Reply:
+        """The event for a MAIL command, or the reply that refuses it."""
+        utf8 = "SMTPUTF8" in parameters
+        size: int | None = None
+        for key, value in parameters.items():
+            if key not in _MAIL_PARAMETERS or (key == "AUTH" and not self._offers.logins):
+                return UNKNOWN_PARAMETER
+            if not _MAIL_PARAMETERS[key](value):
+                return BAD_PARAMETER
+            if key == "SIZE":
+                size = int(value or 0)
+        if self._offers.max_size and size is not None and size > self._offers.max_size:
+            return TOO_LARGE
+        if not utf8 and not path.isascii():
+            return NEEDS_UTF8
+        return events.MailFrom(path, size, (parameters.get("BODY") or "").upper() == "8BITMIME", utf8)
+
+    def _rcpt(self, argument: str) -> None:
+        if argument[:3].upper() != "TO:":
+            self._refuse(Reply(501, "5.5.4", "write RCPT TO:<address>"))
+            return
+        try:
+            command = parse_command_path(argument[3:])
+        except Syntax as error:
+            self._refuse(Reply(501, "5.1.3", f"bad recipient: {error}"))
+            return
+        if not command.path:
+            self._refuse(Reply(501, "5.1.3", "bad recipient: empty"))
+        elif command.parameters:
+            self._refuse(UNKNOWN_PARAMETER)
+        elif not self._utf8 and not command.path.isascii():
+            self._refuse(NEEDS_UTF8)
+        elif self._recipients >= self._limits.recipients:
+            self._out.append(TOO_MANY_RECIPIENTS.wire)
+        else:
+            self._ask(events.RecipientTo(command.path), Step.RCPT)
+
+    def _data(self, argument: str) -> None:
+        if argument:
+            self._refuse(NO_ARGUMENT)
+        else:
+            self._ask(events.ContentStarted(), Step.DATA)
+
+    def _rset(self, argument: str) -> None:
+        if argument:
+            self._refuse(NO_ARGUMENT)
+            return
+        self._drop_transaction()
+        self._move(Step.RESET)
+        self._idle(OK)
+
+    def _noop(self, argument: str) -> None:
+        self._idle(OK)
+
+    def _help(self, argument: str) -> None:
+        self._idle(Reply(214, "2.0.0", "EHLO HELO MAIL RCPT DATA RSET NOOP VRFY HELP QUIT (RFC 5321)"))
+
+    def _vrfy(self, argument: str) -> None:
+        self._idle(Reply(252, "2.5.2", "not verified; send mail and see"))
+
+    def _unavailable(self, argument: str) -> None:
+        self._refuse(UNAVAILABLE)
+
+    def _idle(self, reply: Reply) -> None:
+        self._out.append(reply.wire)
+        self._waste()
+
+    def _quit(self, argument: str) -> None:
+        if argument:
+            self._refuse(NO_ARGUMENT)
+            return
+        self._out.append(Reply(221, "2.0.0", f"{self.name} closing").wire)
+        self._close()
+
+    # --- TLS and login --------------------------------------------------------------------------------------------
+
+    def _starttls(self, argument: str) -> None:
+        if not self._offers.starttls:
+            self._refuse(UNAVAILABLE)
+        elif self.secure:
+            self._refuse(Reply(503, "5.5.1", "TLS is on already"))
+        elif Step.SECURE not in ORDER[self.phase]:
+            self._refuse(BAD_ORDER)
+        elif argument:
+            self._refuse(NO_ARGUMENT)
+        else:
+            self._ask(events.SecureAsked(), Step.SECURE)
+
+    def _auth(self, argument: str) -> None:
+        mechanism, _, initial = argument.partition(" ")
+        if not self._offers.logins:
+            self._refuse(UNAVAILABLE)
+        elif self.logged_in:
+            self._refuse(Reply(503, "5.5.1", "logged in already"))
+        elif Step.LOGIN not in ORDER[self.phase]:
+            self._refuse(BAD_ORDER)
+        elif not self._offers.may_login(secure=self.secure):
+            self._refuse(Reply(538, "5.7.11", "a login needs TLS first"))
+        elif not mechanism:
+            self._refuse(Reply(501, "5.5.4", "name a mechanism"))
+        elif mechanism.upper() not in self._offers.logins:
+            self._refuse(Reply(504, "5.5.4", "no such mechanism here"))
+        else:
+            self._move(Step.LOGIN)
+            if initial:
+                self._take_login_answer(b"" if initial == "=" else initial.encode())
+            else:
+                self._out.append(CHALLENGE)
+
+    def _take_login_answer(self, line: bytes) -> None:
+        if line == b"*":
+            self._move(Step.LOGIN_ENDED)
+            self._refuse(Reply(501, "5.7.0", "login given up"))
+            return
+        try:
+            login = decode_plain(decode_base64(line))
+        except Syntax as error:
+            self._move(Step.LOGIN_ENDED)
+            self._refuse(Reply(501, "5.5.2", f"bad answer: {error}"))
+            return
+        self._ask(events.LoginAsked(login), Step.LOGIN_ENDED)
+
+
+def _is_xtext(value: str | None) -> bool:
+    try:
+        return value is not None and bool(decode_xtext(value) or value)
+    except Syntax:
+        return False
+
+
+_MAIL_PARAMETERS: dict[str, Callable[[str | None], bool]] = {
+    "SIZE": lambda value: value is not None and value.isascii() and value.isdigit() and len(value) <= 20,  # RFC 1870 3
+    "BODY": lambda value: (value or "").upper() in ("7BIT", "8BITMIME"),  # RFC 6152 2
+    "SMTPUTF8": lambda value: value is None,  # RFC 6531 3.4
+    "AUTH": _is_xtext,  # RFC 4954 5: read, never trusted
+}
+
+_COMMANDS: dict[str, tuple[Step | None, Callable[[Server, str], None]]] = {
+    "EHLO": (Step.HELLO, Server._ehlo),
+    "HELO": (Step.HELLO, Server._helo),
+    "MAIL": (Step.MAIL, Server._mail),
+    "RCPT": (Step.RCPT, Server._rcpt),
+    "DATA": (Step.DATA, Server._data),
+    "RSET": (Step.RESET, Server._rset),
+    "NOOP": (None, Server._noop),
+    "HELP": (None, Server._help),
+    "VRFY": (None, Server._vrfy),
+    "QUIT": (None, Server._quit),
+    "STARTTLS": (None, Server._starttls),
+    "AUTH": (None, Server._auth),
+    "EXPN": (None, Server._unavailable),
+    "TURN": (None, Server._unavailable),
+    "SEND": (None, Server._unavailable),
+    "SOML": (None, Server._unavailable),
+    "SAML": (None, Server._unavailable),
+    "ETRN": (None, Server._unavailable),
+    "BDAT": (None, Server._unavailable),
+}

@@ -1,0 +1,159 @@
+"""One message in one session, without I/O: which commands go next, and what each recipient's reply was.
+
+With PIPELINING, MAIL, every RCPT and DATA go as one group (RFC 2920 3.1). Each recipient ends with the reply that
+decided it: its own refusal, the refusal of MAIL or DATA, or the reply to the end of content.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from copper_kite.smtp.client import Answered, Client, Command, Verb, data, mail, rcpt, reset
+from copper_kite.smtp.replies import Reply
+from copper_kite.words import Stage
+
+__all__ = ["Envelope", "Result", "Transaction"]
+
+_STAGES = {Verb.MAIL: Stage.SENDER, Verb.RCPT: Stage.RECIPIENT, Verb.DATA: Stage.CONTENT, Verb.END: Stage.ACCEPT}
+
+
+@dataclass(frozen=True, slots=True)
+class Envelope:
+    """What a transaction carries: paths, size in octets, and what the octets need of the server."""
+
+    reverse_path: str
+    recipients: tuple[str, ...]
+    size: int
+    eight_bit: bool
+    utf8: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Result:
+    """The reply that decided one recipient, and the stage at which it came."""
+
+    recipient: str
+    stage: Stage
+    reply: Reply
+
+
+class Transaction:
+    """Drives one envelope through a session that is ready.
+
+    `start` gives the first octets; `take` eats each reply and gives the next. When `wants_content` turns true, the
+    caller sends the content and then the end; `empty` tells that no recipient is left and only the end may go.
+    """
+
+    def __init__(self, client: Client, envelope: Envelope) -> None:
+        self._client = client
+        self._envelope = envelope
+        self._refused: Result | None = None
+        self._accepted: list[str] = []
+        self._results: dict[str, Result] = {}
+        self._unanswered = list(envelope.recipients)
+        self._queue: list[Command] = [
+            mail(envelope.reverse_path, *self._parameters()),
+            *map(rcpt, envelope.recipients),
+            data(),
+        ]
+        self._next = 0
+        self.wants_content = False
+        self.finished = False
+        self.stage = Stage.SENDER
+
+    def _parameters(self) -> list[str]:
+        capabilities, envelope = self._client.capabilities, self._envelope
+        parameters = []
+        if "SIZE" in capabilities:
+            parameters.append(f"SIZE={envelope.size}")
+        if envelope.eight_bit and "8BITMIME" in capabilities:
+            parameters.append("BODY=8BITMIME")
+        if envelope.utf8 and "SMTPUTF8" in capabilities:
+            parameters.append("SMTPUTF8")
+        return parameters
+
+    @property
+    def empty(self) -> bool:
+        """Whether no recipient was accepted: then only the end of content may follow a 354 (RFC 2920 3.1)."""
+        return not self._accepted
+
+    @property
+    def results(self) -> tuple[Result, ...]:
+        """What is decided so far, in the order of the envelope."""
+        return tuple(self._results[path] for path in self._envelope.recipients if path in self._results)
+
+    @property
+    def undecided(self) -> tuple[str, ...]:
+        """Recipients without a reply that decides them."""
+        return tuple(path for path in self._envelope.recipients if path not in self._results)
+
+    def start(self) -> bytes:
+        """The first command or group."""
+        return self._send_more()
+
+    def _send_more(self) -> bytes:
+        out = []
+        while self._next < len(self._queue) and self._client.may_send(self._queue[self._next].verb):
+            out.append(self._client.send(self._queue[self._next]))
+            self._next += 1
+        return b"".join(out)
+
+    def take(self, answered: Answered) -> bytes:
+        """Eat the reply to one of this transaction's commands; return the next octets, maybe none."""
+        verb, reply = answered.command.verb, answered.reply
+        self.stage = _STAGES.get(verb, self.stage)
+        if verb is Verb.RSET:
+            self.finished = True
+            return b""
+        if verb is Verb.MAIL:
+            if not reply.positive:
+                self._refuse_all(Stage.SENDER, reply)
+        elif verb is Verb.RCPT:
+            self._take_recipient(reply)
+        elif verb is Verb.DATA:
+            return self._take_data(reply)
+        elif verb is Verb.END:
+            self._decide(self._accepted, Stage.ACCEPT, reply)
+            self.finished = True
+            return b""
+        if self._next < len(self._queue) and self._nothing_left():
+            return self._give_up()
+        return self._send_more()
+
+    def _take_recipient(self, reply: Reply) -> None:
+        path = self._unanswered.pop(0)
+        if self._refused is not None:
+            return  # the refusal of MAIL decides, not the 503 that follows it
+        if reply.positive:
+            self._accepted.append(path)
+        else:
+            self._decide([path], Stage.RECIPIENT, reply)
+
+    def _take_data(self, reply: Reply) -> bytes:
+        if reply.positive:
+            self.wants_content = True
+            return b""
+        self._decide(self._accepted, Stage.CONTENT, reply)
+        self._accepted = []
+        return self._give_up()
+
+    def _nothing_left(self) -> bool:
+        """Whether the message cannot go: MAIL was refused, or every recipient was."""
+        return self._refused is not None or (not self._unanswered and not self._accepted)
+
+    def _give_up(self) -> bytes:
+        """End a transaction that carries nothing, so that the session can be used again."""
+        self._next = len(self._queue)
+        if self._client.waiting is not None or not self._client.may_send(Verb.RSET):
+            self.finished = not self._client.may_send(Verb.RSET)
+            return b""
+        return self._client.send(reset())
+
+    def _refuse_all(self, stage: Stage, reply: Reply) -> None:
+        self._refused = Result("", stage, reply)
+        self._decide(list(self._envelope.recipients), stage, reply)
+
+    def _decide(self, paths: Sequence[str], stage: Stage, reply: Reply) -> None:
+        for path in paths:
+            self._results[path] = Result(path, stage, reply)

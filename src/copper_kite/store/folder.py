@@ -1,0 +1,75 @@
+"""The data folder: one server at a time, and a note of which one that is."""
+
+from __future__ import annotations
+
+import fcntl
+import json
+import os
+from dataclasses import dataclass
+from pathlib import Path
+from typing import IO
+
+from copper_kite.errors import FolderInUse, StoreError
+
+__all__ = ["FolderLock", "Running", "running_server"]
+
+LOCK = "server.lock"
+
+
+@dataclass(frozen=True, slots=True)
+class Running:
+    """The server that holds the folder. `since` in seconds since 1970."""
+
+    pid: int
+    since: float
+
+
+class FolderLock:
+    """Held from start to stop; the system lets go of it when the process dies, however it dies."""
+
+    def __init__(self, folder: Path, since: float) -> None:
+        """Raises FolderInUse when another server holds it, StoreError when the folder cannot be written."""
+        try:
+            folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+            self._file: IO[str] = (folder / LOCK).open("a+")
+        except OSError as error:
+            remedy = "run as its owner, or name another folder in [server] data"
+            raise StoreError(str(folder), f"not writable ({error.strerror})", remedy) from error
+        try:
+            fcntl.flock(self._file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError as error:
+            running = _read(self._file)
+            self._file.close()
+            raise FolderInUse(str(folder), running.pid if running else None) from error
+        self._file.truncate(0)
+        json.dump({"pid": os.getpid(), "since": since}, self._file)
+        self._file.flush()
+
+    def release(self) -> None:
+        """Let the next server have the folder."""
+        self._file.truncate(0)
+        self._file.close()
+
+
+def _read(file: IO[str]) -> Running | None:
+    try:
+        file.seek(0)
+        facts = json.load(file)
+        return Running(int(facts["pid"]), float(facts["since"]))
+    except (ValueError, KeyError, TypeError):
+        return None
+
+
+def running_server(folder: Path) -> Running | None:
+    """The server that holds `folder` now, or None. Raises StoreError when that cannot be seen."""
+    try:
+        with (folder / LOCK).open("r") as file:
+            try:
+                fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
+            except BlockingIOError:
+                return _read(file)
+            return None
+    except FileNotFoundError:
+        return None
+    except OSError as error:
+        raise StoreError(str(folder), f"cannot be read ({error.strerror})", "run as the server's user") from error

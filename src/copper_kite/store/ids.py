@@ -1,0 +1,40 @@
+"""Message ids: ten characters of Crockford base32, time-ordered, never used twice."""
+
+from __future__ import annotations
+
+__all__ = ["ID_LENGTH", "IdMaker", "id_range", "id_text"]
+
+ID_LENGTH = 10  # characters of five bits: 41 bits of milliseconds since EPOCH, 9 bits of sequence
+EPOCH = 1_767_225_600  # 2026-01-01T00:00:00Z
+_ALPHABET = "0123456789ABCDEFGHJKMNPQRSTVWXYZ"
+_VALUES = {char: value for value, char in enumerate(_ALPHABET)} | {"O": 0, "I": 1, "L": 1}  # read as meant
+_SEQUENCE_BITS = 9
+
+
+class IdMaker:
+    """Makes rising numbers from the time. `last` is the highest number in use, so a clock set back repeats none."""
+
+    def __init__(self, last: int = 0) -> None:
+        self._last = last
+
+    def next(self, now: float) -> int:
+        """A number higher than all before it; `now` in seconds since 1970."""
+        self._last = max(self._last + 1, max(int((now - EPOCH) * 1000), 0) << _SEQUENCE_BITS)
+        return self._last
+
+
+def id_text(number: int) -> str:
+    """The number as people see it."""
+    return "".join(_ALPHABET[number >> shift & 31] for shift in range(5 * (ID_LENGTH - 1), -1, -5))
+
+
+def id_range(prefix: str) -> tuple[int, int] | None:
+    """The lowest and the highest number whose text begins with `prefix`, or None when no id can."""
+    prefix = prefix.upper()
+    if not 0 < len(prefix) <= ID_LENGTH or any(char not in _VALUES for char in prefix):
+        return None
+    number = 0
+    for char in prefix:
+        number = number << 5 | _VALUES[char]
+    missing = 5 * (ID_LENGTH - len(prefix))
+    return number << missing, ((number + 1) << missing) - 1

@@ -1,0 +1,121 @@
+"""The values that the store takes and gives. Instants are seconds since 1970 (UTC), sizes are octets."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from copper_kite.words import Event, State
+
+__all__ = ["Attempt", "Change", "Due", "JournalEntry", "Message", "Outcome", "QueueRow", "Recipient"]
+
+
+@dataclass(slots=True, kw_only=True)
+class Message:
+    """One submission: its envelope without the recipients, and where it came from."""
+
+    id: int
+    arrived: float
+    expires: float
+    reverse_path: str
+    size: int
+    eight_bit: bool
+    utf8: bool
+    message_id: str
+    listener: str
+    client: str  # address, or "unix"
+    hello: str
+    user: str  # the local user behind a Unix socket, or ""
+    protocol: str  # RFC 3848 word
+
+
+@dataclass(slots=True, kw_only=True)
+class Recipient:
+    """One recipient of one message, with a state of its own. `next_try` is None unless it waits for an attempt."""
+
+    number: int
+    address: str
+    state: State = State.QUEUED
+    attempts: int = 0
+    next_try: float | None = None
+    connector: str = ""
+    reply: str = ""
+    changed: float = 0.0
+
+
+@dataclass(slots=True, kw_only=True)
+class Attempt:
+    """One try to relay one message to one next hop. `facts` holds TLS, login, stages and results; JSON values only."""
+
+    id: int
+    message: int
+    at: float
+    seconds: float
+    connector: str
+    next_hop: str
+    address: str
+    stage: str
+    side: str
+    cause: str
+    code: int | None
+    enhanced: str
+    text: str
+    facts: dict[str, Any] = field(default_factory=dict)
+    dialogue: list[list[Any]] | None = None
+
+
+@dataclass(slots=True, kw_only=True)
+class Outcome:
+    """What an attempt did to one recipient."""
+
+    number: int
+    state: State
+    attempts: int
+    next_try: float | None
+    connector: str
+    reply: str
+
+
+@dataclass(slots=True, kw_only=True)
+class JournalEntry:
+    """One thing that happened. `message` is None for what concerns the server itself."""
+
+    at: float
+    event: Event
+    message: int | None = None
+    facts: dict[str, Any] = field(default_factory=dict)
+
+
+@dataclass(slots=True, kw_only=True)
+class Change:
+    """What is to be written at once: all of it or nothing.
+
+    `content` holds (message, number of the portion, octets). A message's content goes when its last recipient's state
+    is final; `dropped` removes the content of a message that never became one. `at` is when the outcomes came about.
+    """
+
+    messages: Sequence[Message] = ()
+    recipients: Sequence[tuple[int, Recipient]] = ()
+    content: Sequence[tuple[int, int, bytes]] = ()
+    outcomes: Sequence[tuple[int, Outcome]] = ()
+    attempts: Sequence[Attempt] = ()
+    journal: Sequence[JournalEntry] = ()
+    dropped: Sequence[int] = ()
+    at: float = 0.0
+
+
+@dataclass(slots=True)
+class Due:
+    """A message with the recipients that wait for an attempt."""
+
+    message: Message
+    recipients: list[Recipient]
+
+
+@dataclass(slots=True)
+class QueueRow:
+    """One line of the queue: a message and one group of its recipients in the same state."""
+
+    message: Message
+    recipient: Recipient

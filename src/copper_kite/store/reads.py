@@ -1,0 +1,247 @@
+"""Reading the queue and the journal, beside a running server or without one."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Collection, Iterator, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from copper_kite.errors import Ambiguous, NotFound
+from copper_kite.store.ids import id_range, id_text
+from copper_kite.store.model import Attempt, Due, JournalEntry, Message, QueueRow, Recipient
+from copper_kite.store.schema import connect_reader
+from copper_kite.store.writer import place
+from copper_kite.words import Event, State
+
+__all__ = ["ConnectorState", "QueueShape", "Reader", "Record"]
+
+OPEN = (State.QUEUED, State.DELAYED, State.PARKED)
+_OPEN_SQL = "state IN ('queued', 'delayed', 'parked')"  # word for word as in the partial index
+_MESSAGE = (
+    "m.id, m.arrived, m.expires, m.reverse_path, m.size, m.eight_bit, m.utf8, m.message_id, m.listener, m.client,"
+    " m.hello, m.user, m.protocol"
+)
+_RECIPIENT = "r.number, r.address, r.state, r.attempts, r.next_try, r.connector, r.reply, r.changed"
+
+
+@dataclass(slots=True)
+class Record:
+    """All that the store knows of one message."""
+
+    message: Message
+    recipients: list[Recipient]
+    attempts: list[Attempt]
+    journal: list[JournalEntry]
+
+
+@dataclass(slots=True)
+class ConnectorState:
+    """When a connector last relayed and last failed."""
+
+    name: str
+    last_good: float | None
+    last_bad: float | None
+    last_bad_text: str
+
+
+@dataclass(slots=True)
+class QueueShape:
+    """The queue in numbers: recipients by state, messages, octets, and the arrival of the oldest."""
+
+    by_state: dict[State, int] = field(default_factory=dict)
+    messages: int = 0
+    octets: int = 0
+    oldest: float | None = None
+
+
+class Reader:
+    """A read-only view of one data folder. Raises StoreError when there is none to read."""
+
+    def __init__(self, folder: Path) -> None:
+        self._connection = connect_reader(folder)
+
+    def close(self) -> None:
+        """Give the connection back."""
+        self._connection.close()
+
+    def __enter__(self) -> Reader:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def _rows(self, sql: str, *values: Any) -> sqlite3.Cursor:
+        return self._connection.execute(sql, values)
+
+    # --- for the running server ---------------------------------------------------------------------------------
+
+    def last_id(self) -> int:
+        """The highest id in use by a message or an attempt."""
+        row = self._rows(
+            "SELECT max((SELECT coalesce(max(id), 0) FROM message), (SELECT coalesce(max(id), 0) FROM attempt))"
+        ).fetchone()
+        return int(row[0])
+
+    def due(self, now: float, limit: int, without: Collection[int] = ()) -> list[Due]:
+        """Messages with recipients due by `now`, those that wait longest first; at most `limit` of them."""
+        rows = self._rows(
+            f"SELECT DISTINCT r.message FROM recipient r WHERE r.{_OPEN_SQL} AND r.next_try <= ?"
+            " ORDER BY r.next_try LIMIT ?",
+            now,
+            limit + len(without),
+        )
+        ids = [id for (id,) in rows if id not in without][:limit]
+        return [self._due_message(id, now) for id in ids]
+
+    def _due_message(self, id: int, now: float) -> Due:
+        message = self._message(id)
+        rows = self._rows(
+            f"SELECT {_RECIPIENT} FROM recipient r WHERE r.message = ? AND r.next_try <= ? AND r.{_OPEN_SQL}", id, now
+        )
+        return Due(message, [_recipient(row) for row in rows])
+
+    def next_due(self, after: float) -> float | None:
+        """The first instant after `after` at which a recipient is due, or None."""
+        row = self._rows(
+            f"SELECT min(r.next_try) FROM recipient r WHERE r.{_OPEN_SQL} AND r.next_try > ?", after
+        ).fetchone()
+        return None if row[0] is None else float(row[0])
+
+    def content(self, message: int) -> Iterator[bytes]:
+        """A message's octets, a portion at a time; none when it has ended."""
+        portion = 0
+        while True:
+            row = self._rows("SELECT octets FROM content WHERE place = ?", place(message, portion)).fetchone()
+            if row is None:
+                return
+            yield row[0]
+            portion += 1
+
+    def stray_content(self) -> list[int]:
+        """Messages of which there is content and nothing else: a submission cut off before it was whole."""
+        rows = self._rows("SELECT DISTINCT place >> 13 FROM content EXCEPT SELECT id FROM message")
+        return [id for (id,) in rows]
+
+    # --- for people -----------------------------------------------------------------------------------------------
+
+    def resolve(self, wanted: str) -> int:
+        """The id that `wanted` begins. Raises NotFound, or Ambiguous when several begin with it."""
+        bounds = id_range(wanted)
+        if bounds is None:
+            raise NotFound(wanted)
+        ids = [id for (id,) in self._rows("SELECT id FROM message WHERE id BETWEEN ? AND ? LIMIT 4", *bounds)]
+        if not ids:
+            raise NotFound(wanted)
+        if len(ids) > 1:
+            raise Ambiguous(wanted, [id_text(id) for id in ids])
+        return int(ids[0])
+
+    def queue(self, states: Sequence[State] = OPEN, limit: int = -1) -> list[QueueRow]:
+        """Messages with their recipients in `states`, the oldest first."""
+        if set(states) <= set(OPEN):
+            where, values = f"r.{_OPEN_SQL}", []
+            if set(states) != set(OPEN):
+                where, values = f"{where} AND r.state IN ({_marks(states)})", [state.value for state in states]
+        else:
+            where, values = f"r.state IN ({_marks(states)})", [state.value for state in states]
+        rows = self._rows(
+            f"SELECT {_MESSAGE}, {_RECIPIENT} FROM recipient r JOIN message m ON m.id = r.message"
+            f" WHERE {where} ORDER BY r.message, r.number LIMIT ?",
+            *values,
+            limit,
+        )
+        return [QueueRow(_message(row[:13]), _recipient(row[13:])) for row in rows]
+
+    def shape(self) -> QueueShape:
+        """The open part of the queue in numbers."""
+        shape = QueueShape()
+        for state, count in self._rows(f"SELECT r.state, count(*) FROM recipient r WHERE r.{_OPEN_SQL} GROUP BY 1"):
+            shape.by_state[State(state)] = count
+        row = self._rows(
+            "SELECT count(*), coalesce(sum(size), 0), min(arrived) FROM message WHERE id IN"
+            f" (SELECT r.message FROM recipient r WHERE r.{_OPEN_SQL})"
+        ).fetchone()
+        shape.messages, shape.octets, shape.oldest = row
+        return shape
+
+    def connectors(self) -> list[ConnectorState]:
+        """What is known of each connector that was ever used."""
+        return [ConnectorState(*row) for row in self._rows("SELECT * FROM connector ORDER BY name")]
+
+    def record(self, id: int) -> Record:
+        """Everything about one message. Raises NotFound."""
+        return Record(
+            self._message(id),
+            [_recipient(row) for row in self._rows(f"SELECT {_RECIPIENT} FROM recipient r WHERE r.message = ?", id)],
+            [_attempt(row) for row in self._rows("SELECT * FROM attempt WHERE message = ? ORDER BY at, id", id)],
+            [
+                JournalEntry(at=at, event=Event(event), message=message, facts=json.loads(facts))
+                for at, event, message, facts in self._rows(
+                    "SELECT at, event, message, facts FROM journal WHERE message = ? ORDER BY number", id
+                )
+            ],
+        )
+
+    def _message(self, id: int) -> Message:
+        row = self._rows(f"SELECT {_MESSAGE} FROM message m WHERE m.id = ?", id).fetchone()
+        if row is None:
+            raise NotFound(id_text(id))
+        return _message(row)
+
+
+def _marks(values: Sequence[object]) -> str:
+    return ",".join("?" * len(values))
+
+
+def _message(row: Sequence[Any]) -> Message:
+    return Message(
+        id=row[0],
+        arrived=row[1],
+        expires=row[2],
+        reverse_path=row[3],
+        size=row[4],
+        eight_bit=bool(row[5]),
+        utf8=bool(row[6]),
+        message_id=row[7],
+        listener=row[8],
+        client=row[9],
+        hello=row[10],
+        user=row[11],
+        protocol=row[12],
+    )
+
+
+def _recipient(row: Sequence[Any]) -> Recipient:
+    return Recipient(
+        number=row[0],
+        address=row[1],
+        state=State(row[2]),
+        attempts=row[3],
+        next_try=row[4],
+        connector=row[5],
+        reply=row[6],
+        changed=row[7],
+    )
+
+
+def _attempt(row: Sequence[Any]) -> Attempt:
+    return Attempt(
+        id=row[0],
+        message=row[1],
+        at=row[2],
+        seconds=row[3],
+        connector=row[4],
+        next_hop=row[5],
+        address=row[6],
+        stage=row[7],
+        side=row[8],
+        cause=row[9],
+        code=row[10],
+        enhanced=row[11],
+        text=row[12],
+        facts=json.loads(row[13]),
+        dialogue=None if row[14] is None else json.loads(row[14]),
+    )

@@ -1,0 +1,136 @@
+"""The tables, as an ordered list of migrations; each runs once, in the transaction that records it."""
+
+from __future__ import annotations
+
+import sqlite3
+from pathlib import Path
+
+from copper_kite.errors import SchemaTooNew, StoreError
+
+__all__ = ["DATABASE", "PORTION_BITS", "SCHEMA", "connect_reader", "connect_writer", "migrate"]
+
+DATABASE = "queue.sqlite"
+PORTION_BITS = 13  # content.place is the message's id with the number of the portion in its low bits
+
+MIGRATIONS: tuple[str, ...] = (
+    """
+    CREATE TABLE message (
+        id INTEGER PRIMARY KEY,
+        arrived REAL NOT NULL,
+        expires REAL NOT NULL,
+        reverse_path TEXT NOT NULL,
+        size INTEGER NOT NULL,
+        eight_bit INTEGER NOT NULL,
+        utf8 INTEGER NOT NULL,
+        message_id TEXT NOT NULL,
+        listener TEXT NOT NULL,
+        client TEXT NOT NULL,
+        hello TEXT NOT NULL,
+        user TEXT NOT NULL,
+        protocol TEXT NOT NULL
+    );
+    CREATE TABLE recipient (
+        message INTEGER NOT NULL,
+        number INTEGER NOT NULL,
+        address TEXT NOT NULL,
+        state TEXT NOT NULL,
+        attempts INTEGER NOT NULL,
+        next_try REAL,
+        connector TEXT NOT NULL,
+        reply TEXT NOT NULL,
+        changed REAL NOT NULL,
+        PRIMARY KEY (message, number)
+    ) WITHOUT ROWID;
+    CREATE INDEX recipient_open ON recipient (next_try) WHERE state IN ('queued', 'delayed', 'parked');
+    CREATE TABLE content (
+        place INTEGER PRIMARY KEY,
+        octets BLOB NOT NULL
+    );
+    CREATE TABLE attempt (
+        id INTEGER PRIMARY KEY,
+        message INTEGER NOT NULL,
+        at REAL NOT NULL,
+        seconds REAL NOT NULL,
+        connector TEXT NOT NULL,
+        next_hop TEXT NOT NULL,
+        address TEXT NOT NULL,
+        stage TEXT NOT NULL,
+        side TEXT NOT NULL,
+        cause TEXT NOT NULL,
+        code INTEGER,
+        enhanced TEXT NOT NULL,
+        text TEXT NOT NULL,
+        facts TEXT NOT NULL,
+        dialogue TEXT
+    );
+    CREATE INDEX attempt_message ON attempt (message);
+    CREATE TABLE journal (
+        number INTEGER PRIMARY KEY,
+        at REAL NOT NULL,
+        event TEXT NOT NULL,
+        message INTEGER,
+        facts TEXT NOT NULL
+    );
+    CREATE INDEX journal_message ON journal (message) WHERE message IS NOT NULL;
+    CREATE TABLE connector (
+        name TEXT PRIMARY KEY,
+        last_good REAL,
+        last_bad REAL,
+        last_bad_text TEXT NOT NULL
+    ) WITHOUT ROWID;
+    """,
+)
+
+SCHEMA = len(MIGRATIONS)
+
+
+def connect_writer(folder: Path) -> sqlite3.Connection:
+    """A connection whose commits are on stable storage when they return (WAL, synchronous=FULL).
+
+    Raises StoreError when the folder or the database cannot be used, SchemaTooNew when a later release wrote it.
+    """
+    try:
+        folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+        connection = sqlite3.connect(folder / DATABASE, isolation_level=None, check_same_thread=False)
+        connection.execute("PRAGMA journal_mode = WAL")
+        connection.execute("PRAGMA synchronous = FULL")
+        connection.execute("PRAGMA wal_autocheckpoint = 8000")  # pages: fewer, longer merges of the log
+        connection.execute("PRAGMA journal_size_limit = 67108864")
+        migrate(connection, folder)
+    except PermissionError as error:
+        raise StoreError(
+            str(folder), f"not writable ({error.strerror})", "run as its owner, or name another"
+        ) from error
+    except OSError as error:
+        raise StoreError(str(folder), f"cannot be used as a folder ({error.strerror})") from error
+    except sqlite3.Error as error:
+        raise StoreError(str(folder), f"the database cannot be opened ({error})", "see who may write there") from error
+    return connection
+
+
+def connect_reader(folder: Path) -> sqlite3.Connection:
+    """A connection that only reads; it works beside a running server and without one. Raises StoreError."""
+    path = folder / DATABASE
+    if not path.exists():
+        raise StoreError(str(folder), "no queue here yet", "`kite serve` makes it")
+    try:
+        connection = sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True, check_same_thread=False)
+        found = _schema_of(connection)
+    except sqlite3.Error as error:
+        raise StoreError(str(folder), f"the queue cannot be read ({error})", "run as the server's user") from error
+    if found > SCHEMA:
+        raise SchemaTooNew(str(folder), found, SCHEMA)
+    return connection
+
+
+def _schema_of(connection: sqlite3.Connection) -> int:
+    return int(connection.execute("PRAGMA user_version").fetchone()[0])
+
+
+def migrate(connection: sqlite3.Connection, folder: Path) -> None:
+    """Bring the schema up to date; each step and its record are one transaction. Raises SchemaTooNew."""
+    found = _schema_of(connection)
+    if found > SCHEMA:
+        raise SchemaTooNew(str(folder), found, SCHEMA)
+    for number, script in enumerate(MIGRATIONS[found:], found + 1):
+        connection.executescript(f"BEGIN IMMEDIATE; {script}; PRAGMA user_version = {number}; COMMIT;")

@@ -1,0 +1,196 @@
+"""One message's story: a timeline out of what the store recorded, and the verdict on it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from copper_kite.store.ids import id_text
+from copper_kite.store.model import Attempt, Message, Recipient
+from copper_kite.store.reads import Record
+from copper_kite.verdict.judge import Verdict, judge
+from copper_kite.words import Cause, Event, Stage, State
+
+__all__ = ["Story", "StoryLine", "tell"]
+
+
+@dataclass(frozen=True, slots=True)
+class StoryLine:
+    """One thing that happened: when (seconds since 1970), what, how far it got, who did it, the reply, the words."""
+
+    at: float
+    what: str
+    stage: str
+    who: str
+    code: str
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class Story:
+    """A message with its recipients, its timeline, its attempts and the verdict."""
+
+    message: Message
+    recipients: Sequence[Recipient]
+    lines: Sequence[StoryLine]
+    attempts: Sequence[Attempt]
+    verdict: Verdict
+
+
+def tell(record: Record, facts: Mapping[str, Any], *, running: bool) -> Story:
+    """The story of one message.
+
+    `facts` is what the sentences may name beyond the record (`config`, `credential`); `running` says whether a server
+    holds the queue now.
+    """
+    lines = [_accepted_line(record)]
+    for attempt in record.attempts:
+        lines += _attempt_lines(attempt)
+    lines += [
+        StoryLine(
+            entry.at, "notice", "", "this server", "", f"told {entry.facts['to']} with message {entry.facts['notice']}"
+        )
+        for entry in record.journal
+        if entry.event is Event.NOTICE
+    ]
+    lines.sort(key=lambda line: line.at)
+    return Story(record.message, record.recipients, lines, record.attempts, _verdict(record, facts, running))
+
+
+def _accepted_line(record: Record) -> StoryLine:
+    message = record.message
+    about = next(
+        (entry.facts["about"] for entry in record.journal if entry.event is Event.ACCEPTED and "about" in entry.facts),
+        None,
+    )
+    if about is not None:
+        return StoryLine(message.arrived, "accepted", "", "this server", "", f"notice about message {about}")
+    who = f"user {message.user}" if message.user else message.client
+    count = len(record.recipients)
+    recipients = record.recipients[0].address if count == 1 else f"{count} recipients"
+    text = f"by listener {message.listener} with {message.protocol}: from <{message.reverse_path}> to {recipients}"
+    return StoryLine(message.arrived, "accepted", "", who, "250 2.0.0", text)
+
+
+def _attempt_lines(attempt: Attempt) -> list[StoryLine]:
+    """One line for each group of recipients with the same end."""
+    groups: dict[tuple[str, str, str], list[str]] = {}
+    for address, state, stage, reply in attempt.facts["results"]:
+        groups.setdefault((state, stage, reply), []).append(address)
+    ended = attempt.at + attempt.seconds
+    who = f"{attempt.connector} → {attempt.next_hop}" if attempt.connector else "this server"
+    lines = []
+    for (state, stage, reply), addresses in groups.items():
+        code, text = _split_reply(reply)
+        whom = f"{', '.join(addresses)}: " if len(groups) > 1 else ""
+        lines.append(StoryLine(ended, state, stage, who, code, whom + (text or attempt.text)))
+    return lines
+
+
+def _split_reply(reply: str) -> tuple[str, str]:
+    """`451 4.2.1 words` as (`451 4.2.1`, `words`)."""
+    words = reply.split(" ", 2)
+    if not words[0].isdigit():
+        return "", reply
+    if len(words) > 1 and words[1].count(".") == 2 and words[1].replace(".", "").isdigit():
+        return " ".join(words[:2]), "".join(words[2:])
+    return words[0], " ".join(words[1:])
+
+
+# --- the verdict ----------------------------------------------------------------------------------------------------
+
+
+def _verdict(record: Record, facts: Mapping[str, Any], running: bool) -> Verdict:
+    """The verdict on the recipient that matters most: a failed one, else one that waits, else one that went."""
+    by_state: dict[State, list[Recipient]] = {}
+    for recipient in record.recipients:
+        by_state.setdefault(recipient.state, []).append(recipient)
+    for state in (State.FAILED, State.DELAYED):
+        if state in by_state:
+            return _stopped(record, state, by_state, facts, running)
+    if State.RELAYED in by_state and State.QUEUED not in by_state:
+        return _went(record, by_state[State.RELAYED])
+    return _waits(running)
+
+
+def _waits(running: bool) -> Verdict:
+    if running:
+        return Verdict(None, "It waits for its first attempt, which comes by itself.", "no attempt yet", "kite status")
+    return Verdict(None, "It waits, and no server is running.", "no attempt yet", "kite serve")
+
+
+def _went(record: Record, relayed: Sequence[Recipient]) -> Verdict:
+    attempt = next(attempt for attempt in reversed(record.attempts) if attempt.facts["relayed"])
+    tls = f"{attempt.facts['tls']} {attempt.facts['cipher']}" if attempt.facts.get("tls") else "no TLS"
+    login = f", logged in as {attempt.facts['login']}" if attempt.facts.get("login") else ""
+    whom = relayed[0].address if len(relayed) == 1 else f"all {len(relayed)} recipients"
+    meaning = f"Relayed for {whom}: {attempt.next_hop} has taken it over ({tls}{login}) and answers for it from here."
+    said = _last_reply(record, relayed[0])
+    return Verdict(
+        None, meaning, f"{said or attempt.text}", f"if it does not arrive, give this reply to who runs {_host(attempt)}"
+    )
+
+
+def _stopped(
+    record: Record,
+    state: State,
+    by_state: Mapping[State, Sequence[Recipient]],
+    facts: Mapping[str, Any],
+    running: bool,
+) -> Verdict:
+    recipient = by_state[state][0]
+    attempt, stage, reply = _last_result(record, recipient)
+    cause = Cause.REPLY if _is_remote(attempt, recipient) else Cause(attempt.cause)
+    code, _ = _split_reply(reply)
+    number, _, enhanced = code.partition(" ")
+    known = {
+        **facts,
+        "recipient": recipient.address,
+        "connector": attempt.connector,
+        "next_hop": attempt.next_hop,
+        "host": _host(attempt),
+        "address": attempt.address,
+        "login": attempt.facts.get("login", ""),
+        "text": attempt.text,
+        "id": id_text(record.message.id),
+        "openssl": "" if attempt.facts.get("mode") == "implicit" else "-starttls smtp",
+    }
+    judgement = judge(Stage(stage), cause, int(number) if number else None, enhanced, known)
+    evidence = reply or attempt.text
+    meaning = f"{_opening(state, recipient, by_state, running)} {judgement.meaning}"
+    return Verdict(judgement.side, meaning, f"{evidence} (stage {stage})", judgement.next)
+
+
+def _opening(state: State, recipient: Recipient, by_state: Mapping[State, Sequence[Recipient]], running: bool) -> str:
+    count = len(by_state[state])
+    total = sum(map(len, by_state.values()))
+    whom = recipient.address if count == 1 else f"{recipient.address} and {count - 1} more"
+    share = f" ({total - count} of {total} recipients are not concerned)" if count < total else ""
+    if state is State.FAILED:
+        return f"Failed for {whom}{share}; it is not tried again."
+    return f"Delayed for {whom}{share}." if running else f"Delayed for {whom}{share}, and no server is running."
+
+
+def _last_result(record: Record, recipient: Recipient) -> tuple[Attempt, str, str]:
+    """The last attempt that concerned the recipient, with the stage and reply it ended with."""
+    for attempt in reversed(record.attempts):
+        for address, _, stage, reply in attempt.facts["results"]:
+            if address == recipient.address:
+                return attempt, stage, reply
+    raise AssertionError("a recipient cannot be delayed or failed without an attempt")
+
+
+def _is_remote(attempt: Attempt, recipient: Recipient) -> bool:
+    """Whether the recipient's end was a reply of its own, and not something that stopped the whole attempt."""
+    own = any(result[0] == recipient.address and result[3] for result in attempt.facts["results"])
+    local = attempt.cause in (Cause.TOO_LARGE, Cause.NEEDS_8BITMIME, Cause.NEEDS_SMTPUTF8, Cause.TLS_NOT_OFFERED)
+    return own and not local
+
+
+def _last_reply(record: Record, recipient: Recipient) -> str:
+    return _last_result(record, recipient)[2]
+
+
+def _host(attempt: Attempt) -> str:
+    return attempt.next_hop.rpartition(":")[0].strip("[]")

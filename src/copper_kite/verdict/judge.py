@@ -1,0 +1,85 @@
+"""A verdict: what happened, on whose side, on what evidence, and the next command to type."""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import lru_cache
+from importlib import resources
+from typing import Any
+
+from copper_kite.words import Cause, Side, Stage
+
+__all__ = ["Judgement", "Verdict", "judge", "side_of"]
+
+
+@dataclass(frozen=True, slots=True)
+class Judgement:
+    """What stopped an attempt: the side, the meaning in a sentence, and what to do."""
+
+    side: Side
+    meaning: str
+    next: str
+
+
+@dataclass(frozen=True, slots=True)
+class Verdict:
+    """The end of every command that looks at mail. `side` is None when nobody stopped anything."""
+
+    side: Side | None
+    meaning: str
+    evidence: str
+    next: str
+
+
+@lru_cache(maxsize=1)
+def _knowledge() -> dict[str, dict[str, dict[str, str]]]:
+    text = resources.files(__package__).joinpath("knowledge.toml").read_text("utf-8")
+    return tomllib.loads(text)
+
+
+def _keys(stage: Stage, code: int | None, enhanced: str) -> list[str]:
+    """Where to look a reply up, the most telling place first."""
+    keys = [f"{stage} {code}"]
+    if enhanced:
+        _, subject, detail = enhanced.split(".")
+        keys += [enhanced, f"X.{subject}.{detail}"]
+        if detail != "0" or subject != "0":
+            keys.append(f"X.{subject}")
+    return [*keys, str(code), str(code)[0]]
+
+
+def _entry(stage: Stage, cause: Cause, code: int | None, enhanced: str) -> Mapping[str, str]:
+    knowledge = _knowledge()
+    if cause is not Cause.REPLY:
+        return knowledge["cause"][cause.value]
+    replies = knowledge["reply"]
+    entry = next(replies[key] for key in _keys(stage, code, enhanced) if key in replies)
+    same_as = entry.get("same_as")
+    if same_as is None:
+        return entry
+    return knowledge["cause"].get(same_as) or replies[same_as]
+
+
+class _Facts(dict[str, Any]):
+    """Facts to fill a sentence with; what is not known shows as what it would be."""
+
+    def __missing__(self, key: str) -> str:
+        return f"({key.replace('_', ' ')})"
+
+
+def judge(stage: Stage, cause: Cause, code: int | None, enhanced: str, facts: Mapping[str, Any]) -> Judgement:
+    """What stopped it, from where it stopped and the reply that did it, if one did.
+
+    `facts` fills the sentences: connector, next_hop, host, port, address, login, text, recipient, stage, id, config.
+    """
+    entry = _entry(stage, cause, code, enhanced)
+    known = _Facts({key: value for key, value in facts.items() if value not in ("", None)}, stage=stage.value)
+    return Judgement(Side(entry["side"]), entry["meaning"].format_map(known), entry["next"].format_map(known))
+
+
+@lru_cache(maxsize=256)
+def side_of(stage: Stage, cause: Cause, code: int | None, enhanced: str) -> Side:
+    """On whose side it stopped, for the record of an attempt."""
+    return Side(_entry(stage, cause, code, enhanced)["side"])

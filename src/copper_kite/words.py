@@ -1,0 +1,89 @@
+"""The words that every part of the product speaks in: stages, sides, states and causes.
+
+They stand at the bottom of the house, beside `errors`, so that the protocol, the store and the command line
+say the same thing in the same way.
+"""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+__all__ = ["FINAL", "Cause", "Event", "Side", "Stage", "State"]
+
+
+class Stage(StrEnum):
+    """How far a session got."""
+
+    RESOLVE = "resolve"
+    CONNECT = "connect"
+    GREET = "greet"
+    HELLO = "hello"
+    SECURE = "secure"
+    LOGIN = "login"
+    SENDER = "sender"
+    RECIPIENT = "recipient"
+    CONTENT = "content"
+    ACCEPT = "accept"
+    QUIT = "quit"
+
+
+class Side(StrEnum):
+    """Who stopped it."""
+
+    HERE = "here"
+    PATH = "path"
+    NEXT_HOP = "next hop"
+    BEYOND = "beyond"
+
+
+class State(StrEnum):
+    """The state of one recipient of one message; `delayed`, `relayed`, `failed` are action words of RFC 3464 2.3.3."""
+
+    QUEUED = "queued"
+    DELAYED = "delayed"
+    PARKED = "parked"
+    RELAYED = "relayed"
+    FAILED = "failed"
+    REMOVED = "removed"
+
+
+FINAL = frozenset({State.RELAYED, State.FAILED, State.REMOVED})
+
+
+class Event(StrEnum):
+    """What the journal records."""
+
+    STARTED = "started"
+    STOPPED = "stopped"
+    ACCEPTED = "accepted"
+    RELAYED = "relayed"
+    DELAYED = "delayed"
+    FAILED = "failed"
+    NOTICE = "notice"
+
+
+class Cause(StrEnum):
+    """Why an attempt ended where it did; `reply` means that the reply itself says it."""
+
+    REPLY = "reply"
+    NO_CONNECTOR = "no connector"
+    CREDENTIAL_MISSING = "credential missing"
+    NAME_NOT_FOUND = "name not found"
+    NAME_LOOKUP_FAILED = "name lookup failed"
+    CONNECTION_REFUSED = "connection refused"
+    CONNECTION_TIMED_OUT = "connection timed out"
+    UNREACHABLE = "unreachable"
+    LOST = "connection lost"
+    TIMED_OUT = "timed out"
+    PROTOCOL = "protocol error"
+    TLS_NOT_OFFERED = "TLS not offered"
+    TLS_FAILED = "TLS handshake failed"
+    CERTIFICATE_UNTRUSTED = "certificate not trusted"
+    CERTIFICATE_EXPIRED = "certificate out of date"
+    CERTIFICATE_WRONG_NAME = "certificate for another name"
+    LOGIN_NOT_OFFERED = "login not offered"
+    LOGIN_REFUSED = "login refused"
+    TOO_LARGE = "too large"
+    NEEDS_8BITMIME = "needs 8BITMIME"
+    NEEDS_SMTPUTF8 = "needs SMTPUTF8"
+    EXPIRED = "expired"
