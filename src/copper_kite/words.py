@@ -51,15 +51,12 @@ FINAL = frozenset({State.RELAYED, State.FAILED, State.REMOVED})
 
 
 class Event(StrEnum):
-    """What the journal records."""
+    """What the journal records beside submissions and attempts, which are records of their own."""
 
     STARTED = "started"
     STOPPED = "stopped"
-    ACCEPTED = "accepted"
-    RELAYED = "relayed"
-    DELAYED = "delayed"
-    FAILED = "failed"
-    NOTICE = "notice"
+    NOTICE = "notice"  # the sender was told of a failure
+    ABOUT = "about"  # this message is a notice about that one
 
 
 class Cause(StrEnum):

@@ -16,6 +16,7 @@ from copper_kite.errors import Finding, SettingsError
 
 if TYPE_CHECKING:
     from copper_kite.session.standin import Caught, StandInPlan
+    from copper_kite.smtp.sasl import Secret
 
 __all__ = ["catch"]
 
@@ -66,7 +67,7 @@ def catch(
     asyncio.run(_run(plan, endpoint.host, endpoint.port, as_json))
 
 
-def _logins(credentials: str | None) -> dict[str, object]:
+def _logins(credentials: str | None) -> dict[str, Secret]:
     if credentials is None:
         return {}
     from copper_kite.settings.secrets import read_credentials

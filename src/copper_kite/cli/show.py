@@ -3,27 +3,31 @@
 from __future__ import annotations
 
 import json
-import sys
 import time
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import UTC, datetime
-from typing import Any
+from types import MappingProxyType
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from copper_kite.verdict.judge import Verdict
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from copper_kite.verdict.judge import Verdict
 
 __all__ = [
     "STATE_COLOURS",
     "age",
+    "console",
     "cut",
     "json_time",
     "local_time",
     "print_json",
     "print_table",
     "print_verdict",
+    "say",
     "size",
-    "styled",
     "verdict_json",
 ]
 
@@ -35,18 +39,14 @@ def size(octets: int) -> str:
     """Octets as people read them."""
     if octets < 1024:
         return f"{octets} B"
-    value = float(octets)
-    for unit in ("KiB", "MiB", "GiB"):
-        value /= 1024
-        if value < 1024:
-            break
-    return f"{value:.1f} {unit}"
+    power = min((octets.bit_length() - 1) // 10, 3)
+    return f"{octets / 1024**power:.1f} {('KiB', 'MiB', 'GiB')[power - 1]}"
 
 
 def age(seconds: float) -> str:
     """A span in its two largest units."""
     left = max(int(seconds), 0)
-    parts = []
+    parts: list[str] = []
     for unit, length in (("d", 86400), ("h", 3600), ("m", 60), ("s", 1)):
         count, left = divmod(left, length)
         if count or (unit == "s" and not parts):
@@ -70,13 +70,23 @@ def cut(text: str, width: int) -> str:
     return text if len(text) <= width else text[: max(width - 1, 0)] + "…"
 
 
-def styled(text: str, colour: str | None, *, bold: bool = False) -> str:
-    """Coloured on a terminal; `click.echo` takes the colour away elsewhere, `NO_COLOR` everywhere."""
-    import os
+def console() -> Console:
+    """Where everything for people goes: colour only on a terminal, none with NO_COLOR, at most WIDTH columns."""
+    from rich.console import Console
 
-    if os.environ.get("NO_COLOR") or not sys.stdout.isatty():
-        return text
-    return click.style(text, fg=colour, bold=bold)
+    found = Console(highlight=False, markup=False, emoji=False, soft_wrap=False)
+    if not found.is_terminal or found.width > WIDTH:
+        found.width = WIDTH
+    return found
+
+
+def say(*parts: str | tuple[str, str], indent: int = 0) -> None:
+    """One paragraph of parts, some as (text, style); wrapped lines begin at `indent`."""
+    from rich.padding import Padding
+    from rich.text import Text
+
+    text = Text.assemble(*parts)
+    console().print(Padding(text, (0, 0, 0, indent)) if indent else text)
 
 
 def print_json(value: object) -> None:
@@ -89,59 +99,45 @@ def print_table(
     rows: Iterable[Sequence[str]],
     *,
     right: Sequence[str] = (),
-    last_wraps: bool = False,
-    colours: dict[str, str] | None = None,
+    wraps: bool = False,
+    colours: Mapping[str, str] = MappingProxyType({}),
 ) -> None:
-    """Aligned columns, at most WIDTH wide: the last column gives way, cut or wrapped.
+    """Aligned columns, at most WIDTH wide: the last column gives way, cut or (`wraps`) wrapped.
 
     A cell whose text is a key of `colours` gets that colour.
     """
-    cells = [list(row) for row in rows]
-    widths = [max([len(name), *(len(row[n]) for row in cells)]) for n, name in enumerate(columns)]
-    room = WIDTH - sum(widths[:-1]) - 2 * (len(widths) - 1)
-    widths[-1] = min(widths[-1], max(room, 12))
-    click.echo(styled(_line(list(columns), widths, columns, right, {}), None, bold=True))
-    for row in cells:
-        click.echo(_line(row, widths, columns, right, colours or {}, wraps=last_wraps))
+    from rich.table import Table
+    from rich.text import Text
 
-
-def _line(
-    row: Sequence[str],
-    widths: Sequence[int],
-    columns: Sequence[str],
-    right: Sequence[str],
-    colours: dict[str, str],
-    *,
-    wraps: bool = False,
-) -> str:
-    out = []
-    for text, width, column in zip(row[:-1], widths[:-1], columns[:-1], strict=True):
-        padded = text.rjust(width) if column in right else text.ljust(width)
-        out.append(styled(padded, colours[text]) if text in colours else padded)
-    last, width = row[-1], widths[-1]
-    if not wraps:
-        return "  ".join([*out, cut(last, width)]).rstrip()
-    import textwrap
-
-    lines = textwrap.wrap(last, width) or [""]
-    indent = " " * (sum(widths[:-1]) + 2 * (len(widths) - 1))
-    return "\n".join(["  ".join([*out, lines[0]]).rstrip(), *(indent + line for line in lines[1:])])
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
+    for column in columns:
+        last = column == columns[-1]
+        table.add_column(
+            column,
+            justify="right" if column in right else "left",
+            no_wrap=not (last and wraps),
+            overflow="fold" if last and wraps else "ellipsis",
+            min_width=None if last else 1,
+        )
+    for row in rows:
+        table.add_row(*(Text(cell, style=colours.get(cell, "")) for cell in row))
+    console().print(table)
 
 
 def print_verdict(verdict: Verdict) -> None:
     """The end of every command that looks at mail."""
-    import textwrap
+    from rich.table import Table
+    from rich.text import Text
 
-    click.echo(styled("Verdict", None, bold=True))
-    rows = [("side", str(verdict.side.value) if verdict.side else "nobody's: nothing is wrong")]
-    if verdict.side is None and "waits" in verdict.meaning:
-        rows = []
-    rows += [("meaning", verdict.meaning), ("evidence", verdict.evidence), ("next", verdict.next)]
-    for name, text in rows:
-        lines = textwrap.wrap(text, WIDTH - 12, break_long_words=False, break_on_hyphens=False) or [""]
-        click.echo(f"  {name:<8}  {lines[0]}")
-        for line in lines[1:]:
-            click.echo(f"            {line}")
+    table = Table(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 2))
+    table.add_column(no_wrap=True)
+    table.add_column(overflow="fold")
+    side = verdict.side.value if verdict.side else "nobody's; nothing is wrong"
+    facts = (("side", side), ("meaning", verdict.meaning), ("evidence", verdict.evidence), ("next", verdict.next))
+    for name, text in facts:
+        table.add_row(name, Text(text, style="bold" if name == "next" else ""))
+    say(("Verdict", "bold"))
+    console().print(table)
 
 
 def verdict_json(verdict: Verdict) -> dict[str, Any]:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from copper_kite.cli.options import json_option, load_settings
-from copper_kite.cli.show import STATE_COLOURS, age, json_time, local_time, print_json, print_table, size, styled
+from copper_kite.cli.show import age, json_time, local_time, print_json, print_table, say, size
 
 if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
@@ -49,20 +49,18 @@ def status(ctx: click.Context, as_json: bool) -> None:
 def _show(loaded: Loaded, running: Running | None, shape: QueueShape, known: dict[str, ConnectorState]) -> None:
     now = time.time()
     if running is None:
-        click.echo(f"{loaded.server_name}: {styled('not running', 'red', bold=True)}; `kite serve` starts it")
+        say(f"{loaded.server_name}: ", ("not running", "bold red"), "; `kite serve` starts it")
     else:
         since = f"since {local_time(running.since)} ({age(now - running.since)}), process {running.pid}"
-        click.echo(f"{loaded.server_name}: {styled('running', 'green', bold=True)} {since}")
-    waiting = ", ".join(
-        f"{count} {styled(state.value, STATE_COLOURS.get(state.value))}" for state, count in shape.by_state.items()
-    )
+        say(f"{loaded.server_name}: ", ("running", "bold green"), f" {since}")
+    waiting = ", ".join(f"{count} {state.value}" for state, count in shape.by_state.items())
     if shape.messages:
         oldest = age(now - shape.oldest) if shape.oldest is not None else "?"
-        click.echo(
+        say(
             f"queue: {waiting} recipients in {shape.messages} messages, {size(shape.octets)}; the oldest waits {oldest}"
         )
     else:
-        click.echo("queue: nothing waits")
+        say("queue: nothing waits")
     click.echo()
     print_table(
         ("connector", "next hop", "TLS", "last success", "last failure", "what it was"),

@@ -14,8 +14,8 @@ from copper_kite.cli.show import (
     print_json,
     print_table,
     print_verdict,
+    say,
     size,
-    styled,
     verdict_json,
 )
 
@@ -60,16 +60,16 @@ def show_story(story: Story, *, dialogue: bool = False) -> None:
     from copper_kite.store.ids import id_text
 
     message = story.message
-    click.echo(
-        f"{styled(id_text(message.id), None, bold=True)}  from <{printable(message.reverse_path)}>,"
-        f" {size(message.size)}{', ' + printable(message.message_id) if message.message_id else ''}"
-    )
+    about = f", {printable(message.message_id)}" if message.message_id else ""
+    sender = f"  from <{printable(message.reverse_path)}>, {size(message.size)}{about}"
+    say((id_text(message.id), "bold"), sender)
     for recipient in story.recipients:
-        state = styled(recipient.state.value, STATE_COLOURS.get(recipient.state.value))
+        state = recipient.state.value
         when = ""
         if recipient.next_try is not None and recipient.attempts:
             when = f", next try {local_time(recipient.next_try)}"
-        click.echo(f"  to {recipient.address}: {state} after {_attempts(recipient.attempts)}{when}")
+        tries = f" after {_attempts(recipient.attempts)}{when}"
+        say(f"to {recipient.address}: ", (state, STATE_COLOURS.get(state, "")), tries, indent=2)
     click.echo()
     print_table(
         ("time", "what", "stage", "who", "code", "text"),
@@ -77,7 +77,7 @@ def show_story(story: Story, *, dialogue: bool = False) -> None:
             (local_time(line.at), line.what, line.stage, line.who, line.code, printable(line.text))
             for line in story.lines
         ],
-        last_wraps=True,
+        wraps=True,
         colours=STATE_COLOURS,
     )
     if dialogue:
@@ -93,7 +93,7 @@ def _attempts(count: int) -> str:
 
 def _show_dialogue(attempt: Attempt) -> None:
     click.echo()
-    click.echo(styled(f"Dialogue with {attempt.next_hop or 'nobody'} at {local_time(attempt.at)}", None, bold=True))
+    say((f"Dialogue with {attempt.next_hop or 'nobody'} at {local_time(attempt.at)}", "bold"))
     if attempt.dialogue is None:
         said = "all went well, so only the stages were kept" if attempt.facts["relayed"] else "no session was opened"
         click.echo(f"  {said}")

@@ -4,26 +4,31 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from functools import lru_cache
 
 __all__ = ["Header", "header_end", "scan_header"]
 
-_FIELD_NAME = re.compile(rb"^([!-9;-~]+)[ \t]*:", re.MULTILINE)
 _FOLD = re.compile(rb"\r?\n(?=[ \t])")
+
+
+@lru_cache(maxsize=64)
+def _field(name: bytes) -> re.Pattern[bytes]:
+    return re.compile(rb"(?im)^" + re.escape(name) + rb"[ \t]*:((?:[^\r\n]|\r?\n[ \t])*)")
 
 
 @dataclass(frozen=True, slots=True)
 class Header:
-    """The names of the fields, in lower case and order, and the octets they were found in."""
+    """A header's octets, with CR LFs and without the empty line. Fields are looked for by name, in any case."""
 
     octets: bytes
-    names: tuple[bytes, ...]
 
     def __contains__(self, name: bytes) -> bool:
-        return name in self.names
+        return _field(name).search(self.octets) is not None
 
     def value(self, name: bytes) -> str:
         """The first field's value, unfolded; empty when there is none."""
-        match = re.search(rb"(?im)^" + re.escape(name) + rb"[ \t]*:((?:.|\r?\n[ \t])*)", self.octets)
+        start = self.octets.find(b"\n" + name + b": ") + 1  # as nearly all write it
+        match = _field(name).match(self.octets, start) or _field(name).search(self.octets)
         if match is None:
             return ""
         return _FOLD.sub(b"", match.group(1)).strip().decode("utf-8", "replace")
@@ -37,7 +42,6 @@ def header_end(content: bytes) -> int:
     return len(content) if end < 0 else end + 2
 
 
-def scan_header(content: bytes) -> Header:
-    """The header at the start of `content` (lines end with CR LF)."""
-    octets = content[: header_end(content)]
-    return Header(octets, tuple(_FIELD_NAME.findall(octets.lower())))
+def scan_header(content: bytes, start: int = 0) -> Header:
+    """The header of `content`, or what of it comes after `start` (lines end with CR LF)."""
+    return Header(content[start : header_end(content)])

@@ -169,6 +169,7 @@ class ServerSession(asyncio.Protocol):
         secure: bool = False,
     ) -> None:
         self._loop = asyncio.get_running_loop()
+        self._time = self._loop.time
         self._engine = Server(name, offers, limits)
         self._engine.secure = secure
         self._handler = handler
@@ -209,7 +210,7 @@ class ServerSession(asyncio.Protocol):
 
     def data_received(self, data: bytes) -> None:
         """Octets came in. While TLS is being switched on, they are the first ones from inside it."""
-        self.last_heard = self._loop.time()
+        self.last_heard = self._time()
         if self._switch is not None:
             self._early += data
             return

@@ -25,7 +25,6 @@ from copper_kite.words import Cause, Event, Stage, State
 __all__ = ["Fresh", "Job", "Recorder", "Stop", "unfit"]
 
 MAX_REPLY_KEPT = 300  # characters of a reply on the recipient; the attempt keeps all of it
-EVENTS = {State.RELAYED: Event.RELAYED, State.DELAYED: Event.DELAYED, State.FAILED: Event.FAILED}
 
 
 @dataclass(slots=True)
@@ -140,14 +139,13 @@ class Recorder:
         fates = self._fates(job, results, stop, now)
         worst = max(fates, key=lambda fate: _RANK[fate.state])
         attempt = self._attempt(job, fates, worst, began, seconds, stop, plan, session, dialogue)
-        journal = [_entry(now, job, attempt, fates, state) for state in EVENTS]
         outcomes = [(job.message.id, _outcome(fate, job.connector)) for fate in fates]
         notice = self._notice(job, fates, attempt, now)
         return (
             Change(
                 outcomes=outcomes,
                 attempts=[attempt],
-                journal=[entry for entry in journal if entry is not None] + (notice[1] if notice else []),
+                journal=notice[1] if notice else (),
                 messages=[notice[0].message] if notice else (),
                 recipients=[(notice[0].message.id, notice[0].recipients[0])] if notice else (),
                 content=[(notice[0].message.id, 0, notice[0].content or b"")] if notice else (),
@@ -260,7 +258,7 @@ class Recorder:
         about = {"notice": id_text(id), "to": job.message.reverse_path}
         return Fresh(message, recipients, content), [
             JournalEntry(at=now, event=Event.NOTICE, message=job.message.id, facts=about),
-            JournalEntry(at=now, event=Event.ACCEPTED, message=id, facts={"about": id_text(job.message.id)}),
+            JournalEntry(at=now, event=Event.ABOUT, message=id, facts={"about": id_text(job.message.id)}),
         ]
 
     def _explained(self, fate: _Fate, job: Job, attempt: Attempt) -> FailedRecipient:
@@ -305,18 +303,3 @@ def _outcome(fate: _Fate, connector: str) -> Outcome:
         connector=connector,
         reply=fate.said[:MAX_REPLY_KEPT],
     )
-
-
-def _entry(now: float, job: Job, attempt: Attempt, fates: Sequence[_Fate], state: State) -> JournalEntry | None:
-    """One line of the journal for the recipients that ended in `state`."""
-    group = [fate for fate in fates if fate.state is state]
-    if not group:
-        return None
-    facts: dict[str, Any] = {
-        "attempt": id_text(attempt.id),
-        "connector": attempt.connector,
-        "next_hop": attempt.next_hop,
-        "recipients": [fate.recipient.address for fate in group],
-        "said": group[0].said[:MAX_REPLY_KEPT],
-    }
-    return JournalEntry(at=now, event=EVENTS[state], message=job.message.id, facts=facts)

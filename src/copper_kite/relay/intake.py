@@ -18,8 +18,7 @@ from copper_kite.smtp import events
 from copper_kite.smtp.grammar import split_mailbox
 from copper_kite.smtp.replies import Reply
 from copper_kite.store.ids import IdMaker, id_text
-from copper_kite.store.model import Change, JournalEntry, Message, Recipient
-from copper_kite.words import Event
+from copper_kite.store.model import Change, Message, Recipient
 
 __all__ = ["Intake", "Submission"]
 
@@ -227,7 +226,7 @@ class _Growing:
         octets = b"".join(self._parts)
         if not self._header_seen:
             self._header_seen = True
-            self.message.message_id = scan_header(octets[self._field :]).value(b"message-id")[:998]
+            self.message.message_id = scan_header(octets, self._field).value(b"Message-ID")[:998]
             self.message.size = 0
         self.message.size += len(octets)
         self._parts.clear()
@@ -265,12 +264,10 @@ class _Growing:
             Recipient(number=number, address=address, next_try=message.arrived, changed=message.arrived)
             for number, address in enumerate(self._recipients, 1)
         ]
-        facts = {"from": message.reverse_path, "to": self._recipients, "size": message.size, "client": message.client}
         change = Change(
             messages=[message],
             recipients=[(message.id, recipient) for recipient in recipients],
             content=[(message.id, self._portion - 1, octets)],
-            journal=[JournalEntry(at=message.arrived, event=Event.ACCEPTED, message=message.id, facts=facts)],
         )
         fresh = Fresh(message, recipients, octets if self._portion == 1 else None)
         self._submission.submit(change, lambda error: self._written(fresh, error))

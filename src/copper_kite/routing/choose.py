@@ -13,10 +13,38 @@ __all__ = ["Choice", "choose"]
 
 @dataclass(frozen=True, slots=True)
 class Choice:
-    """The connector, or None, and one reason for each connector: (name, why or why not)."""
+    """The connector, or None; `reasons` tells why, and why not the others."""
 
     connector: Connector | None
-    reasons: tuple[tuple[str, str], ...]
+    recipient: str
+    connectors: Sequence[Connector]
+
+    @property
+    def reasons(self) -> list[tuple[str, str]]:
+        """One reason for each connector, in the file's order: (name, why or why not)."""
+        ranks = [_rank(connector, place, self.recipient) for place, connector in enumerate(self.connectors)]
+        best = min((rank for rank in ranks if rank is not None), default=None)
+        return [(connector.name, _reason(rank, best)) for connector, rank in zip(self.connectors, ranks, strict=True)]
+
+
+# Lower is better: (how closely the pattern fits, negated), preference, place in the file, and the pattern.
+_Rank = tuple[tuple[int, int], int, int, str]
+
+
+def _rank(connector: Connector, place: int, recipient: str) -> _Rank | None:
+    fits = [(close, pattern) for pattern in connector.recipients if (close := _closeness(pattern, recipient))]
+    if not fits:
+        return None
+    (kind, length), pattern = max(fits)
+    return (-kind, -length), connector.preference, place, pattern
+
+
+def _reason(rank: _Rank | None, best: _Rank | None) -> str:
+    if rank is None or best is None:
+        return "no pattern fits"
+    if rank == best:
+        return f"{rank[3]} fits best"
+    return f"{rank[3]} fits less closely" if rank[0] != best[0] else "comes after by preference or order"
 
 
 def _closeness(pattern: str, recipient: str) -> tuple[int, int] | None:
@@ -24,10 +52,10 @@ def _closeness(pattern: str, recipient: str) -> tuple[int, int] | None:
 
     Domains compare without case; local parts with it (RFC 5321 2.4).
     """
-    local, domain = split_mailbox(recipient)
-    domain = domain.lower()
     if pattern == "*":
         return 0, 0
+    local, domain = split_mailbox(recipient)
+    domain = domain.lower()
     if "@" in pattern:
         wanted_local, wanted_domain = split_mailbox(pattern)
         return (3, 0) if (wanted_local, wanted_domain.lower()) == (local, domain) else None
@@ -39,20 +67,9 @@ def _closeness(pattern: str, recipient: str) -> tuple[int, int] | None:
 
 def choose(connectors: Sequence[Connector], recipient: str) -> Choice:
     """The connector with the closest pattern; among equals the lower preference, then the earlier in the file."""
-    found: list[tuple[tuple[int, int], int, int, str]] = []
+    best, chosen = None, None
     for place, connector in enumerate(connectors):
-        fits = [(close, pattern) for pattern in connector.recipients if (close := _closeness(pattern, recipient))]
-        if fits:
-            (kind, length), pattern = max(fits)
-            found.append(((-kind, -length), connector.preference, place, pattern))
-    found.sort()
-    if not found:
-        return Choice(None, tuple((connector.name, "no pattern fits") for connector in connectors))
-    best = found[0]
-    reasons = {place: f"{pattern} fits less closely" for _, _, place, pattern in found}
-    reasons |= {place: "comes after by preference or order" for close, _, place, _ in found if close == best[0]}
-    reasons[best[2]] = f"{best[3]} fits best"
-    return Choice(
-        connectors[best[2]],
-        tuple((connector.name, reasons.get(place, "no pattern fits")) for place, connector in enumerate(connectors)),
-    )
+        rank = _rank(connector, place, recipient)
+        if rank is not None and (best is None or rank < best):
+            best, chosen = rank, connector
+    return Choice(chosen, recipient, connectors)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import socket
-from collections.abc import Sequence
 
 from copper_kite.errors import HandOverFailed, InputError, LocalProtocolError, RemoteProtocolError
 from copper_kite.smtp import client as smtp

@@ -14,7 +14,7 @@ from __future__ import annotations
 
 from collections import deque
 from dataclasses import dataclass
-from enum import Enum
+from enum import StrEnum
 
 from copper_kite.errors import LocalProtocolError, RemoteProtocolError
 from copper_kite.smtp.extensions import Capabilities
@@ -44,7 +44,7 @@ __all__ = [
 HIDDEN = "***"
 
 
-class Verb(Enum):
+class Verb(StrEnum):
     """What a client sends and a reply answers."""
 
     GREETING = "greeting"  # nothing sent; the first reply
@@ -60,7 +60,7 @@ class Verb(Enum):
     QUIT = "QUIT"
 
 
-class Phase(Enum):
+class Phase(StrEnum):
     """What has been sent; with pipelining, replies may still be on their way."""
 
     GREETED = "greeted"

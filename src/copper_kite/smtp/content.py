@@ -6,7 +6,7 @@ LF on its own; content with one is read to its true end and then refused, so not
 
 from __future__ import annotations
 
-from enum import Enum
+from enum import StrEnum
 
 __all__ = ["MAX_TEXT_LINE", "ContentReader", "Fault", "stuff"]
 
@@ -14,7 +14,7 @@ MAX_TEXT_LINE = 998  # octets without CRLF, RFC 5321 4.5.3.1.6, RFC 5322 2.1.1
 _END = b"\r\n.\r\n"
 
 
-class Fault(Enum):
+class Fault(StrEnum):
     """Why content cannot be taken. It is told once, after the true end."""
 
     BARE_LINE_END = "a CR or LF on its own"
@@ -53,21 +53,22 @@ class ContentReader:
             data = self._held + data
         if not self._started and data.startswith(b".\r\n"):
             return b"", data[3:]  # the CR LF of the DATA line counts as the first one
-        end = data.find(_END)
+        dot = data.find(b"\r\n.")  # mostly the only one: then the search for the end is the search for stuffed dots
+        end = dot if data.startswith(b"\r\n", dot + 3) else data.find(_END, dot) if dot >= 0 else -1
         if end >= 0:
-            return self._take(data[: end + 2]), data[end + 5 :]
+            return self._take(data[: end + 2], dot < end), data[end + 5 :]
         held = len(data) if not self._started and b".\r\n".startswith(data) else _held_back(data)
         cut = len(data) - held
         self._held = data[cut:]
-        return (self._take(data[:cut]) if cut else b""), None
+        return (self._take(data[:cut], dot >= 0) if cut else b""), None
 
-    def _take(self, data: bytes) -> bytes:
-        """Unstuff and check one portion, which never ends inside a CR LF."""
+    def _take(self, data: bytes, dots: bool) -> bytes:
+        """Unstuff (when there may be `dots` to) and check one portion, which never ends inside a CR LF."""
         if not self._started:
             self._started = True
             if data.startswith(b"."):
                 data = data[1:]
-        if b"\r\n." in data:
+        if dots:
             data = data.replace(b"\r\n.", b"\r\n")
         self.size += len(data)
         if self.fault is None:
@@ -81,16 +82,19 @@ class ContentReader:
     def _check(self, data: bytes) -> Fault | None:
         if self._limit and self.size > self._limit:
             return Fault.TOO_LARGE
-        lines = data.split(b"\r\n")
-        pairs = len(lines) - 1
+        pairs = data.count(b"\r\n")
         if data.count(b"\n") != pairs or data.count(b"\r") != pairs:
             return Fault.BARE_LINE_END
         if b"\0" in data:
             return Fault.NUL
-        longest = max(map(len, lines))
-        if longest > MAX_TEXT_LINE or self._line + len(lines[0]) > MAX_TEXT_LINE:
-            return Fault.LONG_LINE
-        self._line = len(lines[-1]) if pairs else self._line + len(data)
+        start = -self._line  # where the line began that `data` goes on with
+        while len(data) - start > MAX_TEXT_LINE:  # leap to the last line end that a line from here may have
+            end = data.rfind(b"\n", max(start, 0), start + MAX_TEXT_LINE + 2)
+            if end < 0:
+                return Fault.LONG_LINE
+            start = end + 1
+        end = data.rfind(b"\n")
+        self._line = len(data) - end - 1 if end >= 0 else self._line + len(data)
         return None
 
 

@@ -47,7 +47,10 @@ class LineBuffer:
 
         Raises LineTooLong for a line over `limit` octets, once its end has been seen.
         """
-        end = self._data.find(b"\r\n", self._searched)
+        data = self._data
+        if not data:
+            return None
+        end = data.find(b"\r\n", self._searched)
         if end < 0:
             if len(self._data) > limit:
                 self._discarding = True
@@ -55,8 +58,8 @@ class LineBuffer:
                 self._data = self._data[-1:]  # it may be the CR of the line's end
             self._searched = max(len(self._data) - 1, 0)
             return None
-        line, self._data, self._searched = self._data[:end], self._data[end + 2 :], 0
+        self._data, self._searched = data[end + 2 :], 0
         if self._discarding or end + 2 > limit:
             self._discarding = False
             raise LineTooLong(f"a line of over {limit} octets")
-        return line
+        return data[:end]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+from functools import lru_cache
 
 from copper_kite.errors import RemoteProtocolError
 
@@ -23,33 +23,46 @@ def printable(text: str) -> str:
     return _UNPRINTABLE.sub(lambda match: ascii(match.group())[1:-1], text)
 
 
-@dataclass(frozen=True, slots=True)
 class Reply:
-    """A reply: code, enhanced status code (or none) and its lines of text, without codes.
+    """A reply: code, enhanced status code (or none) and its lines of text, without codes. It never changes."""
 
-    `wire` is the reply as octets; the enhanced code is repeated on each line (RFC 2034 4).
-    """
-
-    code: int
-    enhanced: str
-    lines: tuple[str, ...]
-    wire: bytes = field(init=False, repr=False, compare=False)
+    __slots__ = ("_wire", "code", "enhanced", "lines")
 
     def __init__(self, code: int, enhanced: str, *lines: str) -> None:
-        set_field = object.__setattr__
-        set_field(self, "code", code)
-        set_field(self, "enhanced", enhanced)
-        set_field(self, "lines", lines or ("",))
-        set_field(self, "wire", self._encode())
+        self.code = code
+        self.enhanced = enhanced
+        self.lines = lines or ("",)
+        self._wire: bytes | None = None
+
+    @property
+    def wire(self) -> bytes:
+        """The reply as octets; the enhanced code is repeated on each line (RFC 2034 4)."""
+        if self._wire is None:
+            self._wire = self._encode()
+        return self._wire
 
     def _encode(self) -> bytes:
         status = f"{self.enhanced} " if self.enhanced else ""
+        first = self.lines[0]
+        if len(self.lines) == 1 and len(first) < 400 and first.isascii() and first.isprintable():
+            return f"{self.code} {status}{first}\r\n".encode("ascii")
         room = MAX_REPLY_LINE - 6 - len(status)
         last = len(self.lines) - 1
         return "".join(
             f"{self.code}{' ' if number == last else '-'}{status}{printable(line)[:room]}\r\n"
             for number, line in enumerate(self.lines)
         ).encode("ascii")
+
+    def __eq__(self, other: object) -> bool:
+        if not isinstance(other, Reply):
+            return NotImplemented
+        return (self.code, self.enhanced, self.lines) == (other.code, other.enhanced, other.lines)
+
+    def __hash__(self) -> int:
+        return hash((self.code, self.enhanced, self.lines))
+
+    def __repr__(self) -> str:
+        return f"Reply({self.code}, {self.enhanced!r}, {', '.join(map(repr, self.lines))})"
 
     @property
     def positive(self) -> bool:
@@ -80,6 +93,15 @@ class Reply:
 
     def __str__(self) -> str:
         return " ".join(part for part in (str(self.code), self.enhanced, self.text) if part)
+
+
+@lru_cache(maxsize=256)
+def _one_line(line: bytes) -> Reply:
+    """A reply of one line; servers say the same few over and over. Raises RemoteProtocolError."""
+    match = _LINE.fullmatch(line)
+    if match is None:
+        raise RemoteProtocolError("not an SMTP reply", line)
+    return Reply.parse(int(match.group(1)), [(match.group(3) or b"").decode("utf-8", "replace")])
 
 
 class ReplyReader:
@@ -128,6 +150,8 @@ class ReplyReader:
                 return reply
 
     def _take_line(self, line: bytes) -> Reply | None:
+        if self._code is None and line[3:4] == b" " and len(line) <= MAX_REPLY_LINE:
+            return _one_line(line)
         match = _LINE.fullmatch(line)
         if match is None or len(line) > MAX_HEARD_LINE:
             raise RemoteProtocolError("not an SMTP reply", line)

@@ -14,9 +14,10 @@ One engine serves the listeners, the stand-ins and the capture.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections import deque
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from enum import Enum
+from enum import StrEnum
 
 from copper_kite.errors import LocalProtocolError
 from copper_kite.smtp import events
@@ -30,7 +31,7 @@ from copper_kite.smtp.sasl import decode_base64, decode_plain
 __all__ = ["ORDER", "Limits", "Phase", "Server", "Step"]
 
 
-class Phase(Enum):
+class Phase(StrEnum):
     """Where a session stands."""
 
     FRESH = "before EHLO"
@@ -43,7 +44,7 @@ class Phase(Enum):
     CLOSED = "over"
 
 
-class Step(Enum):
+class Step(StrEnum):
     """What moves a session on."""
 
     HELLO = "EHLO"
@@ -135,7 +136,7 @@ class Server:
         self._lines = LineBuffer()
         self._out: list[bytes] = []
         self._asked: tuple[events.Event, Step] | None = None
-        self._told: list[events.Event] = []
+        self._told: deque[events.Event] = deque()
         self._content: ContentReader | None = None
         self._recipients = 0
         self._utf8 = False
@@ -171,30 +172,35 @@ class Server:
         """The next thing to know or to decide; None when octets, or the decision asked for, are awaited."""
         while True:
             if self._told:
-                return self._told.pop(0)
-            if self._asked is not None or self.phase in (Phase.CLOSED, Phase.SECURING):
+                return self._told.popleft()
+            if self._asked is not None:
                 return None
             if self._content is not None:
                 if not self._read_content(self._content):
                     return None
                 continue
-            try:
-                line = self._lines.next_line(MAX_LOGIN_LINE if self.phase is Phase.LOGIN else MAX_COMMAND_LINE)
-            except LineTooLong:
-                if self.phase is Phase.LOGIN:
-                    self._move(Step.LOGIN_ENDED)
-                    self._refuse(Reply(500, "5.5.6", "the answer is too long"))
-                else:
-                    self._refuse(Reply(500, "5.5.2", "the line is too long"))
-                continue
+            line = self._next_line()
             if line is None:
                 return None
             if self.phase is Phase.LOGIN:
                 self._take_login_answer(line)
             else:
                 self._take_command(line)
-            if self._asked is not None:
+            if self._asked is not None and not self._told:
                 return self._asked[0]
+
+    def _next_line(self) -> bytes | None:
+        """The next command or answer; lines that are too long are refused and passed over."""
+        while self.phase is not Phase.SECURING:
+            try:
+                return self._lines.next_line(MAX_LOGIN_LINE if self.phase is Phase.LOGIN else MAX_COMMAND_LINE)
+            except LineTooLong:
+                if self.phase is Phase.LOGIN:
+                    self.phase = ORDER[Phase.LOGIN][Step.LOGIN_ENDED]
+                    self._refuse(Reply(500, "5.5.6", "the answer is too long"))
+                else:
+                    self._refuse(Reply(500, "5.5.2", "the line is too long"))
+        return None
 
     def answer(self, reply: Reply | None = None) -> None:
         """Decide the event asked for: with `reply`, or with its usual positive one.
@@ -209,11 +215,31 @@ class Server:
         self._out.append(reply.wire)
         if reply.code == 421:
             self._close()
-        elif reply.positive:
-            self._accepted(event, step)
-        elif step in (Step.END, Step.LOGIN_ENDED):
+        elif reply.code < 400:
+            self.phase = ORDER[self.phase][step]
+            _AFTER[step](self, event)
+        elif step is Step.END or step is Step.LOGIN_ENDED:
             self._tries += step is Step.LOGIN_ENDED
-            self._move(step)
+            self.phase = ORDER[self.phase][step]
+
+    def _recipient_accepted(self, event: events.Event) -> None:
+        self._recipients += 1
+
+    def _sender_accepted(self, event: events.Event) -> None:
+        assert isinstance(event, events.MailFrom)
+        self._recipients, self._utf8 = 0, event.utf8
+
+    def _data_accepted(self, event: events.Event) -> None:
+        self._content = ContentReader(self._offers.max_size)
+
+    def _message_accepted(self, event: events.Event) -> None:
+        self._tries = 0
+
+    def _login_accepted(self, event: events.Event) -> None:
+        self.logged_in = True
+
+    def _secure_accepted(self, event: events.Event) -> None:
+        self._lines.clear()  # what came in clear behind STARTTLS counts for nothing (RFC 3207 4.2)
 
     def tls_established(self) -> None:
         """The handshake is done: the session is as if just greeted, nothing from before counts (RFC 3207 4.2)."""
@@ -228,28 +254,6 @@ class Server:
         if self.phase is not Phase.CLOSED:
             self._out.append(reply.wire)
             self._close()
-
-    def _accepted(self, event: events.Event, step: Step) -> None:
-        self._move(step)
-        if step is Step.RCPT:
-            self._recipients += 1
-        elif step is Step.MAIL:
-            assert isinstance(event, events.MailFrom)
-            self._recipients, self._utf8 = 0, event.utf8
-        elif step is Step.DATA:
-            self._content = ContentReader(self._offers.max_size)
-        elif step is Step.END:
-            self._tries = 0
-        elif step is Step.LOGIN_ENDED:
-            self.logged_in = True
-        elif step is Step.SECURE:
-            self._lines.clear()
-
-    def _move(self, step: Step) -> None:
-        try:
-            self.phase = ORDER[self.phase][step]
-        except KeyError:
-            raise LocalProtocolError(f"{step.value} {self.phase.value}") from None
 
     def _ask(self, event: events.Event, step: Step) -> None:
         self._asked = (event, step)
@@ -291,10 +295,11 @@ class Server:
         self._lines.give_back(rest)
         self._content = None
         if reader.fault is None:
-            self._ask(events.ContentEnded(reader.size, reader.ascii), Step.END)
-            self._told.append(self._asked[0] if self._asked else events.Reset())
+            ended = events.ContentEnded(reader.size, reader.ascii)
+            self._ask(ended, Step.END)
+            self._told.append(ended)
             return True
-        self._move(Step.END)
+        self.phase = ORDER[self.phase][Step.END]
         reply = FAULT_REPLIES[reader.fault]
         self._told.append(events.ContentRefused(reader.fault, reply))
         self._refuse(reply)
@@ -309,9 +314,7 @@ class Server:
             self._refuse(Reply(501, "5.5.2", "not UTF-8"))
             return
         verb, _, argument = text.partition(" ")
-        command = _COMMANDS.get(verb.upper())
-        if command is None:
-            command = _COMMANDS.get(verb.rstrip().upper())
+        command = _COMMANDS.get(verb) or _COMMANDS.get(verb.upper())
         if command is None:
             self._refuse(UNKNOWN if verb.isprintable() and verb.isascii() else BAD_SYNTAX)
         elif not argument.isprintable() or not verb.isascii():
@@ -360,8 +363,10 @@ class Server:
         else:
             self._ask(event, Step.MAIL)
 
-    def _mail_event(self, path: str, parameters: dict[str, str | None]) -> events.MailFrom | Reply:
+    def _mail_event(self, path: str, parameters: Mapping[str, str | None]) -> events.MailFrom | Reply:
         """The event for a MAIL command, or the reply that refuses it."""
+        if not parameters and path.isascii():
+            return events.MailFrom(path, None, False, False)
         utf8 = "SMTPUTF8" in parameters
         size: int | None = None
         for key, value in parameters.items():
@@ -408,7 +413,7 @@ class Server:
             self._refuse(NO_ARGUMENT)
             return
         self._drop_transaction()
-        self._move(Step.RESET)
+        self.phase = ORDER[self.phase][Step.RESET]
         self._idle(OK)
 
     def _noop(self, argument: str) -> None:
@@ -463,7 +468,7 @@ class Server:
         elif mechanism.upper() not in self._offers.logins:
             self._refuse(Reply(504, "5.5.4", "no such mechanism here"))
         else:
-            self._move(Step.LOGIN)
+            self.phase = ORDER[self.phase][Step.LOGIN]
             if initial:
                 self._take_login_answer(b"" if initial == "=" else initial.encode())
             else:
@@ -471,13 +476,13 @@ class Server:
 
     def _take_login_answer(self, line: bytes) -> None:
         if line == b"*":
-            self._move(Step.LOGIN_ENDED)
+            self.phase = ORDER[self.phase][Step.LOGIN_ENDED]
             self._refuse(Reply(501, "5.7.0", "login given up"))
             return
         try:
             login = decode_plain(decode_base64(line))
         except Syntax as error:
-            self._move(Step.LOGIN_ENDED)
+            self.phase = ORDER[self.phase][Step.LOGIN_ENDED]
             self._refuse(Reply(501, "5.5.2", f"bad answer: {error}"))
             return
         self._ask(events.LoginAsked(login), Step.LOGIN_ENDED)
@@ -495,6 +500,15 @@ _MAIL_PARAMETERS: dict[str, Callable[[str | None], bool]] = {
     "BODY": lambda value: (value or "").upper() in ("7BIT", "8BITMIME"),  # RFC 6152 2
     "SMTPUTF8": lambda value: value is None,  # RFC 6531 3.4
     "AUTH": _is_xtext,  # RFC 4954 5: read, never trusted
+}
+
+_AFTER: dict[Step, Callable[[Server, events.Event], None]] = {
+    Step.MAIL: Server._sender_accepted,
+    Step.RCPT: Server._recipient_accepted,
+    Step.DATA: Server._data_accepted,
+    Step.END: Server._message_accepted,
+    Step.LOGIN_ENDED: Server._login_accepted,
+    Step.SECURE: Server._secure_accepted,
 }
 
 _COMMANDS: dict[str, tuple[Step | None, Callable[[Server, str], None]]] = {

@@ -9,6 +9,7 @@ EPOCH = 1_767_225_600  # 2026-01-01T00:00:00Z
 _ALPHABET = "0123456789ABCDEFGHJKMNPQRSTVWXYZ"
 _VALUES = {char: value for value, char in enumerate(_ALPHABET)} | {"O": 0, "I": 1, "L": 1}  # read as meant
 _SEQUENCE_BITS = 9
+_PAIRS = [high + low for high in _ALPHABET for low in _ALPHABET]
 
 
 class IdMaker:
@@ -25,7 +26,14 @@ class IdMaker:
 
 def id_text(number: int) -> str:
     """The number as people see it."""
-    return "".join(_ALPHABET[number >> shift & 31] for shift in range(5 * (ID_LENGTH - 1), -1, -5))
+    pairs = _PAIRS
+    return (
+        pairs[number >> 40 & 1023]
+        + pairs[number >> 30 & 1023]
+        + pairs[number >> 20 & 1023]
+        + pairs[number >> 10 & 1023]
+        + pairs[number & 1023]
+    )
 
 
 def id_range(prefix: str) -> tuple[int, int] | None:

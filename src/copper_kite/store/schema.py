@@ -91,7 +91,9 @@ def connect_writer(folder: Path) -> sqlite3.Connection:
     """
     try:
         folder.mkdir(mode=0o700, parents=True, exist_ok=True)
-        connection = sqlite3.connect(folder / DATABASE, isolation_level=None, check_same_thread=False)
+        connection = sqlite3.connect(
+            folder / DATABASE, isolation_level=None, check_same_thread=False, cached_statements=512
+        )
         connection.execute("PRAGMA journal_mode = WAL")
         connection.execute("PRAGMA synchronous = FULL")
         connection.execute("PRAGMA wal_autocheckpoint = 8000")  # pages: fewer, longer merges of the log

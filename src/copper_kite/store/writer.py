@@ -10,6 +10,8 @@ import json
 import sqlite3
 import threading
 from collections.abc import Callable, Sequence
+from functools import lru_cache, partial
+from itertools import chain
 from queue import SimpleQueue
 from typing import Any
 
@@ -25,6 +27,7 @@ Settled = list[tuple[Done, KiteError | None]]
 Notify = Callable[[Settled], None]
 
 MAX_BATCH = 1000  # changes in one transaction
+MAX_ROWS = 64  # in one statement
 
 _dumps = json.JSONEncoder(separators=(",", ":"), ensure_ascii=False).encode
 
@@ -85,12 +88,13 @@ def write_changes(connection: sqlite3.Connection, changes: Sequence[Change]) -> 
     """Write all `changes` in one transaction, on stable storage on return. Raises sqlite3.Error, leaving it open."""
     connection.execute("BEGIN IMMEDIATE")
     many = connection.executemany
+    add = partial(_insert, connection)
     if messages := [_message_row(message) for change in changes for message in change.messages]:
-        many("INSERT INTO message VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?)", messages)
+        add("message", messages)
     if content := [(place(*key), octets) for change in changes for *key, octets in change.content]:
-        many("INSERT INTO content VALUES (?,?)", content)
+        add("content", content)
     if recipients := [_recipient_row(*pair) for change in changes for pair in change.recipients]:
-        many("INSERT INTO recipient VALUES (?,?,?,?,?,?,?,?,?)", recipients)
+        add("recipient", recipients)
     if outcomes := [_outcome_row(change.at, *pair) for change in changes for pair in change.outcomes]:
         many(
             "UPDATE recipient SET state = ?, attempts = ?, next_try = ?, connector = ?, reply = ?, changed = ?"
@@ -99,10 +103,10 @@ def write_changes(connection: sqlite3.Connection, changes: Sequence[Change]) -> 
         )
     attempts = [attempt for change in changes for attempt in change.attempts]
     if attempts:
-        many("INSERT INTO attempt VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)", map(_attempt_row, attempts))
+        add("attempt", [_attempt_row(attempt) for attempt in attempts])
         _note_connectors(connection, attempts)
     if journal := [_journal_row(entry) for change in changes for entry in change.journal]:
-        many("INSERT INTO journal (at, event, message, facts) VALUES (?,?,?,?)", journal)
+        add("journal", journal)
     if ended := {id for change in changes for id, outcome in change.outcomes if outcome.state in FINAL}:
         many(
             "DELETE FROM content WHERE place BETWEEN ?1 AND ?2 AND NOT EXISTS"
@@ -112,6 +116,23 @@ def write_changes(connection: sqlite3.Connection, changes: Sequence[Change]) -> 
     if dropped := [_places(id) for change in changes for id in change.dropped]:
         many("DELETE FROM content WHERE place BETWEEN ? AND ?", dropped)
     connection.execute("COMMIT")
+
+
+@lru_cache(maxsize=1024)
+def _insert_statement(table: str, columns: int, rows: int) -> str:
+    row = f"({','.join('?' * columns)})"
+    return f"INSERT INTO {table} VALUES {','.join([row] * rows)}"
+
+
+def _insert(connection: sqlite3.Connection, table: str, rows: list[tuple[Any, ...]]) -> None:
+    """Insert `rows`, many with one statement.
+
+    A thread gives up the interpreter for each statement it steps, and gets it back only when the loop's thread lets
+    go: so the number of statements is what a commit costs in waiting.
+    """
+    for start in range(0, len(rows), MAX_ROWS):
+        group = rows[start : start + MAX_ROWS]
+        connection.execute(_insert_statement(table, len(group[0]), len(group)), tuple(chain.from_iterable(group)))
 
 
 def place(message: int, portion: int) -> int:
@@ -207,8 +228,8 @@ def _attempt_row(attempt: Attempt) -> tuple[Any, ...]:
     )
 
 
-def _journal_row(entry: JournalEntry) -> tuple[float, str, int | None, str]:
-    return entry.at, _EVENT_NAMES[entry.event], entry.message, _dumps(entry.facts)
+def _journal_row(entry: JournalEntry) -> tuple[Any, ...]:
+    return None, entry.at, _EVENT_NAMES[entry.event], entry.message, _dumps(entry.facts)
 
 
 _EVENT_NAMES = {event: event.value for event in Event}

@@ -61,7 +61,7 @@ def tell(record: Record, facts: Mapping[str, Any], *, running: bool) -> Story:
 def _accepted_line(record: Record) -> StoryLine:
     message = record.message
     about = next(
-        (entry.facts["about"] for entry in record.journal if entry.event is Event.ACCEPTED and "about" in entry.facts),
+        (entry.facts["about"] for entry in record.journal if entry.event is Event.ABOUT),
         None,
     )
     if about is not None:

@@ -1,0 +1,125 @@
+"""`python -m bench accept|relay`: messages a second beside the bare server's, measured in turns in the same run."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import socket
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
+from pathlib import Path
+
+from copper_kite.net.authority import make_authority
+
+GOALS = {"accept": 0.40, "relay": 0.15}
+
+
+def free_port() -> int:
+    """A port that nobody listens on now."""
+    with socket.socket() as sock:
+        sock.bind(("127.0.0.1", 0))
+        return int(sock.getsockname()[1])
+
+
+@contextmanager
+def program(*words: str, ready: bytes = b"ready") -> Iterator[subprocess.Popen[bytes]]:
+    """A process that has said it is ready; ended at the end."""
+    process = subprocess.Popen([sys.executable, "-m", *words], stdout=subprocess.PIPE, stderr=subprocess.STDOUT)
+    assert process.stdout is not None
+    said = []
+    for line in process.stdout:
+        said.append(line)
+        if ready in line:
+            break
+    else:
+        raise SystemExit(b"".join(said).decode())
+    try:
+        yield process
+    finally:
+        process.terminate()
+        process.wait()
+        process.stdout.close()
+
+
+def load(port: int, arguments: argparse.Namespace) -> float:
+    """Seconds to hand in the messages."""
+    numbers = (port, arguments.sessions, arguments.messages, arguments.octets)
+    way = "pipelined" if arguments.pipelined else "lockstep"
+    words = [sys.executable, "-m", "bench.load", *map(str, numbers), way]
+    return float(subprocess.run(words, check=True, capture_output=True, text=True).stdout)
+
+
+def configure(folder: Path, port: int, hop: int) -> Path:
+    """A configuration with one listener, and one connector with TLS and a login."""
+    (folder / "credentials.toml").touch(mode=0o600)
+    (folder / "credentials.toml").write_text('[sink]\nlogin = "bench"\npassword = "made-up"\n')
+    config = folder / "kite.toml"
+    config.write_text(
+        f'[server]\nname = "quay1.ternferries.example"\ndata = "queue"\n'
+        f'[[listener]]\nname = "programs"\nbind = ["127.0.0.1:{port}"]\n'
+        f'[[connector]]\nname = "sink"\nhosts = ["localhost:{hop}"]\ntls = "implicit"\ntrust = "ca.pem"\n'
+        f'credential = "sink"\nsessions = 20\n'
+    )
+    return config
+
+
+def measure_bare(arguments: argparse.Namespace) -> float:
+    """The yardstick in messages a second."""
+    port = free_port()
+    with program("bench.bare", str(port)):
+        return arguments.messages / load(port, arguments)
+
+
+def measure_kite(arguments: argparse.Namespace) -> float:
+    """Copper Kite in messages a second: until the last 250 for accept, until the last is relayed for relay."""
+    with ExitStack() as stack:
+        folder = Path(stack.enter_context(tempfile.TemporaryDirectory(dir=arguments.folder)))
+        port, hop = free_port(), free_port()
+        files = make_authority(folder, ["localhost"])
+        config = configure(folder, port, hop)
+        sink = None
+        if arguments.what == "relay":
+            sink = stack.enter_context(
+                program("bench.sink", str(hop), str(files.certificate), str(files.key), str(arguments.messages))
+            )
+        else:  # accept alone: the next hop takes the connection and never says a word
+            silent = stack.enter_context(socket.create_server(("127.0.0.1", hop)))
+            silent.listen()
+        stack.enter_context(program("copper_kite", "--config", str(config), "serve", ready=b"is serving"))
+        began = time.monotonic()
+        seconds = load(port, arguments)
+        if sink is None:
+            return arguments.messages / seconds
+        assert sink.stdout is not None
+        started = began + (time.monotonic() - began - seconds)
+        return arguments.messages / (float(sink.stdout.readline()) - started)
+
+
+def main() -> None:
+    """Measure in turns and print."""
+    parser = argparse.ArgumentParser(prog="python -m bench")
+    parser.add_argument("what", choices=GOALS)
+    parser.add_argument("--messages", type=int, default=20000)
+    parser.add_argument("--sessions", type=int, default=50)
+    parser.add_argument("--octets", type=int, default=4096)
+    parser.add_argument("--pipelined", action="store_true", help="commands of a message as one group")
+    parser.add_argument("--rounds", type=int, default=3)
+    parser.add_argument("--folder", default=os.environ.get("TMPDIR", "/tmp"), help="on the disk to be measured")
+    arguments = parser.parse_args()
+    ratios = []
+    for number in range(1, arguments.rounds + 1):
+        bare, kite = measure_bare(arguments), measure_kite(arguments)
+        ratios.append(kite / bare)
+        print(f"round {number}: bare {bare:8.0f} msgs/s   {arguments.what} {kite:8.0f} msgs/s   {kite / bare:.3f}")
+    print(
+        f"{arguments.what}: {statistics.median(ratios):.3f} of the bare server (median); goal {GOALS[arguments.what]}"
+    )
+
+
+if __name__ == "__main__":
+    main()

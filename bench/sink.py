@@ -1,0 +1,60 @@
+"""A smart host with TLS and a login that keeps nothing but a count. `python -m bench.sink PORT CERTIFICATE KEY MESSAGES`.
+
+Prints "ready", and the time (monotonic, in seconds) at which it had taken all MESSAGES.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import sys
+import time
+
+import uvloop
+
+from copper_kite.net.tls import server_context
+
+REPLIES = {
+    b"EHLO": b"250-sink\r\n250-PIPELINING\r\n250-SIZE 0\r\n250-8BITMIME\r\n250 AUTH PLAIN\r\n",
+    b"AUTH": b"235 2.7.0 logged in\r\n",
+    b"QUIT": b"221 2.0.0 closing\r\n",
+    b"DATA": b"354 go on\r\n",
+}
+
+
+class Sink(asyncio.Protocol):
+    """Replies by the first four letters of a line; counts what ends like content."""
+
+    left = 0
+
+    def connection_made(self, transport: asyncio.BaseTransport) -> None:
+        self._transport = transport
+        self._content = False
+        self._tail = b""
+        transport.write(b"220 sink ESMTP\r\n")  # type: ignore[attr-defined]
+
+    def data_received(self, data: bytes) -> None:
+        if self._content:
+            self._tail = self._tail[-5:] + data
+            if self._tail.endswith(b"\r\n.\r\n"):
+                self._content, self._tail = False, b""
+                self._transport.write(b"250 2.0.0 taken\r\n")  # type: ignore[attr-defined]
+                Sink.left -= 1
+                if not Sink.left:
+                    print(time.monotonic(), flush=True)
+            return
+        out = b"".join(REPLIES.get(line[:4], b"250 2.0.0 done\r\n") for line in data.split(b"\r\n") if line)
+        self._content = data.endswith(b"DATA\r\n")
+        self._transport.write(out)  # type: ignore[attr-defined]
+
+
+async def main(port: int, certificate: str, key: str, messages: int) -> None:
+    """Listen until killed."""
+    Sink.left = messages
+    context = server_context(certificate, key)
+    server = await asyncio.get_running_loop().create_server(Sink, "127.0.0.1", port, ssl=context)
+    print("ready", flush=True)
+    await server.serve_forever()
+
+
+if __name__ == "__main__":
+    uvloop.run(main(int(sys.argv[1]), sys.argv[2], sys.argv[3], int(sys.argv[4])))
