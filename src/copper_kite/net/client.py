@@ -153,6 +153,8 @@ class ClientSession:
         self.stages: list[tuple[Stage, float, str]] = []
         self.stage = Stage.GREET
         self.messages = 0
+        self.tls_version = ""  # as in `TLSv1.3`
+        self.cipher = ""
 
     @property
     def usable(self) -> bool:
@@ -169,17 +171,6 @@ class ClientSession:
     def capabilities(self) -> Capabilities:
         """What the next hop offers now."""
         return self._engine.capabilities
-
-    @property
-    def tls_version(self) -> str:
-        """As in `TLSv1.3`; empty in clear."""
-        return getattr(self._transport.get_extra_info("ssl_object"), "version", lambda: "")() or ""
-
-    @property
-    def cipher(self) -> str:
-        """The suite's name; empty in clear."""
-        cipher = self._transport.get_extra_info("cipher")
-        return cipher[0] if cipher else ""
 
     # --- one command ------------------------------------------------------------------------------------------------
 
@@ -278,6 +269,7 @@ class ClientSession:
     def _note_tls(self, began: float) -> None:
         self._engine.secure = True
         self.stage = Stage.SECURE
+        self.cipher, self.tls_version, _ = self._transport.get_extra_info("cipher")
         said = f"{self.tls_version} {self.cipher}"
         self.dialogue.noted(self._now(), f"TLS: {said}")
         self._stage_done(began, said)

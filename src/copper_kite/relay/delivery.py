@@ -187,19 +187,24 @@ class Recorder:
         dialogue: Dialogue | None,
     ) -> Attempt:
         relayed = sum(fate.state is State.RELAYED for fate in fates)
-        stages = session.stages if session is not None else stop.facts.get("stages", ()) if stop is not None else ()
+        if session is not None:  # its opening is told with its first message; the others only name their place
+            stages = session.stages if session.messages <= 1 else []
+        else:
+            stages = stop.facts.get("stages", []) if stop is not None else []
         reply = worst.reply
         facts: dict[str, Any] = {
             "relayed": relayed,
-            "stages": [[stage.value, round(took, 4), said] for stage, took, said in stages],
+            "stages": [[stage, round(took, 4), said] for stage, took, said in stages],
             "results": [
-                [fate.recipient.address, fate.state.value, fate.stage.value, str(fate.reply or "")] for fate in fates
+                [fate.recipient.address, fate.state, fate.stage, str(fate.reply) if fate.reply else ""]
+                for fate in fates
             ],
         }
         if session is not None:
-            facts |= {"tls": session.tls_version, "cipher": session.cipher, "message_of_session": session.messages}
+            facts["tls"], facts["cipher"] = session.tls_version, session.cipher
+            facts["message_of_session"] = session.messages
         if plan is not None:
-            facts |= {"login": plan.login, "mode": plan.tls}
+            facts["login"], facts["mode"] = plan.login, plan.tls
         return Attempt(
             id=self._ids.next(began),
             message=job.message.id,

@@ -26,7 +26,7 @@ from copper_kite.words import Cause, Stage
 
 __all__ = ["Dispatcher", "Submit"]
 
-MAX_IN_HAND = 1000  # messages
+MAX_IN_HAND = 4000  # messages
 MAX_CONTENT_IN_HAND = 32 * 1024 * 1024  # octets of fresh content kept in memory; beyond, it is read from the store
 REFILL_BELOW = MAX_IN_HAND // 2
 RECORD_AGAIN_SECONDS = 1.0

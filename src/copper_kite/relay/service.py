@@ -22,7 +22,7 @@ from copper_kite.store.ids import IdMaker
 from copper_kite.store.model import Change, JournalEntry
 from copper_kite.store.reads import Reader
 from copper_kite.store.schema import connect_writer
-from copper_kite.store.writer import GroupWriter, Settled
+from copper_kite.store.writer import GroupWriter
 from copper_kite.words import Event
 
 __all__ = ["Service"]
@@ -57,7 +57,7 @@ class Service:
         loaded, now = self._loaded, self._clock.now()
         lock = FolderLock(loaded.data, now)
         self._undo.append(lock.release)
-        self._writer = GroupWriter(connect_writer(loaded.data), self._notify)
+        self._writer = GroupWriter(connect_writer(loaded.data), self._loop.call_soon_threadsafe)
         self._undo.append(self._writer.close)
         reader = Reader(loaded.data)
         self._undo.append(reader.close)
@@ -70,10 +70,6 @@ class Service:
             bound += [await self._listen(listener, endpoint, submission) for endpoint in listener.bind]
         self._dispatcher.start()
         return bound
-
-    def _notify(self, settled: Settled) -> None:
-        """From the writer's thread: have the callbacks run in the loop, all of one commit at once."""
-        self._loop.call_soon_threadsafe(_settle, settled)
 
     async def _write(self, change: Change) -> None:
         assert self._writer is not None
@@ -142,8 +138,3 @@ class Service:
             await self._write(Change(journal=[entry]))
         while self._undo:
             self._undo.pop()()
-
-
-def _settle(settled: Settled) -> None:
-    for done, error in settled:
-        done(error)

@@ -1,7 +1,10 @@
-"""The one thread that writes: whatever waits is committed in one transaction, and only then are the senders answered.
+"""Group commit: whatever waits goes into one transaction, and only when that is on the disk are the senders answered.
 
-While a commit is on its way to the disk, new changes gather; the next commit takes them all. So the cost of reaching
-stable storage is shared by everybody who waits for it, and nobody is answered before it.
+While a commit is on its way to the disk, new changes gather; the next transaction takes them all. So the cost of
+reaching stable storage is shared by everybody who waits for it, and nobody is answered before it.
+
+The statements run in the loop's thread and the commit, which is what takes time, in a thread of its own: one that ran
+the statements too would have to win the interpreter back from a busy loop for each of them.
 """
 
 from __future__ import annotations
@@ -20,73 +23,125 @@ from copper_kite.store.model import Attempt, Change, JournalEntry, Message, Outc
 from copper_kite.store.schema import PORTION_BITS
 from copper_kite.words import FINAL, Event
 
-__all__ = ["Done", "GroupWriter", "Notify", "write_changes"]
+__all__ = ["Done", "GroupWriter", "place"]
 
 Done = Callable[[KiteError | None], None]
-Settled = list[tuple[Done, KiteError | None]]
-Notify = Callable[[Settled], None]
+Defer = Callable[[Callable[[], None]], object]
 
-MAX_BATCH = 1000  # changes in one transaction
+MAX_BATCH = 500  # changes in one transaction
 MAX_ROWS = 64  # in one statement
 
 _dumps = json.JSONEncoder(separators=(",", ":"), ensure_ascii=False).encode
 
 
 class GroupWriter:
-    """Takes changes from any thread; commits them in order, many at a time.
+    """Takes changes from one thread, the loop's; commits them in order, many at a time.
 
-    `notify` is called from the writer's thread, once for each commit, with every `done` and its error (None when the
-    change is on stable storage). A change that fails leaves nothing behind and does not touch its neighbours.
+    `defer` has a function called soon in the loop's thread, and may be called from any thread. A change that fails
+    leaves nothing behind and does not touch its neighbours.
     """
 
-    def __init__(self, connection: sqlite3.Connection, notify: Notify) -> None:
+    def __init__(self, connection: sqlite3.Connection, defer: Defer) -> None:
         self._connection = connection
-        self._notify = notify
-        self._waiting: SimpleQueue[tuple[Change, Done] | None] = SimpleQueue()
-        self._thread = threading.Thread(target=self._run, name="store-writer", daemon=True)
+        self._defer = defer
+        self._waiting: list[tuple[Change, Done]] = []
+        self._batch: list[tuple[Done, KiteError | None]] = []
+        self._scheduled = False
+        self._commits: SimpleQueue[bool] = SimpleQueue()
+        self._thread = threading.Thread(target=self._commit_on_demand, name="store-commit", daemon=True)
         self._thread.start()
 
     def submit(self, change: Change, done: Done) -> None:
         """Have `change` written; `done(None)` comes when it is on stable storage, `done(error)` when it is not."""
-        self._waiting.put((change, done))
+        self._waiting.append((change, done))
+        if not self._batch and not self._scheduled:
+            self._scheduled = True
+            self._defer(self._begin)  # so that all that the loop does in this turn goes together
 
     def close(self) -> None:
         """Write what waits, then stop and close the connection. Further changes are not taken."""
-        self._waiting.put(None)
+        self._commits.put(False)
         self._thread.join()
+        if self._batch:
+            self._settle(None)
+        while self._waiting:
+            self._fill()
+            self._settle(self._commit())
         self._connection.close()
 
-    def _run(self) -> None:
-        while (first := self._waiting.get()) is not None:
-            batch = [first]
-            while len(batch) < MAX_BATCH and not self._waiting.empty():
-                more = self._waiting.get()
-                if more is None:
-                    self._waiting.put(None)
-                    break
-                batch.append(more)
-            self._notify(self._settle(batch))
+    def _begin(self) -> None:
+        self._scheduled = False
+        if self._waiting and not self._batch:
+            self._fill()
+            self._commits.put(True)
 
-    def _settle(self, batch: list[tuple[Change, Done]]) -> Settled:
-        error = self._try([change for change, _ in batch])
-        if error is None or len(batch) == 1:
-            return [(done, error) for _, done in batch]
-        return [(done, self._try([change])) for change, done in batch]
-
-    def _try(self, changes: list[Change]) -> KiteError | None:
+    def _fill(self) -> None:
+        """Put what waits into a transaction; each change with the error that kept it out, if one did."""
+        taken, self._waiting = self._waiting[:MAX_BATCH], self._waiting[MAX_BATCH:]
+        changes = [change for change, _ in taken]
         try:
+            self._connection.execute("BEGIN IMMEDIATE")
             write_changes(self._connection, changes)
-        except sqlite3.Error as error:
+            errors: list[KiteError | None] = [None] * len(changes)
+        except sqlite3.Error:
+            self._roll_back()
+            errors = self._fill_singly(changes)
+        self._batch = [(done, error) for (_, done), error in zip(taken, errors, strict=True)]
+
+    def _fill_singly(self, changes: list[Change]) -> list[KiteError | None]:
+        """One change at a time, so that one that fails takes no other with it."""
+        errors: list[KiteError | None] = []
+        for change in changes:
+            try:
+                if not self._connection.in_transaction:
+                    self._connection.execute("BEGIN IMMEDIATE")
+                self._connection.execute("SAVEPOINT one")
+                write_changes(self._connection, [change])
+                self._connection.execute("RELEASE one")
+                errors.append(None)
+            except sqlite3.Error as error:
+                errors.append(_store_error(error))
+                if self._connection.in_transaction:
+                    self._connection.execute("ROLLBACK TO one")
+                    self._connection.execute("RELEASE one")
+        return errors
+
+    def _commit_on_demand(self) -> None:
+        """The thread: each commit, then word of it to the loop's thread."""
+        while self._commits.get():
+            error = self._commit()
+            self._defer(partial(self._committed, error))
+
+    def _commit(self) -> KiteError | None:
+        try:
             if self._connection.in_transaction:
-                self._connection.execute("ROLLBACK")
-            full = getattr(error, "sqlite_errorcode", None) == sqlite3.SQLITE_FULL
-            return (StoreFull if full else StoreFailed)(str(error))
+                self._connection.execute("COMMIT")
+        except sqlite3.Error as error:
+            self._roll_back()
+            return _store_error(error)
         return None
+
+    def _committed(self, failure: KiteError | None) -> None:
+        self._settle(failure)
+        self._begin()
+
+    def _settle(self, failure: KiteError | None) -> None:
+        batch, self._batch = self._batch, []
+        for done, error in batch:
+            done(error or failure)
+
+    def _roll_back(self) -> None:
+        if self._connection.in_transaction:
+            self._connection.execute("ROLLBACK")
+
+
+def _store_error(error: sqlite3.Error) -> KiteError:
+    full = getattr(error, "sqlite_errorcode", None) == sqlite3.SQLITE_FULL
+    return (StoreFull if full else StoreFailed)(str(error))
 
 
 def write_changes(connection: sqlite3.Connection, changes: Sequence[Change]) -> None:
-    """Write all `changes` in one transaction, on stable storage on return. Raises sqlite3.Error, leaving it open."""
-    connection.execute("BEGIN IMMEDIATE")
+    """Put all `changes` into the open transaction. Raises sqlite3.Error."""
     many = connection.executemany
     add = partial(_insert, connection)
     if messages := [_message_row(message) for change in changes for message in change.messages]:
@@ -115,7 +170,6 @@ def write_changes(connection: sqlite3.Connection, changes: Sequence[Change]) -> 
         )
     if dropped := [_places(id) for change in changes for id in change.dropped]:
         many("DELETE FROM content WHERE place BETWEEN ? AND ?", dropped)
-    connection.execute("COMMIT")
 
 
 @lru_cache(maxsize=1024)
@@ -125,11 +179,7 @@ def _insert_statement(table: str, columns: int, rows: int) -> str:
 
 
 def _insert(connection: sqlite3.Connection, table: str, rows: list[tuple[Any, ...]]) -> None:
-    """Insert `rows`, many with one statement.
-
-    A thread gives up the interpreter for each statement it steps, and gets it back only when the loop's thread lets
-    go: so the number of statements is what a commit costs in waiting.
-    """
+    """Insert `rows`, many with one statement."""
     for start in range(0, len(rows), MAX_ROWS):
         group = rows[start : start + MAX_ROWS]
         connection.execute(_insert_statement(table, len(group[0]), len(group)), tuple(chain.from_iterable(group)))
