@@ -33,17 +33,23 @@ class Sink(asyncio.Protocol):
         transport.write(b"220 sink ESMTP\r\n")  # type: ignore[attr-defined]
 
     def data_received(self, data: bytes) -> None:
-        if self._content:
-            self._tail = self._tail[-5:] + data
-            if self._tail.endswith(b"\r\n.\r\n"):
-                self._content, self._tail = False, b""
-                self._transport.write(b"250 2.0.0 taken\r\n")  # type: ignore[attr-defined]
+        out = b""
+        while data:
+            if self._content:
+                data, self._tail = self._tail + data, b""
+                end = data.find(b"\r\n.\r\n")
+                if end < 0:
+                    self._tail = data[-4:]
+                    break
+                self._content, data = False, data[end + 5 :]
+                out += b"250 2.0.0 taken\r\n"
                 Sink.left -= 1
                 if not Sink.left:
                     print(time.monotonic(), flush=True)
-            return
-        out = b"".join(REPLIES.get(line[:4], b"250 2.0.0 done\r\n") for line in data.split(b"\r\n") if line)
-        self._content = data.endswith(b"DATA\r\n")
+            else:
+                line, _, data = data.partition(b"\r\n")
+                out += REPLIES.get(line[:4], b"250 2.0.0 done\r\n")
+                self._content = line == b"DATA"
         self._transport.write(out)  # type: ignore[attr-defined]
 
 

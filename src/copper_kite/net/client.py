@@ -8,16 +8,13 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import errno
-import ssl
-from collections.abc import AsyncIterator, Awaitable, Callable, Iterable, Iterator
-from contextlib import asynccontextmanager
+from collections.abc import Awaitable, Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 
 from copper_kite.errors import RemoteProtocolError, SessionFailed
 from copper_kite.net import tls
 from copper_kite.net.dialogue import Dialogue
-from copper_kite.net.resolve import resolve
+from copper_kite.net.wire import Wire
 from copper_kite.smtp import client as smtp
 from copper_kite.smtp.content import stuff
 from copper_kite.smtp.extensions import Capabilities
@@ -26,7 +23,7 @@ from copper_kite.smtp.sasl import Secret
 from copper_kite.smtp.transaction import Envelope, Result, Transaction
 from copper_kite.words import Cause, Stage
 
-__all__ = ["ClientSession", "Plan", "Timeouts", "open_session"]
+__all__ = ["ClientSession", "Plan", "Timeouts"]
 
 BLOCK = 64 * 1024  # octets of content written at a time
 
@@ -59,90 +56,10 @@ class Plan:
     timeouts: Timeouts = field(default_factory=Timeouts)
 
 
-class _Wire(asyncio.Protocol):
-    """Octets in and out, with one reader who waits and one bound that moves."""
-
-    def __init__(self) -> None:
-        self._loop = asyncio.get_running_loop()
-        self._heard: list[bytes] = []
-        self._waiter: asyncio.Future[None] | None = None
-        self._timer: asyncio.TimerHandle | None = None
-        self._deadline = 0.0
-        self._writable = asyncio.Event()
-        self._writable.set()
-        self.lost: Exception | None = None
-        self.timed_out = False
-
-    def data_received(self, data: bytes) -> None:
-        self._heard.append(data)
-        self._wake()
-
-    def eof_received(self) -> bool:
-        self.lost = self.lost or ConnectionResetError("the peer closed the connection")
-        self._wake()
-        return False
-
-    def connection_lost(self, error: Exception | None) -> None:
-        self.lost = self.lost or error or ConnectionResetError("the peer closed the connection")
-        if self._timer is not None:
-            self._timer.cancel()
-        self._writable.set()
-        self._wake()
-
-    def pause_writing(self) -> None:
-        self._writable.clear()
-
-    def resume_writing(self) -> None:
-        self._writable.set()
-
-    def _wake(self) -> None:
-        if self._waiter is not None and not self._waiter.done():
-            self._waiter.set_result(None)
-
-    def bound(self, seconds: float) -> None:
-        """What is awaited from now on must come within `seconds`. One timer serves the whole session."""
-        self._deadline = self._loop.time() + seconds
-        if self._timer is None or self._timer.when() > self._deadline:
-            if self._timer is not None:
-                self._timer.cancel()
-            self._timer = self._loop.call_at(self._deadline, self._check)
-
-    def _check(self) -> None:
-        if self._loop.time() < self._deadline - 0.001:
-            self._timer = self._loop.call_at(self._deadline, self._check)
-            return
-        self._timer = None
-        self.timed_out = True
-        self._writable.set()
-        self._wake()
-
-    @property
-    def has_data(self) -> bool:
-        """Whether something came in that nobody has read."""
-        return bool(self._heard)
-
-    async def read(self) -> bytes:
-        """What came in; empty when the connection is gone or the time is up."""
-        if not self._heard and self.lost is None and not self.timed_out:
-            self._waiter = self._loop.create_future()
-            try:
-                await self._waiter
-            finally:
-                self._waiter = None
-        data = b"".join(self._heard)
-        self._heard.clear()
-        return data
-
-    async def drain(self) -> None:
-        """Wait until the transport takes more."""
-        if not self._writable.is_set():
-            await self._writable.wait()
-
-
 class ClientSession:
     """One open session with a next hop. `stages` holds (stage, seconds, what came back) of its opening."""
 
-    def __init__(self, plan: Plan, wire: _Wire, transport: asyncio.Transport, address: str, dialogue: Dialogue) -> None:
+    def __init__(self, plan: Plan, wire: Wire, transport: asyncio.Transport, address: str, dialogue: Dialogue) -> None:
         self._loop = asyncio.get_running_loop()
         self._plan = plan
         self._wire = wire
@@ -153,19 +70,19 @@ class ClientSession:
         self.stages: list[tuple[Stage, float, str]] = []
         self.stage = Stage.GREET
         self.messages = 0
+        self._begun: Transaction | None = None  # the next message's, when its first commands have gone
+        self._group = b""
         self.tls_version = ""  # as in `TLSv1.3`
         self.cipher = ""
 
     @property
     def usable(self) -> bool:
         """Whether another message may go through it."""
-        return (
-            self._wire.lost is None
-            and not self._wire.has_data
-            and not self._transport.is_closing()
-            and self._engine.phase is smtp.Phase.READY
-            and self._engine.waiting is None
-        )
+        if self._wire.lost is not None or self._transport.is_closing():
+            return False
+        if self._begun is not None:
+            return True
+        return not self._wire.has_data and self._engine.phase is smtp.Phase.READY and self._engine.waiting is None
 
     @property
     def capabilities(self) -> Capabilities:
@@ -255,7 +172,7 @@ class ClientSession:
             self._engine.tls_established()
         except RemoteProtocolError as error:
             raise self._failed(Cause.PROTOCOL, str(error)) from error
-        self._note_tls(began)
+        self.secured(began)
         await self.hello()
 
     @contextlib.contextmanager
@@ -266,7 +183,8 @@ class ClientSession:
             text = tls.describe(error)
             raise self._failed(tls.cause_of(error), text) from error
 
-    def _note_tls(self, began: float) -> None:
+    def secured(self, began: float) -> None:
+        """TLS is on, since `began` (loop time in seconds): the stage is done."""
         self._engine.secure = True
         self.stage = Stage.SECURE
         self.cipher, self.tls_version, _ = self._transport.get_extra_info("cipher")
@@ -294,49 +212,67 @@ class ClientSession:
         envelope: Envelope,
         content: Callable[[], Iterable[bytes]],
         before_content: Awaitable[None] | None = None,
+        following: Callable[[], Envelope | None] = lambda: None,
     ) -> tuple[Result, ...]:
         """Hand one message over; each recipient's deciding reply, in the envelope's order.
 
         `content` gives the octets in portions, whole lines at the end; `before_content` is awaited before any of them
-        goes. Raises SessionFailed when the session breaks, with what was decided until then in `facts["results"]`.
+        goes. With PIPELINING, the commands of the envelope that `following` gives go out together with the end of the
+        content (RFC 2920 3.1); that envelope must then be the next one handed to `relay`. Raises SessionFailed when
+        the session breaks, with what was decided until then in `facts["results"]`.
         """
         self.messages += 1
-        transaction = Transaction(self._engine, envelope)
         self.stage = Stage.SENDER
+        begun, self._begun = self._begun, None
+        transaction = begun or Transaction(self._engine, envelope)
         try:
-            self._note_group(transaction, transaction.start())
-            timeouts = self._plan.timeouts
+            self._send_group(self._group if begun else transaction.start())
             while not transaction.finished:
                 if transaction.wants_content:
                     transaction.wants_content = False
                     self.stage = Stage.CONTENT
                     if before_content is not None:
                         await before_content
-                    await self._send_content(() if transaction.empty else content(), envelope.size)
+                    await self._send_content(() if transaction.empty else content(), envelope.size, following)
                     self.stage = Stage.ACCEPT
-                answered = await self._next_reply(self._reply_bound(timeouts))
-                self._note_group(transaction, transaction.take(answered))
+                answered = await self._next_reply(self._reply_bound())
+                self._send_group(transaction.take(answered))
                 self.stage = transaction.stage
                 if answered.reply.code == 421 and not transaction.finished:
                     raise self._failed(Cause.REPLY, f"session closed: {answered.reply}", answered.reply)
         except SessionFailed as failure:
             failure.facts["results"] = transaction.results
+            failure.facts["untried"] = begun is not None and transaction.untouched
             raise
         return transaction.results
 
-    def _reply_bound(self, timeouts: Timeouts) -> float:
-        waiting = self._engine.waiting
-        if waiting is None or waiting.verb is not smtp.Verb.END:
-            return timeouts.data if waiting is not None and waiting.verb is smtp.Verb.DATA else timeouts.command
-        return timeouts.accept
+    def _begin_following(self, following: Callable[[], Envelope | None]) -> bytes:
+        """The first commands of the next message, if there is one and they may go before the reply to this one."""
+        if "PIPELINING" not in self._engine.capabilities or (envelope := following()) is None:
+            return b""
+        self._begun = Transaction(self._engine, envelope)
+        self._group = self._begun.start()
+        return self._group
 
-    def _note_group(self, transaction: Transaction, wire: bytes) -> None:
-        """Send a group of commands, and keep them in the dialogue: none of a transaction's commands is secret."""
-        if wire:
-            self.dialogue.sent(self._now(), wire)
+    def _reply_bound(self) -> float:
+        timeouts, waiting = self._plan.timeouts, self._engine.waiting
+        if waiting is None:
+            return timeouts.command
+        return {smtp.Verb.END: timeouts.accept, smtp.Verb.DATA: timeouts.data}.get(waiting.verb, timeouts.command)
+
+    def _send_group(self, wire: bytes) -> None:
+        """Send a group of commands unless it went already, and keep it in the dialogue: none of these is secret."""
+        if not wire:
+            return
+        self.dialogue.sent(self._now(), wire)
+        if wire is self._group:
+            self._group = b""
+        else:
             self._transport.write(wire)
 
-    async def _send_content(self, portions: Iterable[bytes], size: int) -> None:
+    async def _send_content(
+        self, portions: Iterable[bytes], size: int, following: Callable[[], Envelope | None]
+    ) -> None:
         began, line_start, wire = self._now(), True, b""
         for portion in portions:
             for block in _blocks(portion):
@@ -345,7 +281,7 @@ class ClientSession:
                 if len(wire) >= BLOCK:
                     await self._write(wire)
                     wire = b""
-        self._transport.write(wire + self._engine.send(smtp.END_OF_CONTENT))
+        self._transport.write(wire + self._engine.send(smtp.END_OF_CONTENT) + self._begin_following(following))
         self.dialogue.noted(self._now(), f"content sent, {size} octets in {self._now() - began:.3f} s")
 
     async def _write(self, wire: bytes) -> None:
@@ -382,91 +318,3 @@ def _blocks(portion: bytes) -> Iterator[bytes]:
             end += 1
         yield portion[start:end]
         start = end
-
-
-_CONNECT_CAUSES = {
-    errno.ECONNREFUSED: Cause.CONNECTION_REFUSED,
-    errno.ENETUNREACH: Cause.UNREACHABLE,
-    errno.EHOSTUNREACH: Cause.UNREACHABLE,
-    errno.ETIMEDOUT: Cause.CONNECTION_TIMED_OUT,
-}
-
-
-async def open_session(plan: Plan, dialogue: Dialogue) -> ClientSession:
-    """A session with the next hop of `plan`, up to and with the login. Raises SessionFailed; nothing stays open then.
-
-    Addresses are tried in the resolver's order until one takes the connection.
-    """
-    loop = asyncio.get_running_loop()
-    began = loop.time()
-    addresses = await resolve(plan.host, plan.port)
-    dialogue.noted(loop.time(), f"{plan.host} is {', '.join(addresses)}")
-    stages = [(Stage.RESOLVE, loop.time() - began, ", ".join(addresses))]
-    began = loop.time()
-    failure: SessionFailed | None = None
-    for address in addresses:
-        try:
-            wire, transport = await _connect(plan, address)
-        except SessionFailed as error:
-            dialogue.noted(loop.time(), f"{address}: {error.text}")
-            failure = error
-            continue
-        dialogue.noted(loop.time(), f"connected to {address} port {plan.port}")
-        session = ClientSession(plan, wire, transport, address, dialogue)
-        session.stages = [*stages, (Stage.CONNECT, loop.time() - began, address)]
-        async with _closing_on_failure(session):
-            await _open(plan, session)
-        return session
-    assert failure is not None
-    raise failure
-
-
-async def _connect(plan: Plan, address: str) -> tuple[_Wire, asyncio.Transport]:
-    loop = asyncio.get_running_loop()
-    implicit = plan.tls == "implicit"
-    try:
-        async with asyncio.timeout(plan.timeouts.connect):
-            transport, wire = await loop.create_connection(
-                _Wire,
-                address,
-                plan.port,
-                ssl=tls.client_context(plan.trust) if implicit else None,
-                server_hostname=plan.host if implicit else None,
-                ssl_handshake_timeout=plan.timeouts.secure if implicit else None,
-            )
-    except TimeoutError as error:
-        raise SessionFailed(
-            Stage.CONNECT, Cause.CONNECTION_TIMED_OUT, f"no answer in {plan.timeouts.connect:g} s", address=address
-        ) from error
-    except ssl.SSLError as error:
-        raise SessionFailed(Stage.SECURE, tls.cause_of(error), tls.describe(error), address=address) from error
-    except OSError as error:
-        stage = Stage.CONNECT if error.errno in _CONNECT_CAUSES or not implicit else Stage.SECURE
-        cause = _CONNECT_CAUSES.get(error.errno or 0, Cause.LOST)
-        raise SessionFailed(stage, cause, (error.strerror or str(error)).lower(), address=address) from error
-    return wire, transport
-
-
-async def _open(plan: Plan, session: ClientSession) -> None:
-    if plan.tls == "implicit":
-        session._note_tls(asyncio.get_running_loop().time())
-    await session.greet()
-    await session.hello()
-    if plan.tls == "starttls":
-        await session.secure()
-    if plan.login:
-        await session.login()
-
-
-@asynccontextmanager
-async def _closing_on_failure(session: ClientSession) -> AsyncIterator[None]:
-    try:
-        yield
-    except SessionFailed as failure:
-        failure.facts["address"] = session.address
-        failure.facts["stages"] = session.stages
-        session.abort()
-        raise
-    except BaseException:
-        session.abort()
-        raise

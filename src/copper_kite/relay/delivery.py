@@ -45,12 +45,11 @@ class Job:
     connector: str  # empty when none carries them
     next_hop: Endpoint | None
     content: Callable[[], Iterable[bytes]]
+    envelope: Envelope = field(init=False)
 
-    @property
-    def envelope(self) -> Envelope:
-        """The envelope of this attempt."""
+    def __post_init__(self) -> None:
         message = self.message
-        return Envelope(
+        self.envelope = Envelope(
             message.reverse_path,
             tuple(recipient.address for recipient in self.recipients),
             message.size,

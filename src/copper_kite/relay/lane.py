@@ -14,11 +14,12 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from copper_kite.errors import SessionFailed
-from copper_kite.net.client import ClientSession, Plan, open_session
+from copper_kite.net.client import ClientSession, Plan
 from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.opening import open_session
 from copper_kite.relay.delivery import Job, Stop, unfit
 from copper_kite.settings.model import Connector
-from copper_kite.smtp.transaction import Result
+from copper_kite.smtp.transaction import Envelope, Result
 
 __all__ = ["Lane", "Report", "Sink"]
 
@@ -129,19 +130,28 @@ class Lane:
             return
         self._grow()
         recorded: asyncio.Future[None] | None = None
+        following = _Following(self, session)
         try:
-            while session.usable and (job := await self._next_job()) is not None:
+            while session.usable and (job := following.take() or await self._next_job()) is not None:
                 if not session.usable:  # it went away while it was idle; the job is none the worse for it
                     self._jobs.appendleft(job)
                     break
-                recorded = await self._carry(session, job, recorded)
+                recorded = await self._carry(session, job, recorded, following)
             if recorded is not None:
                 await recorded
             if session.usable:
                 await session.close()
         finally:
+            if (job := following.take()) is not None:
+                self._jobs.appendleft(job)
             self._open -= 1
             session.abort()
+
+    def next_waiting(self, session: ClientSession) -> Job | None:
+        """A job that waits and that this session's next hop can take, or None."""
+        if self._stopping or not self._jobs or unfit(self._jobs[0].envelope, session.capabilities) is not None:
+            return None
+        return self._jobs.popleft()
 
     async def _open_session(self) -> ClientSession | None:
         """A session ready for messages. When none can be had, the waiting jobs are reported and None comes back."""
@@ -168,8 +178,12 @@ class Lane:
         return self._sink.report(self._plan, report)
 
     async def _carry(
-        self, session: ClientSession, job: Job, recorded: asyncio.Future[None] | None
-    ) -> asyncio.Future[None]:
+        self,
+        session: ClientSession,
+        job: Job,
+        recorded: asyncio.Future[None] | None,
+        following: _Following,
+    ) -> asyncio.Future[None] | None:
         """Hand one job over.
 
         Its content does not go before the result of the last one is on stable storage (`recorded`): so a crash can
@@ -182,8 +196,11 @@ class Lane:
         results: tuple[Result, ...] = ()
         if stop is None:
             try:
-                results = await session.relay(envelope, job.content, recorded)
+                results = await session.relay(envelope, job.content, recorded, following.choose)
             except SessionFailed as failure:
+                if failure.facts["untried"]:  # the next hop closed behind the message before: no fault of this one's
+                    self._jobs.appendleft(job)
+                    return recorded
                 stop, results = Stop.of(failure), failure.facts["results"]
         report = Report(
             job=job,
@@ -197,6 +214,25 @@ class Lane:
         done = self._report(report)
         session.dialogue.cut(mark)
         return done
+
+
+class _Following:
+    """The job whose first commands went out with the content of the one before it."""
+
+    def __init__(self, lane: Lane, session: ClientSession) -> None:
+        self._lane = lane
+        self._session = session
+        self._job: Job | None = None
+
+    def choose(self) -> Envelope | None:
+        """Take the next waiting job for this session, if there is one; its envelope."""
+        self._job = self._lane.next_waiting(self._session)
+        return None if self._job is None else self._job.envelope
+
+    def take(self) -> Job | None:
+        """The job chosen, once."""
+        job, self._job = self._job, None
+        return job
 
 
 def _give_nothing(future: asyncio.Future[Job | None]) -> None:

@@ -58,6 +58,7 @@ class Transaction:
             data(),
         ]
         self._next = 0
+        self._answered = False
         self.wants_content = False
         self.finished = False
         self.stage = Stage.SENDER
@@ -77,6 +78,11 @@ class Transaction:
     def empty(self) -> bool:
         """Whether no recipient was accepted: then only the end of content may follow a 354 (RFC 2920 3.1)."""
         return not self._accepted
+
+    @property
+    def untouched(self) -> bool:
+        """Whether the server has taken nothing of it, nor refused it for itself."""
+        return not self._answered
 
     @property
     def results(self) -> tuple[Result, ...]:
@@ -102,6 +108,7 @@ class Transaction:
     def take(self, answered: Answered) -> bytes:
         """Eat the reply to one of this transaction's commands; return the next octets, maybe none."""
         verb, reply = answered.command.verb, answered.reply
+        self._answered = self._answered or reply.code != 421
         self.stage = _STAGES.get(verb, self.stage)
         if verb is Verb.RSET:
             self.finished = True
