@@ -54,7 +54,7 @@ def show_queue(rows: list[QueueRow], now: float) -> None:
         click.echo("Nothing waits.")
         return
     print_table(
-        ("id", "age", "size", "state", "tries", "next try", "from", "to", "last reply"),
+        ("id", "age", "size", "state", "tries", "next", "from", "to", "last reply"),
         [
             (
                 id_text(row.message.id),
@@ -63,19 +63,20 @@ def show_queue(rows: list[QueueRow], now: float) -> None:
                 row.recipient.state.value,
                 str(row.recipient.attempts),
                 "-" if row.recipient.next_try is None else _until(row.recipient.next_try, now),
-                cut(row.message.reverse_path or "<>", 16),
-                cut(row.recipient.address, 26),
+                cut(row.message.reverse_path or "<>", 11),
+                cut(row.recipient.address, 20),
                 row.recipient.reply,
             )
             for row in rows
         ],
-        right=("age", "size", "tries"),
+        right=("age", "size", "tries", "next"),
+        gap=1,
         colours=STATE_COLOURS,
     )
 
 
 def _until(at: float, now: float) -> str:
-    return f"in {age(at - now)}" if at > now + 0.5 else "now"
+    return age(at - now) if at > now + 0.5 else "now"
 
 
 def _row_json(row: QueueRow) -> dict[str, object]:

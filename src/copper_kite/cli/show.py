@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 if TYPE_CHECKING:
-    from rich.console import Console
+    from rich.console import Console, RenderableType
 
     from copper_kite.verdict.judge import Verdict
 
@@ -23,6 +23,7 @@ __all__ = [
     "cut",
     "json_time",
     "local_time",
+    "local_times",
     "print_json",
     "print_table",
     "print_verdict",
@@ -32,6 +33,7 @@ __all__ = [
 ]
 
 WIDTH = 100  # columns at most
+MIN_LAST = 16  # columns that the last one keeps, whatever the others take
 STATE_COLOURS = {"relayed": "green", "delayed": "yellow", "failed": "red", "queued": "cyan", "parked": "magenta"}
 
 
@@ -56,8 +58,15 @@ def age(seconds: float) -> str:
 
 def local_time(at: float, now: float | None = None) -> str:
     """The local time, with the date when it is not today's."""
-    then, today = time.localtime(at), time.localtime(time.time() if now is None else now)
-    return time.strftime("%H:%M:%S" if then[:3] == today[:3] else "%Y-%m-%d %H:%M:%S", then)
+    return local_times([at], now)[0]
+
+
+def local_times(instants: Sequence[float], now: float | None = None) -> list[str]:
+    """Local times, all with the date unless all are of today."""
+    today = time.localtime(time.time() if now is None else now)[:3]
+    parts = [time.localtime(at) for at in instants]
+    form = "%H:%M:%S" if all(part[:3] == today for part in parts) else "%m-%d %H:%M:%S"
+    return [time.strftime(form, part) for part in parts]
 
 
 def json_time(at: float | None) -> str | None:
@@ -80,13 +89,24 @@ def console() -> Console:
     return found
 
 
+def _print(renderable: RenderableType) -> None:
+    """Onto the terminal as it is; elsewhere without the blanks that fill the lines."""
+    where = console()
+    if where.is_terminal:
+        where.print(renderable)
+        return
+    with where.capture() as captured:
+        where.print(renderable)
+    click.echo("\n".join(line.rstrip() for line in captured.get().splitlines()))
+
+
 def say(*parts: str | tuple[str, str], indent: int = 0) -> None:
     """One paragraph of parts, some as (text, style); wrapped lines begin at `indent`."""
     from rich.padding import Padding
     from rich.text import Text
 
     text = Text.assemble(*parts)
-    console().print(Padding(text, (0, 0, 0, indent)) if indent else text)
+    _print(Padding(text, (0, 0, 0, indent)) if indent else text)
 
 
 def print_json(value: object) -> None:
@@ -100,6 +120,7 @@ def print_table(
     *,
     right: Sequence[str] = (),
     wraps: bool = False,
+    gap: int = 2,
     colours: Mapping[str, str] = MappingProxyType({}),
 ) -> None:
     """Aligned columns, at most WIDTH wide: the last column gives way, cut or (`wraps`) wrapped.
@@ -109,19 +130,22 @@ def print_table(
     from rich.table import Table
     from rich.text import Text
 
-    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
-    for column in columns:
-        last = column == columns[-1]
+    cells = [list(row) for row in rows]
+    table = Table(box=None, pad_edge=False, padding=(0, gap, 0, 0), header_style="bold")
+    widths = [max(map(len, column)) for column in zip(columns, *cells, strict=True)]
+    widths[-1] = min(widths[-1], max(console().width - sum(widths[:-1]) - gap * (len(widths) - 1), MIN_LAST))
+    for column, width in zip(columns, widths, strict=True):
+        wrapped = wraps and column == columns[-1]
         table.add_column(
             column,
             justify="right" if column in right else "left",
-            no_wrap=not (last and wraps),
-            overflow="fold" if last and wraps else "ellipsis",
-            min_width=None if last else 1,
+            width=width,
+            no_wrap=not wrapped,
+            overflow="fold" if wrapped else "ellipsis",
         )
-    for row in rows:
+    for row in cells:
         table.add_row(*(Text(cell, style=colours.get(cell, "")) for cell in row))
-    console().print(table)
+    _print(table)
 
 
 def print_verdict(verdict: Verdict) -> None:
@@ -129,7 +153,7 @@ def print_verdict(verdict: Verdict) -> None:
     from rich.table import Table
     from rich.text import Text
 
-    table = Table(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 2))
+    table = Table(box=None, show_header=False, padding=(0, 0, 0, 2))
     table.add_column(no_wrap=True)
     table.add_column(overflow="fold")
     side = verdict.side.value if verdict.side else "nobody's; nothing is wrong"
@@ -137,7 +161,7 @@ def print_verdict(verdict: Verdict) -> None:
     for name, text in facts:
         table.add_row(name, Text(text, style="bold" if name == "next" else ""))
     say(("Verdict", "bold"))
-    console().print(table)
+    _print(table)
 
 
 def verdict_json(verdict: Verdict) -> dict[str, Any]:

@@ -11,6 +11,7 @@ from copper_kite.cli.show import (
     STATE_COLOURS,
     json_time,
     local_time,
+    local_times,
     print_json,
     print_table,
     print_verdict,
@@ -71,11 +72,12 @@ def show_story(story: Story, *, dialogue: bool = False) -> None:
         tries = f" after {_attempts(recipient.attempts)}{when}"
         say(f"to {recipient.address}: ", (state, STATE_COLOURS.get(state, "")), tries, indent=2)
     click.echo()
+    times = local_times([line.at for line in story.lines])
     print_table(
         ("time", "what", "stage", "who", "code", "text"),
         [
-            (local_time(line.at), line.what, line.stage, line.who, line.code, printable(line.text))
-            for line in story.lines
+            (at, line.what, line.stage, line.who, line.code, printable(line.text))
+            for at, line in zip(times, story.lines, strict=True)
         ],
         wraps=True,
         colours=STATE_COLOURS,

@@ -167,6 +167,11 @@ class Reader:
         shape.messages, shape.octets, shape.oldest = row
         return shape
 
+    def totals(self) -> dict[State, int]:
+        """Recipients by state, ended ones too; looks at every recipient there is."""
+        rows = self._rows("SELECT state, count(*) FROM recipient GROUP BY 1")
+        return {State(state): count for state, count in rows}
+
     def connectors(self) -> list[ConnectorState]:
         """What is known of each connector that was ever used."""
         return [ConnectorState(*row) for row in self._rows("SELECT * FROM connector ORDER BY name")]

@@ -68,8 +68,8 @@ def _accepted_line(record: Record) -> StoryLine:
         return StoryLine(message.arrived, "accepted", "", "this server", "", f"notice about message {about}")
     who = f"user {message.user}" if message.user else message.client
     count = len(record.recipients)
-    recipients = record.recipients[0].address if count == 1 else f"{count} recipients"
-    text = f"by listener {message.listener} with {message.protocol}: from <{message.reverse_path}> to {recipients}"
+    recipients = f" for {count} recipients" if count > 1 else ""
+    text = f"by listener {message.listener} with {message.protocol}{recipients}"
     return StoryLine(message.arrived, "accepted", "", who, "250 2.0.0", text)
 
 

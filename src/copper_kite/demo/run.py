@@ -1,0 +1,170 @@
+"""The guided run: stand-ins and a server come up, programs hand in a day's mail, and what happens is told."""
+
+from __future__ import annotations
+
+import asyncio
+import secrets
+import socket
+from collections.abc import Callable
+from contextlib import AsyncExitStack
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from copper_kite.demo.day import DayClock
+from copper_kite.demo.scenario import BEACON_RULES, GATE_RULES, Letter, day_of_letters, render
+from copper_kite.net.authority import make_authority
+from copper_kite.net.client import ClientSession, Plan
+from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.opening import open_session
+from copper_kite.net.tls import server_context
+from copper_kite.relay.service import Service
+from copper_kite.session.standin import Rule, StandIn, StandInPlan
+from copper_kite.settings.load import Loaded, load
+from copper_kite.smtp.sasl import Secret
+from copper_kite.smtp.transaction import Envelope
+from copper_kite.store.ids import id_range
+from copper_kite.store.reads import Reader
+from copper_kite.words import State
+
+__all__ = ["Demo", "Moment"]
+
+EVERY = 2 * 3600.0  # of the day's seconds between two moments
+LOGIN = "tern-ferries"
+
+
+@dataclass(frozen=True, slots=True)
+class Moment:
+    """How things stand at one time of the day: messages handed in, and recipients by state."""
+
+    at: float
+    handed_in: int
+    states: dict[State, int]
+
+
+@dataclass(slots=True)
+class Demo:
+    """A day in `seconds`, in `folder`. `tell` hears of each moment."""
+
+    folder: Path
+    seconds: float
+    tell: Callable[[Moment], None]
+    stories: dict[str, int] = field(default_factory=dict)  # note → message id
+    _handed_in: int = 0
+
+    async def run(self, day_over: Callable[[Loaded], None], hold: asyncio.Event | None) -> None:
+        """Live through the day, then call `day_over`; with `hold`, go on until it is set."""
+        async with AsyncExitStack() as stack:
+            beacon = await self._stand_in(stack, "out.beaconpost.example", "starttls", BEACON_RULES)
+            gate = await self._stand_in(stack, "gate.harbouroffice.example", "implicit", GATE_RULES)
+            clock = DayClock(self.seconds)
+            port = _free_port()
+            loaded = self._configure(port, beacon, gate)
+            service = Service(loaded, clock)
+            await service.start()
+            stack.push_async_callback(service.stop)
+            with Reader(loaded.data) as reader:
+                await asyncio.gather(self._hand_in(port, clock), self._watch(reader, clock))
+            day_over(loaded)
+            if hold is not None:
+                await hold.wait()
+
+    async def _stand_in(self, stack: AsyncExitStack, name: str, tls: str, rules: tuple[Rule, ...]) -> int:
+        """A smart host with a certificate of its own authority; returns its port."""
+        folder = self.folder / name
+        files = make_authority(folder / "tls", [name, "localhost"])
+        plan = StandInPlan(
+            name=name,
+            folder=folder,
+            tls=tls,
+            context=server_context(str(files.certificate), str(files.key)),
+            logins={LOGIN: self._password(name)},
+            rules=rules,
+        )
+        stand_in = StandIn(plan)
+        port = await stand_in.start("127.0.0.1", 0)
+        stack.push_async_callback(stand_in.stop)
+        return port
+
+    def _password(self, name: str) -> Secret:
+        """A password made for this run, kept where the server reads it."""
+        password, path = secrets.token_urlsafe(12), self.folder / "credentials.toml"
+        path.touch(mode=0o600)
+        with path.open("a") as file:
+            file.write(f'["{name}"]\nlogin = "{LOGIN}"\npassword = "{password}"\n')
+        return Secret(password)
+
+    def _configure(self, port: int, beacon: int, gate: int) -> Loaded:
+        config = self.folder / "kite.toml"
+        config.write_text(_CONFIG.format(port=port, beacon=beacon, gate=gate, folder=self.folder))
+        return load(config)
+
+    async def _hand_in(self, port: int, clock: DayClock) -> None:
+        """Every program hands in its letters at their time, over a session of its own."""
+        sessions: dict[str, ClientSession] = {}
+        loop = asyncio.get_running_loop()
+        for number, letter in enumerate(day_of_letters(), 1):
+            await asyncio.sleep(clock.real_delay(clock.start + letter.at))
+            session = sessions.get(letter.program)
+            if session is None or not session.usable:
+                plan = Plan(host="127.0.0.1", port=port, name=f"{letter.program}.ternferries.example", tls="off")
+                session = sessions[letter.program] = await open_session(plan, Dialogue(loop.time()))
+            await self._hand_in_one(session, letter, render(letter, number, clock.now()))
+        for session in sessions.values():
+            await session.close()
+
+    async def _hand_in_one(self, session: ClientSession, letter: Letter, content: bytes) -> None:
+        envelope = Envelope(letter.sender, letter.recipients, len(content), False, False)
+        results = await session.relay(envelope, lambda: (content,))
+        self._handed_in += 1
+        bounds = id_range(results[0].reply.text.split()[-1])
+        if letter.note and bounds is not None:
+            self.stories[letter.note] = bounds[0]
+
+    async def _watch(self, reader: Reader, clock: DayClock) -> None:
+        """Tell how things stand, every so often and at the end."""
+        at = clock.start
+        while at < clock.end:
+            at = min(at + EVERY, clock.end)
+            await asyncio.sleep(clock.real_delay(at) + 0.01)
+            self.tell(Moment(at, self._handed_in, reader.totals()))
+
+
+def _free_port() -> int:
+    with socket.socket() as sock:
+        sock.bind(("127.0.0.1", 0))
+        return int(sock.getsockname()[1])
+
+
+_CONFIG = """\
+# Tern Island Ferries: a day in the life of quay1. Both smart hosts are stand-ins on this machine.
+
+[server]
+name = "quay1.ternferries.example"
+data = "queue"
+
+[identity]
+domain = "ternferries.example"
+
+[[listener]]
+name = "programs"
+bind = ["127.0.0.1:{port}", "unix:{folder}/submit.sock"]
+
+[[connector]]
+name = "beacon"                     # the general provider: out.beaconpost.example
+recipients = ["*"]
+hosts = ["localhost:{beacon}"]
+tls = "starttls"
+trust = "out.beaconpost.example/tls/ca.pem"
+credential = "out.beaconpost.example"
+
+[[connector]]
+name = "harbour"                    # a partner with an authority of its own: gate.harbouroffice.example
+recipients = ["harbouroffice.example"]
+hosts = ["localhost:{gate}"]
+tls = "implicit"
+trust = "gate.harbouroffice.example/tls/ca.pem"
+credential = "gate.harbouroffice.example"
+
+[retry]
+waits = ["1m", "5m", "15m", "30m", "1h"]
+"""
