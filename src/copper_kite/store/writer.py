@@ -89,22 +89,35 @@ class GroupWriter:
         self._batch = [(done, error) for (_, done), error in zip(taken, errors, strict=True)]
 
     def _fill_singly(self, changes: list[Change]) -> list[KiteError | None]:
-        """One change at a time, so that one that fails takes no other with it."""
-        errors: list[KiteError | None] = []
-        for change in changes:
-            try:
-                if not self._connection.in_transaction:
-                    self._connection.execute("BEGIN IMMEDIATE")
-                self._connection.execute("SAVEPOINT one")
-                write_changes(self._connection, [change])
-                self._connection.execute("RELEASE one")
-                errors.append(None)
-            except sqlite3.Error as error:
-                errors.append(_store_error(error))
-                if self._connection.in_transaction:
-                    self._connection.execute("ROLLBACK TO one")
-                    self._connection.execute("RELEASE one")
+        """Leave out the changes that fail, so that none of them takes another with it.
+
+        An error may undo the whole transaction, what went before it included (a full disk does): so each time, those
+        that are left begin anew. When the disk is full, what comes behind is not tried either.
+        """
+        errors: list[KiteError | None] = [None] * len(changes)
+        while any(error is None for error in errors):
+            failed = self._fill_until_one_fails(changes, errors)
+            if failed is None:
+                break
+            self._roll_back()
+            number, error = failed
+            errors[number] = error
+            if isinstance(error, StoreFull):
+                errors[number + 1 :] = [later or error for later in errors[number + 1 :]]
         return errors
+
+    def _fill_until_one_fails(
+        self, changes: list[Change], errors: Sequence[KiteError | None]
+    ) -> tuple[int, KiteError] | None:
+        number = 0
+        try:
+            self._connection.execute("BEGIN IMMEDIATE")
+            for number, change in enumerate(changes):
+                if errors[number] is None:
+                    write_changes(self._connection, [change])
+        except sqlite3.Error as error:
+            return number, _store_error(error)
+        return None
 
     def _commit_on_demand(self) -> None:
         """The thread: each commit, then word of it to the loop's thread."""

@@ -159,7 +159,8 @@ def _stopped(
     judgement = judge(Stage(stage), cause, int(number) if number else None, enhanced, known)
     evidence = reply or attempt.text
     meaning = f"{_opening(state, recipient, by_state, running)} {judgement.meaning}"
-    return Verdict(judgement.side, meaning, f"{evidence} (stage {stage})", judgement.next)
+    next_step = "kite serve" if state is State.DELAYED and not running else judgement.next
+    return Verdict(judgement.side, meaning, f"{evidence} (stage {stage})", next_step)
 
 
 def _opening(state: State, recipient: Recipient, by_state: Mapping[State, Sequence[Recipient]], running: bool) -> str:

@@ -1,0 +1,225 @@
+"""The client's engine and one message through it; rows C-01 to C-04, C-07, C-09, C-20, W-09, T-04."""
+
+from __future__ import annotations
+
+import itertools
+
+import pytest
+
+from copper_kite.errors import LocalProtocolError, RemoteProtocolError
+from copper_kite.smtp import client as smtp
+from copper_kite.smtp.client import ORDER, Client, Phase, Verb
+from copper_kite.smtp.replies import Reply
+from copper_kite.smtp.sasl import Secret
+from copper_kite.smtp.transaction import Envelope, Transaction
+from copper_kite.words import Stage
+
+COMMANDS = {
+    Verb.EHLO: smtp.ehlo("q.example"),
+    Verb.HELO: smtp.helo("q.example"),
+    Verb.STARTTLS: smtp.starttls(),
+    Verb.AUTH: smtp.auth_plain("u", Secret("p")),
+    Verb.MAIL: smtp.mail("a@x.example"),
+    Verb.RCPT: smtp.rcpt("b@y.example"),
+    Verb.DATA: smtp.data(),
+    Verb.END: smtp.END_OF_CONTENT,
+    Verb.RSET: smtp.reset(),
+    Verb.QUIT: smtp.quit_session(),
+}
+OFFER = b"250-q\r\n250-PIPELINING\r\n250-SIZE 5000\r\n250 8BITMIME\r\n"
+
+
+def hear(client: Client, octets: bytes) -> list[smtp.Answered]:
+    client.receive_data(octets)
+    found = []
+    while (answered := client.next_reply()) is not None:
+        found.append(answered)
+    return found
+
+
+def ready(offer: bytes = OFFER) -> Client:
+    client = Client()
+    hear(client, b"220 hi\r\n")
+    client.send(smtp.ehlo("q.example"))
+    hear(client, offer)
+    return client
+
+
+def test_every_pair_outside_the_table_is_our_own_bug() -> None:
+    count = 0
+    for phase, verb in itertools.product(Phase, COMMANDS):
+        client = ready()
+        client.phase = phase
+        if verb in ORDER[phase]:
+            client.send(COMMANDS[verb])
+            assert client.phase is ORDER[phase][verb]
+        else:
+            count += 1
+            with pytest.raises(LocalProtocolError):
+                client.send(COMMANDS[verb])
+    assert count == 70 - sum(len(row) for row in ORDER.values())
+
+
+def test_nothing_follows_what_ends_a_group() -> None:
+    """C-04: nor anything at all without PIPELINING."""
+    client = ready()
+    client.send(smtp.mail("a@x.example"))
+    client.send(smtp.rcpt("b@y.example"))
+    client.send(smtp.data())
+    for verb in (Verb.END, Verb.RSET, Verb.QUIT):
+        assert not client.may_send(verb)
+    client = ready(b"250 q\r\n")
+    client.send(smtp.mail("a@x.example"))
+    assert not client.may_send(Verb.RCPT)
+
+
+def test_replies_are_paired_in_order_and_none_comes_unasked() -> None:
+    """C-07: a 421 may come at any time."""
+    client = ready()
+    client.send(smtp.mail("a@x.example"))
+    client.send(smtp.rcpt("b@y.example"))
+    assert [answered.command.verb for answered in hear(client, b"250 a\r\n550 b\r\n")] == [Verb.MAIL, Verb.RCPT]
+    with pytest.raises(RemoteProtocolError):
+        hear(client, b"250 again\r\n")
+    client = ready()
+    assert hear(client, b"421 bye\r\n")[0].reply.code == 421
+    assert client.phase is Phase.CLOSED
+
+
+def test_what_came_in_clear_is_forgotten() -> None:
+    """T-04, W-09."""
+    client = ready(b"250-q\r\n250-PIPELINING\r\n250-AUTH PLAIN\r\n250 STARTTLS\r\n")
+    client.send(smtp.starttls())
+    hear(client, b"220 go\r\n")
+    client.tls_established()
+    assert client.capabilities.logins == () and client.phase is Phase.GREETED
+    client = ready()
+    client.send(smtp.starttls())
+    with pytest.raises(RemoteProtocolError):
+        hear(client, b"220 go\r\n250-x\r\n250 AUTH PLAIN\r\n")
+
+
+def test_a_command_cannot_carry_another() -> None:
+    """W-16."""
+    with pytest.raises(LocalProtocolError):
+        smtp.rcpt("a@x.example>\r\nDATA")
+
+
+def test_a_login_does_not_show() -> None:
+    """A-18."""
+    command = smtp.auth_plain("user", Secret("word"))
+    assert command.shown == "AUTH PLAIN ***"
+    assert "word" not in repr(Secret("word"))
+
+
+# --- one message ----------------------------------------------------------------------------------------------------
+
+
+def envelope(*recipients: str, size: int = 100, eight_bit: bool = False) -> Envelope:
+    return Envelope("s@x.example", recipients, size, eight_bit, False)
+
+
+def run(client: Client, transaction: Transaction, *replies: bytes) -> list[bytes]:
+    """Play the server's replies; what the client sent for each."""
+    sent = [transaction.start()]
+    for reply in replies:
+        out = b""
+        for answered in hear(client, reply):
+            out += transaction.take(answered)
+        if transaction.wants_content:
+            transaction.wants_content = False
+            out += (b"" if transaction.empty else b"<content>") + client.send(smtp.END_OF_CONTENT)
+        sent.append(out)
+    return sent
+
+
+def outcome(transaction: Transaction) -> dict[str, tuple[Stage, int]]:
+    return {result.recipient: (result.stage, result.reply.code) for result in transaction.results}
+
+
+def test_each_recipient_has_its_own_result() -> None:
+    """C-01: the content goes once, for those that were accepted."""
+    client = ready()
+    transaction = Transaction(client, envelope("a@y", "b@y", "c@y"))
+    sent = run(client, transaction, b"250 s\r\n250 a\r\n550 5.1.1 b\r\n451 c\r\n354 go\r\n", b"250 ok\r\n")
+    assert sent == [
+        b"MAIL FROM:<s@x.example> SIZE=100\r\nRCPT TO:<a@y>\r\nRCPT TO:<b@y>\r\nRCPT TO:<c@y>\r\nDATA\r\n",
+        b"<content>.\r\n",
+        b"",
+    ]
+    assert outcome(transaction) == {
+        "a@y": (Stage.ACCEPT, 250), "b@y": (Stage.RECIPIENT, 550), "c@y": (Stage.RECIPIENT, 451),
+    }  # fmt: skip
+    assert transaction.finished
+
+
+def test_all_refused_and_354_all_the_same() -> None:
+    """C-02: just the end goes, and its reply counts for nobody."""
+    client = ready()
+    transaction = Transaction(client, envelope("a@y"))
+    sent = run(client, transaction, b"250 s\r\n550 a\r\n354 go\r\n", b"250 ok\r\n")
+    assert sent[1] == b".\r\n"
+    assert transaction.finished and outcome(transaction) == {"a@y": (Stage.RECIPIENT, 550)}
+
+
+def test_the_refusal_of_mail_decides() -> None:
+    """C-03: not the 503s behind it; and the session can be used again after RSET."""
+    client = ready()
+    transaction = Transaction(client, envelope("a@y", "b@y"))
+    sent = run(client, transaction, b"451 4.3.2 later\r\n503 a\r\n503 b\r\n503 d\r\n", b"250 reset\r\n")
+    assert sent[1] == b"RSET\r\n"
+    assert set(outcome(transaction).values()) == {(Stage.SENDER, 451)}
+    assert transaction.finished and client.phase is Phase.READY
+
+
+def test_data_refused_means_no_content() -> None:
+    """C-02."""
+    client = ready()
+    transaction = Transaction(client, envelope("a@y"))
+    sent = run(client, transaction, b"250 s\r\n250 a\r\n554 no\r\n", b"250 reset\r\n")
+    assert sent[1] == b"RSET\r\n"
+    assert outcome(transaction) == {"a@y": (Stage.CONTENT, 554)}
+
+
+def test_without_pipelining_each_command_waits() -> None:
+    """C-04, C-20: and no parameter that was not offered."""
+    client = ready(b"250 q\r\n")
+    transaction = Transaction(client, envelope("a@y", "b@y", eight_bit=True))
+    sent = run(client, transaction, b"250 s\r\n", b"550 a\r\n", b"250 b\r\n", b"354 go\r\n", b"250 ok\r\n")
+    assert sent == [
+        b"MAIL FROM:<s@x.example>\r\n", b"RCPT TO:<a@y>\r\n", b"RCPT TO:<b@y>\r\n", b"DATA\r\n", b"<content>.\r\n", b"",
+    ]  # fmt: skip
+    transaction = Transaction(client, envelope("a@y"))
+    assert run(client, transaction, b"250 s\r\n", b"550 a\r\n", b"250 reset\r\n")[2] == b"RSET\r\n"
+    assert transaction.finished
+
+
+def test_what_was_not_answered_is_undecided() -> None:
+    """C-09, C-10: a lost session decides nobody."""
+    client = ready()
+    transaction = Transaction(client, envelope("a@y", "b@y"))
+    run(client, transaction, b"250 s\r\n250 a\r\n550 b\r\n354 go\r\n")
+    assert transaction.undecided == ("a@y",)
+    assert not transaction.finished
+
+
+def test_the_next_message_may_go_with_the_end_of_this_one() -> None:
+    """RFC 2920 3.1."""
+    client = ready()
+    first = Transaction(client, envelope("a@y"))
+    run(client, first, b"250 s\r\n250 a\r\n354 go\r\n")
+    second = Transaction(client, envelope("b@y"))
+    assert second.start().endswith(b"DATA\r\n")
+    for answered in hear(client, b"250 first\r\n"):
+        first.take(answered)
+    assert first.finished and second.untouched
+    for answered in hear(client, b"421 closing\r\n"):
+        second.take(answered)
+    assert second.untouched, "a server that closes has not refused the message"
+
+
+def test_parameters_follow_the_offer() -> None:
+    client = ready()
+    wire = Transaction(client, envelope("a@y", eight_bit=True)).start()
+    assert wire.startswith(b"MAIL FROM:<s@x.example> SIZE=100 BODY=8BITMIME\r\n")
+    assert Reply(250, "", "x") == Reply(250, "", "x")

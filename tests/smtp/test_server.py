@@ -1,0 +1,299 @@
+"""The server's engine: its table, its answers, its limits. Rows of S, W and A are named where they are shown."""
+
+from __future__ import annotations
+
+import base64
+import itertools
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from copper_kite.errors import LocalProtocolError
+from copper_kite.smtp import events
+from copper_kite.smtp.extensions import Offers
+from copper_kite.smtp.replies import Reply
+from copper_kite.smtp.server import ORDER, Limits, Phase, Server, Step
+
+OFFERS = Offers(max_size=1000, starttls=True, logins=("PLAIN",))
+
+
+class Talk:
+    """A session whose owner says yes to everything, or what `refuse` says."""
+
+    def __init__(self, offers: Offers = OFFERS, limits: Limits | None = None, **refuse: Reply) -> None:
+        self.engine = Server("quay1.ternferries.example", offers, limits)
+        self.refuse = refuse
+        self.seen: list[events.Event] = []
+        self.engine.greet()
+        self.engine.data_to_send()
+
+    def say(self, octets: bytes, step: int = 0) -> bytes:
+        out = b""
+        for start in range(0, len(octets), step or len(octets)):
+            self.engine.receive_data(octets[start : start + (step or len(octets))])
+            while (event := self.engine.next_event()) is not None:
+                self.seen.append(event)
+                if event.asks:
+                    self.engine.answer(self.refuse.get(type(event).__name__))
+            out += self.engine.data_to_send()
+        return out
+
+    def codes(self, octets: bytes) -> list[str]:
+        lines = self.say(octets).decode().split("\r\n")[:-1]
+        return [" ".join(line.split(" ")[:2]) if "." in line[4:9] else line[:3] for line in lines if line[3] == " "]
+
+    def content(self) -> bytes:
+        return b"".join(event.data for event in self.seen if isinstance(event, events.Content))
+
+
+def ready(**more: object) -> Talk:
+    talk = Talk(**more)  # type: ignore[arg-type]
+    talk.say(b"EHLO ticketing.example\r\n")
+    return talk
+
+
+HELLO = b"EHLO t.example\r\n"
+ENVELOPE = b"MAIL FROM:<a@x.example>\r\nRCPT TO:<b@y.example>\r\n"
+
+
+def test_every_pair_outside_the_table_is_refused() -> None:
+    """S-05, S-06: for each phase and each command that is not listed there, 503 and no change."""
+    ways = {
+        Phase.FRESH: b"",
+        Phase.READY: HELLO,
+        Phase.SENDER: HELLO + b"MAIL FROM:<a@x.example>\r\n",
+        Phase.RECIPIENTS: HELLO + ENVELOPE,
+    }
+    commands = {
+        Step.MAIL: b"MAIL FROM:<c@x.example>\r\n",
+        Step.RCPT: b"RCPT TO:<d@y.example>\r\n",
+        Step.DATA: b"DATA\r\n",
+        Step.LOGIN: b"AUTH PLAIN\r\n",
+        Step.SECURE: b"STARTTLS\r\n",
+    }
+    unlisted = 0
+    for (phase, way), (step, command) in itertools.product(ways.items(), commands.items()):
+        talk = Talk(Offers(starttls=True, logins=("PLAIN",), clear_logins=True))
+        if way:
+            talk.say(way)
+        assert talk.engine.phase is phase
+        if step not in ORDER[phase]:
+            unlisted += 1
+            assert talk.codes(command) == ["503 5.5.1"]
+            assert talk.engine.phase is phase
+        else:
+            assert talk.codes(command)[0][0] in "23"
+    assert unlisted == 14
+
+
+def test_a_message_in_one_segment_and_octet_by_octet() -> None:
+    """S-43: the same events and the same replies, however it comes."""
+    octets = HELLO + ENVELOPE + b"DATA\r\nhi\r\n..dot\r\n.\r\nQUIT\r\n"
+    whole, single = Talk(), Talk()
+    heard = whole.say(octets)
+    assert heard == single.say(octets, 1)
+    assert whole.content() == single.content()
+    assert [type(event) for event in whole.seen if not isinstance(event, events.Content)] == [
+        events.Hello, events.MailFrom, events.RecipientTo, events.ContentStarted, events.ContentEnded, events.Quit,
+    ]  # fmt: skip
+
+
+@settings(max_examples=60)
+@given(st.lists(st.sampled_from([HELLO, ENVELOPE, b"DATA\r\n", b"x\r\n.\r\n", b"RSET\r\n", b"NOOP\r\n", b"\r\n",
+                                 b"FOO\n", b"AUTH PLAIN\r\n", b"*\r\n", b"\xff\xfe\r\n", b"STARTTLS x\r\n"]),
+                max_size=8), st.integers(1, 5))  # fmt: skip
+def test_any_talk_is_answered_alike_however_it_is_cut(parts: list[bytes], step: int) -> None:
+    octets = b"".join(parts)
+    assert Talk().say(octets or b"\r\n") == Talk().say(octets or b"\r\n", step)
+
+
+def test_greeting_and_hello() -> None:
+    """S-01, S-02, S-03, S-25."""
+    engine = Server("quay1.ternferries.example", OFFERS)
+    engine.greet()
+    assert engine.data_to_send().startswith(b"220 quay1.ternferries.example ")
+    heard = Talk().say(b"ehlo t.example\r\n").decode()
+    assert heard.splitlines() == [
+        "250-quay1.ternferries.example", "250-PIPELINING", "250-SIZE 1000", "250-8BITMIME", "250-SMTPUTF8",
+        "250-ENHANCEDSTATUSCODES", "250 STARTTLS",
+    ]  # fmt: skip
+    assert Talk().say(b"HELO t.example\r\n") == b"250 quay1.ternferries.example\r\n"
+    assert Talk().codes(b"EHLO\r\nEHLO a b\r\n") == ["501", "501"]
+
+
+def test_commands_in_any_case() -> None:
+    """S-04."""
+    talk = Talk()
+    codes = talk.codes(
+        b"eHlO t\r\nmAiL fRoM:<A.b@example.com> sIzE=10 bOdY=8bitmime\r\nrCpT tO:<CamelCase@example.com>\r\n"
+    )
+    assert codes == ["250", "250 2.1.0", "250 2.1.5"]
+    assert talk.seen[1] == events.MailFrom("A.b@example.com", 10, True, False)
+    assert talk.seen[2] == events.RecipientTo("CamelCase@example.com")
+
+
+def test_commands_that_change_nothing() -> None:
+    """S-05, S-07, S-09, S-10."""
+    assert Talk().codes(b"NOOP\r\nNOOP x y\r\nHELP\r\nVRFY a\r\nRSET\r\n") == [
+        "250 2.0.0", "250 2.0.0", "214 2.0.0", "252 2.5.2", "250 2.0.0",
+    ]  # fmt: skip
+    talk = ready()
+    assert talk.codes(ENVELOPE + b"NOOP\r\nFOO\r\nTURN\r\nRSET x\r\nDATA x\r\nQUIT x\r\nDATA\r\n") == [
+        "250 2.1.0", "250 2.1.5", "250 2.0.0", "500 5.5.1", "502 5.5.1", "501 5.5.4", "501 5.5.4", "501 5.5.4", "354",
+    ]  # fmt: skip
+
+
+def test_a_second_mail_is_refused_and_the_first_goes_on() -> None:
+    """S-06, S-44: and after the end, nothing of the former transaction is left."""
+    talk = ready()
+    assert talk.codes(ENVELOPE + b"MAIL FROM:<other@x.example>\r\nDATA\r\nx\r\n.\r\nDATA\r\n" + ENVELOPE) == [
+        "250 2.1.0", "250 2.1.5", "503 5.5.1", "354", "250 2.0.0", "503 5.5.1", "250 2.1.0", "250 2.1.5",
+    ]  # fmt: skip
+
+
+def test_a_new_ehlo_drops_the_transaction() -> None:
+    """S-05."""
+    talk = ready()
+    assert talk.codes(ENVELOPE + HELLO + b"DATA\r\n")[-1] == "503 5.5.1"
+    assert events.Reset() in talk.seen
+
+
+@pytest.mark.parametrize(
+    ("command", "code"),
+    [
+        (b"MAIL FROM:<a@example.com> FOO=1", "555 5.5.4"),  # S-11
+        (b"MAIL FROM:<a@example.com> RET=HDRS", "555 5.5.4"),
+        (b"MAIL FROM:a@example.com", "501 5.1.7"),  # S-12
+        (b"MAIL TO:<a@example.com>", "501 5.5.4"),
+        (b"MAIL FROM:<a@example.com> SIZE=1000", "250 2.1.0"),  # S-17
+        (b"MAIL FROM:<a@example.com> SIZE=1001", "552 5.3.4"),
+        (b"MAIL FROM:<a@example.com> SIZE=abc", "501 5.5.4"),
+        (b"MAIL FROM:<a@example.com> SIZE=" + b"1" * 21, "501 5.5.4"),
+        (b"MAIL FROM:<a@example.com> SIZE=0", "250 2.1.0"),
+        (b"MAIL FROM:<a@example.com> BODY=FOO", "501 5.5.4"),  # S-24
+        (b"MAIL FROM:<a@example.com> SMTPUTF8=1", "501 5.5.4"),  # S-25
+        ("MAIL FROM:<é@example.com>".encode(), "553 5.6.7"),
+        ("MAIL FROM:<é@example.com> SMTPUTF8".encode(), "250 2.1.0"),
+        (b"MAIL FROM:<\xff@example.com>", "501 5.5.2"),
+        (b"MAIL FROM:<a@example.com> AUTH=e+3Dmc2@example.com", "250 2.1.0"),  # A-17
+        (b"MAIL FROM:<a@example.com> AUTH=+zz", "501 5.5.4"),
+        (b"MAIL FROM:<>", "250 2.1.0"),  # S-20
+        (b"MAIL FROM:<a\0b@example.com>", "500 5.5.2"),  # W-07
+        (b"GET / HTTP/1.1", "500 5.5.1"),
+    ],
+)
+def test_mail_commands(command: bytes, code: str) -> None:
+    assert ready().codes(command + b"\r\n") == [code]
+
+
+def test_recipients_are_bounded_and_the_rest_go_on() -> None:
+    """S-15."""
+    talk = ready(limits=Limits(recipients=100))
+    talk.say(b"MAIL FROM:<a@x.example>\r\n")
+    codes = talk.codes(b"".join(b"RCPT TO:<r%d@y.example>\r\n" % n for n in range(101)) + b"DATA\r\n")
+    assert codes == ["250 2.1.5"] * 100 + ["452 4.5.3", "354"]
+
+
+def test_a_bare_lf_ends_no_line() -> None:
+    """W-01: one bad line, one reply."""
+    talk = ready()
+    assert talk.say(b"NOOP\n") == b""
+    assert talk.codes(b"RSET\r\n") == ["500 5.5.2"]
+
+
+def test_an_endless_line_costs_one_reply_and_no_memory() -> None:
+    """W-10, S-14."""
+    talk = ready()
+    for _ in range(100):
+        assert talk.say(b"x" * 65536) == b""
+        assert talk.engine.buffered < 4
+    assert talk.codes(b"\r\nNOOP\r\n") == ["500 5.5.2", "250 2.0.0"]
+
+
+def test_patience_ends() -> None:
+    """W-12, W-13: also when it is spent on RSET; a session in good use keeps it."""
+    talk = ready(limits=Limits(patience=5))
+    codes = talk.codes(b"RSET\r\nFOO\r\n" * 5)
+    assert codes[-1] == "421 4.7.0" and len(codes) == 7
+    assert talk.engine.phase is Phase.CLOSED
+    talk = ready(limits=Limits(patience=5))
+    assert "421 4.7.0" not in talk.codes((ENVELOPE + b"DATA\r\nx\r\n.\r\nRSET\r\n") * 20)
+
+
+def test_faulty_content_is_refused_once_and_the_session_goes_on() -> None:
+    """W-03: nothing is handed on for keeping."""
+    talk = ready()
+    assert talk.codes(ENVELOPE + b"DATA\r\na\nb\r\n.\r\nNOOP\r\n")[2:] == ["354", "550 5.6.0", "250 2.0.0"]
+    assert not any(isinstance(event, events.ContentEnded) for event in talk.seen)
+
+
+def test_refusals_by_the_owner() -> None:
+    talk = ready(RecipientTo=Reply(550, "5.7.1", "no"))
+    assert talk.codes(ENVELOPE + b"DATA\r\n") == ["250 2.1.0", "550 5.7.1", "503 5.5.1"]
+    talk = ready(ContentEnded=Reply(452, "4.3.1", "full"))
+    assert talk.codes(ENVELOPE + b"DATA\r\nx\r\n.\r\n" + ENVELOPE)[3:] == ["452 4.3.1", "250 2.1.0", "250 2.1.5"]
+    with pytest.raises(LocalProtocolError):
+        talk.engine.answer()
+
+
+def test_octets_behind_starttls_are_gone() -> None:
+    """W-08, T-02, T-03."""
+    talk = ready()
+    assert talk.codes(b"STARTTLS\r\nMAIL FROM:<e@x.test>\r\n") == ["220 2.0.0"]
+    talk.engine.tls_established()
+    assert talk.say(b"MAIL FROM:<a@x.example>\r\n")[:9] == b"503 5.5.1"
+    heard = talk.say(HELLO)
+    assert b"STARTTLS" not in heard and b"AUTH PLAIN" in heard
+    assert talk.codes(b"STARTTLS\r\n") == ["503 5.5.1"]
+
+
+def plain(login: str, password: str) -> bytes:
+    return base64.b64encode(f"\0{login}\0{password}".encode())
+
+
+def secured(**refuse: Reply) -> Talk:
+    talk = Talk(**refuse)
+    talk.engine.secure = True
+    talk.say(HELLO)
+    return talk
+
+
+def test_logins() -> None:
+    """A-01 to A-05, A-10."""
+    assert ready().codes(b"AUTH PLAIN " + plain("u", "p") + b"\r\n") == ["538 5.7.11"]
+    assert secured().codes(b"AUTH\r\nAUTH FOO\r\n") == ["501 5.5.4", "504 5.5.4"]
+    assert secured().codes(b"auth plain\r\n" + plain("u", "p") + b"\r\nAUTH PLAIN\r\n") == [
+        "334", "235 2.7.0", "503 5.5.1",
+    ]  # fmt: skip
+    assert secured().codes(b"AUTH PLAIN =\r\n") == ["501 5.5.2"]
+    assert secured().codes(b"AUTH PLAIN\r\n*\r\nAUTH PLAIN\r\nnot base64\r\n") == [
+        "334",
+        "501 5.7.0",
+        "334",
+        "501 5.5.2",
+    ]
+    for bad in (b"a\0b", b"\0u\0p\0x", b"\0\0p", b"\0u\0", b"\0u\0\xff"):
+        assert secured().codes(b"AUTH PLAIN " + base64.b64encode(bad) + b"\r\n") == ["501 5.5.2"]
+    talk = secured(LoginAsked=Reply(535, "5.7.8", "no"))
+    assert talk.codes(b"AUTH PLAIN " + plain("u", "p") + b"\r\nMAIL FROM:<>\r\n") == ["535 5.7.8", "250 2.1.0"]
+    assert not talk.engine.logged_in
+    assert "p" not in repr(talk.seen[1]).split("password=")[1]
+
+
+def test_an_over_long_login_answer() -> None:
+    """A-08."""
+    talk = secured()
+    assert talk.codes(b"AUTH PLAIN\r\n" + b"A" * 12000 + b"\r\n") == ["334", "501 5.5.2"]
+    assert talk.codes(b"AUTH PLAIN\r\n" + b"A" * 20000 + b"\r\nNOOP\r\n") == ["334", "500 5.5.6", "250 2.0.0"]
+
+
+def test_quit_and_closing() -> None:
+    """S-08, S-32."""
+    talk = ready()
+    assert talk.codes(ENVELOPE + b"QUIT\r\nNOOP\r\n") == ["250 2.1.0", "250 2.1.5", "221 2.0.0"]
+    assert talk.seen[-2:] == [events.Reset(), events.Quit()]
+    talk = ready()
+    talk.engine.close(Reply(421, "4.3.2", "stopping"))
+    assert talk.engine.data_to_send() == b"421 4.3.2 stopping\r\n"
+    assert talk.say(b"NOOP\r\n") == b""

@@ -1,0 +1,229 @@
+"""The store: group commit, faults, migrations, reads beside a writer. Rows Q-01, Q-04, Q-06, Q-12."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from queue import SimpleQueue
+
+import pytest
+
+from copper_kite.errors import Ambiguous, FolderInUse, KiteError, NotFound, SchemaTooNew, StoreError, StoreFull
+from copper_kite.store.folder import FolderLock, running_server
+from copper_kite.store.ids import EPOCH, IdMaker, id_range, id_text
+from copper_kite.store.model import Attempt, Change, Message, Outcome, Recipient
+from copper_kite.store.reads import Reader
+from copper_kite.store.schema import SCHEMA, connect_writer
+from copper_kite.store.writer import GroupWriter
+from copper_kite.words import State
+
+
+class Turns:
+    """Stands in for the loop: what is deferred runs when the test says so."""
+
+    def __init__(self) -> None:
+        self.queue: SimpleQueue[Callable[[], None]] = SimpleQueue()
+
+    def turn(self) -> None:
+        self.queue.get(timeout=10)()
+
+
+def message(id: int, **more: object) -> Message:
+    facts: dict[str, object] = {
+        "id": id, "arrived": 100.0, "expires": 900.0, "reverse_path": "a@x.example", "size": 3, "eight_bit": False,
+        "utf8": False, "message_id": "<m@x>", "listener": "programs", "client": "127.0.0.1", "hello": "h", "user": "",
+        "protocol": "ESMTP",
+    }  # fmt: skip
+    return Message(**(facts | more))  # type: ignore[arg-type]
+
+
+def submission(id: int, *addresses: str, next_try: float = 100.0) -> Change:
+    return Change(
+        messages=[message(id)],
+        recipients=[
+            (id, Recipient(number=number, address=address, next_try=next_try))
+            for number, address in enumerate(addresses or ("b@y.example",), 1)
+        ],
+        content=[(id, 0, b"abc")],
+    )
+
+
+@pytest.fixture
+def turns() -> Turns:
+    return Turns()
+
+
+@pytest.fixture
+def writer(folder: Path, turns: Turns) -> Iterator[GroupWriter]:
+    made = GroupWriter(connect_writer(folder), turns.queue.put)
+    yield made
+    made.close()
+
+
+def write(writer: GroupWriter, turns: Turns, *changes: Change) -> list[KiteError | None]:
+    """Write changes as one group; their errors."""
+    errors: list[KiteError | None] = []
+    for change in changes:
+        writer.submit(change, errors.append)
+    turns.turn()  # fill
+    turns.turn()  # committed
+    return errors
+
+
+def test_nobody_is_answered_before_the_commit(folder: Path, writer: GroupWriter, turns: Turns) -> None:
+    """Promise 1: what is answered can be read by another connection; what cannot be read was not answered."""
+    answered: list[KiteError | None] = []
+    for id in (1, 2, 3):
+        writer.submit(submission(id), answered.append)
+    turns.turn()
+    assert answered == []
+    turns.turn()
+    assert answered == [None, None, None]
+    with Reader(folder) as reader:
+        assert [row.message.id for row in reader.queue()] == [1, 2, 3]
+        assert list(reader.content(2)) == [b"abc"]
+
+
+def test_a_change_that_fails_takes_no_other_with_it(folder: Path, writer: GroupWriter, turns: Turns) -> None:
+    assert write(writer, turns, submission(1)) == [None]
+    errors = write(writer, turns, submission(2), submission(1, "again@y.example"), submission(3))
+    assert [error is None for error in errors] == [True, False, True]
+    with Reader(folder) as reader:
+        assert [row.recipient.address for row in reader.queue()] == ["b@y.example"] * 3
+
+
+def test_a_full_disk_is_told_apart_and_leaves_nothing(folder: Path, turns: Turns) -> None:
+    """Q-04."""
+    connection = connect_writer(folder)
+    pages = connection.execute("PRAGMA page_count").fetchone()[0]
+    connection.execute(f"PRAGMA max_page_count = {pages + 10}")
+    writer = GroupWriter(connection, turns.queue.put)
+    big = Change(
+        messages=[message(7)], recipients=[(7, Recipient(number=1, address="b@y"))], content=[(7, 0, b"x" * 10**6)]
+    )
+    errors = write(writer, turns, submission(1), big)
+    assert errors[0] is None and isinstance(errors[1], StoreFull)
+    writer.close()
+    with Reader(folder) as reader:
+        assert [row.message.id for row in reader.queue()] == [1]
+        assert list(reader.content(7)) == []
+
+
+def test_what_waits_at_the_end_is_still_written(folder: Path, turns: Turns) -> None:
+    writer = GroupWriter(connect_writer(folder), turns.queue.put)
+    answered: list[KiteError | None] = []
+    writer.submit(submission(1), answered.append)
+    turns.turn()
+    writer.submit(submission(2), answered.append)
+    writer.close()
+    assert answered == [None, None]
+    with Reader(folder) as reader:
+        assert len(reader.queue()) == 2
+
+
+def outcome(number: int, state: State, next_try: float | None = None) -> Outcome:
+    return Outcome(number=number, state=state, attempts=1, next_try=next_try, connector="beacon", reply="r")
+
+
+def test_content_stays_until_the_last_recipient_has_ended(folder: Path, writer: GroupWriter, turns: Turns) -> None:
+    write(writer, turns, submission(1, "b@y", "c@y"))
+    write(writer, turns, Change(outcomes=[(1, outcome(1, State.RELAYED)), (1, outcome(2, State.DELAYED, 500.0))]))
+    with Reader(folder) as reader:
+        assert list(reader.content(1)) == [b"abc"]
+        assert [due.recipients[0].address for due in reader.due(600.0, 10)] == ["c@y"]
+        assert reader.due(499.0, 10) == [] and reader.next_due(499.0) == 500.0
+    write(writer, turns, Change(outcomes=[(1, outcome(2, State.FAILED))]))
+    with Reader(folder) as reader:
+        assert list(reader.content(1)) == []
+        assert reader.queue() == [] and reader.totals() == {State.RELAYED: 1, State.FAILED: 1}
+
+
+def test_due_comes_longest_waiting_first_and_without_those_in_hand(
+    folder: Path, writer: GroupWriter, turns: Turns
+) -> None:
+    write(writer, turns, *(submission(id, next_try=1000.0 - id) for id in range(1, 6)))
+    with Reader(folder) as reader:
+        assert [due.message.id for due in reader.due(2000.0, 2)] == [5, 4]
+        assert [due.message.id for due in reader.due(2000.0, 2, {5, 3})] == [4, 2]
+
+
+def test_stray_content_is_found(folder: Path, writer: GroupWriter, turns: Turns) -> None:
+    write(writer, turns, submission(1), Change(content=[(9, 0, b"half")]))
+    with Reader(folder) as reader:
+        assert reader.stray_content() == [9]
+    write(writer, turns, Change(dropped=[9]))
+    with Reader(folder) as reader:
+        assert reader.stray_content() == []
+
+
+def attempt(id: int, message: int, relayed: int, text: str) -> Attempt:
+    return Attempt(
+        id=id, message=message, at=float(id), seconds=0.1, connector="beacon", next_hop="h:25", address="", stage="accept",
+        side="", cause="", code=250, enhanced="", text=text, facts={"relayed": relayed, "stages": [], "results": []},
+    )  # fmt: skip
+
+
+def test_connectors_remember_their_last_good_and_bad(folder: Path, writer: GroupWriter, turns: Turns) -> None:
+    write(writer, turns, Change(attempts=[attempt(1, 1, 1, "ok"), attempt(2, 1, 0, "refused")]))
+    write(writer, turns, Change(attempts=[attempt(3, 1, 1, "ok")]))
+    with Reader(folder) as reader:
+        (state,) = reader.connectors()
+        assert (state.last_good, state.last_bad, state.last_bad_text) == (3.0, 2.0, "refused")
+        assert reader.last_id() == 3
+
+
+def test_ids(folder: Path, writer: GroupWriter, turns: Turns) -> None:
+    """Q-10, Q-12: rising, also when the clock goes back; found by their beginning."""
+    maker = IdMaker()
+    first = maker.next(EPOCH + 10.0)
+    assert maker.next(EPOCH + 10.0) == first + 1
+    assert maker.next(EPOCH - 5e6) == first + 2
+    assert IdMaker(last=first + 9).next(EPOCH) == first + 10
+    assert len(id_text(first)) == 10 and id_range(id_text(first)) == (first, first)
+    assert id_range(id_text(first).lower().replace("0", "o")) == (first, first)
+    assert id_range("") is None and id_range("U") is None and id_range("0" * 11) is None
+    write(writer, turns, submission(first), submission(first + 1))
+    with Reader(folder) as reader:
+        assert reader.resolve(id_text(first)) == first
+        with pytest.raises(Ambiguous) as ambiguous:
+            reader.resolve(id_text(first)[:6])
+        assert len(ambiguous.value.ids) == 2
+        with pytest.raises(NotFound):
+            reader.resolve("ZZ")
+
+
+def test_a_database_of_a_later_release_is_refused(folder: Path) -> None:
+    connect_writer(folder).close()
+    connection = sqlite3.connect(folder / "queue.sqlite")
+    connection.execute(f"PRAGMA user_version = {SCHEMA + 1}")
+    connection.close()
+    for use in (connect_writer, Reader):
+        with pytest.raises(SchemaTooNew) as error:
+            use(folder)
+        assert error.value.found == SCHEMA + 1
+
+
+def test_a_folder_that_cannot_be_used(folder: Path) -> None:
+    (folder / "file").write_text("")
+    with pytest.raises(StoreError):
+        connect_writer(folder / "file" / "queue")
+    with pytest.raises(StoreError) as nothing:
+        Reader(folder)
+    assert "kite serve" in str(nothing.value)
+    (folder / "queue.sqlite").write_bytes(b"not a database" * 100)
+    with pytest.raises(StoreError):
+        connect_writer(folder)
+
+
+def test_one_server_a_folder(folder: Path) -> None:
+    """Q-12."""
+    assert running_server(folder) is None
+    lock = FolderLock(folder, 123.0)
+    with pytest.raises(FolderInUse) as error:
+        FolderLock(folder, 124.0)
+    running = running_server(folder)
+    assert running is not None and running.since == 123.0 and error.value.pid == running.pid
+    lock.release()
+    assert running_server(folder) is None
+    FolderLock(folder, 125.0).release()

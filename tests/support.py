@@ -1,0 +1,226 @@
+"""What many tests need: a site (a server and its smart host) inside the test, scripted peers, clocks, programs."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import socket
+import subprocess
+import sys
+from collections.abc import AsyncIterator, Iterator
+from contextlib import asynccontextmanager, contextmanager
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from copper_kite.clock import Clock, SystemClock
+from copper_kite.net.authority import CertificateFiles
+from copper_kite.net.tls import server_context
+from copper_kite.relay.service import Service
+from copper_kite.session.standin import Caught, Rule, StandIn, StandInPlan
+from copper_kite.settings.load import Loaded, load
+from copper_kite.smtp.sasl import Secret
+from copper_kite.store.reads import Reader
+
+PASSWORD = "the-quay-is-wet-77"
+SECONDS = 20.0  # what any awaited thing in a test may take
+
+
+class JumpingClock:
+    """Shows the time it was last asked to sleep until: waiting costs nothing."""
+
+    def __init__(self, now: float = 1_800_000_000.0) -> None:
+        self.time = now
+
+    def now(self) -> float:
+        return self.time
+
+    def real_delay(self, until: float) -> float:
+        self.time = max(self.time, until)
+        return 0.0
+
+
+class StoppedClock(JumpingClock):
+    """Never moves: nothing that is not due now is ever tried."""
+
+    def real_delay(self, until: float) -> float:
+        return 3600.0 if until > self.time else 0.0
+
+
+def free_port() -> int:
+    with socket.socket() as sock:
+        sock.bind(("127.0.0.1", 0))
+        return int(sock.getsockname()[1])
+
+
+def write_site(folder: Path, hop: int, *, tls: str = "starttls", extra: str = "", port: int = 0) -> Path:
+    """A configuration with one listener (TCP and Unix) and one connector, and its credentials."""
+    secrets = folder / "credentials.toml"
+    secrets.touch(mode=0o600)
+    secrets.write_text(f'[beacon]\nlogin = "tern"\npassword = "{PASSWORD}"\n')
+    config = folder / "kite.toml"
+    config.write_text(
+        f'[server]\nname = "quay1.ternferries.example"\ndata = "queue"\n'
+        f'[identity]\ndomain = "ternferries.example"\nrecipients = {{ root = "duty@crew.example" }}\n'
+        f'[[listener]]\nname = "programs"\nbind = ["127.0.0.1:{port or free_port()}", "unix:{folder}/submit.sock"]\n'
+        f'[[connector]]\nname = "beacon"\nhosts = ["localhost:{hop}"]\ntls = "{tls}"\n'
+        + ('trust = "ca.pem"\ncredential = "beacon"\n' if tls != "off" else "")
+        + extra
+    )
+    return config
+
+
+@dataclass
+class Site:
+    """A server with its smart host, inside the test."""
+
+    loaded: Loaded
+    stand_in: StandIn
+    caught: list[Caught]
+    service: Service
+    port: int
+    _more: asyncio.Event = field(default_factory=asyncio.Event)
+
+    def take(self, caught: Caught) -> None:
+        self.caught.append(caught)
+        self._more.set()
+
+    async def until_caught(self, count: int) -> list[Caught]:
+        """Wait until the smart host has taken `count` messages."""
+        async with asyncio.timeout(SECONDS):
+            while len(self.caught) < count:
+                self._more.clear()
+                await self._more.wait()
+        return self.caught
+
+    async def until(self, holds: object) -> None:
+        """Let the loop turn until `holds(reader)` is true."""
+        async with asyncio.timeout(SECONDS):
+            with Reader(self.loaded.data) as reader:
+                while not holds(reader):  # type: ignore[operator]
+                    await asyncio.sleep(0.005)
+
+    def reader(self) -> Reader:
+        return Reader(self.loaded.data)
+
+
+@asynccontextmanager
+async def site(
+    folder: Path,
+    authority: CertificateFiles,
+    *,
+    rules: tuple[Rule, ...] = (),
+    tls: str = "starttls",
+    offered: str = "",
+    password: str = PASSWORD,
+    clock: Clock | None = None,
+    extra: str = "",
+    max_size: int = 10**8,
+) -> AsyncIterator[Site]:
+    """A running site; the smart host offers `offered` TLS (else what the connector wants) and takes `password`."""
+    (folder / "ca.pem").write_bytes(authority.authority.read_bytes())
+    offered = offered or tls
+    plan = StandInPlan(
+        name="localhost",
+        folder=folder / "caught",
+        tls=offered,
+        context=None if offered == "off" else server_context(str(authority.certificate), str(authority.key)),
+        logins={"tern": Secret(password)} if tls != "off" else {},
+        rules=rules,
+        max_size=max_size,
+    )
+    stand_in = StandIn(plan, lambda caught: here.take(caught))
+    hop = await stand_in.start("127.0.0.1", 0)
+    loaded = load(write_site(folder, hop, tls=tls, extra=extra))
+    service = Service(loaded, clock or SystemClock())
+    endpoints = await service.start()
+    here = Site(loaded, stand_in, [], service, endpoints[0].port)
+    try:
+        yield here
+    finally:
+        await service.stop(2.0)
+        await stand_in.stop()
+
+
+async def converse(port: int, lines: bytes, *, chunk: int = 0) -> bytes:
+    """Send octets to a server on this machine (in portions of `chunk`), and hear it out until it closes."""
+    reader, writer = await asyncio.open_connection("127.0.0.1", port)
+    for start in range(0, len(lines), chunk or max(len(lines), 1)):
+        writer.write(lines[start : start + (chunk or len(lines))])
+        await writer.drain()
+    async with asyncio.timeout(SECONDS):
+        heard = await reader.read()
+    writer.close()
+    return heard
+
+
+def codes(heard: bytes) -> list[bytes]:
+    """The codes of the replies in `heard`, one each."""
+    return [line[:3] for line in heard.split(b"\r\n") if line[3:4] in (b" ", b"")][:-1]
+
+
+class Scripted(asyncio.Protocol):
+    """A peer that says one thing after each thing it hears; `None` closes. What it heard is in `heard`."""
+
+    def __init__(self, heard: list[bytes], says: list[bytes | None]) -> None:
+        self._heard, self._says = heard, iter(says)
+
+    def connection_made(self, transport: asyncio.BaseTransport) -> None:
+        self._transport = transport
+        self._say()
+
+    def data_received(self, data: bytes) -> None:
+        self._heard.append(data)
+        self._say()
+
+    def _say(self) -> None:
+        words = next(self._says, None)
+        if words is None:
+            self._transport.close()
+        else:
+            self._transport.write(words)  # type: ignore[attr-defined]
+
+
+@asynccontextmanager
+async def scripted(says: list[bytes | None]) -> AsyncIterator[tuple[int, list[bytes]]]:
+    """A scripted peer on a port; yields the port and what it hears."""
+    heard: list[bytes] = []
+    server = await asyncio.get_running_loop().create_server(lambda: Scripted(heard, says), "127.0.0.1", 0)
+    try:
+        yield server.sockets[0].getsockname()[1], heard
+    finally:
+        server.close()
+
+
+# --- the built program ----------------------------------------------------------------------------------------------
+
+
+def environment(**more: str) -> dict[str, str]:
+    return {key: value for key, value in os.environ.items() if not key.startswith("KITE_")} | {"NO_COLOR": "1"} | more
+
+
+def kite(*words: object, stdin: bytes = b"", config: Path | None = None) -> subprocess.CompletedProcess[bytes]:
+    """Run the command to its end."""
+    given = ["--config", str(config)] if config else []
+    command = [sys.executable, "-m", "copper_kite", *given, *map(str, words)]
+    return subprocess.run(command, input=stdin, capture_output=True, timeout=60, env=environment(), check=False)
+
+
+@contextmanager
+def running(config: Path) -> Iterator[subprocess.Popen[bytes]]:
+    """`kite serve` as a process, ready; killed at the end if it still runs."""
+    command = [sys.executable, "-m", "copper_kite", "--config", str(config), "serve"]
+    process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, env=environment())
+    assert process.stderr is not None
+    said = []
+    for line in process.stderr:
+        said.append(line)
+        if b"is serving" in line:
+            break
+    else:
+        raise AssertionError(b"".join(said).decode())
+    try:
+        yield process
+    finally:
+        process.kill()
+        process.wait()
+        process.stderr.close()
