@@ -126,14 +126,15 @@ class Service:
         return sock
 
     async def stop(self, seconds: float = STOP_SECONDS) -> None:
-        """Take nothing new, finish what is in hand within `seconds`, and let go of everything."""
-        for server in self._listening:
-            server.close()
-        for path in self._sockets:
-            path.unlink(missing_ok=True)
+        """Take nothing new, finish what is in hand within `seconds`, and let go of everything; once is enough."""
+        while self._listening:
+            self._listening.pop().close()
+        while self._sockets:
+            self._sockets.pop().unlink(missing_ok=True)
         await self._registry.stop(seconds)
-        if self._dispatcher is not None:
-            await self._dispatcher.stop(seconds)
+        dispatcher, self._dispatcher = self._dispatcher, None
+        if dispatcher is not None:
+            await dispatcher.stop(seconds)
             entry = JournalEntry(at=self._clock.now(), event=Event.STOPPED)
             await self._write(Change(journal=[entry]))
         while self._undo:

@@ -1,0 +1,105 @@
+"""Headers, trace fields, mending, notices. Rows S-36, S-37, S-38, D-01 to D-06, D-13."""
+
+from __future__ import annotations
+
+import email
+import email.policy
+import email.utils
+
+from copper_kite.mail.header import scan_header
+from copper_kite.mail.mend import mend
+from copper_kite.mail.notice import FailedRecipient, failed_notice
+from copper_kite.mail.received import format_date, protocol_word, received_field
+
+
+def test_looking_into_a_header() -> None:
+    header = scan_header(b"message-id:\r\n <a@b>\r\nSubject: x\r\nDate: d\r\n\r\nFrom: not a field\r\n")
+    assert header.value(b"Message-ID") == "<a@b>"
+    assert b"date" in header and b"From" not in header
+    assert header.value(b"From") == ""
+    assert scan_header(b"\r\nFrom: body\r\n").octets == b""
+
+
+def test_received() -> None:
+    field = received_field(
+        hello="ticketing.example", client="192.0.2.7", user="", server="quay1.ternferries.example", protocol="ESMTP",
+        id="0D42EA4W00", recipients=["b@y.example"], at=1_800_000_000.0,
+    ).decode()  # fmt: skip
+    assert field.startswith(
+        "Received: from ticketing.example ([192.0.2.7])\r\n\tby quay1.ternferries.example with ESMTP"
+    )
+    assert "id 0D42EA4W00" in field and "for <b@y.example>;" in field
+    assert email.utils.parsedate_to_datetime(field.rpartition(";")[2].strip()).timestamp() == 1_800_000_000
+    hidden = received_field(
+        hello="h", client="", user="ev(il;)\r\n", server="s", protocol="SMTP", id="i", recipients=["a", "b"], at=0.0
+    ).decode()
+    assert "for <" not in hidden, "nobody's blind copy shows"
+    assert "(local socket user ev?il????)" in hidden
+
+
+def test_protocol_words() -> None:
+    """S-37."""
+    words = [
+        protocol_word(extended=e, secure=s, logged_in=a, utf8=u)
+        for e, s, a, u in ((0, 0, 0, 0), (1, 0, 0, 0), (1, 1, 0, 0), (1, 1, 1, 0), (1, 0, 1, 0), (1, 1, 1, 1))
+    ]
+    assert words == ["SMTP", "ESMTP", "ESMTPS", "ESMTPSA", "ESMTPA", "UTF8SMTPSA"]
+
+
+def mended(octets: bytes) -> bytes:
+    return mend(octets, sender="root@t.example", message_id="1@t.example", at=0.0)
+
+
+def test_mending() -> None:
+    added = f"From: <root@t.example>\r\nDate: {format_date(0)}\r\nMessage-ID: <1@t.example>\r\n".encode()
+    assert mended(b"Subject: x\n\nbody\n") == added + b"Subject: x\r\n\r\nbody\r\n"
+    assert mended(b"just text: with colon\n") == added + b"\r\njust text: with colon\r\n"
+    assert mended(b"\nbody") == added + b"\r\nbody\r\n"
+    assert mended(b"Subject: only\n") == added + b"Subject: only\r\n\r\n"
+    whole = b"From: a@x\r\nDate: d\r\nMESSAGE-ID: <m>\r\n\r\n.\r\n\x80\r\n"
+    assert mended(whole) == whole
+    assert mended(whole.replace(b"\r\n", b"\r")) == whole
+
+
+def notice(reply: str = "550 5.1.1 nobody", address: str = "b@y.example", status: str = "5.1.1") -> bytes:
+    return failed_notice(
+        server="quay1.ternferries.example", postmaster="postmaster@ternferries.example", reverse_path="a@x.example",
+        id="0D42EA4W01", original_id="0D42EA4W00", arrived=0.0, at=60.0,
+        original_header=b"From: a@x.example\r\nSubject: hi\r\n",
+        recipients=[FailedRecipient(address=address, status=status, explanation="There is no such mailbox.",
+                                    next_hop="out.example", reply=reply)],
+    )  # fmt: skip
+
+
+def test_a_notice_is_a_report_of_three_parts() -> None:
+    """D-01, D-04, D-05, D-06."""
+    message = email.message_from_bytes(notice(), policy=email.policy.default)
+    assert message.get_content_type() == "multipart/report"
+    assert message.get_param("report-type") == "delivery-status"
+    assert message["To"] == "<a@x.example>" or message["To"] == "a@x.example"
+    assert message["Auto-Submitted"] == "auto-replied" and message["Date"] and message["Message-ID"]
+    text, status, header = message.iter_parts()
+    assert "could not send your message 0D42EA4W00" in text.get_content()
+    groups = list(status.iter_parts()) if status.is_multipart() else []
+    about, recipient = (dict(group.items()) for group in groups)
+    assert about["Reporting-MTA"] == "dns; quay1.ternferries.example" and about["Arrival-Date"]
+    assert recipient == {
+        "Final-Recipient": "rfc822; b@y.example", "Action": "failed", "Status": "5.1.1",
+        "Remote-MTA": "dns; out.example", "Diagnostic-Code": "smtp; 550 5.1.1 nobody",
+    }  # fmt: skip
+    assert header.get_content_type() == "text/rfc822-headers" and "Subject: hi" in header.get_payload()
+
+
+def test_a_hostile_reply_breaks_nothing() -> None:
+    """D-13."""
+    octets = notice(reply="550 \r\n--notice-0D42EA4W01\r\n\r\nEvil: \x1b\xe9" + "x" * 100_000)
+    assert octets.isascii() and max(map(len, octets.split(b"\r\n"))) <= 998
+    message = email.message_from_bytes(octets, policy=email.policy.default)
+    assert [part.get_content_type() for part in message.iter_parts()] == [
+        "text/plain", "message/delivery-status", "text/rfc822-headers",
+    ]  # fmt: skip
+
+
+def test_without_a_reply_nobody_is_quoted() -> None:
+    """D-06."""
+    assert b"Diagnostic-Code" not in notice(reply="") and b"Remote-MTA" not in notice(reply="")

@@ -1,0 +1,419 @@
+"""The whole way inside one process: a real listener, store, TLS, login and smart host; clocks that cost nothing."""
+
+from __future__ import annotations
+
+import asyncio
+import email
+import email.policy
+from pathlib import Path
+
+import pytest
+
+from copper_kite.errors import FolderInUse, ListenFailed, StoreFull
+from copper_kite.net.authority import CertificateFiles
+from copper_kite.relay.service import Service
+from copper_kite.session.standin import Rule
+from copper_kite.settings.load import load
+from copper_kite.smtp.replies import Reply
+from copper_kite.store.ids import id_text
+from copper_kite.store.reads import Reader, Record
+from copper_kite.trace.story import Story, tell
+from copper_kite.words import Side, State
+from tests.support import (
+    PASSWORD,
+    JumpingClock,
+    Site,
+    StoppedClock,
+    codes,
+    converse,
+    free_port,
+    scripted,
+    site,
+    write_site,
+)
+
+LETTER = b"Subject: hi\r\nMessage-ID: <m1@x>\r\n\r\nhello\r\n"
+
+
+def letter(*recipients: str, sender: str = "ticketing@ternferries.example", content: bytes = LETTER) -> bytes:
+    to = b"".join(f"RCPT TO:<{recipient}>\r\n".encode() for recipient in recipients)
+    stuffed = content.replace(b"\r\n.", b"\r\n..")
+    return f"MAIL FROM:<{sender}>\r\n".encode() + to + b"DATA\r\n" + stuffed + b".\r\n"
+
+
+def talk(*parts: bytes) -> bytes:
+    return b"EHLO ticketing.example\r\n" + b"".join(parts) + b"QUIT\r\n"
+
+
+def records(here: Site) -> list[Record]:
+    with here.reader() as reader:
+        ids = dict.fromkeys(row.message.id for row in reader.queue(tuple(State)))
+        return [reader.record(id) for id in ids]
+
+
+def story(here: Site, record: Record) -> Story:
+    return tell(record, {"config": "kite.toml", "credential": "credentials.toml"}, running=True)
+
+
+def ended(count: int) -> object:
+    return lambda reader: not reader.queue() and len(reader.queue(tuple(State))) == count
+
+
+def test_a_message_goes_all_the_way(folder: Path, authority: CertificateFiles) -> None:
+    """With TLS and a login; the story names all of it; the content is the same but for one field."""
+
+    async def live() -> None:
+        async with site(folder, authority) as here:
+            heard = await converse(here.port, talk(letter("ana@passenger.example")))
+            (caught,) = await here.until_caught(1)
+            await here.until(ended(1))
+            assert caught.secure and caught.login == "tern" and caught.recipients == ("ana@passenger.example",)
+            (record,) = records(here)
+            assert f"250 2.0.0 kept as {id_text(record.message.id)}".encode() in heard
+            assert caught.file is not None
+            field, _, rest = caught.file.read_bytes().partition(b"\r\nSubject:")
+            assert b"Subject:" + rest == LETTER
+            assert field.startswith(b"Received: from ticketing.example ([127.0.0.1])")
+            assert record.message.message_id == "<m1@x>"
+            (attempt,) = record.attempts
+            assert attempt.facts["tls"].startswith("TLSv1.") and attempt.facts["cipher"] and attempt.dialogue is None
+            assert attempt.facts["login"] == "tern" and attempt.address == "127.0.0.1"
+            assert [stage for stage, _, _ in attempt.facts["stages"]] == [
+                "resolve", "connect", "greet", "hello", "secure", "hello", "login",
+            ]  # fmt: skip
+            told = story(here, record)
+            assert [line.what for line in told.lines] == ["accepted", "relayed"]
+            assert told.verdict.side is None and "Relayed for ana@passenger.example" in told.verdict.meaning
+
+    asyncio.run(live())
+
+
+def test_every_octet_survives(folder: Path, authority: CertificateFiles) -> None:
+    """S-16, S-24, S-42, C-11: all octets but NUL, dots at line starts, lines of 998 octets, over several portions."""
+    every = bytes(range(1, 256)).replace(b"\r", b"").replace(b"\n", b"")
+    content = (
+        b"Subject: x\r\n\r\n" + every + b"\r\n.\r\n..\r\n.x\r\n" + b"." + b"y" * 997 + b"\r\n" + b"z" * 998 + b"\r\n"
+    )
+    large = content + (b"0123456789abcdef" * 60 + b"\r\n.dot\r\n") * 1200
+
+    async def live() -> None:
+        async with site(folder, authority) as here:
+            await converse(
+                here.port, talk(letter("a@x.example", content=content), letter("b@x.example", content=large))
+            )
+            for caught in await here.until_caught(2):
+                assert caught.file is not None
+                sent = content if caught.recipients == ("a@x.example",) else large
+                assert caught.file.read_bytes().endswith(b" +0000\r\n" + sent) or caught.file.read_bytes().endswith(
+                    sent
+                )
+                assert caught.file.read_bytes().count(b"Received:") == 1
+
+    asyncio.run(live())
+
+
+def test_many_messages_share_a_session(folder: Path, authority: CertificateFiles) -> None:
+    async def live() -> None:
+        async with site(folder, authority, extra="sessions = 1\n") as here:
+            await converse(here.port, talk(*(letter(f"r{n}@x.example") for n in range(30))))
+            await here.until_caught(30)
+            await here.until(ended(30))
+            places = [record.attempts[0].facts["message_of_session"] for record in records(here)]
+            assert sorted(places) == list(range(1, 31))
+
+    asyncio.run(live())
+
+
+def test_each_recipient_ends_in_its_own_way(folder: Path, authority: CertificateFiles) -> None:
+    """C-01, D-02, Q-13: relayed at once, put off and relayed later, refused with a notice to the sender."""
+    rules = (Rule("late@*", Reply(451, "4.7.1", "later"), times=2), Rule("gone@*", Reply(550, "5.1.1", "no mailbox")))
+
+    async def live() -> None:
+        async with site(folder, authority, rules=rules, clock=JumpingClock()) as here:
+            await converse(here.port, talk(letter("ok@x.example", "late@x.example", "gone@x.example")))
+            caught = await here.until_caught(3)
+            await here.until(ended(4))
+            assert sorted(message.recipients[0] for message in caught) == [
+                "late@x.example", "ok@x.example", "ticketing@ternferries.example",
+            ]  # fmt: skip
+            notice = next(message for message in caught if message.reverse_path == "")
+            assert notice.file is not None
+            report = email.message_from_bytes(notice.file.read_bytes(), policy=email.policy.default)
+            assert report.get_content_type() == "multipart/report"
+            original, about = records(here)
+            states = {recipient.address: (recipient.state, recipient.attempts) for recipient in original.recipients}
+            assert states == {
+                "ok@x.example": (State.RELAYED, 1), "late@x.example": (State.RELAYED, 3), "gone@x.example": (State.FAILED, 1),
+            }  # fmt: skip
+            told = story(here, original)
+            assert [line.what for line in told.lines] == [
+                "accepted", "relayed", "delayed", "failed", "notice", "delayed", "relayed",
+            ] or sorted(line.what for line in told.lines) == sorted(
+                ["accepted", "relayed", "delayed", "failed", "notice", "delayed", "relayed"]
+            )  # fmt: skip
+            assert told.verdict.side is Side.NEXT_HOP and "gone@x.example" in told.verdict.meaning
+            assert "550 5.1.1" in told.verdict.evidence
+            assert "notice about message" in story(here, about).lines[0].text
+            failing = original.attempts[0]
+            assert failing.dialogue is not None and any(
+                "RCPT TO:<gone@x.example>" in line[2] for line in failing.dialogue
+            )
+            assert PASSWORD not in str([attempt.dialogue for attempt in original.attempts])
+
+    asyncio.run(live())
+
+
+def test_a_notice_about_a_notice_is_never_sent(folder: Path, authority: CertificateFiles) -> None:
+    """D-03."""
+
+    async def live() -> None:
+        async with site(folder, authority, rules=(Rule("*", Reply(550, "5.1.1", "no")),)) as here:
+            await converse(here.port, talk(letter("gone@x.example", sender="")))
+            await here.until(ended(1))
+
+    asyncio.run(live())
+
+
+def test_a_lifetime_ends_with_a_last_attempt_and_a_notice(folder: Path, authority: CertificateFiles) -> None:
+    """Q-09."""
+    rules = (Rule("never@*", Reply(450, "4.2.1", "not now")),)
+    extra = '[retry]\nwaits = ["10m"]\nlifetime = "35m"\n'
+
+    async def live() -> None:
+        async with site(folder, authority, rules=rules, clock=JumpingClock(), extra=extra) as here:
+            await converse(here.port, talk(letter("never@x.example")))
+            (notice,) = await here.until_caught(1)
+            assert notice.file is not None and b"Status: 4.4.7" in notice.file.read_bytes()
+            record = records(here)[0]
+            assert record.recipients[0].state is State.FAILED
+            assert record.attempts[-1].at >= record.message.expires
+            assert len(record.attempts) == 5
+
+    asyncio.run(live())
+
+
+def test_what_a_listener_refuses(folder: Path, authority: CertificateFiles) -> None:
+    """S-21, S-33, S-34; promise 4."""
+
+    async def live() -> None:
+        async with site(folder, authority, clock=StoppedClock()) as here:
+            heard = await converse(
+                here.port,
+                talk(b"MAIL FROM:<tidewatch>\r\nRCPT TO:<root>\r\nRCPT TO:<postmaster>\r\nRCPT TO:<mate>\r\nRCPT TO:<mate>\r\n"
+                     b"DATA\r\nx\r\n.\r\n"),
+            )  # fmt: skip
+            assert codes(heard)[-2:] == [b"250", b"221"]
+            (record,) = records(here)
+            assert record.message.reverse_path == "tidewatch@ternferries.example"
+            assert [recipient.address for recipient in record.recipients] == [
+                "duty@crew.example", "postmaster@ternferries.example", "mate@ternferries.example",
+            ]  # fmt: skip
+
+    asyncio.run(live())
+    text = (folder / "kite.toml").read_text()
+    other = folder / "other"
+    other.mkdir()
+    (other / "ca.pem").write_bytes(authority.authority.read_bytes())
+    (other / "credentials.toml").write_text((folder / "credentials.toml").read_text())
+    (other / "credentials.toml").chmod(0o600)
+    (other / "kite.toml").write_text(
+        text.replace('name = "programs"\n', 'name = "programs"\nallow = ["192.0.2.0/24"]\n')
+    )
+
+    async def stranger() -> None:
+        service = Service(load(other / "kite.toml"))
+        endpoints = await service.start()
+        heard = await converse(endpoints[0].port, talk(letter("a@x.example")))
+        assert b"550 5.7.1 127.0.0.1 may not relay through listener programs" in heard
+        assert b"354" not in heard
+        await service.stop()
+
+    asyncio.run(stranger())
+
+
+def first_failure(here: Site) -> Story:
+    return story(here, records(here)[0])
+
+
+@pytest.mark.parametrize(
+    ("fault", "cause", "side", "words"),
+    [
+        ({"password": "another"}, "reply", Side.HERE, "refuses the login tern"),
+        ({"offered": "off"}, "TLS not offered", Side.NEXT_HOP, "does not offer STARTTLS"),
+        ({"tls": "implicit", "offered": "starttls"}, "TLS handshake failed", Side.NEXT_HOP, "handshake"),
+    ],
+)
+def test_nothing_goes_out_when_the_session_is_not_as_demanded(
+    folder: Path, authority: CertificateFiles, fault: dict[str, str], cause: str, side: Side, words: str
+) -> None:
+    """Promise 3, T-12, T-14: the message stays, delayed; the verdict says which it was."""
+
+    async def live() -> None:
+        async with site(folder, authority, clock=StoppedClock(), **fault) as here:  # type: ignore[arg-type]
+            await converse(here.port, talk(letter("ana@x.example")))
+            await here.until(lambda reader: any(row.recipient.attempts for row in reader.queue()))
+            told = first_failure(here)
+            assert told.recipients[0].state is State.DELAYED and here.caught == []
+            assert told.attempts[0].cause == cause
+            assert told.verdict.side is side and words in told.verdict.meaning and told.verdict.next
+            said = str(told.attempts[0].dialogue)
+            assert PASSWORD not in said and "dGVybg" not in said
+            if cause != "reply":
+                assert "AUTH PLAIN ***" not in said and "MAIL" not in said
+
+    asyncio.run(live())
+
+
+def test_an_untrusted_certificate_stops_it(
+    folder: Path, authority: CertificateFiles, stranger: CertificateFiles
+) -> None:
+    """T-07, T-14."""
+
+    async def live() -> None:
+        async with site(folder, authority, clock=StoppedClock()) as here:
+            (folder / "ca.pem").write_bytes(stranger.authority.read_bytes())
+            await converse(here.port, talk(letter("ana@x.example")))
+            await here.until(lambda reader: any(row.recipient.attempts for row in reader.queue()))
+            told = first_failure(here)
+            assert told.attempts[0].cause == "certificate not trusted" and told.verdict.side is Side.HERE
+            assert "signed by nobody that connector beacon trusts" in told.verdict.meaning
+            assert "AUTH PLAIN ***" not in str(told.attempts[0].dialogue)
+
+    asyncio.run(live())
+
+
+@pytest.mark.parametrize(
+    ("says", "stage", "cause"),
+    [
+        ([b"554 5.7.1 go away\r\n"], "greet", "reply"),
+        ([b"220 hi\r\n", None], "hello", "connection lost"),
+        ([b"nonsense\r\n"], "greet", "protocol error"),
+        ([b"220 hi\r\n", b"250 ok\r\n", b"250 s\r\n", b"421 4.3.2 stopping\r\n"], "recipient", "reply"),
+        ([b"220 hi\r\n", b"250 ok\r\n", b"250 s\r\n", b"250 r\r\n", b"354 go\r\n", None], "accept", "connection lost"),
+        ([b"220 hi\r\n", b"250 ok\r\n", b"250 s\r\n", b"250 r\r\n", b"354 go\r\n", b"250-x\r\n251 y\r\n"], "accept",
+         "protocol error"),
+        ([b"220 hi\r\n", b"250-ok\r\n250 SIZE 10\r\n"], "sender", "too large"),
+    ],
+)  # fmt: skip
+def test_bad_peers_delay_and_lose_nothing(folder: Path, says: list[bytes | None], stage: str, cause: str) -> None:
+    """C-07, C-09, C-10, C-20."""
+
+    async def live() -> None:
+        async with scripted(says) as (port, _):
+            loaded = load(write_site(folder, port, tls="off"))
+            service = Service(loaded, StoppedClock())
+            endpoints = await service.start()
+            await converse(endpoints[0].port, talk(letter("ana@x.example", sender="")))
+            with Reader(loaded.data) as reader:
+                async with asyncio.timeout(20):
+                    while not any(row.recipient.attempts for row in reader.queue(tuple(State))):
+                        await asyncio.sleep(0.005)
+                (row,) = reader.queue(tuple(State))
+                (attempt,) = reader.record(row.message.id).attempts
+            assert (attempt.stage, attempt.cause) == (stage, cause)
+            assert row.recipient.state is (State.FAILED if cause == "too large" else State.DELAYED)
+            await service.stop()
+
+    asyncio.run(live())
+
+
+def test_nobody_home_and_no_connector(folder: Path) -> None:
+    async def live() -> None:
+        config = write_site(folder, free_port(), tls="off", extra='recipients = ["*.passenger.example"]\n')
+        service = Service(load(config), StoppedClock())
+        endpoints = await service.start()
+        await converse(endpoints[0].port, talk(letter("a@b.passenger.example", "c@else.example")))
+        with Reader(folder / "queue") as reader:
+            async with asyncio.timeout(20):
+                while not all(row.recipient.attempts for row in reader.queue()):
+                    await asyncio.sleep(0.005)
+            record = reader.record(reader.queue()[0].message.id)
+        assert {attempt.cause: attempt.side for attempt in record.attempts} == {
+            "connection refused": "path", "no connector": "here",
+        }  # fmt: skip
+        assert all(recipient.state is State.DELAYED for recipient in record.recipients)
+        await service.stop()
+
+    asyncio.run(live())
+
+
+def test_a_restart_goes_on_where_it_was(folder: Path, authority: CertificateFiles) -> None:
+    """Q-06: what was put off before goes through after, and nothing that went goes again."""
+    rules = (Rule("late@*", Reply(450, "4.2.1", "later"), times=1),)
+
+    async def live() -> None:
+        clock = StoppedClock()
+        async with site(folder, authority, rules=rules, clock=clock) as here:
+            await converse(here.port, talk(letter("ok@x.example", "late@x.example")))
+            await here.until(lambda reader: reader.totals() == {State.RELAYED: 1, State.DELAYED: 1})
+            await here.service.stop()
+            clock.time += 3600
+            again = Service(here.loaded, clock)
+            await again.start()
+            await here.until(ended(2))
+            assert [message.recipients for message in here.caught] == [("ok@x.example",), ("late@x.example",)]
+            await again.stop()
+
+    asyncio.run(live())
+
+
+def test_a_second_server_and_a_taken_port_are_refused(folder: Path, authority: CertificateFiles) -> None:
+    async def live() -> None:
+        async with site(folder, authority) as here:
+            with pytest.raises(FolderInUse):
+                await Service(here.loaded).start()
+            other = folder / "other"
+            other.mkdir()
+            (other / "ca.pem").write_bytes(authority.authority.read_bytes())
+            with pytest.raises(ListenFailed) as error:
+                await Service(load(write_site(other, 1, port=here.port))).start()
+            assert str(here.port) in str(error.value) and "in use" in str(error.value)
+            await Service(load(write_site(other, 1))).start()
+
+    asyncio.run(live())
+
+
+def test_a_full_disk_is_452_and_the_session_goes_on(
+    folder: Path, authority: CertificateFiles, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """S-19, Q-04, Q-05."""
+
+    async def live() -> None:
+        async with site(folder, authority) as here:
+            writer = here.service._writer
+            assert writer is not None
+            submit = writer.submit
+            full = [True]
+
+            def refuse(change: object, done: object) -> None:
+                if full.pop() if full else False:
+                    done(StoreFull("disk is full"))  # type: ignore[operator]
+                else:
+                    submit(change, done)  # type: ignore[arg-type]
+
+            for listener in here.service._listening:
+                listener.close()
+            monkeypatch.setattr(writer, "submit", refuse)
+            service_port = await _listen_again(here)
+            heard = await converse(service_port, talk(letter("a@x.example"), letter("b@x.example")))
+            assert b"452 4.3.1" in heard and b"250 2.0.0 kept" in heard
+            (caught,) = await here.until_caught(1)
+            assert caught.recipients == ("b@x.example",)
+
+    asyncio.run(live())
+
+
+async def _listen_again(here: Site) -> int:
+    """A listener that uses the store as the test left it."""
+    from copper_kite.relay.intake import Submission
+    from copper_kite.settings.units import Endpoint
+    from copper_kite.store.ids import IdMaker
+
+    service, port = here.service, free_port()
+    assert service._writer is not None and service._dispatcher is not None
+    listener = here.loaded.settings.listener[0]
+    submission = Submission(
+        here.loaded, listener, IdMaker(10), service._clock, service._writer.submit, service._dispatcher.offer
+    )
+    await service._listen(listener, Endpoint("127.0.0.1", port), submission)
+    return port
