@@ -1,4 +1,4 @@
-"""A smart host with TLS and a login that keeps nothing but a count. `python -m bench.sink PORT CERTIFICATE KEY MESSAGES`.
+"""A smart host with TLS and a login that keeps only a count: `python -m bench.sink PORT CERTIFICATE KEY MESSAGES`.
 
 Prints "ready", and the time (monotonic, in seconds) at which it had taken all MESSAGES.
 """

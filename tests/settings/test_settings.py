@@ -103,6 +103,16 @@ def test_single_faults(folder: Path, change: tuple[str, str], line: int, key: st
     assert found[:2] == (line, key) and words in found[2]
 
 
+def test_the_reference_is_what_the_model_says() -> None:
+    """docs/configuration.md is made from the model; this fails when it was not made anew."""
+    import subprocess
+    import sys
+
+    docs = Path(__file__).parents[2] / "docs"
+    done = subprocess.run([sys.executable, docs / "make_configuration.py", "--check"], capture_output=True, check=False)
+    assert done.returncode == 0, done.stderr.decode()
+
+
 def test_two_of_a_name(folder: Path) -> None:
     more = '\n[[connector]]\nname = "beacon"\nhosts = ["b.example"]\n'
     assert findings(put(folder, GOOD + more))[0][:2] == (25, "connector[2].name")

@@ -42,7 +42,7 @@ def demo(seconds: float, folder: str | None, hold: bool) -> None:
 
     from copper_kite.demo.run import Demo
 
-    path = Path(folder) if folder else Path(tempfile.mkdtemp(prefix="kite-demo-"))
+    path = Path(folder or tempfile.mkdtemp(prefix="kite-demo-"))
     path.mkdir(parents=True, exist_ok=True)
     if (path / "kite.toml").exists():
         raise click.UsageError(f"{path} holds a configuration already; name a new folder")
@@ -50,14 +50,14 @@ def demo(seconds: float, folder: str | None, hold: bool) -> None:
     click.echo("\n           messages   recipients")
     click.echo("  time    handed in   relayed   delayed   failed   queued")
     asked = Demo(path.absolute(), seconds, _tell)
-    uvloop.run(_run(asked, hold))
+    uvloop.run(_run(asked, path / "kite.toml", hold))
 
 
-async def _run(asked: Demo, hold: bool) -> None:
+async def _run(asked: Demo, config: Path, hold: bool) -> None:
     told = asyncio.Event()
     for number in (signal.SIGTERM, signal.SIGINT):
         asyncio.get_running_loop().add_signal_handler(number, told.set)
-    day = asyncio.ensure_future(asked.run(lambda loaded: _end(asked, loaded, hold), told if hold else None))
+    day = asyncio.ensure_future(asked.run(lambda loaded: _end(asked, loaded, config, hold), told if hold else None))
     stopped = asyncio.ensure_future(told.wait())
     await asyncio.wait((day, stopped), return_when=asyncio.FIRST_COMPLETED)
     if not day.done() and not hold:
@@ -76,7 +76,7 @@ def _tell(moment: Moment) -> None:
     click.echo(f"  {at}  {moment.handed_in:>11}   {relayed:>7}   {delayed:>7}   {failed:>6}   {queued:>6}")
 
 
-def _end(asked: Demo, loaded: Loaded, hold: bool) -> None:
+def _end(asked: Demo, loaded: Loaded, config: Path, hold: bool) -> None:
     from copper_kite.store.reads import Reader
 
     with Reader(loaded.data) as reader:
@@ -86,7 +86,7 @@ def _end(asked: Demo, loaded: Loaded, hold: bool) -> None:
             _heading(f"{title} (kite trace ID)")
             show_story(load_story(loaded, reader, asked.stories[note]))
     click.echo()
-    command = f"kite --config {loaded.path}"
+    command = f"kite --config {config}"
     if hold:
         say((f"It keeps running (since {local_time(time.time())}); Ctrl-C ends it.", "bold"), " In another terminal:")
         port = loaded.settings.listener[0].bind[0].port

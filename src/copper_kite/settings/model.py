@@ -67,9 +67,13 @@ class Table(BaseModel):
 class Server(Table):
     """`[server]`: who this server is and where it keeps its queue."""
 
-    name: str = "auto"
-    data: str = "/var/lib/copper-kite"
-    credentials: str = "credentials.toml"
+    name: str = Field(
+        default="auto", description='Full name, in EHLO, `Received:` and Message-ID; `"auto"` asks the system.'
+    )
+    data: str = Field(
+        default="/var/lib/copper-kite", description="Folder of the queue; one server at a time serves it."
+    )
+    credentials: str = Field(default="credentials.toml", description="The credentials file.")
 
     @field_validator("name")
     @classmethod
@@ -80,8 +84,10 @@ class Server(Table):
 class Identity(Table):
     """`[identity]`: how local names look outside."""
 
-    domain: Domain | None = None
-    recipients: dict[str, str] = {}
+    domain: Domain | None = Field(default=None, description="Completes a bare name, as in `root`.")
+    recipients: dict[str, str] = Field(
+        default={}, description='Where mail for a local name goes: `{ root = "duty@ternferries.example" }`.'
+    )
 
     @field_validator("recipients")
     @classmethod
@@ -95,24 +101,40 @@ class Identity(Table):
 class Listener(Table):
     """`[[listener]]`: where programs hand in mail."""
 
-    name: Name
-    bind: list[Bind] = Field(min_length=1)
-    tls: Literal["off"] = "off"
-    allow: list[Allowed] = [ipaddress.ip_network("127.0.0.0/8"), ipaddress.ip_network("::1")]
-    max_size: Size = 35 * 1024**2
+    name: Name = Field(description="Its name in refusals and stories.")
+    bind: list[Bind] = Field(
+        min_length=1, description='Addresses: `"127.0.0.1:25"`, `"[::1]:25"`, `"unix:/run/copper-kite/submit.sock"`.'
+    )
+    tls: Literal["off"] = Field(default="off", description='`"off"` for now: mail comes in from this machine.')
+    allow: list[Allowed] = Field(
+        default=[ipaddress.ip_network("127.0.0.0/8"), ipaddress.ip_network("::1")],
+        description="Networks whose clients may hand in mail; others get `550 5.7.1`. A Unix socket takes all users.",
+    )
+    max_size: Size = Field(default=35 * 1024**2, description="Largest message, in octets (SIZE, RFC 1870).")
 
 
 class Connector(Table):
     """`[[connector]]`: which recipients it carries, and how they leave."""
 
-    name: Name
-    recipients: list[Pattern] = Field(default=["*"], min_length=1)
-    preference: int = 20
-    hosts: list[str] = Field(min_length=1, max_length=1)
-    tls: Literal["implicit", "starttls", "off"] = "starttls"
-    trust: str = "system"
-    credential: str | None = None
-    sessions: int = Field(default=10, ge=1, le=100)
+    name: Name = Field(description="Its name in stories and tables.")
+    recipients: list[Pattern] = Field(
+        default=["*"],
+        min_length=1,
+        description='Whom it carries: `"*"`, `"port.example"`, `"*.port.example"`, `"a@port.example"`; closest wins.',
+    )
+    preference: int = Field(default=20, description="Rank among connectors that fit as closely; the lower is taken.")
+    hosts: list[str] = Field(
+        min_length=1,
+        max_length=1,
+        description="The smart host, `name:port`; without a port 587, with implicit TLS 465, without TLS 25.",
+    )
+    tls: Literal["implicit", "starttls", "off"] = Field(
+        default="starttls",
+        description='`"implicit"` (RFC 8314), `"starttls"` (RFC 3207; demanded, not hoped for) or `"off"`.',
+    )
+    trust: str = Field(default="system", description='`"system"`, or the PEM file of the authority to trust instead.')
+    credential: str | None = Field(default=None, description="The credential to log in with; never without TLS.")
+    sessions: int = Field(default=10, ge=1, le=100, description="Sessions with the smart host at a time, at most.")
 
     @field_validator("hosts")
     @classmethod
@@ -130,8 +152,12 @@ class Connector(Table):
 class Retry(Table):
     """`[retry]`: when a delayed recipient is tried again. The last wait repeats until the lifetime is over."""
 
-    waits: list[Duration] = Field(default=[60.0, 300.0, 900.0, 1800.0, 3600.0], min_length=1)
-    lifetime: Duration = 5 * 86400.0
+    waits: list[Duration] = Field(
+        default=[60.0, 300.0, 900.0, 1800.0, 3600.0],
+        min_length=1,
+        description="Waits between attempts; the last repeats.",
+    )
+    lifetime: Duration = Field(default=5 * 86400.0, description="How long it is tried; then it fails.")
 
 
 class Settings(Table):

@@ -21,7 +21,24 @@ from enum import StrEnum
 
 from copper_kite.errors import LocalProtocolError
 from copper_kite.smtp import events
-from copper_kite.smtp.content import ContentReader, Fault
+from copper_kite.smtp.answers import (
+    BAD_ORDER,
+    BAD_PARAMETER,
+    BAD_SYNTAX,
+    CHALLENGE,
+    DEFAULT_ANSWERS,
+    FAULT_REPLIES,
+    NEEDS_UTF8,
+    NO_ARGUMENT,
+    OK,
+    OUT_OF_PATIENCE,
+    TOO_LARGE,
+    TOO_MANY_RECIPIENTS,
+    UNAVAILABLE,
+    UNKNOWN,
+    UNKNOWN_PARAMETER,
+)
+from copper_kite.smtp.content import ContentReader
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.grammar import Syntax, decode_xtext, parse_command_path, parse_hello_name
 from copper_kite.smtp.lines import MAX_COMMAND_LINE, MAX_LOGIN_LINE, LineBuffer, LineTooLong
@@ -89,38 +106,6 @@ class Limits:
 
     recipients: int = 1000
     patience: int = 50
-
-
-BAD_ORDER = Reply(503, "5.5.1", "not now: the order is EHLO, MAIL, RCPT, DATA")
-BAD_SYNTAX = Reply(500, "5.5.2", "not a command line")
-UNKNOWN = Reply(500, "5.5.1", "no such command")
-UNAVAILABLE = Reply(502, "5.5.1", "not here")
-NO_ARGUMENT = Reply(501, "5.5.4", "this command takes no argument")
-BAD_PARAMETER = Reply(501, "5.5.4", "bad parameter")
-UNKNOWN_PARAMETER = Reply(555, "5.5.4", "this parameter is not offered here")
-TOO_MANY_RECIPIENTS = Reply(452, "4.5.3", "too many recipients for one message")
-NEEDS_UTF8 = Reply(553, "5.6.7", "a non-ASCII address needs SMTPUTF8")
-OUT_OF_PATIENCE = Reply(421, "4.7.0", "too many commands to no purpose; closing")
-TOO_LARGE = Reply(552, "5.3.4", "the message is larger than SIZE allows")
-
-OK = Reply(250, "2.0.0", "done")
-CHALLENGE = b"334 \r\n"
-
-DEFAULT_ANSWERS: dict[type[events.Event], Reply] = {
-    events.MailFrom: Reply(250, "2.1.0", "sender taken"),
-    events.RecipientTo: Reply(250, "2.1.5", "recipient taken"),
-    events.ContentStarted: Reply(354, "", "go on, end with a line of one dot"),
-    events.ContentEnded: Reply(250, "2.0.0", "taken"),
-    events.LoginAsked: Reply(235, "2.7.0", "logged in"),
-    events.SecureAsked: Reply(220, "2.0.0", "begin TLS"),
-}
-
-FAULT_REPLIES = {
-    Fault.BARE_LINE_END: Reply(550, "5.6.0", "the message holds a CR or LF on its own; lines end with CR LF"),
-    Fault.NUL: Reply(554, "5.6.0", "the message holds a NUL octet"),
-    Fault.LONG_LINE: Reply(554, "5.6.0", "the message holds a line of over 998 octets"),
-    Fault.TOO_LARGE: TOO_LARGE,
-}
 
 
 class Server:
