@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import gc
 import signal
 
 import click
@@ -37,6 +38,8 @@ def serve(config: str | None) -> None:
         for connector in loaded.settings.connector:
             login = f", login by credential {connector.credential}" if connector.credential else ""
             click.echo(f"connector {connector.name} to {connector.next_hop}, TLS {connector.tls}{login}", err=True)
+        gc.freeze()  # what is there now stays; and young objects mostly go by themselves
+        gc.set_threshold(50_000, 20, 50)
         click.echo(f"{loaded.server_name} is serving; the queue is in {loaded.data}", err=True)
         await told.wait()
         click.echo("stopping", err=True)

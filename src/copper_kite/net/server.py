@@ -254,18 +254,20 @@ class ServerSession(asyncio.Protocol):
                 break
             assert answer is None or isinstance(answer, Reply)
             engine.answer(answer)
+            if engine.idle:
+                break
         self._flush()
 
     def _flush(self) -> None:
-        transport = self._transport
+        transport, phase = self._transport, self._engine.phase
         data = self._engine.data_to_send()
         if transport is None or transport.is_closing():
             return
         if data:
             transport.write(data)
-        if self._engine.phase is Phase.CLOSED:
+        if phase is Phase.CLOSED:
             transport.close()
-        elif self._engine.phase is Phase.SECURING and self._switch is None:
+        elif phase is Phase.SECURING and self._switch is None:
             transport.pause_reading()
             self._switch = self._loop.create_task(self._start_tls(transport))
 

@@ -120,6 +120,7 @@ class Intake(Handler):
         assert self._session is not None and self._sender is not None
         submission, peer, now = self._submission, self._session.peer, self._submission.clock.now()
         id = submission.ids.next(now)
+        shown = id_text(id)
         protocol = protocol_word(
             extended=self._extended,
             secure=self._session.secure,
@@ -132,7 +133,7 @@ class Intake(Handler):
             user=peer.user,
             server=submission.loaded.server_name,
             protocol=protocol,
-            id=id_text(id),
+            id=shown,
             recipients=self._recipients,
             at=now,
         )
@@ -151,7 +152,7 @@ class Intake(Handler):
             user=peer.user,
             protocol=protocol,
         )
-        self._message = _Growing(message, self._recipients, submission, self._session, field)
+        self._message = _Growing(message, shown, self._recipients, submission, self._session, field)
         return None
 
     def content(self, event: events.Content) -> None:
@@ -192,12 +193,14 @@ class _Growing:
     def __init__(
         self,
         message: Message,
+        shown: str,
         recipients: list[str],
         submission: Submission,
         session: ServerSession,
         field: bytes,
     ) -> None:
         self.message = message
+        self._shown = shown
         self._recipients = recipients
         self._submission = submission
         self._session = session
@@ -277,7 +280,7 @@ class _Growing:
             self.drop()
             self._refuse(error)
             return
-        self._session.answer(Reply(250, "2.0.0", f"kept as {id_text(self.message.id)}"))
+        self._session.answer(Reply(250, "2.0.0", f"kept as {self._shown}"))
         self._submission.accepted(fresh)
 
     def _refuse(self, error: KiteError) -> None:

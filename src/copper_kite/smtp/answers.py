@@ -7,12 +7,14 @@ from copper_kite.smtp.content import Fault
 from copper_kite.smtp.replies import Reply
 
 __all__ = [
+    "ANSWER_TOO_LONG",
     "BAD_ORDER",
     "BAD_PARAMETER",
     "BAD_SYNTAX",
     "CHALLENGE",
     "DEFAULT_ANSWERS",
     "FAULT_REPLIES",
+    "LINE_TOO_LONG",
     "NEEDS_UTF8",
     "NO_ARGUMENT",
     "OK",
@@ -28,6 +30,8 @@ BAD_ORDER = Reply(503, "5.5.1", "not now: the order is EHLO, MAIL, RCPT, DATA")
 BAD_SYNTAX = Reply(500, "5.5.2", "not a command line")
 UNKNOWN = Reply(500, "5.5.1", "no such command")
 UNAVAILABLE = Reply(502, "5.5.1", "not here")
+LINE_TOO_LONG = Reply(500, "5.5.2", "the line is too long")
+ANSWER_TOO_LONG = Reply(500, "5.5.6", "the answer is too long")
 NO_ARGUMENT = Reply(501, "5.5.4", "this command takes no argument")
 BAD_PARAMETER = Reply(501, "5.5.4", "bad parameter")
 UNKNOWN_PARAMETER = Reply(555, "5.5.4", "this parameter is not offered here")

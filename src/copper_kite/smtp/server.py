@@ -22,12 +22,14 @@ from enum import StrEnum
 from copper_kite.errors import LocalProtocolError
 from copper_kite.smtp import events
 from copper_kite.smtp.answers import (
+    ANSWER_TOO_LONG,
     BAD_ORDER,
     BAD_PARAMETER,
     BAD_SYNTAX,
     CHALLENGE,
     DEFAULT_ANSWERS,
     FAULT_REPLIES,
+    LINE_TOO_LONG,
     NEEDS_UTF8,
     NO_ARGUMENT,
     OK,
@@ -142,9 +144,15 @@ class Server:
 
     def data_to_send(self) -> bytes:
         """What is to go to the client now."""
-        data = b"".join(self._out)
-        self._out.clear()
+        out = self._out
+        data = out[0] if len(out) == 1 else b"".join(out)
+        out.clear()
         return data
+
+    @property
+    def idle(self) -> bool:
+        """Whether there is nothing to look at: no octets, and nothing to tell."""
+        return not self._told and not len(self._lines)
 
     @property
     def buffered(self) -> int:
@@ -164,28 +172,28 @@ class Server:
                 if not self._read_content(self._content):
                     return None
                 continue
-            line = self._next_line()
-            if line is None:
+            if self.phase is Phase.SECURING or not self._take_line():
                 return None
-            if self.phase is Phase.LOGIN:
-                self._take_login_answer(line)
-            else:
-                self._take_command(line)
             if self._asked is not None and not self._told:
                 return self._asked[0]
 
-    def _next_line(self) -> bytes | None:
-        """The next command or answer; lines that are too long are refused and passed over."""
-        while self.phase is not Phase.SECURING:
-            try:
-                return self._lines.next_line(MAX_LOGIN_LINE if self.phase is Phase.LOGIN else MAX_COMMAND_LINE)
-            except LineTooLong:
-                if self.phase is Phase.LOGIN:
-                    self.phase = ORDER[Phase.LOGIN][Step.LOGIN_ENDED]
-                    self._refuse(Reply(500, "5.5.6", "the answer is too long"))
-                else:
-                    self._refuse(Reply(500, "5.5.2", "the line is too long"))
-        return None
+    def _take_line(self) -> bool:
+        """Take the next command, or answer to a challenge; False when there is no whole one."""
+        login = self.phase is Phase.LOGIN
+        try:
+            line = self._lines.next_line(MAX_LOGIN_LINE if login else MAX_COMMAND_LINE)
+        except LineTooLong:
+            if login:
+                self.phase = ORDER[Phase.LOGIN][Step.LOGIN_ENDED]
+            self._refuse(ANSWER_TOO_LONG if login else LINE_TOO_LONG)
+            return True
+        if line is None:
+            return False
+        if login:
+            self._take_login_answer(line)
+        else:
+            self._take_command(line)
+        return True
 
     def answer(self, reply: Reply | None = None) -> None:
         """Decide the event asked for: with `reply`, or with its usual positive one.
@@ -193,6 +201,8 @@ class Server:
         Raises LocalProtocolError when nothing was asked.
         """
         if self._asked is None:
+            if self.phase is Phase.CLOSED:
+                return  # the session was ended while the decision was on its way
             raise LocalProtocolError("answer without a question")
         (event, step), self._asked = self._asked, None
         if reply is None:
@@ -256,6 +266,7 @@ class Server:
     def _close(self) -> None:
         self._drop_transaction()
         self._lines.clear()
+        self._asked = None
         self.phase = Phase.CLOSED
         self._told.append(events.Quit())
 
