@@ -31,7 +31,10 @@ class Header:
         match = _field(name).match(self.octets, start) or _field(name).search(self.octets)
         if match is None:
             return ""
-        return _FOLD.sub(b"", match.group(1)).strip().decode("utf-8", "replace")
+        value = match.group(1)
+        if b"\n" in value:
+            value = _FOLD.sub(b"", value)
+        return value.strip().decode("utf-8", "replace")
 
 
 def header_end(content: bytes) -> int:

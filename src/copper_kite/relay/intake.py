@@ -94,7 +94,9 @@ class Intake(Handler):
 
     def mail_from(self, event: events.MailFrom) -> Answer:
         """Take the sender; a bare name gets its domain."""
-        path = self._submission.outward(event.path) if event.path and not split_mailbox(event.path)[1] else event.path
+        path: str | None = event.path
+        if path and ("@" not in path or path.endswith('"')):
+            path = self._submission.outward(path)
         if path is None:
             return UNQUALIFIED_SENDER
         self._sender, self._reverse_path, self._recipients = event, path, []

@@ -5,8 +5,8 @@ from __future__ import annotations
 import ipaddress
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 from types import MappingProxyType
+from typing import NamedTuple
 
 __all__ = [
     "MAX_DOMAIN",
@@ -53,8 +53,7 @@ class Syntax(ValueError):
     """Raised inside `smtp` for text that is not what the grammar allows; it never leaves the package."""
 
 
-@dataclass(frozen=True, slots=True)
-class CommandPath:
+class CommandPath(NamedTuple):
     """A reverse-path or recipient with the parameters behind it, keywords in upper case."""
 
     path: str

@@ -310,10 +310,12 @@ class Server:
             self._refuse(Reply(501, "5.5.2", "not UTF-8"))
             return
         verb, _, argument = text.partition(" ")
-        command = _COMMANDS.get(verb) or _COMMANDS.get(verb.upper())
+        command = _COMMANDS.get(verb)
+        if command is None and verb.isascii():
+            command = _COMMANDS.get(verb.upper())
         if command is None:
             self._refuse(UNKNOWN if verb.isprintable() and verb.isascii() else BAD_SYNTAX)
-        elif not argument.isprintable() or not verb.isascii():
+        elif not argument.isprintable():
             self._refuse(BAD_SYNTAX)
         else:
             step, handle = command
