@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from enum import StrEnum
 
-__all__ = ["FINAL", "Cause", "Event", "Side", "Stage", "State"]
+__all__ = ["FINAL", "MESSAGE_STAGES", "Cause", "Event", "Side", "Stage", "State"]
 
 
 class Stage(StrEnum):
@@ -25,6 +25,10 @@ class Stage(StrEnum):
     CONTENT = "content"
     ACCEPT = "accept"
     QUIT = "quit"
+
+
+# From MAIL to the end of the content: what is refused here is the message, not the session.
+MESSAGE_STAGES = frozenset({Stage.SENDER, Stage.RECIPIENT, Stage.CONTENT, Stage.ACCEPT})
 
 
 class Side(StrEnum):

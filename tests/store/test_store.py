@@ -157,20 +157,20 @@ def test_stray_content_is_found(folder: Path, writer: GroupWriter, turns: Turns)
         assert reader.stray_content() == []
 
 
-def attempt(id: int, message: int, relayed: int, text: str) -> Attempt:
+def attempt(id: int, message: int, relayed: int, text: str, stage: str = "accept") -> Attempt:
     return Attempt(
-        id=id, message=message, at=float(id), seconds=0.1, connector="beacon", next_hop="h:25", address="", stage="accept",
+        id=id, message=message, at=float(id), seconds=0.1, connector="beacon", next_hop="h:25", address="", stage=stage,
         side="", cause="", code=250, enhanced="", text=text, facts={"relayed": relayed, "stages": [], "results": []},
     )  # fmt: skip
 
 
 def test_connectors_remember_their_last_good_and_bad(folder: Path, writer: GroupWriter, turns: Turns) -> None:
-    write(writer, turns, Change(attempts=[attempt(1, 1, 1, "ok"), attempt(2, 1, 0, "refused")]))
-    write(writer, turns, Change(attempts=[attempt(3, 1, 1, "ok")]))
+    write(writer, turns, Change(attempts=[attempt(1, 1, 1, "ok"), attempt(2, 1, 0, "refused", "connect")]))
+    write(writer, turns, Change(attempts=[attempt(3, 1, 1, "ok"), attempt(4, 1, 0, "no such mailbox", "recipient")]))
     with Reader(folder) as reader:
         (state,) = reader.connectors()
         assert (state.last_good, state.last_bad, state.last_bad_text) == (3.0, 2.0, "refused")
-        assert reader.last_id() == 3
+        assert reader.last_id() == 4
 
 
 def test_ids(folder: Path, writer: GroupWriter, turns: Turns) -> None:

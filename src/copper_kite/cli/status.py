@@ -54,11 +54,10 @@ def _show(loaded: Loaded, running: Running | None, shape: QueueShape, known: dic
         since = f"since {local_time(running.since)} ({age(now - running.since)}), process {running.pid}"
         say(f"{loaded.server_name}: ", ("running", "bold green"), f" {since}")
     waiting = ", ".join(f"{count} {state.value}" for state, count in shape.by_state.items())
+    recipients, messages = _counted(sum(shape.by_state.values()), "recipient"), _counted(shape.messages, "message")
     if shape.messages:
         oldest = age(now - shape.oldest) if shape.oldest is not None else "?"
-        say(
-            f"queue: {waiting} recipients in {shape.messages} messages, {size(shape.octets)}; the oldest waits {oldest}"
-        )
+        say(f"queue: {recipients} ({waiting}) in {messages}, {size(shape.octets)}; the oldest waits {oldest}")
     else:
         say("queue: nothing waits")
     click.echo()
@@ -76,6 +75,10 @@ def _show(loaded: Loaded, running: Running | None, shape: QueueShape, known: dic
             for connector in loaded.settings.connector
         ],
     )
+
+
+def _counted(count: int, what: str) -> str:
+    return f"{count} {what}{'' if count == 1 else 's'}"
 
 
 def _when(state: ConnectorState | None, field: str, now: float) -> str:

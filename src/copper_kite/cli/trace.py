@@ -61,9 +61,9 @@ def show_story(story: Story, *, dialogue: bool = False) -> None:
     from copper_kite.store.ids import id_text
 
     message = story.message
-    about = f", {printable(message.message_id)}" if message.message_id else ""
-    sender = f"  from <{printable(message.reverse_path)}>, {size(message.size)}{about}"
-    say((id_text(message.id), "bold"), sender)
+    say((id_text(message.id), "bold"), f"  from <{printable(message.reverse_path)}>, {size(message.size)}")
+    if message.message_id:
+        say(f"Message-ID {printable(message.message_id)}", indent=2)
     for recipient in story.recipients:
         state = recipient.state.value
         when = ""

@@ -33,7 +33,11 @@ async def open_session(plan: Plan, dialogue: Dialogue) -> ClientSession:
     """
     loop = asyncio.get_running_loop()
     began = loop.time()
-    addresses = await resolve(plan.host, plan.port)
+    try:
+        addresses = await resolve(plan.host, plan.port)
+    except SessionFailed as error:
+        dialogue.noted(loop.time(), error.text)
+        raise
     dialogue.noted(loop.time(), f"{plan.host} is {', '.join(addresses)}")
     stages = [(Stage.RESOLVE, loop.time() - began, ", ".join(addresses))]
     began = loop.time()

@@ -181,6 +181,7 @@ class ServerSession(asyncio.Protocol):
         self._switch: asyncio.Task[None] | None = None
         self._early = b""
         self._gone = False
+        self._ended = False
         self.last_heard = self._loop.time()
         self.peer = Peer("")
         self._handlers: dict[type[events.Event], Callable[[Any], Answer]] = {
@@ -223,6 +224,7 @@ class ServerSession(asyncio.Protocol):
 
     def eof_received(self) -> bool:
         """The client will send no more: what is not whole is dropped, what awaits its answer gets it."""
+        self._ended = True
         return self._awaiting
 
     def connection_lost(self, error: Exception | None) -> None:
@@ -265,7 +267,7 @@ class ServerSession(asyncio.Protocol):
             return
         if data:
             transport.write(data)
-        if phase is Phase.CLOSED:
+        if phase is Phase.CLOSED or (self._ended and not self._awaiting):
             transport.close()
         elif phase is Phase.SECURING and self._switch is None:
             transport.pause_reading()

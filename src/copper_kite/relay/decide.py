@@ -6,13 +6,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from copper_kite.smtp.replies import Reply
-from copper_kite.words import Stage, State
+from copper_kite.words import MESSAGE_STAGES, Stage, State
 
 __all__ = ["Retry", "classify", "retry_at"]
 
 # These speak of the session between two servers (login or TLS missing), not of the message: the message waits.
 SESSION_CODES = frozenset({530, 534, 535, 538})
-MESSAGE_STAGES = frozenset({Stage.SENDER, Stage.RECIPIENT, Stage.CONTENT, Stage.ACCEPT})
 
 
 @dataclass(frozen=True, slots=True)

@@ -21,7 +21,7 @@ from typing import Any
 from copper_kite.errors import KiteError, StoreFailed, StoreFull
 from copper_kite.store.model import Attempt, Change, JournalEntry, Message, Outcome, Recipient
 from copper_kite.store.schema import PORTION_BITS
-from copper_kite.words import FINAL, Event
+from copper_kite.words import FINAL, MESSAGE_STAGES, Cause, Event
 
 __all__ = ["Done", "GroupWriter", "place"]
 
@@ -185,6 +185,15 @@ def write_changes(connection: sqlite3.Connection, changes: Sequence[Change]) -> 
         many("DELETE FROM content WHERE place BETWEEN ? AND ?", dropped)
 
 
+def _speaks_of_the_session(attempt: Attempt) -> bool:
+    """Whether a failure is the connector's, and not that of one message or recipient."""
+    return (
+        attempt.stage not in MESSAGE_STAGES
+        or attempt.code == 421
+        or attempt.cause in (Cause.LOST, Cause.TIMED_OUT, Cause.PROTOCOL)
+    )
+
+
 @lru_cache(maxsize=1024)
 def _insert_statement(table: str, columns: int, rows: int) -> str:
     row = f"({','.join('?' * columns)})"
@@ -214,7 +223,7 @@ def _note_connectors(connection: sqlite3.Connection, attempts: Sequence[Attempt]
     for attempt in attempts:
         if attempt.facts.get("relayed"):
             good[attempt.connector] = attempt.at
-        elif attempt.connector:
+        elif attempt.connector and _speaks_of_the_session(attempt):
             bad[attempt.connector] = (attempt.at, attempt.text)
     for name in good.keys() | bad.keys():
         at, text = bad.get(name, (None, ""))

@@ -79,7 +79,7 @@ def _attempt_lines(attempt: Attempt) -> list[StoryLine]:
     for address, state, stage, reply in attempt.facts["results"]:
         groups.setdefault((state, stage, reply), []).append(address)
     ended = attempt.at + attempt.seconds
-    who = f"{attempt.connector} → {attempt.next_hop}" if attempt.connector else "this server"
+    who = f"{attempt.connector} → {_host(attempt)}" if attempt.connector else "this server"
     lines = []
     for (state, stage, reply), addresses in groups.items():
         code, text = _split_reply(reply)
