@@ -44,7 +44,7 @@ class Talk:
         return [" ".join(line.split(" ")[:2]) if "." in line[4:9] else line[:3] for line in lines if line[3] == " "]
 
     def content(self) -> bytes:
-        return b"".join(event.data for event in self.seen if isinstance(event, events.Content))
+        return b"".join(event.data for event in self.seen if isinstance(event, events.Content | events.ContentEnded))
 
 
 def ready(**more: object) -> Talk:

@@ -133,11 +133,9 @@ class SessionRegistry:
             self._empty.set()
 
     def _sweep(self) -> None:
-        loop = asyncio.get_running_loop()
         for session in list(self._sessions):
-            if loop.time() - session.last_heard > IDLE_SECONDS:
-                session.end(TIMED_OUT)
-        self._sweeper = loop.call_later(SWEEP_SECONDS, self._sweep)
+            session.sweep()
+        self._sweeper = asyncio.get_running_loop().call_later(SWEEP_SECONDS, self._sweep)
 
     async def stop(self, seconds: float) -> None:
         """End all sessions: idle ones at once, those that wait for their message's answer when they have it."""
@@ -169,7 +167,6 @@ class ServerSession(asyncio.Protocol):
         secure: bool = False,
     ) -> None:
         self._loop = asyncio.get_running_loop()
-        self._time = self._loop.time
         self._engine = Server(name, offers, limits)
         self._engine.secure = secure
         self._handler = handler
@@ -182,7 +179,8 @@ class ServerSession(asyncio.Protocol):
         self._early = b""
         self._gone = False
         self._ended = False
-        self.last_heard = self._loop.time()
+        self._closing = False
+        self._quiet_sweeps = 0
         self.peer = Peer("")
         self._handlers: dict[type[events.Event], Callable[[Any], Answer]] = {
             events.Hello: handler.hello,
@@ -211,7 +209,7 @@ class ServerSession(asyncio.Protocol):
 
     def data_received(self, data: bytes) -> None:
         """Octets came in. While TLS is being switched on, they are the first ones from inside it."""
-        self.last_heard = self._time()
+        self._quiet_sweeps = 0
         if self._switch is not None:
             self._early += data
             return
@@ -231,7 +229,7 @@ class ServerSession(asyncio.Protocol):
         """The connection is gone; an unfinished transaction leaves nothing."""
         if self._gone:
             return
-        self._gone = True
+        self._gone = self._closing = True
         self._registry.discard(self)
         self._handler.closed()
 
@@ -263,11 +261,12 @@ class ServerSession(asyncio.Protocol):
     def _flush(self) -> None:
         transport, phase = self._transport, self._engine.phase
         data = self._engine.data_to_send()
-        if transport is None or transport.is_closing():
+        if transport is None or self._closing:
             return
         if data:
             transport.write(data)
         if phase is Phase.CLOSED or (self._ended and not self._awaiting):
+            self._closing = True
             transport.close()
         elif phase is Phase.SECURING and self._switch is None:
             transport.pause_reading()
@@ -299,7 +298,7 @@ class ServerSession(asyncio.Protocol):
 
     def pause(self, reason: str) -> None:
         """Read no more until each reason is gone."""
-        if not self._pauses and self._transport is not None and not self._transport.is_closing():
+        if not self._pauses and self._transport is not None and not self._closing:
             self._transport.pause_reading()
         self._pauses.add(reason)
 
@@ -307,8 +306,14 @@ class ServerSession(asyncio.Protocol):
         """A reason to pause is gone."""
         if reason in self._pauses:
             self._pauses.discard(reason)
-            if not self._pauses and self._transport is not None and not self._transport.is_closing():
+            if not self._pauses and self._transport is not None and not self._closing:
                 self._transport.resume_reading()
+
+    def sweep(self) -> None:
+        """End the session when nothing was heard over enough sweeps."""
+        self._quiet_sweeps += 1
+        if self._quiet_sweeps > IDLE_SECONDS / SWEEP_SECONDS:
+            self.end(TIMED_OUT)
 
     def end(self, reply: Reply) -> None:
         """Close from our side, with a reason."""

@@ -166,6 +166,7 @@ class Intake(Handler):
         """Have it all written; the answer comes when it is on stable storage."""
         assert self._message is not None
         message, self._message = self._message, None
+        message.add(event.data)
         if not event.ascii:
             message.message.eight_bit = True
         message.finish()

@@ -160,7 +160,7 @@ class _Taker(Handler):
 
     def content_ended(self, event: events.ContentEnded) -> Answer:
         assert self._session is not None
-        content, self._content = b"".join(self._content), []
+        content, self._content = b"".join((*self._content, event.data)), []
         try:
             self._stand_in.take(self._sender, self._recipients, content, self._session, self._login)
         except OSError as error:

@@ -65,7 +65,7 @@ class ContentStarted(Event):
 
 @dataclass(frozen=True, slots=True)
 class Content(Event):
-    """A portion of the message, dots unstuffed."""
+    """A portion of the message, dots unstuffed; more is to come."""
 
     asks: ClassVar[bool] = False
     data: bytes
@@ -73,8 +73,9 @@ class Content(Event):
 
 @dataclass(frozen=True, slots=True)
 class ContentEnded(Event):
-    """The message is whole: `size` octets; `ascii` when none of them is over 127."""
+    """The message is whole: `data` is its last portion, `size` all its octets, `ascii` says none is over 127."""
 
+    data: bytes
     size: int
     ascii: bool
 

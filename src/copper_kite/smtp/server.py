@@ -212,13 +212,13 @@ class Server:
             self._close()
         elif reply.code < 400:
             self.phase = ORDER[self.phase][step]
-            _AFTER[step](self, event)
+            if step is Step.RCPT:
+                self._recipients += 1
+            else:
+                _AFTER[step](self, event)
         elif step is Step.END or step is Step.LOGIN_ENDED:
             self._tries += step is Step.LOGIN_ENDED
             self.phase = ORDER[self.phase][step]
-
-    def _recipient_accepted(self, event: events.Event) -> None:
-        self._recipients += 1
 
     def _sender_accepted(self, event: events.Event) -> None:
         assert isinstance(event, events.MailFrom)
@@ -284,15 +284,15 @@ class Server:
         if not data:
             return False
         portion, rest = reader.feed(data)
-        if portion:
-            self._told.append(events.Content(portion))
         if rest is None:
+            if portion:
+                self._told.append(events.Content(portion))
             return bool(portion)
         self._lines.give_back(rest)
         self._content = None
         if reader.fault is None:
-            ended = events.ContentEnded(reader.size, reader.ascii)
-            self._ask(ended, Step.END)
+            ended = events.ContentEnded(portion, reader.size, reader.ascii)
+            self._asked = (ended, Step.END)
             self._told.append(ended)
             return True
         self.phase = ORDER[self.phase][Step.END]
@@ -502,7 +502,6 @@ _MAIL_PARAMETERS: dict[str, Callable[[str | None], bool]] = {
 
 _AFTER: dict[Step, Callable[[Server, events.Event], None]] = {
     Step.MAIL: Server._sender_accepted,
-    Step.RCPT: Server._recipient_accepted,
     Step.DATA: Server._data_accepted,
     Step.END: Server._message_accepted,
     Step.LOGIN_ENDED: Server._login_accepted,

@@ -15,13 +15,14 @@ import threading
 from collections.abc import Callable, Sequence
 from functools import lru_cache, partial
 from itertools import chain
+from operator import attrgetter
 from queue import SimpleQueue
 from typing import Any
 
 from copper_kite.errors import KiteError, StoreFailed, StoreFull
-from copper_kite.store.model import Attempt, Change, JournalEntry, Message, Outcome, Recipient
+from copper_kite.store.model import Attempt, Change, JournalEntry, Outcome, Recipient
 from copper_kite.store.schema import PORTION_BITS
-from copper_kite.words import FINAL, MESSAGE_STAGES, Cause, Event
+from copper_kite.words import FINAL, MESSAGE_STAGES, Cause, Event, State
 
 __all__ = ["Done", "GroupWriter", "place"]
 
@@ -45,7 +46,7 @@ class GroupWriter:
         self._connection = connection
         self._defer = defer
         self._waiting: list[tuple[Change, Done]] = []
-        self._batch: list[tuple[Done, KiteError | None]] = []
+        self._batch: list[tuple[Done, KiteError | None]] = []  # filled, its commit on the way
         self._scheduled = False
         self._commits: SimpleQueue[bool] = SimpleQueue()
         self._thread = threading.Thread(target=self._commit_on_demand, name="store-commit", daemon=True)
@@ -62,11 +63,10 @@ class GroupWriter:
         """Write what waits, then stop and close the connection. Further changes are not taken."""
         self._commits.put(False)
         self._thread.join()
-        if self._batch:
-            self._settle(None)
+        _settle(self._batch, self._commit())
         while self._waiting:
             self._fill()
-            self._settle(self._commit())
+            _settle(self._batch, self._commit())
         self._connection.close()
 
     def _begin(self) -> None:
@@ -135,17 +135,18 @@ class GroupWriter:
         return None
 
     def _committed(self, failure: KiteError | None) -> None:
-        self._settle(failure)
-        self._begin()
-
-    def _settle(self, failure: KiteError | None) -> None:
         batch, self._batch = self._batch, []
-        for done, error in batch:
-            done(error or failure)
+        _settle(batch, failure)
+        self._begin()
 
     def _roll_back(self) -> None:
         if self._connection.in_transaction:
             self._connection.execute("ROLLBACK")
+
+
+def _settle(batch: list[tuple[Done, KiteError | None]], failure: KiteError | None) -> None:
+    for done, error in batch:
+        done(error or failure)
 
 
 def _store_error(error: sqlite3.Error) -> KiteError:
@@ -235,22 +236,10 @@ def _note_connectors(connection: sqlite3.Connection, attempts: Sequence[Attempt]
         )
 
 
-def _message_row(message: Message) -> tuple[Any, ...]:
-    return (
-        message.id,
-        message.arrived,
-        message.expires,
-        message.reverse_path,
-        message.size,
-        message.eight_bit,
-        message.utf8,
-        message.message_id,
-        message.listener,
-        message.client,
-        message.hello,
-        message.user,
-        message.protocol,
-    )
+_message_row = attrgetter(
+    "id", "arrived", "expires", "reverse_path", "size", "eight_bit", "utf8", "message_id", "listener", "client",
+    "hello", "user", "protocol",
+)  # fmt: skip
 
 
 def _recipient_row(message: int, recipient: Recipient) -> tuple[Any, ...]:
@@ -258,7 +247,7 @@ def _recipient_row(message: int, recipient: Recipient) -> tuple[Any, ...]:
         message,
         recipient.number,
         recipient.address,
-        recipient.state.value,
+        _STATE_NAMES[recipient.state],
         recipient.attempts,
         recipient.next_try,
         recipient.connector,
@@ -269,7 +258,7 @@ def _recipient_row(message: int, recipient: Recipient) -> tuple[Any, ...]:
 
 def _outcome_row(at: float, message: int, outcome: Outcome) -> tuple[Any, ...]:
     return (
-        outcome.state.value,
+        _STATE_NAMES[outcome.state],
         outcome.attempts,
         outcome.next_try,
         outcome.connector,
@@ -305,3 +294,4 @@ def _journal_row(entry: JournalEntry) -> tuple[Any, ...]:
 
 
 _EVENT_NAMES = {event: event.value for event in Event}
+_STATE_NAMES = {state: state.value for state in State}
