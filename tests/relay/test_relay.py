@@ -69,6 +69,8 @@ def test_a_message_goes_all_the_way(folder: Path, authority: CertificateFiles) -
             await here.until(ended(1))
             assert caught.secure and caught.login == "tern" and caught.recipients == ("ana@passenger.example",)
             (record,) = records(here)
+            with here.reader() as reader:
+                assert list(reader.content(record.message.id)) == [], "what has gone is not kept"
             assert f"250 2.0.0 kept as {id_text(record.message.id)}".encode() in heard
             assert caught.file is not None
             field, _, rest = caught.file.read_bytes().partition(b"\r\nSubject:")

@@ -20,7 +20,7 @@ from copper_kite.smtp.transaction import Envelope, Result
 from copper_kite.store.ids import IdMaker, id_text
 from copper_kite.store.model import Attempt, Change, JournalEntry, Message, Outcome, Recipient
 from copper_kite.verdict.judge import judge, side_of
-from copper_kite.words import Cause, Event, Stage, State
+from copper_kite.words import FINAL, Cause, Event, Stage, State
 
 __all__ = ["Fresh", "Job", "Recorder", "Stop", "unfit"]
 
@@ -45,6 +45,7 @@ class Job:
     connector: str  # empty when none carries them
     next_hop: Endpoint | None
     content: Callable[[], Iterable[bytes]]
+    whole: bool = False  # these are all the recipients that the message has, and its content is a single portion
     envelope: Envelope = field(init=False)
 
     def __post_init__(self) -> None:
@@ -148,6 +149,7 @@ class Recorder:
                 messages=[notice[0].message] if notice else (),
                 recipients=[(notice[0].message.id, notice[0].recipients[0])] if notice else (),
                 content=[(notice[0].message.id, 0, notice[0].content or b"")] if notice else (),
+                finished=[job.message.id] if job.whole and all(fate.state in FINAL for fate in fates) else (),
                 at=now,
             ),
             notice[0] if notice else None,

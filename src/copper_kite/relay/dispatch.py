@@ -150,7 +150,8 @@ class Dispatcher:
             if lane is None:
                 self._record_no_connector(Job(message, group, "", None, portions))
             else:
-                lane.add(Job(message, group, name, lane.next_hop, portions))
+                whole = content is not None and len(groups) == 1
+                lane.add(Job(message, group, name, lane.next_hop, portions, whole))
 
     def report(self, plan: Plan, report: Report) -> asyncio.Future[None]:
         """Record what an attempt found; the future is done when that is on stable storage (see `lane.Sink`)."""

@@ -92,7 +92,8 @@ class Change:
     """What is to be written at once: all of it or nothing.
 
     `content` holds (message, number of the portion, octets). A message's content goes when its last recipient's state
-    is final; `dropped` removes the content of a message that never became one. `at` is when the outcomes came about.
+    is final; `finished` names messages of which that is known, and whose content is a single portion: it spares the
+    look. `dropped` removes the content of a message that never became one. `at` is when the outcomes came about.
     """
 
     messages: Sequence[Message] = ()
@@ -101,6 +102,7 @@ class Change:
     outcomes: Sequence[tuple[int, Outcome]] = ()
     attempts: Sequence[Attempt] = ()
     journal: Sequence[JournalEntry] = ()
+    finished: Sequence[int] = ()
     dropped: Sequence[int] = ()
     at: float = 0.0
 

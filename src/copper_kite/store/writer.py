@@ -165,18 +165,18 @@ def write_changes(connection: sqlite3.Connection, changes: Sequence[Change]) -> 
     if recipients := [_recipient_row(*pair) for change in changes for pair in change.recipients]:
         add("recipient", recipients)
     if outcomes := [_outcome_row(change.at, *pair) for change in changes for pair in change.outcomes]:
-        many(
-            "UPDATE recipient SET state = ?, attempts = ?, next_try = ?, connector = ?, reply = ?, changed = ?"
-            " WHERE message = ? AND number = ?",
-            outcomes,
-        )
+        _execute_grouped(connection, _update_statement, outcomes)
     attempts = [attempt for change in changes for attempt in change.attempts]
     if attempts:
         add("attempt", [_attempt_row(attempt) for attempt in attempts])
         _note_connectors(connection, attempts)
     if journal := [_journal_row(entry) for change in changes for entry in change.journal]:
         add("journal", journal)
-    if ended := {id for change in changes for id, outcome in change.outcomes if outcome.state in FINAL}:
+    finished = [place(id, 0) for change in changes for id in change.finished]
+    for start in range(0, len(finished), MAX_ROWS):
+        group = finished[start : start + MAX_ROWS]
+        connection.execute(f"DELETE FROM content WHERE place IN ({','.join('?' * len(group))})", group)
+    if ended := {id for change in changes if not change.finished for id, outcome in change.outcomes if _final(outcome)}:
         many(
             "DELETE FROM content WHERE place BETWEEN ?1 AND ?2 AND NOT EXISTS"
             " (SELECT 1 FROM recipient WHERE message = ?3 AND state IN ('queued', 'delayed', 'parked'))",
@@ -201,11 +201,31 @@ def _insert_statement(table: str, columns: int, rows: int) -> str:
     return f"INSERT INTO {table} VALUES {','.join([row] * rows)}"
 
 
+@lru_cache(maxsize=MAX_ROWS)
+def _update_statement(columns: int, rows: int) -> str:
+    row = f"({','.join('?' * columns)})"
+    return (
+        "UPDATE recipient SET state = v.column1, attempts = v.column2, next_try = v.column3, connector = v.column4,"
+        " reply = v.column5, changed = v.column6"
+        f" FROM (VALUES {','.join([row] * rows)}) AS v WHERE message = v.column7 AND number = v.column8"
+    )
+
+
 def _insert(connection: sqlite3.Connection, table: str, rows: list[tuple[Any, ...]]) -> None:
-    """Insert `rows`, many with one statement."""
+    _execute_grouped(connection, partial(_insert_statement, table), rows)
+
+
+def _execute_grouped(
+    connection: sqlite3.Connection, statement: Callable[[int, int], str], rows: list[tuple[Any, ...]]
+) -> None:
+    """Execute for all `rows`, many with one statement; `statement` makes it for (columns, rows)."""
     for start in range(0, len(rows), MAX_ROWS):
         group = rows[start : start + MAX_ROWS]
-        connection.execute(_insert_statement(table, len(group[0]), len(group)), tuple(chain.from_iterable(group)))
+        connection.execute(statement(len(group[0]), len(group)), tuple(chain.from_iterable(group)))
+
+
+def _final(outcome: Outcome) -> bool:
+    return outcome.state in FINAL
 
 
 def place(message: int, portion: int) -> int:
