@@ -40,6 +40,7 @@ class Later(Enum):
 
 
 LATER = Later.LATER
+_CLOSED, _SECURING = Phase.CLOSED, Phase.SECURING
 Answer = Reply | Later | None
 
 
@@ -265,10 +266,10 @@ class ServerSession(asyncio.Protocol):
             return
         if data:
             transport.write(data)
-        if phase is Phase.CLOSED or (self._ended and not self._awaiting):
+        if phase is _CLOSED or (self._ended and not self._awaiting):
             self._closing = True
             transport.close()
-        elif phase is Phase.SECURING and self._switch is None:
+        elif phase is _SECURING and self._switch is None:
             transport.pause_reading()
             self._switch = self._loop.create_task(self._start_tls(transport))
 

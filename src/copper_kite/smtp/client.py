@@ -99,6 +99,9 @@ ORDER: dict[Phase, dict[Verb, Phase]] = {
 # Nothing may follow these before their reply (RFC 2920 3.1); the end of content is not among them.
 ENDS_GROUP = frozenset({Verb.GREETING, Verb.EHLO, Verb.HELO, Verb.STARTTLS, Verb.AUTH, Verb.DATA, Verb.QUIT})
 
+LEAVES = frozenset({Verb.QUIT})  # may go whatever is awaited, only not into content
+TEACHES = frozenset({Verb.EHLO, Verb.HELO, Verb.STARTTLS, Verb.DATA})  # their replies change what may follow
+
 
 @dataclass(frozen=True, slots=True)
 class Command:
@@ -195,9 +198,12 @@ class Client:
         """Whether `verb` may go out now: by `ORDER`, and by the rules of pipelining (RFC 2920 3.1)."""
         if verb not in ORDER[self.phase]:
             return False
-        if not self._waiting or (verb is Verb.QUIT and self._waiting[-1].verb is not Verb.DATA):
+        if not self._waiting:
             return True
-        return "PIPELINING" in self.capabilities and self._waiting[-1].verb not in ENDS_GROUP
+        last = self._waiting[-1].verb
+        if verb in LEAVES:
+            return last is not Verb.DATA
+        return last not in ENDS_GROUP and "PIPELINING" in self.capabilities
 
     def send(self, command: Command) -> bytes:
         """The octets of `command`; its reply is awaited from now on. Raises LocalProtocolError when it may not go."""
@@ -230,7 +236,10 @@ class Client:
         return Answered(command, reply)
 
     def _learn(self, command: Command, reply: Reply) -> None:
-        if command.verb is Verb.EHLO:
+        if command.verb not in TEACHES:
+            if reply.code == 421:
+                self.phase = Phase.CLOSED
+        elif command.verb is Verb.EHLO:
             self.capabilities = Capabilities.parse(reply.lines[1:]) if reply.positive else Capabilities()
             if not reply.positive:
                 self.phase = Phase.GREETED
@@ -243,8 +252,6 @@ class Client:
                 raise RemoteProtocolError("octets behind the reply to STARTTLS", self._replies.pending)
         elif command.verb is Verb.DATA and not reply.positive and self.phase is Phase.CONTENT:
             self.phase = Phase.RECIPIENTS  # RSET or QUIT comes next, never content
-        elif reply.code == 421:
-            self.phase = Phase.CLOSED
 
     def tls_established(self) -> None:
         """Forget all that the server said in clear (RFC 3207 4.2). Raises RemoteProtocolError for octets left over."""

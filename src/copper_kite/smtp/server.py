@@ -110,12 +110,17 @@ class Limits:
     patience: int = 50
 
 
+# Bound once: to look a member up on its class takes longer than all else that is done with it.
+_FRESH, _READY, _SENDER, _RECIPIENTS, _CONTENT, _LOGIN, _SECURING, _CLOSED = Phase
+_MAIL, _RCPT, _DATA, _END, _LOGIN_ENDED = Step.MAIL, Step.RCPT, Step.DATA, Step.END, Step.LOGIN_ENDED
+
+
 class Server:
     """One session, seen from the server. `name` is what it calls itself."""
 
     def __init__(self, name: str, offers: Offers, limits: Limits | None = None) -> None:
         self.name = name
-        self.phase = Phase.FRESH
+        self.phase = _FRESH
         self.secure = False
         self.logged_in = False
         self._offers = offers
@@ -135,11 +140,11 @@ class Server:
         """Open the session with `220`, or with a refusal that closes it (RFC 5321 3.1)."""
         self._out.append((reply or Reply(220, "", f"{self.name} ESMTP")).wire)
         if reply is not None and not reply.positive:
-            self.phase = Phase.CLOSED
+            self.phase = _CLOSED
 
     def receive_data(self, data: bytes) -> None:
         """Take octets from the client."""
-        if self.phase is not Phase.CLOSED:
+        if self.phase is not _CLOSED:
             self._lines.feed(data)
 
     def data_to_send(self) -> bytes:
@@ -172,19 +177,19 @@ class Server:
                 if not self._read_content(self._content):
                     return None
                 continue
-            if self.phase is Phase.SECURING or not self._take_line():
+            if self.phase is _SECURING or not self._take_line():
                 return None
             if self._asked is not None and not self._told:
                 return self._asked[0]
 
     def _take_line(self) -> bool:
         """Take the next command, or answer to a challenge; False when there is no whole one."""
-        login = self.phase is Phase.LOGIN
+        login = self.phase is _LOGIN
         try:
             line = self._lines.next_line(MAX_LOGIN_LINE if login else MAX_COMMAND_LINE)
         except LineTooLong:
             if login:
-                self.phase = ORDER[Phase.LOGIN][Step.LOGIN_ENDED]
+                self.phase = ORDER[_LOGIN][_LOGIN_ENDED]
             self._refuse(ANSWER_TOO_LONG if login else LINE_TOO_LONG)
             return True
         if line is None:
@@ -201,7 +206,7 @@ class Server:
         Raises LocalProtocolError when nothing was asked.
         """
         if self._asked is None:
-            if self.phase is Phase.CLOSED:
+            if self.phase is _CLOSED:
                 return  # the session was ended while the decision was on its way
             raise LocalProtocolError("answer without a question")
         (event, step), self._asked = self._asked, None
@@ -212,12 +217,12 @@ class Server:
             self._close()
         elif reply.code < 400:
             self.phase = ORDER[self.phase][step]
-            if step is Step.RCPT:
+            if step is _RCPT:
                 self._recipients += 1
             else:
                 _AFTER[step](self, event)
-        elif step is Step.END or step is Step.LOGIN_ENDED:
-            self._tries += step is Step.LOGIN_ENDED
+        elif step is _END or step is _LOGIN_ENDED:
+            self._tries += step is _LOGIN_ENDED
             self.phase = ORDER[self.phase][step]
 
     def _sender_accepted(self, event: events.Event) -> None:
@@ -242,11 +247,11 @@ class Server:
         self._drop_transaction()
         self.secure = True
         self.logged_in = False
-        self.phase = Phase.FRESH
+        self.phase = _FRESH
 
     def close(self, reply: Reply) -> None:
         """End the session from our side with a 421."""
-        if self.phase is not Phase.CLOSED:
+        if self.phase is not _CLOSED:
             self._out.append(reply.wire)
             self._close()
 
@@ -267,11 +272,11 @@ class Server:
         self._drop_transaction()
         self._lines.clear()
         self._asked = None
-        self.phase = Phase.CLOSED
+        self.phase = _CLOSED
         self._told.append(events.Quit())
 
     def _drop_transaction(self) -> None:
-        if self.phase in (Phase.SENDER, Phase.RECIPIENTS, Phase.CONTENT):
+        if self.phase in (_SENDER, _RECIPIENTS, _CONTENT):
             self._told.append(events.Reset())
         self._content = None
         self._recipients, self._utf8 = 0, False
@@ -292,10 +297,10 @@ class Server:
         self._content = None
         if reader.fault is None:
             ended = events.ContentEnded(portion, reader.size, reader.ascii)
-            self._asked = (ended, Step.END)
+            self._asked = (ended, _END)
             self._told.append(ended)
             return True
-        self.phase = ORDER[self.phase][Step.END]
+        self.phase = ORDER[self.phase][_END]
         reply = FAULT_REPLIES[reader.fault]
         self._told.append(events.ContentRefused(reader.fault, reply))
         self._refuse(reply)
@@ -337,11 +342,11 @@ class Server:
             self._refuse(Reply(501, "", "say who you are: EHLO and a name"))
             return
         self._drop_transaction()
-        if self.phase is not Phase.FRESH:
+        if self.phase is not _FRESH:
             self._waste()
-            if self.phase is Phase.CLOSED:
+            if self.phase is _CLOSED:
                 return
-        self.phase = Phase.READY
+        self.phase = _READY
         self._told.append(events.Hello(name, extended))
         keywords = self._offers.keywords(secure=self.secure, logged_in=self.logged_in) if extended else ()
         self._out.append(Reply(250, "", self.name, *keywords).wire)
@@ -359,7 +364,7 @@ class Server:
         if isinstance(event, Reply):
             self._refuse(event)
         else:
-            self._ask(event, Step.MAIL)
+            self._ask(event, _MAIL)
 
     def _mail_event(self, path: str, parameters: Mapping[str, str | None]) -> events.MailFrom | Reply:
         """The event for a MAIL command, or the reply that refuses it."""
@@ -398,13 +403,13 @@ class Server:
         elif self._recipients >= self._limits.recipients:
             self._out.append(TOO_MANY_RECIPIENTS.wire)
         else:
-            self._ask(events.RecipientTo(command.path), Step.RCPT)
+            self._ask(events.RecipientTo(command.path), _RCPT)
 
     def _data(self, argument: str) -> None:
         if argument:
             self._refuse(NO_ARGUMENT)
         else:
-            self._ask(events.ContentStarted(), Step.DATA)
+            self._ask(events.ContentStarted(), _DATA)
 
     def _rset(self, argument: str) -> None:
         if argument:
@@ -474,16 +479,16 @@ class Server:
 
     def _take_login_answer(self, line: bytes) -> None:
         if line == b"*":
-            self.phase = ORDER[self.phase][Step.LOGIN_ENDED]
+            self.phase = ORDER[self.phase][_LOGIN_ENDED]
             self._refuse(Reply(501, "5.7.0", "login given up"))
             return
         try:
             login = decode_plain(decode_base64(line))
         except Syntax as error:
-            self.phase = ORDER[self.phase][Step.LOGIN_ENDED]
+            self.phase = ORDER[self.phase][_LOGIN_ENDED]
             self._refuse(Reply(501, "5.5.2", f"bad answer: {error}"))
             return
-        self._ask(events.LoginAsked(login), Step.LOGIN_ENDED)
+        self._ask(events.LoginAsked(login), _LOGIN_ENDED)
 
 
 def _is_xtext(value: str | None) -> bool:

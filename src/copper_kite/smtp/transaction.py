@@ -38,6 +38,13 @@ class Result:
     reply: Reply
 
 
+_DATA = Verb.DATA
+_END = Verb.END
+_MAIL = Verb.MAIL
+_RCPT = Verb.RCPT
+_RSET = Verb.RSET
+
+
 class Transaction:
     """Drives one envelope through a session that is ready.
 
@@ -110,17 +117,17 @@ class Transaction:
         verb, reply = answered.command.verb, answered.reply
         self._answered = self._answered or reply.code != 421
         self.stage = _STAGES.get(verb, self.stage)
-        if verb is Verb.RSET:
+        if verb is _RSET:
             self.finished = True
             return b""
-        if verb is Verb.MAIL:
+        if verb is _MAIL:
             if not reply.positive:
                 self._refuse_all(Stage.SENDER, reply)
-        elif verb is Verb.RCPT:
+        elif verb is _RCPT:
             self._take_recipient(reply)
-        elif verb is Verb.DATA:
+        elif verb is _DATA:
             return self._take_data(reply)
-        elif verb is Verb.END:
+        elif verb is _END:
             self._decide(self._accepted, Stage.ACCEPT, reply)
             self.finished = True
             return b""
@@ -152,8 +159,8 @@ class Transaction:
     def _give_up(self) -> bytes:
         """End a transaction that carries nothing, so that the session can be used again."""
         self._next = len(self._queue)
-        if self._client.waiting is not None or not self._client.may_send(Verb.RSET):
-            self.finished = not self._client.may_send(Verb.RSET)
+        if self._client.waiting is not None or not self._client.may_send(_RSET):
+            self.finished = not self._client.may_send(_RSET)
             return b""
         return self._client.send(reset())
 
