@@ -52,7 +52,8 @@ class Session(asyncio.Protocol):
                 self._rest = line
                 return
             if line[:1] not in b"23":
-                raise SystemExit(f"refused: {line!r}")
+                self._load.stop(f"refused: {line!r}")
+                return
             self._wanted -= line[3:4] != b"-"
         self._rest = b""
         if self._wanted <= 0:
@@ -98,12 +99,19 @@ class Load:
 
     def __init__(self, sessions: int, messages: int, octets: int, pipelined: bool) -> None:
         self.pipelined = pipelined
+        self.failure = ""
         self.content = make_message(octets) + b".\r\n"
         self._unready = sessions
         self._left = messages
         self._unanswered = messages
         self.all_ready = asyncio.Event()
         self.all_taken = asyncio.Event()
+
+    def stop(self, reason: str) -> None:
+        """Something went wrong: the run counts for nothing."""
+        self.failure = reason
+        self.all_ready.set()
+        self.all_taken.set()
 
     def ready(self) -> None:
         """A session is through its EHLO."""
@@ -128,12 +136,13 @@ async def main(port: int, sessions: int, messages: int, octets: int, pipelined: 
     loop = asyncio.get_running_loop()
     load = Load(sessions, messages, octets, pipelined)
     clients = [(await loop.create_connection(lambda: Session(load), "127.0.0.1", port))[1] for _ in range(sessions)]
-    await asyncio.sleep(0.2)  # EHLO replies of many lines are all in by then
-    load.all_ready.set()
+    await load.all_ready.wait()
     began = time.perf_counter()
     for client in clients:
         client.begin()
     await load.all_taken.wait()
+    if load.failure:
+        raise SystemExit(load.failure)
     print(time.perf_counter() - began)
 
 
