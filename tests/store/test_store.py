@@ -93,6 +93,21 @@ def test_a_change_that_fails_takes_no_other_with_it(folder: Path, writer: GroupW
         assert [row.recipient.address for row in reader.queue()] == ["b@y.example"] * 3
 
 
+def test_a_callback_that_breaks_stops_nobody_else(writer: GroupWriter, turns: Turns) -> None:
+    def broken(error: KiteError | None) -> None:
+        raise ValueError("a bug of somebody's")
+
+    answered: list[KiteError | None] = []
+    writer.submit(submission(1), broken)
+    writer.submit(submission(2), answered.append)
+    turns.turn()
+    writer.submit(submission(3), answered.append)  # waits for the next transaction
+    with pytest.raises(ExceptionGroup):
+        turns.turn()
+    turns.turn()
+    assert answered == [None, None]
+
+
 def test_a_full_disk_is_told_apart_and_leaves_nothing(folder: Path, turns: Turns) -> None:
     """Q-04."""
     connection = connect_writer(folder)

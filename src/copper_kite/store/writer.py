@@ -136,8 +136,10 @@ class GroupWriter:
 
     def _committed(self, failure: KiteError | None) -> None:
         batch, self._batch = self._batch, []
-        _settle(batch, failure)
-        self._begin()
+        try:
+            _settle(batch, failure)
+        finally:
+            self._begin()
 
     def _roll_back(self) -> None:
         if self._connection.in_transaction:
@@ -145,8 +147,15 @@ class GroupWriter:
 
 
 def _settle(batch: list[tuple[Done, KiteError | None]], failure: KiteError | None) -> None:
+    """Tell everybody, also when telling one of them fails; raises what failed, at the end."""
+    broken = []
     for done, error in batch:
-        done(error or failure)
+        try:
+            done(error or failure)
+        except Exception as exception:
+            broken.append(exception)
+    if broken:
+        raise ExceptionGroup("telling the outcome of a commit failed", broken)
 
 
 def _store_error(error: sqlite3.Error) -> KiteError:
