@@ -1,6 +1,6 @@
 """The server's half of SMTP as a state machine without I/O (RFC 5321 4.1.4, 4.3).
 
-The order of commands is one table, `ORDER`. The engine answers by itself what needs no judgement (NOOP, RSET, syntax,
+The order of commands is one table, `order.ORDER`. The engine answers by itself what needs no judgement (NOOP, RSET, syntax,
 order, content faults) and reports the rest as events. An event with `asks` holds the session until `answer` is called:
 
     engine.receive_data(octets)
@@ -17,7 +17,6 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from enum import StrEnum
 
 from copper_kite.errors import LocalProtocolError
 from copper_kite.smtp import events
@@ -44,61 +43,11 @@ from copper_kite.smtp.content import ContentReader
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.grammar import Syntax, decode_xtext, parse_command_path, parse_hello_name
 from copper_kite.smtp.lines import MAX_COMMAND_LINE, MAX_LOGIN_LINE, LineBuffer, LineTooLong
+from copper_kite.smtp.order import ORDER, Phase, Step
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import decode_base64, decode_plain
 
 __all__ = ["ORDER", "Limits", "Phase", "Server", "Step"]
-
-
-class Phase(StrEnum):
-    """Where a session stands."""
-
-    FRESH = "before EHLO"
-    READY = "between messages"
-    SENDER = "after MAIL"
-    RECIPIENTS = "after RCPT"
-    CONTENT = "in content"
-    LOGIN = "in a login"
-    SECURING = "before the TLS handshake"
-    CLOSED = "over"
-
-
-class Step(StrEnum):
-    """What moves a session on."""
-
-    HELLO = "EHLO"
-    MAIL = "MAIL"
-    RCPT = "RCPT"
-    DATA = "DATA"
-    END = "end of content"
-    RESET = "RSET"
-    LOGIN = "AUTH"
-    LOGIN_ENDED = "end of a login"
-    SECURE = "STARTTLS"
-
-
-# An unlisted pair is `503` for a command and a bug for anything else.
-ORDER: dict[Phase, dict[Step, Phase]] = {
-    Phase.FRESH: {Step.HELLO: Phase.READY, Step.RESET: Phase.FRESH},
-    Phase.READY: {
-        Step.HELLO: Phase.READY,
-        Step.RESET: Phase.READY,
-        Step.MAIL: Phase.SENDER,
-        Step.LOGIN: Phase.LOGIN,
-        Step.SECURE: Phase.SECURING,
-    },
-    Phase.SENDER: {Step.HELLO: Phase.READY, Step.RESET: Phase.READY, Step.RCPT: Phase.RECIPIENTS},
-    Phase.RECIPIENTS: {
-        Step.HELLO: Phase.READY,
-        Step.RESET: Phase.READY,
-        Step.RCPT: Phase.RECIPIENTS,
-        Step.DATA: Phase.CONTENT,
-    },
-    Phase.CONTENT: {Step.END: Phase.READY},
-    Phase.LOGIN: {Step.LOGIN_ENDED: Phase.READY},
-    Phase.SECURING: {},
-    Phase.CLOSED: {},
-}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -1,0 +1,58 @@
+"""The order of commands as the server keeps it: one table (RFC 5321 4.1.4, RFC 3207 4, RFC 4954 4)."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+__all__ = ["ORDER", "Phase", "Step"]
+
+
+class Phase(StrEnum):
+    """Where a session stands."""
+
+    FRESH = "before EHLO"
+    READY = "between messages"
+    SENDER = "after MAIL"
+    RECIPIENTS = "after RCPT"
+    CONTENT = "in content"
+    LOGIN = "in a login"
+    SECURING = "before the TLS handshake"
+    CLOSED = "over"
+
+
+class Step(StrEnum):
+    """What moves a session on."""
+
+    HELLO = "EHLO"
+    MAIL = "MAIL"
+    RCPT = "RCPT"
+    DATA = "DATA"
+    END = "end of content"
+    RESET = "RSET"
+    LOGIN = "AUTH"
+    LOGIN_ENDED = "end of a login"
+    SECURE = "STARTTLS"
+
+
+# An unlisted pair is `503` for a command and a bug for anything else.
+ORDER: dict[Phase, dict[Step, Phase]] = {
+    Phase.FRESH: {Step.HELLO: Phase.READY, Step.RESET: Phase.FRESH},
+    Phase.READY: {
+        Step.HELLO: Phase.READY,
+        Step.RESET: Phase.READY,
+        Step.MAIL: Phase.SENDER,
+        Step.LOGIN: Phase.LOGIN,
+        Step.SECURE: Phase.SECURING,
+    },
+    Phase.SENDER: {Step.HELLO: Phase.READY, Step.RESET: Phase.READY, Step.RCPT: Phase.RECIPIENTS},
+    Phase.RECIPIENTS: {
+        Step.HELLO: Phase.READY,
+        Step.RESET: Phase.READY,
+        Step.RCPT: Phase.RECIPIENTS,
+        Step.DATA: Phase.CONTENT,
+    },
+    Phase.CONTENT: {Step.END: Phase.READY},
+    Phase.LOGIN: {Step.LOGIN_ENDED: Phase.READY},
+    Phase.SECURING: {},
+    Phase.CLOSED: {},
+}
