@@ -1,7 +1,8 @@
 """The server's half of SMTP as a state machine without I/O (RFC 5321 4.1.4, 4.3).
 
 The order of commands is one table, `order.ORDER`. The engine answers by itself what needs no judgement (NOOP, RSET,
-syntax, order, content faults) and reports the rest as events. An event with `asks` holds the session until `answer` is called:
+syntax, order, content faults) and reports the rest as events. An event with `asks` holds the
+session until `answer` is called:
 
     engine.receive_data(octets)
     while (event := engine.next_event()) is not None:
