@@ -68,7 +68,6 @@ class Cause(StrEnum):
 
     REPLY = "reply"
     NO_CONNECTOR = "no connector"
-    CREDENTIAL_MISSING = "credential missing"
     NAME_NOT_FOUND = "name not found"
     NAME_LOOKUP_FAILED = "name lookup failed"
     CONNECTION_REFUSED = "connection refused"
@@ -83,8 +82,6 @@ class Cause(StrEnum):
     CERTIFICATE_EXPIRED = "certificate out of date"
     CERTIFICATE_WRONG_NAME = "certificate for another name"
     LOGIN_NOT_OFFERED = "login not offered"
-    LOGIN_REFUSED = "login refused"
     TOO_LARGE = "too large"
     NEEDS_8BITMIME = "needs 8BITMIME"
     NEEDS_SMTPUTF8 = "needs SMTPUTF8"
-    EXPIRED = "expired"

@@ -199,7 +199,7 @@ def test_what_was_not_answered_is_undecided() -> None:
     client = ready()
     transaction = Transaction(client, envelope("a@y", "b@y"))
     run(client, transaction, b"250 s\r\n250 a\r\n550 b\r\n354 go\r\n")
-    assert transaction.undecided == ("a@y",)
+    assert outcome(transaction) == {"b@y": (Stage.RECIPIENT, 550)}
     assert not transaction.finished
 
 

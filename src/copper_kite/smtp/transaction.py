@@ -96,11 +96,6 @@ class Transaction:
         """What is decided so far, in the order of the envelope."""
         return tuple(self._results[path] for path in self._envelope.recipients if path in self._results)
 
-    @property
-    def undecided(self) -> tuple[str, ...]:
-        """Recipients without a reply that decides them."""
-        return tuple(path for path in self._envelope.recipients if path not in self._results)
-
     def start(self) -> bytes:
         """The first command or group."""
         return self._send_more()
