@@ -8,6 +8,7 @@ from functools import lru_cache
 
 __all__ = ["Header", "header_end", "scan_header"]
 
+_BLANK = (b" ", b"\t")
 _FOLD = re.compile(rb"\r?\n(?=[ \t])")
 
 
@@ -27,8 +28,12 @@ class Header:
 
     def value(self, name: bytes) -> str:
         """The first field's value, unfolded; empty when there is none."""
-        start = self.octets.find(b"\n" + name + b": ") + 1  # as nearly all write it
-        match = _field(name).match(self.octets, start) or _field(name).search(self.octets)
+        octets = self.octets
+        start = octets.find(b"\n" + name + b": ") + 1  # as nearly all write it, on one line
+        end = octets.find(b"\r\n", start) if start else 0
+        if end > 0 and octets[end + 2 : end + 3] not in _BLANK:
+            return octets[start + len(name) + 1 : end].strip().decode("utf-8", "replace")
+        match = _field(name).match(octets, start) or _field(name).search(octets)
         if match is None:
             return ""
         value = match.group(1)

@@ -254,8 +254,7 @@ class ServerSession(asyncio.Protocol):
                 self._awaiting = True
                 break
             assert answer is None or isinstance(answer, Reply)
-            engine.answer(answer)
-            if engine.idle:
+            if not engine.answer(answer):
                 break
         self._flush()
 
@@ -276,11 +275,16 @@ class ServerSession(asyncio.Protocol):
     def answer(self, reply: Reply | None = None) -> None:
         """The decision that LATER promised."""
         self._awaiting = False
-        self._engine.answer(reply)
-        self.resume("answer")
+        more = self._engine.answer(reply)
+        if self._pauses:
+            self.resume("answer")
         if self._registry.stopping:
             self._engine.close(STOPPING)
-        self._pump()
+            more = True
+        if more:
+            self._pump()
+        else:
+            self._flush()
 
     @property
     def awaits_answer(self) -> bool:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Callable
-from dataclasses import dataclass
+from functools import partial
 
 from copper_kite.clock import Clock
 from copper_kite.errors import KiteError, StoreFull
@@ -31,31 +31,45 @@ UNQUALIFIED_SENDER = Reply(501, "5.1.7", "write the sender with its domain")
 UNQUALIFIED_RECIPIENT = Reply(501, "5.1.3", "write the recipient with its domain")
 
 
-@dataclass(frozen=True, slots=True)
 class Submission:
     """What all sessions of one listener share. `submit` writes a change, `accepted` gets what has become durable."""
 
-    loaded: Loaded
-    listener: Listener
-    ids: IdMaker
-    clock: Clock
-    submit: Callable[[Change, Callable[[KiteError | None], None]], None]
-    accepted: Callable[[Fresh], None]
+    def __init__(
+        self,
+        loaded: Loaded,
+        listener: Listener,
+        ids: IdMaker,
+        clock: Clock,
+        submit: Callable[[Change, Callable[[KiteError | None], None]], None],
+        accepted: Callable[[Fresh], None],
+    ) -> None:
+        self.server = loaded.server_name
+        self.lifetime = loaded.settings.retry.lifetime
+        self.listener = listener
+        self.ids = ids
+        self.clock = clock
+        self.submit = submit
+        self.accepted = accepted
+        self._identity = loaded.settings.identity
+        self._own_domains = frozenset(("", self.server, "localhost"))
 
     def outward(self, path: str) -> str | None:
         """A path as it leaves: a bare name gets its domain, a name that has an outward address gets that.
 
         None when a bare name cannot be completed.
         """
-        identity = self.loaded.settings.identity
+        identity = self._identity
         local, domain = split_mailbox(path)
-        if domain.lower() in ("", self.loaded.server_name, "localhost") and local.lower() in identity.recipients:
-            return identity.recipients[local.lower()]
+        if domain.lower() not in self._own_domains:
+            return path
+        local = local.lower()
+        if local in identity.recipients:
+            return identity.recipients[local]
         if domain:
             return path
         if identity.domain is not None:
-            return f"{local}@{identity.domain}"
-        return f"{local}@{self.loaded.server_name}" if local.lower() == "postmaster" else None
+            return f"{path}@{identity.domain}"
+        return f"{path}@{self.server}" if local == "postmaster" else None
 
     def allows(self, address: str) -> bool:
         """Whether this client may hand in mail without a login. A Unix socket's clients may: its mode says who."""
@@ -117,23 +131,35 @@ class Intake(Handler):
 
     # --- the content ------------------------------------------------------------------------------------------------
 
-    def content_started(self, event: events.ContentStarted) -> Answer:
-        """Begin a message: its id and its `Received:` field are known now."""
-        assert self._session is not None and self._sender is not None
-        submission, peer, now = self._submission, self._session.peer, self._submission.clock.now()
+    def content(self, event: events.Content) -> None:
+        """Keep a portion."""
+        if self._message is None:
+            self._message = self._begin()
+        self._message.add(event.data)
+
+    def content_ended(self, event: events.ContentEnded) -> Answer:
+        """Have it all written; the answer comes when it is on stable storage."""
+        message, self._message = self._message or self._begin(), None
+        if not event.ascii:
+            message.message.eight_bit = True
+        message.finish(event.data)
+        return LATER
+
+    def _begin(self) -> _Growing:
+        """Begin a message with its id and its `Received:` field."""
+        session, sender, submission = self._session, self._sender, self._submission
+        assert session is not None and sender is not None
+        peer, now = session.peer, submission.clock.now()
         id = submission.ids.next(now)
         shown = id_text(id)
         protocol = protocol_word(
-            extended=self._extended,
-            secure=self._session.secure,
-            logged_in=self._session.logged_in,
-            utf8=self._sender.utf8,
+            extended=self._extended, secure=session.secure, logged_in=session.logged_in, utf8=sender.utf8
         )
         field = received_field(
             hello=self._hello,
             client=peer.literal,
             user=peer.user,
-            server=submission.loaded.server_name,
+            server=submission.server,
             protocol=protocol,
             id=shown,
             recipients=self._recipients,
@@ -142,11 +168,11 @@ class Intake(Handler):
         message = Message(
             id=id,
             arrived=now,
-            expires=now + submission.loaded.settings.retry.lifetime,
+            expires=now + submission.lifetime,
             reverse_path=self._reverse_path,
-            size=len(field),
-            eight_bit=self._sender.eight_bit,
-            utf8=self._sender.utf8,
+            size=0,
+            eight_bit=sender.eight_bit,
+            utf8=sender.utf8,
             message_id="",
             listener=submission.listener.name,
             client=peer.address or "unix",
@@ -154,23 +180,7 @@ class Intake(Handler):
             user=peer.user,
             protocol=protocol,
         )
-        self._message = _Growing(message, shown, self._recipients, submission, self._session, field)
-        return None
-
-    def content(self, event: events.Content) -> None:
-        """Keep a portion."""
-        assert self._message is not None
-        self._message.add(event.data)
-
-    def content_ended(self, event: events.ContentEnded) -> Answer:
-        """Have it all written; the answer comes when it is on stable storage."""
-        assert self._message is not None
-        message, self._message = self._message, None
-        message.add(event.data)
-        if not event.ascii:
-            message.message.eight_bit = True
-        message.finish()
-        return LATER
+        return _Growing(message, shown, self._recipients, submission, session, field)
 
     def content_refused(self, event: events.ContentRefused) -> None:
         """The content was at fault: forget it."""
@@ -209,12 +219,11 @@ class _Growing:
         self._session = session
         self._parts = [field]
         self._collected = len(field)
+        self._field = len(field)
         self._portion = 0
         self._waiting = 0
         self._error: KiteError | None = None
         self._ended = False
-        self._header_seen = False
-        self._field = len(field)
 
     def add(self, data: bytes) -> None:
         """Take octets; the client waits while the store is behind."""
@@ -230,10 +239,8 @@ class _Growing:
 
     def _take(self) -> bytes:
         octets = b"".join(self._parts)
-        if not self._header_seen:
-            self._header_seen = True
+        if not self._portion:
             self.message.message_id = scan_header(octets, self._field).value(b"Message-ID")[:998]
-            self.message.size = 0
         self.message.size += len(octets)
         self._parts.clear()
         self._collected = 0
@@ -252,8 +259,9 @@ class _Growing:
         if self._portion:
             self._submission.submit(Change(dropped=[self.message.id]), lambda error: None)
 
-    def finish(self) -> None:
-        """The content has ended: once every portion is on stable storage, make the message exist."""
+    def finish(self, data: bytes) -> None:
+        """These are the last octets: once every portion before is on stable storage, make the message exist."""
+        self._parts.append(data)
         self._ended = True
         if not self._waiting:
             self._write()
@@ -266,8 +274,9 @@ class _Growing:
             return
         octets = self._take()
         message = self.message
+        at = message.arrived
         recipients = [
-            Recipient(number=number, address=address, next_try=message.arrived, changed=message.arrived)
+            Recipient(number=number, address=address, next_try=at, changed=at)
             for number, address in enumerate(self._recipients, 1)
         ]
         change = Change(
@@ -276,7 +285,7 @@ class _Growing:
             content=[(message.id, self._portion - 1, octets)],
         )
         fresh = Fresh(message, recipients, octets if self._portion == 1 else None)
-        self._submission.submit(change, lambda error: self._written(fresh, error))
+        self._submission.submit(change, partial(self._written, fresh))
 
     def _written(self, fresh: Fresh, error: KiteError | None) -> None:
         if error is not None:

@@ -7,11 +7,13 @@ LF on its own; content with one is read to its true end and then refused, so not
 from __future__ import annotations
 
 from enum import StrEnum
+from io import IncrementalNewlineDecoder
 
 __all__ = ["MAX_TEXT_LINE", "ContentReader", "Fault", "stuff"]
 
 MAX_TEXT_LINE = 998  # octets without CRLF, RFC 5321 4.5.3.1.6, RFC 5322 2.1.1
 _END = b"\r\n.\r\n"
+_ONLY_CRLF = (None, "\r\n")
 
 
 class Fault(StrEnum):
@@ -82,14 +84,15 @@ class ContentReader:
     def _check(self, data: bytes) -> Fault | None:
         if self._limit and self.size > self._limit:
             return Fault.TOO_LARGE
-        pairs = data.count(b"\r\n")
-        if data.count(b"\n") != pairs or data.count(b"\r") != pairs:
-            return Fault.BARE_LINE_END
         if b"\0" in data:
             return Fault.NUL
+        ends = IncrementalNewlineDecoder(None, False)  # it notes which kinds of line end there are, in one pass
+        ends.decode(data.decode("latin-1"), True)
+        if ends.newlines not in _ONLY_CRLF:
+            return Fault.BARE_LINE_END
         start = -self._line  # where the line began that `data` goes on with
         while len(data) - start > MAX_TEXT_LINE:  # leap to the last line end that a line from here may have
-            end = data.rfind(b"\n", max(start, 0), start + MAX_TEXT_LINE + 2)
+            end = data.rfind(b"\n", start if start > 0 else 0, start + MAX_TEXT_LINE + 2)
             if end < 0:
                 return Fault.LONG_LINE
             start = end + 1

@@ -5,7 +5,6 @@ from __future__ import annotations
 import ipaddress
 import re
 from collections.abc import Mapping
-from types import MappingProxyType
 from typing import NamedTuple
 
 __all__ = [
@@ -16,6 +15,8 @@ __all__ = [
     "decode_xtext",
     "is_domain",
     "is_mailbox",
+    "match_plain_mail",
+    "match_plain_rcpt",
     "parse_command_path",
     "parse_hello_name",
     "split_mailbox",
@@ -36,11 +37,12 @@ _LITERAL = r"\[[\x21-\x5a\x5e-\x7e]+\]"
 _ROUTE = rf"@{_DOMAIN}(?:,@{_DOMAIN})*:"
 
 _PATH = re.compile(rf"(?:{_ROUTE})?((?:{_DOT_STRING}|{_QUOTED})(?:@(?:{_DOMAIN}|{_LITERAL}))?)")
-# Most paths, at one stroke: atoms, a domain of plain labels, nothing behind the bracket.
-_PLAIN_LABEL = r"[A-Za-z0-9](?:[A-Za-z0-9-]*[A-Za-z0-9])?"
-_PLAIN_PATH = re.compile(
-    rf" ?<((?=[^@]{{1,64}}@)[A-Za-z0-9_+=-]+(?:\.[A-Za-z0-9_+=-]+)*@{_PLAIN_LABEL}(?:\.{_PLAIN_LABEL})*)>"
-)
+# Most command lines, at one stroke: atoms, a domain of plain labels, no parameters but SIZE.
+_PLAIN_ATOM = "[A-Za-z0-9_+=-]++"
+_PLAIN_LABEL = "[A-Za-z0-9]++(?:-++[A-Za-z0-9]++)*+"
+_PLAIN_PATH = rf" ?<((?=[^@]{{1,64}}@){_PLAIN_ATOM}(?:\.{_PLAIN_ATOM})*+@{_PLAIN_LABEL}(?:\.{_PLAIN_LABEL})*+)>"
+_PLAIN_MAIL = re.compile(f"(?i:MAIL FROM):{_PLAIN_PATH}(?: (?i:SIZE)=([0-9]{{1,20}}))?".encode())
+_PLAIN_RCPT = re.compile(f"(?i:RCPT TO):{_PLAIN_PATH}".encode())
 _COMMAND_PATH = re.compile(r' ?<([^>"]*(?:"(?:[^"\\]|\\.)*"[^>"]*)*)>((?: .*)?)')
 _PARAMETER = re.compile(r"([A-Za-z0-9][A-Za-z0-9-]*)(?:=([^\x00-\x20=\x7f]+))?")
 _DOMAIN_ONLY = re.compile(_DOMAIN)
@@ -60,7 +62,19 @@ class CommandPath(NamedTuple):
     parameters: Mapping[str, str | None]
 
 
-_NO_PARAMETERS: Mapping[str, str | None] = MappingProxyType({})
+def match_plain_mail(line: bytes) -> tuple[str, int | None] | None:
+    """Path and SIZE of a MAIL line as nearly all clients write it; None for one that needs `parse_command_path`."""
+    match = _PLAIN_MAIL.fullmatch(line) if len(line) < MAX_PATH else None
+    if match is None:
+        return None
+    path, size = match.groups()
+    return path.decode(), None if size is None else int(size)
+
+
+def match_plain_rcpt(line: bytes) -> str | None:
+    """The path of a RCPT line as nearly all clients write it; None for one that needs `parse_command_path`."""
+    match = _PLAIN_RCPT.fullmatch(line) if len(line) < MAX_PATH else None
+    return None if match is None else match[1].decode()
 
 
 def parse_command_path(text: str) -> CommandPath:
@@ -69,9 +83,6 @@ def parse_command_path(text: str) -> CommandPath:
     The null path is the empty string; a source route is dropped (RFC 5321 App. C). One space before the bracket is
     let pass, since programs send it. Raises Syntax.
     """
-    match = _PLAIN_PATH.fullmatch(text) if len(text) < MAX_PATH else None
-    if match is not None:
-        return CommandPath(match.group(1), _NO_PARAMETERS)
     match = _COMMAND_PATH.fullmatch(text)
     if match is None:
         raise Syntax("the path stands in angle brackets, parameters behind it after a space")

@@ -15,50 +15,43 @@ class LineTooLong(Syntax):
 
 
 class LineBuffer:
-    """Octets waiting to be lines or content. Each octet is searched once."""
+    """Octets waiting to be lines or content, in `data`; new ones go at its end. Each octet is searched once."""
 
     def __init__(self) -> None:
-        self._data = b""
+        self.data = b""
         self._searched = 0
         self._discarding = False
 
-    def __len__(self) -> int:
-        return len(self._data)
-
-    def feed(self, data: bytes) -> None:
-        """Take octets from the peer."""
-        self._data = self._data + data if self._data else data
-
     def take_all(self) -> bytes:
         """Everything not yet read, for content."""
-        data, self._data, self._searched = self._data, b"", 0
+        data, self.data, self._searched = self.data, b"", 0
         return data
 
     def give_back(self, rest: bytes) -> None:
         """What content left over goes first again."""
-        self._data, self._searched = rest, 0
+        self.data, self._searched = rest, 0
 
     def clear(self) -> None:
         """Forget everything (RFC 3207 4.2)."""
-        self._data, self._searched, self._discarding = b"", 0, False
+        self.data, self._searched, self._discarding = b"", 0, False
 
     def next_line(self, limit: int) -> bytes | None:
         """The next line without its CR LF, or None when more octets are needed.
 
         Raises LineTooLong for a line over `limit` octets, once its end has been seen.
         """
-        data = self._data
+        data = self.data
         if not data:
             return None
         end = data.find(b"\r\n", self._searched)
         if end < 0:
-            if len(self._data) > limit:
+            if len(self.data) > limit:
                 self._discarding = True
             if self._discarding:
-                self._data = self._data[-1:]  # it may be the CR of the line's end
-            self._searched = max(len(self._data) - 1, 0)
+                self.data = self.data[-1:]  # it may be the CR of the line's end
+            self._searched = max(len(self.data) - 1, 0)
             return None
-        self._data, self._searched = data[end + 2 :], 0
+        self.data, self._searched = data[end + 2 :], 0
         if self._discarding or end + 2 > limit:
             self._discarding = False
             raise LineTooLong(f"a line of over {limit} octets")

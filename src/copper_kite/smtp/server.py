@@ -42,7 +42,14 @@ from copper_kite.smtp.answers import (
 )
 from copper_kite.smtp.content import ContentReader
 from copper_kite.smtp.extensions import Offers
-from copper_kite.smtp.grammar import Syntax, decode_xtext, parse_command_path, parse_hello_name
+from copper_kite.smtp.grammar import (
+    Syntax,
+    decode_xtext,
+    match_plain_mail,
+    match_plain_rcpt,
+    parse_command_path,
+    parse_hello_name,
+)
 from copper_kite.smtp.lines import MAX_COMMAND_LINE, MAX_LOGIN_LINE, LineBuffer, LineTooLong
 from copper_kite.smtp.order import ORDER, Phase, Step
 from copper_kite.smtp.replies import Reply
@@ -62,7 +69,7 @@ class Limits:
 
 # Bound once: to look a member up on its class takes longer than all else that is done with it.
 _FRESH, _READY, _SENDER, _RECIPIENTS, _CONTENT, _LOGIN, _SECURING, _CLOSED = Phase
-_MAIL, _RCPT, _DATA, _END, _LOGIN_ENDED = Step.MAIL, Step.RCPT, Step.DATA, Step.END, Step.LOGIN_ENDED
+_RCPT, _END, _LOGIN_ENDED = Step.RCPT, Step.END, Step.LOGIN_ENDED
 
 
 class Server:
@@ -77,7 +84,7 @@ class Server:
         self._limits = limits or Limits()
         self._lines = LineBuffer()
         self._out: list[bytes] = []
-        self._asked: tuple[events.Event, Step] | None = None
+        self._asked: events.Event | None = None
         self._told: deque[events.Event] = deque()
         self._content: ContentReader | None = None
         self._recipients = 0
@@ -95,7 +102,8 @@ class Server:
     def receive_data(self, data: bytes) -> None:
         """Take octets from the client."""
         if self.phase is not _CLOSED:
-            self._lines.feed(data)
+            lines = self._lines
+            lines.data = lines.data + data if lines.data else data
 
     def data_to_send(self) -> bytes:
         """What is to go to the client now."""
@@ -105,14 +113,9 @@ class Server:
         return data
 
     @property
-    def idle(self) -> bool:
-        """Whether there is nothing to look at: no octets, and nothing to tell."""
-        return not self._told and not len(self._lines)
-
-    @property
     def buffered(self) -> int:
         """Octets received and not yet looked at; grows only while a decision is awaited."""
-        return len(self._lines)
+        return len(self._lines.data)
 
     # --- events and decisions -------------------------------------------------------------------------------------
 
@@ -126,11 +129,10 @@ class Server:
             if self._content is not None:
                 if not self._read_content(self._content):
                     return None
-                continue
-            if self.phase is _SECURING or not self._take_line():
+            elif self.phase is _SECURING or not self._take_line():
                 return None
             if self._asked is not None and not self._told:
-                return self._asked[0]
+                return self._asked
 
     def _take_line(self) -> bool:
         """Take the next command, or answer to a challenge; False when there is no whole one."""
@@ -146,20 +148,23 @@ class Server:
             return False
         if login:
             self._take_login_answer(line)
-        else:
+        elif (plain := _PLAIN_COMMANDS.get(line[:4])) is None or not plain(self, line):
             self._take_command(line)
         return True
 
-    def answer(self, reply: Reply | None = None) -> None:
+    def answer(self, reply: Reply | None = None) -> bool:
         """Decide the event asked for: with `reply`, or with its usual positive one.
 
-        Raises LocalProtocolError when nothing was asked.
+        Returns whether there is more to look at: without new octets, `next_event` may have something. Raises
+        LocalProtocolError when nothing was asked.
         """
-        if self._asked is None:
+        event = self._asked
+        if event is None:
             if self.phase is _CLOSED:
-                return  # the session was ended while the decision was on its way
+                return False  # the session was ended while the decision was on its way
             raise LocalProtocolError("answer without a question")
-        (event, step), self._asked = self._asked, None
+        self._asked = None
+        step = event.step
         if reply is None:
             reply = DEFAULT_ANSWERS[type(event)]
         self._out.append(reply.wire)
@@ -174,6 +179,7 @@ class Server:
         elif step is _END or step is _LOGIN_ENDED:
             self._tries += step is _LOGIN_ENDED
             self.phase = ORDER[self.phase][step]
+        return bool(self._told or self._lines.data)
 
     def _sender_accepted(self, event: events.Event) -> None:
         assert isinstance(event, events.MailFrom)
@@ -204,9 +210,6 @@ class Server:
         if self.phase is not _CLOSED:
             self._out.append(reply.wire)
             self._close()
-
-    def _ask(self, event: events.Event, step: Step) -> None:
-        self._asked = (event, step)
 
     def _refuse(self, reply: Reply) -> None:
         """Answer a bad command; after too many of them the session ends."""
@@ -246,9 +249,7 @@ class Server:
         self._lines.give_back(rest)
         self._content = None
         if reader.fault is None:
-            ended = events.ContentEnded(portion, reader.size, reader.ascii)
-            self._asked = (ended, _END)
-            self._told.append(ended)
+            self._asked = events.ContentEnded(portion, reader.size, reader.ascii)
             return True
         self.phase = ORDER[self.phase][_END]
         reply = FAULT_REPLIES[reader.fault]
@@ -257,6 +258,23 @@ class Server:
         return True
 
     # --- commands -------------------------------------------------------------------------------------------------
+
+    def _plain_mail(self, line: bytes) -> bool:
+        if self.phase is not _READY or (found := match_plain_mail(line)) is None:
+            return False
+        path, size = found
+        if size is not None and size > self._offers.max_size > 0:
+            return False
+        self._asked = events.MailFrom(path, size, False, False)
+        return True
+
+    def _plain_rcpt(self, line: bytes) -> bool:
+        if self.phase is not _SENDER and self.phase is not _RECIPIENTS:
+            return False
+        if self._recipients >= self._limits.recipients or (path := match_plain_rcpt(line)) is None:
+            return False
+        self._asked = events.RecipientTo(path)
+        return True
 
     def _take_command(self, line: bytes) -> None:
         try:
@@ -314,12 +332,10 @@ class Server:
         if isinstance(event, Reply):
             self._refuse(event)
         else:
-            self._ask(event, _MAIL)
+            self._asked = event
 
     def _mail_event(self, path: str, parameters: Mapping[str, str | None]) -> events.MailFrom | Reply:
         """The event for a MAIL command, or the reply that refuses it."""
-        if not parameters and path.isascii():
-            return events.MailFrom(path, None, False, False)
         utf8 = "SMTPUTF8" in parameters
         size: int | None = None
         for key, value in parameters.items():
@@ -353,13 +369,13 @@ class Server:
         elif self._recipients >= self._limits.recipients:
             self._out.append(TOO_MANY_RECIPIENTS.wire)
         else:
-            self._ask(events.RecipientTo(command.path), _RCPT)
+            self._asked = events.RecipientTo(command.path)
 
     def _data(self, argument: str) -> None:
         if argument:
             self._refuse(NO_ARGUMENT)
         else:
-            self._ask(events.ContentStarted(), _DATA)
+            self._asked = events.ContentStarted()
 
     def _rset(self, argument: str) -> None:
         if argument:
@@ -404,7 +420,7 @@ class Server:
         elif argument:
             self._refuse(NO_ARGUMENT)
         else:
-            self._ask(events.SecureAsked(), Step.SECURE)
+            self._asked = events.SecureAsked()
 
     def _auth(self, argument: str) -> None:
         mechanism, _, initial = argument.partition(" ")
@@ -438,7 +454,7 @@ class Server:
             self.phase = ORDER[self.phase][_LOGIN_ENDED]
             self._refuse(Reply(501, "5.5.2", f"bad answer: {error}"))
             return
-        self._ask(events.LoginAsked(login), _LOGIN_ENDED)
+        self._asked = events.LoginAsked(login)
 
 
 def _is_xtext(value: str | None) -> bool:
@@ -461,6 +477,14 @@ _AFTER: dict[Step, Callable[[Server, events.Event], None]] = {
     Step.END: Server._message_accepted,
     Step.LOGIN_ENDED: Server._login_accepted,
     Step.SECURE: Server._secure_accepted,
+}
+
+# What nearly every line is, without the detours that the others need; what they do not match goes the long way.
+_PLAIN_COMMANDS: dict[bytes, Callable[[Server, bytes], bool]] = {
+    b"MAIL": Server._plain_mail,
+    b"mail": Server._plain_mail,
+    b"RCPT": Server._plain_rcpt,
+    b"rcpt": Server._plain_rcpt,
 }
 
 _COMMANDS: dict[str, tuple[Step | None, Callable[[Server, str], None]]] = {
