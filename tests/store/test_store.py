@@ -2,17 +2,31 @@
 
 from __future__ import annotations
 
+import select
+import socket
 import sqlite3
+import threading
+from collections import deque
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
-from queue import SimpleQueue
 
 import pytest
 
-from copper_kite.errors import Ambiguous, FolderInUse, KiteError, NotFound, SchemaTooNew, StoreError, StoreFull
+from copper_kite.errors import (
+    Ambiguous,
+    FolderInUse,
+    KiteError,
+    NotFound,
+    SchemaTooNew,
+    StoreError,
+    StoreFailed,
+    StoreFull,
+)
 from copper_kite.store.folder import FolderLock, running_server
 from copper_kite.store.ids import EPOCH, IdMaker, id_range, id_text
 from copper_kite.store.model import Attempt, Change, Message, Outcome, Recipient
+from copper_kite.store.process import Channel, serve, start_process
 from copper_kite.store.reads import Reader
 from copper_kite.store.schema import SCHEMA, connect_writer
 from copper_kite.store.writer import GroupWriter
@@ -20,13 +34,40 @@ from copper_kite.words import State
 
 
 class Turns:
-    """Stands in for the loop: what is deferred runs when the test says so."""
+    """Stands in for the loop: what is deferred, or can be read, runs when the test says so."""
 
     def __init__(self) -> None:
-        self.queue: SimpleQueue[Callable[[], None]] = SimpleQueue()
+        self.deferred: deque[Callable[[], None]] = deque()
+        self.channel: Channel | None = None
+        self.writer: GroupWriter | None = None
+        self.lost = 0
 
     def turn(self) -> None:
-        self.queue.get(timeout=10)()
+        if self.deferred:
+            self.deferred.popleft()()
+        else:
+            assert self.writer is not None and select.select([self.channel], [], [], 10)[0]
+            self.writer.answered()
+
+    def _lose(self) -> None:
+        self.lost += 1
+
+    def write_through(self, channel: Channel) -> GroupWriter:
+        self.channel = channel
+        self.writer = GroupWriter(channel, self.deferred.append, self._lose)
+        return self.writer
+
+
+@contextmanager
+def thread_that_writes(connection: sqlite3.Connection) -> Iterator[Channel]:
+    """What the process does, in a thread: quicker to start, and the test may prepare its connection."""
+    ours, theirs = socket.socketpair()
+    thread = threading.Thread(target=serve, args=(Channel(theirs), connection))
+    thread.start()
+    yield Channel(ours)
+    ours.close()
+    thread.join()
+    theirs.close()
 
 
 def message(id: int, **more: object) -> Message:
@@ -42,7 +83,7 @@ def submission(id: int, *addresses: str, next_try: float = 100.0) -> Change:
     return Change(
         messages=[message(id)],
         recipients=[
-            (id, Recipient(number=number, address=address, next_try=next_try))
+            Recipient(id, number, address, next_try=next_try)
             for number, address in enumerate(addresses or ("b@y.example",), 1)
         ],
         content=[(id, 0, b"abc")],
@@ -56,9 +97,10 @@ def turns() -> Turns:
 
 @pytest.fixture
 def writer(folder: Path, turns: Turns) -> Iterator[GroupWriter]:
-    made = GroupWriter(connect_writer(folder), turns.queue.put)
-    yield made
-    made.close()
+    with thread_that_writes(connect_writer(folder)) as channel:
+        yield turns.write_through(channel)
+        assert turns.writer is not None
+        turns.writer.close()
 
 
 def write(writer: GroupWriter, turns: Turns, *changes: Change) -> list[KiteError | None]:
@@ -113,42 +155,66 @@ def test_a_full_disk_is_told_apart_and_leaves_nothing(folder: Path, turns: Turns
     connection = connect_writer(folder)
     pages = connection.execute("PRAGMA page_count").fetchone()[0]
     connection.execute(f"PRAGMA max_page_count = {pages + 10}")
-    writer = GroupWriter(connection, turns.queue.put)
-    big = Change(
-        messages=[message(7)], recipients=[(7, Recipient(number=1, address="b@y"))], content=[(7, 0, b"x" * 10**6)]
-    )
-    errors = write(writer, turns, submission(1), big)
-    assert errors[0] is None and isinstance(errors[1], StoreFull)
-    writer.close()
+    big = Change(messages=[message(7)], recipients=[Recipient(7, 1, "b@y")], content=[(7, 0, b"x" * 10**6)])
+    with thread_that_writes(connection) as channel:
+        errors = write(turns.write_through(channel), turns, submission(1), big, submission(8))
+    assert errors[0] is None and isinstance(errors[1], StoreFull) and isinstance(errors[2], StoreFull)
     with Reader(folder) as reader:
         assert [row.message.id for row in reader.queue()] == [1]
         assert list(reader.content(7)) == []
 
 
 def test_what_waits_at_the_end_is_still_written(folder: Path, turns: Turns) -> None:
-    writer = GroupWriter(connect_writer(folder), turns.queue.put)
+    writer = turns.write_through(start_process(folder))
     answered: list[KiteError | None] = []
     writer.submit(submission(1), answered.append)
     turns.turn()
     writer.submit(submission(2), answered.append)
     writer.close()
-    assert answered == [None, None]
+    assert answered == [None, None] and not turns.lost
     with Reader(folder) as reader:
         assert len(reader.queue()) == 2
 
 
+def test_a_process_that_is_gone_answers_for_nothing(folder: Path, turns: Turns) -> None:
+    """Promise 1: what is not known to be on the disk is not said to be; and the server is told that it must stop."""
+    ours, theirs = socket.socketpair()
+    writer = turns.write_through(Channel(ours))
+    answered: list[KiteError | None] = []
+    writer.submit(submission(1), answered.append)
+    turns.turn()
+    writer.submit(submission(2), answered.append)
+    theirs.close()
+    turns.turn()
+    turns.turn()
+    assert [type(error) for error in answered] == [StoreFailed, StoreFailed] and turns.lost == 1
+    writer.close()
+
+
+def test_a_batch_is_bounded_in_octets(folder: Path, writer: GroupWriter, turns: Turns) -> None:
+    """So that neither process holds more than that twice, however much waits."""
+    answered: list[KiteError | None] = []
+    for id in (1, 2, 3):
+        writer.submit(Change(content=[(id, 0, b"x" * 600_000)]), answered.append)
+    turns.turn()
+    turns.turn()
+    assert answered == [None, None]
+    turns.turn()
+    assert answered == [None, None, None]
+
+
 def outcome(number: int, state: State, next_try: float | None = None) -> Outcome:
-    return Outcome(number=number, state=state, attempts=1, next_try=next_try, connector="beacon", reply="r")
+    return Outcome(1, number, state, attempts=1, next_try=next_try, connector="beacon", reply="r", at=0.0)
 
 
 def test_content_stays_until_the_last_recipient_has_ended(folder: Path, writer: GroupWriter, turns: Turns) -> None:
     write(writer, turns, submission(1, "b@y", "c@y"))
-    write(writer, turns, Change(outcomes=[(1, outcome(1, State.RELAYED)), (1, outcome(2, State.DELAYED, 500.0))]))
+    write(writer, turns, Change(outcomes=[outcome(1, State.RELAYED), outcome(2, State.DELAYED, 500.0)]))
     with Reader(folder) as reader:
         assert list(reader.content(1)) == [b"abc"]
         assert [due.recipients[0].address for due in reader.due(600.0, 10)] == ["c@y"]
         assert reader.due(499.0, 10) == [] and reader.next_due(499.0) == 500.0
-    write(writer, turns, Change(outcomes=[(1, outcome(2, State.FAILED))]))
+    write(writer, turns, Change(outcomes=[outcome(2, State.FAILED)]))
     with Reader(folder) as reader:
         assert list(reader.content(1)) == []
         assert reader.queue() == [] and reader.totals() == {State.RELAYED: 1, State.FAILED: 1}

@@ -25,7 +25,7 @@ def serve(config: str | None) -> None:
 
     loaded = load_settings(config, secrets=True)
 
-    async def run() -> None:
+    async def run() -> bool:
         from copper_kite.relay.service import Service
 
         loop = asyncio.get_running_loop()
@@ -41,8 +41,16 @@ def serve(config: str | None) -> None:
         gc.freeze()  # what is there now stays; and young objects mostly go by themselves
         gc.set_threshold(50_000, 20, 50)
         click.echo(f"{loaded.server_name} is serving; the queue is in {loaded.data}", err=True)
-        await told.wait()
-        click.echo("stopping", err=True)
+        waits = [loop.create_task(event.wait()) for event in (told, service.lost)]
+        await asyncio.wait(waits, return_when=asyncio.FIRST_COMPLETED)
+        for wait in waits:
+            wait.cancel()
+        if service.lost.is_set():
+            click.echo("the process that writes the queue is gone: nothing can be kept, so the server stops", err=True)
+        else:
+            click.echo("stopping", err=True)
         await service.stop()
+        return not service.lost.is_set()
 
-    uvloop.run(run())
+    if not uvloop.run(run()):
+        raise SystemExit(1)

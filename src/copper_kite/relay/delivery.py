@@ -139,7 +139,7 @@ class Recorder:
         fates = self._fates(job, results, stop, now)
         worst = max(fates, key=lambda fate: _RANK[fate.state])
         attempt = self._attempt(job, fates, worst, began, seconds, stop, plan, session, dialogue)
-        outcomes = [(job.message.id, _outcome(fate, job.connector)) for fate in fates]
+        outcomes = [_outcome(fate, job.connector, now) for fate in fates]
         notice = self._notice(job, fates, attempt, now)
         return (
             Change(
@@ -147,10 +147,9 @@ class Recorder:
                 attempts=[attempt],
                 journal=notice[1] if notice else (),
                 messages=[notice[0].message] if notice else (),
-                recipients=[(notice[0].message.id, notice[0].recipients[0])] if notice else (),
+                recipients=notice[0].recipients if notice else (),
                 content=[(notice[0].message.id, 0, notice[0].content or b"")] if notice else (),
                 finished=[job.message.id] if job.whole and all(fate.state in FINAL for fate in fates) else (),
-                at=now,
             ),
             notice[0] if notice else None,
         )
@@ -195,9 +194,9 @@ class Recorder:
         reply = worst.reply
         facts: dict[str, Any] = {
             "relayed": relayed,
-            "stages": [[stage, round(took, 4), said] for stage, took, said in stages],
+            "stages": [[stage.value, round(took, 4), said] for stage, took, said in stages],
             "results": [
-                [fate.recipient.address, fate.state, fate.stage, str(fate.reply) if fate.reply else ""]
+                [fate.recipient.address, fate.state.value, fate.stage.value, str(fate.reply) if fate.reply else ""]
                 for fate in fates
             ],
         }
@@ -260,7 +259,7 @@ class Recorder:
             user="",
             protocol="notice",
         )
-        recipients = [Recipient(number=1, address=job.message.reverse_path, next_try=now, changed=now)]
+        recipients = [Recipient(message=id, number=1, address=job.message.reverse_path, next_try=now, changed=now)]
         about = {"notice": id_text(id), "to": job.message.reverse_path}
         return Fresh(message, recipients, content), [
             JournalEntry(at=now, event=Event.NOTICE, message=job.message.id, facts=about),
@@ -300,12 +299,15 @@ def _side(fate: _Fate) -> Any:
     return side_of(fate.stage, fate.cause, reply.code if reply else None, reply.enhanced if reply else "")
 
 
-def _outcome(fate: _Fate, connector: str) -> Outcome:
+def _outcome(fate: _Fate, connector: str, now: float) -> Outcome:
+    recipient = fate.recipient
     return Outcome(
-        number=fate.recipient.number,
+        message=recipient.message,
+        number=recipient.number,
         state=fate.state,
-        attempts=fate.recipient.attempts + 1,
+        attempts=recipient.attempts + 1,
         next_try=fate.next_try,
         connector=connector,
         reply=fate.said[:MAX_REPLY_KEPT],
+        at=now,
     )

@@ -194,7 +194,7 @@ class Dispatcher:
         if not hand.jobs:
             del self._in_hand[message.id]
             self._content_in_hand -= hand.octets
-        for _, outcome in change.outcomes:
+        for outcome in change.outcomes:
             if outcome.next_try is not None:
                 self._wake_at(outcome.next_try)
         if notice is not None:

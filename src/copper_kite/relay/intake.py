@@ -19,6 +19,7 @@ from copper_kite.smtp.grammar import split_mailbox
 from copper_kite.smtp.replies import Reply
 from copper_kite.store.ids import IdMaker, id_text
 from copper_kite.store.model import Change, Message, Recipient
+from copper_kite.words import State
 
 __all__ = ["Intake", "Submission"]
 
@@ -89,7 +90,7 @@ class Intake(Handler):
         self._allowed = False
         self._hello = ""
         self._extended = False
-        self._message: _Growing | None = None
+        self._growing: _Growing | None = None
         self._sender: events.MailFrom | None = None
         self._reverse_path = ""
         self._recipients: list[str] = []
@@ -133,16 +134,14 @@ class Intake(Handler):
 
     def content(self, event: events.Content) -> None:
         """Keep a portion."""
-        if self._message is None:
-            self._message = self._begin()
-        self._message.add(event.data)
+        if self._growing is None:
+            self._growing = self._begin()
+        self._growing.add(event.data)
 
     def content_ended(self, event: events.ContentEnded) -> Answer:
         """Have it all written; the answer comes when it is on stable storage."""
-        message, self._message = self._message or self._begin(), None
-        if not event.ascii:
-            message.message.eight_bit = True
-        message.finish(event.data)
+        growing, self._growing = self._growing or self._begin(), None
+        growing.finish(event)
         return LATER
 
     def _begin(self) -> _Growing:
@@ -151,7 +150,6 @@ class Intake(Handler):
         assert session is not None and sender is not None
         peer, now = session.peer, submission.clock.now()
         id = submission.ids.next(now)
-        shown = id_text(id)
         protocol = protocol_word(
             extended=self._extended, secure=session.secure, logged_in=session.logged_in, utf8=sender.utf8
         )
@@ -161,26 +159,38 @@ class Intake(Handler):
             user=peer.user,
             server=submission.server,
             protocol=protocol,
-            id=shown,
+            id=id_text(id),
             recipients=self._recipients,
             at=now,
         )
+        return _Growing(self, submission, session, id, now, protocol, field)
+
+    def message(self, growing: _Growing) -> tuple[Message, list[Recipient]]:
+        """What is known of the message when it is whole, with its recipients."""
+        assert self._sender is not None
+        id, at, peer = growing.id, growing.at, growing.session.peer
+        submission = growing.submission
         message = Message(
-            id=id,
-            arrived=now,
-            expires=now + submission.lifetime,
-            reverse_path=self._reverse_path,
-            size=0,
-            eight_bit=sender.eight_bit,
-            utf8=sender.utf8,
-            message_id="",
-            listener=submission.listener.name,
-            client=peer.address or "unix",
-            hello=self._hello,
-            user=peer.user,
-            protocol=protocol,
+            id,
+            at,
+            at + submission.lifetime,
+            self._reverse_path,
+            growing.size,
+            self._sender.eight_bit or not growing.ascii,
+            self._sender.utf8,
+            growing.message_id,
+            submission.listener.name,
+            peer.address or "unix",
+            self._hello,
+            peer.user,
+            growing.protocol,
         )
-        return _Growing(message, shown, self._recipients, submission, session, field)
+        queued = State.QUEUED
+        recipients = [
+            Recipient(id, number, address, queued, 0, at, "", "", at)
+            for number, address in enumerate(self._recipients, 1)
+        ]
+        return message, recipients
 
     def content_refused(self, event: events.ContentRefused) -> None:
         """The content was at fault: forget it."""
@@ -195,9 +205,9 @@ class Intake(Handler):
         self._drop()
 
     def _drop(self) -> None:
-        if self._message is not None:
-            self._message.drop()
-            self._message = None
+        if self._growing is not None:
+            self._growing.drop()
+            self._growing = None
 
 
 class _Growing:
@@ -205,21 +215,25 @@ class _Growing:
 
     def __init__(
         self,
-        message: Message,
-        shown: str,
-        recipients: list[str],
+        intake: Intake,
         submission: Submission,
         session: ServerSession,
+        id: int,
+        at: float,
+        protocol: str,
         field: bytes,
     ) -> None:
-        self.message = message
-        self._shown = shown
-        self._recipients = recipients
-        self._submission = submission
-        self._session = session
+        self.submission = submission
+        self.session = session
+        self.id = id
+        self.at = at
+        self.protocol = protocol
+        self.size = 0
+        self.message_id = ""
+        self.ascii = True
+        self._intake = intake
         self._parts = [field]
-        self._collected = len(field)
-        self._field = len(field)
+        self._collected = self._field = len(field)
         self._portion = 0
         self._waiting = 0
         self._error: KiteError | None = None
@@ -234,14 +248,14 @@ class _Growing:
         octets = self._take()
         self._waiting += 1
         if self._waiting >= MAX_WAITING:
-            self._session.pause("store")
-        self._submission.submit(Change(content=[(self.message.id, self._portion - 1, octets)]), self._portion_written)
+            self.session.pause("store")
+        self.submission.submit(Change(content=[(self.id, self._portion - 1, octets)]), self._portion_written)
 
     def _take(self) -> bytes:
         octets = b"".join(self._parts)
         if not self._portion:
-            self.message.message_id = scan_header(octets, self._field).value(b"Message-ID")[:998]
-        self.message.size += len(octets)
+            self.message_id = scan_header(octets, self._field).value(b"Message-ID")[:998]
+        self.size += len(octets)
         self._parts.clear()
         self._collected = 0
         self._portion += 1
@@ -250,18 +264,19 @@ class _Growing:
     def _portion_written(self, error: KiteError | None) -> None:
         self._waiting -= 1
         self._error = self._error or error
-        self._session.resume("store")
+        self.session.resume("store")
         if self._ended and not self._waiting:
             self._write()
 
     def drop(self) -> None:
         """Have what already went to the store removed."""
         if self._portion:
-            self._submission.submit(Change(dropped=[self.message.id]), lambda error: None)
+            self.submission.submit(Change(dropped=[self.id]), lambda error: None)
 
-    def finish(self, data: bytes) -> None:
+    def finish(self, event: events.ContentEnded) -> None:
         """These are the last octets: once every portion before is on stable storage, make the message exist."""
-        self._parts.append(data)
+        self._parts.append(event.data)
+        self.ascii = event.ascii
         self._ended = True
         if not self._waiting:
             self._write()
@@ -273,27 +288,18 @@ class _Growing:
             self._refuse(self._error)
             return
         octets = self._take()
-        message = self.message
-        at = message.arrived
-        recipients = [
-            Recipient(number=number, address=address, next_try=at, changed=at)
-            for number, address in enumerate(self._recipients, 1)
-        ]
-        change = Change(
-            messages=[message],
-            recipients=[(message.id, recipient) for recipient in recipients],
-            content=[(message.id, self._portion - 1, octets)],
-        )
+        message, recipients = self._intake.message(self)
+        change = Change([message], recipients, [(self.id, self._portion - 1, octets)])
         fresh = Fresh(message, recipients, octets if self._portion == 1 else None)
-        self._submission.submit(change, partial(self._written, fresh))
+        self.submission.submit(change, partial(self._written, fresh))
 
     def _written(self, fresh: Fresh, error: KiteError | None) -> None:
         if error is not None:
             self.drop()
             self._refuse(error)
             return
-        self._session.answer(Reply(250, "2.0.0", f"kept as {self._shown}"))
-        self._submission.accepted(fresh)
+        self.session.answer(Reply(250, "2.0.0", f"kept as {id_text(self.id)}"))
+        self.submission.accepted(fresh)
 
     def _refuse(self, error: KiteError) -> None:
-        self._session.answer(DISK_FULL if isinstance(error, StoreFull) else DISK_FAILED)
+        self.session.answer(DISK_FULL if isinstance(error, StoreFull) else DISK_FAILED)

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import os
 import socket
 from collections.abc import Callable
 from pathlib import Path
 
 from copper_kite.clock import Clock, SystemClock
-from copper_kite.errors import ListenFailed
+from copper_kite.errors import KiteError, ListenFailed
 from copper_kite.net.server import ServerSession, SessionRegistry
 from copper_kite.relay.dispatch import Dispatcher, Done
 from copper_kite.relay.intake import Intake, Submission
@@ -20,8 +21,8 @@ from copper_kite.smtp.extensions import Offers
 from copper_kite.store.folder import FolderLock
 from copper_kite.store.ids import IdMaker
 from copper_kite.store.model import Change, JournalEntry
+from copper_kite.store.process import Channel, start_process
 from copper_kite.store.reads import Reader
-from copper_kite.store.schema import connect_writer
 from copper_kite.store.writer import GroupWriter
 from copper_kite.words import Event
 
@@ -32,10 +33,14 @@ BACKLOG = 512
 
 
 class Service:
-    """A running server. Build it inside a loop, `start` it, `stop` it."""
+    """A running server. Build it inside a loop, `start` it, `stop` it.
+
+    `lost` is set when it cannot go on: the process that writes the queue is gone.
+    """
 
     def __init__(self, loaded: Loaded, clock: Clock | None = None) -> None:
         self._loop = asyncio.get_running_loop()
+        self.lost = asyncio.Event()
         self._loaded = loaded
         self._clock = clock or SystemClock()
         self._registry = SessionRegistry()
@@ -57,8 +62,7 @@ class Service:
         loaded, now = self._loaded, self._clock.now()
         lock = FolderLock(loaded.data, now)
         self._undo.append(lock.release)
-        self._writer = GroupWriter(connect_writer(loaded.data), self._loop.call_soon_threadsafe)
-        self._undo.append(self._writer.close)
+        self._writer = self._start_writer(start_process(loaded.data, [lock.fileno()]))
         reader = Reader(loaded.data)
         self._undo.append(reader.close)
         ids = IdMaker(reader.last_id())
@@ -70,6 +74,20 @@ class Service:
             bound += [await self._listen(listener, endpoint, submission) for endpoint in listener.bind]
         self._dispatcher.start()
         return bound
+
+    def _start_writer(self, channel: Channel) -> GroupWriter:
+        def lost() -> None:
+            self._loop.remove_reader(channel)
+            self.lost.set()
+
+        def close() -> None:
+            self._loop.remove_reader(channel)
+            writer.close()
+
+        writer = GroupWriter(channel, self._loop.call_soon, lost)
+        self._loop.add_reader(channel, writer.answered)
+        self._undo.append(close)
+        return writer
 
     async def _write(self, change: Change) -> None:
         assert self._writer is not None
@@ -136,6 +154,7 @@ class Service:
         if dispatcher is not None:
             await dispatcher.stop(seconds)
             entry = JournalEntry(at=self._clock.now(), event=Event.STOPPED)
-            await self._write(Change(journal=[entry]))
+            with contextlib.suppress(KiteError):  # a full disk must not keep the server from stopping
+                await self._write(Change(journal=[entry]))
         while self._undo:
             self._undo.pop()()

@@ -26,22 +26,20 @@ def printable(text: str) -> str:
 class Reply:
     """A reply: code, enhanced status code (or none) and its lines of text, without codes. It never changes."""
 
-    __slots__ = ("code", "enhanced", "lines", "wire")
-
-    wire: bytes
-    """The reply as octets; the enhanced code is repeated on each line (RFC 2034 4)."""
+    __slots__ = ("_wire", "code", "enhanced", "lines")
 
     def __init__(self, code: int, enhanced: str, *lines: str) -> None:
         self.code = code
         self.enhanced = enhanced
         self.lines = lines or ("",)
+        self._wire = b""
 
-    def __getattr__(self, name: str) -> bytes:
-        """`wire` is made when it is first asked for: most replies that are heard are never sent."""
-        if name != "wire":
-            raise AttributeError(name)
-        self.wire = self._encode()
-        return self.wire
+    @property
+    def wire(self) -> bytes:
+        """The reply as octets; the enhanced code is repeated on each line (RFC 2034 4)."""
+        if not self._wire:  # made when it is first asked for: most replies that are heard are never sent
+            self._wire = self._encode()
+        return self._wire
 
     def _encode(self) -> bytes:
         status = f"{self.enhanced} " if self.enhanced else ""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import fcntl
 import json
 import os
+import time
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
@@ -14,6 +15,7 @@ from copper_kite.errors import FolderInUse, StoreError
 __all__ = ["FolderLock", "Running", "running_server"]
 
 LOCK = "server.lock"
+LET_GO_SECONDS = 10.0  # what the writing process of a server that was killed may take to finish
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,7 +27,10 @@ class Running:
 
 
 class FolderLock:
-    """Held from start to stop; the system lets go of it when the process dies, however it dies."""
+    """Held from start to stop; the system lets go of it when the server dies, however it dies.
+
+    It dies with its last process: what a killed server left to be written is written before the next one begins.
+    """
 
     def __init__(self, folder: Path, since: float) -> None:
         """Raises FolderInUse when another server holds it, StoreError when the folder cannot be written."""
@@ -35,15 +40,27 @@ class FolderLock:
         except OSError as error:
             remedy = "run as its owner, or name another folder in [server] data"
             raise StoreError(str(folder), f"not writable ({error.strerror})", remedy) from error
-        try:
-            fcntl.flock(self._file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError as error:
+        patience = time.monotonic() + LET_GO_SECONDS
+        while not self._locked():
             running = _read(self._file)
-            self._file.close()
-            raise FolderInUse(str(folder), running.pid if running else None) from error
+            if running is None or _alive(running.pid) or time.monotonic() > patience:
+                self._file.close()
+                raise FolderInUse(str(folder), running.pid if running else None)
+            time.sleep(0.01)
         self._file.truncate(0)
         json.dump({"pid": os.getpid(), "since": since}, self._file)
         self._file.flush()
+
+    def _locked(self) -> bool:
+        try:
+            fcntl.flock(self._file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            return False
+        return True
+
+    def fileno(self) -> int:
+        """For the process that is to hold it too."""
+        return self._file.fileno()
 
     def release(self) -> None:
         """Let the next server have the folder."""
@@ -58,6 +75,16 @@ def _read(file: IO[str]) -> Running | None:
         return Running(int(facts["pid"]), float(facts["since"]))
     except (ValueError, KeyError, TypeError):
         return None
+
+
+def _alive(pid: int) -> bool:
+    try:
+        os.kill(pid, 0)
+    except ProcessLookupError:
+        return False
+    except PermissionError:
+        pass
+    return True
 
 
 def running_server(folder: Path) -> Running | None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 __all__ = ["ID_LENGTH", "IdMaker", "id_range", "id_text"]
 
 ID_LENGTH = 10  # characters of five bits: 41 bits of milliseconds since EPOCH, 9 bits of sequence
@@ -20,20 +22,22 @@ class IdMaker:
 
     def next(self, now: float) -> int:
         """A number higher than all before it; `now` in seconds since 1970."""
-        self._last = max(self._last + 1, max(int((now - EPOCH) * 1000), 0) << _SEQUENCE_BITS)
-        return self._last
+        number = int((now - EPOCH) * 1000) << _SEQUENCE_BITS
+        if number <= self._last:
+            number = self._last + 1
+        self._last = number
+        return number
 
 
 def id_text(number: int) -> str:
     """The number as people see it."""
-    pairs = _PAIRS
-    return (
-        pairs[number >> 40 & 1023]
-        + pairs[number >> 30 & 1023]
-        + pairs[number >> 20 & 1023]
-        + pairs[number >> 10 & 1023]
-        + pairs[number & 1023]
-    )
+    return _first_six(number >> 20) + _PAIRS[number >> 10 & 1023] + _PAIRS[number & 1023]
+
+
+@lru_cache(maxsize=64)
+def _first_six(number: int) -> str:
+    """The part that stays for two seconds."""
+    return _PAIRS[number >> 20 & 1023] + _PAIRS[number >> 10 & 1023] + _PAIRS[number & 1023]
 
 
 def id_range(prefix: str) -> tuple[int, int] | None:

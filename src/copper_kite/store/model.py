@@ -4,16 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 from copper_kite.words import Event, State
 
 __all__ = ["Attempt", "Change", "Due", "JournalEntry", "Message", "Outcome", "QueueRow", "Recipient"]
 
 
-@dataclass(slots=True, kw_only=True)
-class Message:
-    """One submission: its envelope without the recipients, and where it came from."""
+class Message(NamedTuple):
+    """One submission: its envelope without the recipients, and where it came from. A row of its table."""
 
     id: int
     arrived: float
@@ -30,10 +29,10 @@ class Message:
     protocol: str  # RFC 3848 word
 
 
-@dataclass(slots=True, kw_only=True)
-class Recipient:
+class Recipient(NamedTuple):
     """One recipient of one message, with a state of its own. `next_try` is None unless it waits for an attempt."""
 
+    message: int
     number: int
     address: str
     state: State = State.QUEUED
@@ -65,16 +64,17 @@ class Attempt:
     dialogue: list[list[Any]] | None = None
 
 
-@dataclass(slots=True, kw_only=True)
-class Outcome:
-    """What an attempt did to one recipient."""
+class Outcome(NamedTuple):
+    """What an attempt did to one recipient of a message, and when."""
 
+    message: int
     number: int
     state: State
     attempts: int
     next_try: float | None
     connector: str
     reply: str
+    at: float
 
 
 @dataclass(slots=True, kw_only=True)
@@ -87,24 +87,23 @@ class JournalEntry:
     facts: dict[str, Any] = field(default_factory=dict)
 
 
-@dataclass(slots=True, kw_only=True)
+@dataclass(slots=True)
 class Change:
     """What is to be written at once: all of it or nothing.
 
     `content` holds (message, number of the portion, octets). A message's content goes when its last recipient's state
     is final; `finished` names messages of which that is known, and whose content is a single portion: it spares the
-    look. `dropped` removes the content of a message that never became one. `at` is when the outcomes came about.
+    look. `dropped` removes the content of a message that never became one.
     """
 
     messages: Sequence[Message] = ()
-    recipients: Sequence[tuple[int, Recipient]] = ()
+    recipients: Sequence[Recipient] = ()
     content: Sequence[tuple[int, int, bytes]] = ()
-    outcomes: Sequence[tuple[int, Outcome]] = ()
+    outcomes: Sequence[Outcome] = ()
     attempts: Sequence[Attempt] = ()
     journal: Sequence[JournalEntry] = ()
     finished: Sequence[int] = ()
     dropped: Sequence[int] = ()
-    at: float = 0.0
 
 
 @dataclass(slots=True)

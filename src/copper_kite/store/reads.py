@@ -10,10 +10,10 @@ from pathlib import Path
 from typing import Any
 
 from copper_kite.errors import Ambiguous, NotFound
+from copper_kite.store.commit import place
 from copper_kite.store.ids import id_range, id_text
 from copper_kite.store.model import Attempt, Due, JournalEntry, Message, QueueRow, Recipient
 from copper_kite.store.schema import connect_reader
-from copper_kite.store.writer import place
 from copper_kite.words import Event, State
 
 __all__ = ["ConnectorState", "QueueShape", "Reader", "Record"]
@@ -24,7 +24,7 @@ _MESSAGE = (
     "m.id, m.arrived, m.expires, m.reverse_path, m.size, m.eight_bit, m.utf8, m.message_id, m.listener, m.client,"
     " m.hello, m.user, m.protocol"
 )
-_RECIPIENT = "r.number, r.address, r.state, r.attempts, r.next_try, r.connector, r.reply, r.changed"
+_RECIPIENT = "r.message, r.number, r.address, r.state, r.attempts, r.next_try, r.connector, r.reply, r.changed"
 
 
 @dataclass(slots=True)
@@ -202,34 +202,11 @@ def _marks(values: Sequence[object]) -> str:
 
 
 def _message(row: Sequence[Any]) -> Message:
-    return Message(
-        id=row[0],
-        arrived=row[1],
-        expires=row[2],
-        reverse_path=row[3],
-        size=row[4],
-        eight_bit=bool(row[5]),
-        utf8=bool(row[6]),
-        message_id=row[7],
-        listener=row[8],
-        client=row[9],
-        hello=row[10],
-        user=row[11],
-        protocol=row[12],
-    )
+    return Message._make((*row[:5], bool(row[5]), bool(row[6]), *row[7:]))
 
 
 def _recipient(row: Sequence[Any]) -> Recipient:
-    return Recipient(
-        number=row[0],
-        address=row[1],
-        state=State(row[2]),
-        attempts=row[3],
-        next_try=row[4],
-        connector=row[5],
-        reply=row[6],
-        changed=row[7],
-    )
+    return Recipient._make((*row[:3], State(row[3]), *row[4:]))
 
 
 def _attempt(row: Sequence[Any]) -> Attempt:

@@ -1,0 +1,247 @@
+"""Changes as rows, and rows into the database: one transaction for all that waits, then the commit.
+
+`rows_of` makes plain values of a change, so that they can go to the process that writes; `commit` is what it does
+with them. A change that fails leaves nothing behind and does not touch its neighbours.
+"""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import fields
+from functools import lru_cache, partial
+from itertools import chain
+from operator import attrgetter
+from typing import Any, NamedTuple
+
+from copper_kite.store.model import Attempt, Change, JournalEntry
+from copper_kite.store.schema import PORTION_BITS
+from copper_kite.words import FINAL, MESSAGE_STAGES, Cause
+
+__all__ = ["FULL", "Fault", "Rows", "commit", "place", "rows_of"]
+
+MAX_ROWS = 64  # in one statement
+FULL = "full"  # the kind of fault that is worth trying again when there is room; all else is FAILED
+FAILED = "failed"
+
+Row = tuple[Any, ...]
+Fault = tuple[str, str]  # its kind, and what the engine says
+
+_dumps = json.JSONEncoder(separators=(",", ":"), ensure_ascii=False).encode
+
+
+class Rows(NamedTuple):
+    """A change as plain values, table by table. What is JSON in the database is still a value here."""
+
+    messages: Sequence[Row]
+    recipients: Sequence[Row]
+    content: Sequence[Row]
+    outcomes: Sequence[Row]
+    attempts: Sequence[Row]
+    connectors: Sequence[Row]
+    journal: Sequence[Row]
+    finished: Sequence[int]
+    ended: Sequence[int]
+    dropped: Sequence[int]
+
+
+def rows_of(change: Change) -> Rows:
+    """Plain values: numbers, strings, octets, None, and lists and dictionaries of them."""
+    finished = change.finished
+    return Rows(
+        list(map(tuple, change.messages)),
+        list(map(_recipient_row, change.recipients)),
+        [(message << PORTION_BITS | portion, octets) for message, portion, octets in change.content],
+        list(map(_outcome_row, change.outcomes)),
+        list(map(_attempt_row, change.attempts)),
+        [note for note in map(_connector_row, change.attempts) if note is not None],
+        list(map(_journal_row, change.journal)),
+        finished,
+        () if finished else [outcome.message for outcome in change.outcomes if outcome.state in FINAL],
+        change.dropped,
+    )
+
+
+def commit(connection: sqlite3.Connection, batch: Sequence[Rows]) -> list[Fault | None]:
+    """Have the batch on stable storage, as one transaction; each change with the fault that kept it out, if one did."""
+    try:
+        connection.execute("BEGIN IMMEDIATE")
+        _write(connection, batch)
+        faults: list[Fault | None] = [None] * len(batch)
+    except sqlite3.Error:
+        _roll_back(connection)
+        faults = _write_singly(connection, batch)
+    try:
+        if connection.in_transaction:
+            connection.execute("COMMIT")
+    except sqlite3.Error as error:
+        _roll_back(connection)
+        failure = _fault(error)
+        return [fault or failure for fault in faults]
+    return faults
+
+
+def _write_singly(connection: sqlite3.Connection, batch: Sequence[Rows]) -> list[Fault | None]:
+    """Leave out the changes that fail, so that none of them takes another with it.
+
+    An error may undo the whole transaction, what went before it included (a full disk does): so each time, those
+    that are left begin anew. When the disk is full, what comes behind is not tried either.
+    """
+    faults: list[Fault | None] = [None] * len(batch)
+    while any(fault is None for fault in faults):
+        failed = _write_until_one_fails(connection, batch, faults)
+        if failed is None:
+            break
+        _roll_back(connection)
+        number, fault = failed
+        faults[number] = fault
+        if fault[0] == FULL:
+            faults[number + 1 :] = [later or fault for later in faults[number + 1 :]]
+    return faults
+
+
+def _write_until_one_fails(
+    connection: sqlite3.Connection, batch: Sequence[Rows], faults: Sequence[Fault | None]
+) -> tuple[int, Fault] | None:
+    number = 0
+    try:
+        connection.execute("BEGIN IMMEDIATE")
+        for number, rows in enumerate(batch):
+            if faults[number] is None:
+                _write(connection, [rows])
+    except sqlite3.Error as error:
+        return number, _fault(error)
+    return None
+
+
+def _roll_back(connection: sqlite3.Connection) -> None:
+    if connection.in_transaction:
+        connection.execute("ROLLBACK")
+
+
+def _fault(error: sqlite3.Error) -> Fault:
+    full = getattr(error, "sqlite_errorcode", None) == sqlite3.SQLITE_FULL
+    return FULL if full else FAILED, str(error)
+
+
+# --- statements -----------------------------------------------------------------------------------------------------
+
+
+def _write(connection: sqlite3.Connection, batch: Sequence[Rows]) -> None:
+    """Put the whole `batch` into the open transaction. Raises sqlite3.Error."""
+    add = partial(_insert, connection)
+    every = chain.from_iterable
+    add("message", [row for rows in batch for row in rows.messages])
+    add("content", [row for rows in batch for row in rows.content])
+    add("recipient", [row for rows in batch for row in rows.recipients])
+    _execute_grouped(connection, _update_statement, [row for rows in batch for row in rows.outcomes])
+    add("attempt", [_with_json(row) for rows in batch for row in rows.attempts])
+    _note_connectors(connection, every(rows.connectors for rows in batch))
+    add("journal", [_with_json(row) for rows in batch for row in rows.journal])
+    finished = [place(id, 0) for rows in batch for id in rows.finished]
+    for start in range(0, len(finished), MAX_ROWS):
+        group = finished[start : start + MAX_ROWS]
+        connection.execute(f"DELETE FROM content WHERE place IN ({','.join('?' * len(group))})", group)
+    if ended := {id for rows in batch for id in rows.ended}:
+        connection.executemany(
+            "DELETE FROM content WHERE place BETWEEN ?1 AND ?2 AND NOT EXISTS"
+            " (SELECT 1 FROM recipient WHERE message = ?3 AND state IN ('queued', 'delayed', 'parked'))",
+            [(*_places(id), id) for id in ended],
+        )
+    if dropped := [_places(id) for rows in batch for id in rows.dropped]:
+        connection.executemany("DELETE FROM content WHERE place BETWEEN ? AND ?", dropped)
+
+
+def _with_json(row: Row) -> Row:
+    return tuple([_dumps(value) if isinstance(value, dict | list) else value for value in row])
+
+
+@lru_cache(maxsize=1024)
+def _insert_statement(table: str, columns: int, rows: int) -> str:
+    row = f"({','.join('?' * columns)})"
+    return f"INSERT INTO {table} VALUES {','.join([row] * rows)}"
+
+
+@lru_cache(maxsize=MAX_ROWS)
+def _update_statement(columns: int, rows: int) -> str:
+    row = f"({','.join('?' * columns)})"
+    return (
+        "UPDATE recipient SET state = v.column1, attempts = v.column2, next_try = v.column3, connector = v.column4,"
+        " reply = v.column5, changed = v.column6"
+        f" FROM (VALUES {','.join([row] * rows)}) AS v WHERE message = v.column7 AND number = v.column8"
+    )
+
+
+def _insert(connection: sqlite3.Connection, table: str, rows: list[Row]) -> None:
+    _execute_grouped(connection, partial(_insert_statement, table), rows)
+
+
+def _execute_grouped(connection: sqlite3.Connection, statement: Callable[[int, int], str], rows: list[Row]) -> None:
+    """Execute for all `rows`, many with one statement; `statement` makes it for (columns, rows)."""
+    for start in range(0, len(rows), MAX_ROWS):
+        group = rows[start : start + MAX_ROWS]
+        connection.execute(statement(len(group[0]), len(group)), tuple(chain.from_iterable(group)))
+
+
+def place(message: int, portion: int) -> int:
+    """Where a portion of a message's content stands."""
+    return message << PORTION_BITS | portion
+
+
+def _places(message: int) -> tuple[int, int]:
+    return place(message, 0), place(message + 1, 0) - 1
+
+
+def _note_connectors(connection: sqlite3.Connection, notes: Iterable[Row]) -> None:
+    """Keep each connector's last success and failure, one row a connector and commit."""
+    good: dict[str, float] = {}
+    bad: dict[str, tuple[float, str]] = {}
+    for name, at, failure in notes:
+        if failure is None:
+            good[name] = at
+        else:
+            bad[name] = (at, failure)
+    for name in good.keys() | bad.keys():
+        at, text = bad.get(name, (None, ""))
+        connection.execute(
+            "INSERT INTO connector VALUES (?1, ?2, ?3, ?4) ON CONFLICT (name) DO UPDATE SET"
+            " last_good = coalesce(?2, last_good), last_bad = coalesce(?3, last_bad),"
+            " last_bad_text = iif(?3 IS NULL, last_bad_text, ?4)",
+            (name, good.get(name), at, text),
+        )
+
+
+# --- rows -----------------------------------------------------------------------------------------------------------
+
+
+# `_value_` is what an enum documents for this; `value` goes through a descriptor written in Python.
+_recipient_row = attrgetter(
+    "message", "number", "address", "state._value_", "attempts", "next_try", "connector", "reply", "changed"
+)
+_outcome_row = attrgetter(
+    "state._value_", "attempts", "next_try", "connector", "reply", "at", "message", "number"
+)  # in the order of the statement
+_attempt_row = attrgetter(*(field.name for field in fields(Attempt)))
+
+
+def _connector_row(attempt: Attempt) -> Row | None:
+    """What an attempt says about its connector: its name, when, and the failure's text, None for a success."""
+    if attempt.facts.get("relayed"):
+        return attempt.connector, attempt.at, None
+    if attempt.connector and _speaks_of_the_session(attempt):
+        return attempt.connector, attempt.at, attempt.text
+    return None
+
+
+def _speaks_of_the_session(attempt: Attempt) -> bool:
+    """Whether a failure is the connector's, and not that of one message or recipient."""
+    return (
+        attempt.stage not in MESSAGE_STAGES
+        or attempt.code == 421
+        or attempt.cause in (Cause.LOST, Cause.TIMED_OUT, Cause.PROTOCOL)
+    )
+
+
+def _journal_row(entry: JournalEntry) -> Row:
+    return None, entry.at, entry.event.value, entry.message, entry.facts

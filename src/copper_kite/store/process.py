@@ -1,0 +1,104 @@
+"""The process that writes: it takes batches of rows from a channel, commits each, and answers with its faults.
+
+It ends when the channel does, however the server at the other end dies: what had come in whole by then is committed,
+and the lock of the folder, which it holds too, is let go only after that.
+"""
+
+from __future__ import annotations
+
+import marshal
+import signal
+import socket
+import sqlite3
+import subprocess
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from copper_kite.store.commit import Rows, commit
+from copper_kite.store.schema import connect_writer
+
+__all__ = ["Channel", "serve", "start_process"]
+
+END_SECONDS = 30.0  # what the last checkpoint of the log may take
+STALLED_SECONDS = 600.0  # without an answer, or room for a batch: the other end counts as gone
+
+
+class Channel:
+    """One end of a socket pair that carries plain values, each in one frame. `process` is ended with it."""
+
+    def __init__(self, sock: socket.socket, process: subprocess.Popen[bytes] | None = None) -> None:
+        self._sock = sock
+        self._process = process
+
+    def fileno(self) -> int:
+        """For whoever waits until it can be read."""
+        return self._sock.fileno()
+
+    def send(self, value: Any) -> None:
+        """Send a value. The other end waits for it, so this takes no longer than the copying."""
+        data = marshal.dumps(value)  # between two processes of the same interpreter, and faster than all else
+        try:
+            self._sock.sendall(len(data).to_bytes(4, "big") + data)
+        except OSError:
+            return  # the other end is gone; receive tells
+
+    def receive(self) -> Any:
+        """The next value; None when the other end is gone."""
+        try:
+            return marshal.loads(self._exactly(int.from_bytes(self._exactly(4), "big")))
+        except (OSError, EOFError):
+            return None
+
+    def _exactly(self, size: int) -> bytearray:
+        data = bytearray(size)
+        view, filled = memoryview(data), 0
+        while filled < size:
+            count = self._sock.recv_into(view[filled:])
+            if not count:
+                raise EOFError
+            filled += count
+        return data
+
+    def close(self) -> None:
+        """End the process, which is waited for."""
+        self._sock.close()
+        if self._process is not None:
+            try:
+                self._process.wait(END_SECONDS)
+            except subprocess.TimeoutExpired:
+                self._process.kill()
+                self._process.wait()
+
+
+def start_process(folder: Path, keep: Sequence[int] = ()) -> Channel:
+    """Start the process for the database in `folder`; it holds the file descriptors in `keep` open as long as it lives.
+
+    Raises StoreError and SchemaTooNew as `connect_writer` does.
+    """
+    connect_writer(folder).close()  # so that what is wrong with the folder shows here, as an error
+    ours, theirs = socket.socketpair()
+    with theirs:
+        words = [sys.executable, "-P", "-m", "copper_kite.store.process", str(folder), str(theirs.fileno())]
+        process = subprocess.Popen(words, stdin=subprocess.DEVNULL, pass_fds=(theirs.fileno(), *keep))
+    ours.settimeout(STALLED_SECONDS)  # which is also right when the loop that polls it makes it non-blocking
+    return Channel(ours, process)
+
+
+def serve(channel: Channel, connection: sqlite3.Connection) -> None:
+    """Commit batch after batch, until the other end is gone."""
+    while (batch := channel.receive()) is not None:
+        channel.send(commit(connection, [Rows(*rows) for rows in batch]))
+    connection.close()
+
+
+def main(folder: str, descriptor: str) -> None:
+    """The process. What stops the server must not stop it before the server is done."""
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+        signal.signal(number, signal.SIG_IGN)
+    serve(Channel(socket.socket(fileno=int(descriptor))), connect_writer(Path(folder)))
+
+
+if __name__ == "__main__":
+    main(*sys.argv[1:])
