@@ -242,6 +242,7 @@ def attempt(id: int, message: int, relayed: int, text: str, stage: str = "accept
     return Attempt(
         id=id, message=message, at=float(id), seconds=0.1, connector="beacon", next_hop="h:25", address="", stage=stage,
         side="", cause="", code=250, enhanced="", text=text, facts={"relayed": relayed, "stages": [], "results": []},
+        dialogue=None,
     )  # fmt: skip
 
 

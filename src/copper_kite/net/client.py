@@ -27,6 +27,8 @@ __all__ = ["ClientSession", "Plan", "Timeouts"]
 
 BLOCK = 64 * 1024  # octets of content written at a time
 
+_END, _DATA = smtp.Verb.END, smtp.Verb.DATA
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Timeouts:
@@ -100,7 +102,7 @@ class ClientSession:
 
     async def _next_reply(self, seconds: float) -> smtp.Answered:
         """The next reply, within `seconds`. Raises SessionFailed: lost, timed out, protocol error, unasked 421."""
-        self._wire.bound(seconds)
+        bounded = False
         while True:
             try:
                 answered = self._engine.next_reply()
@@ -110,6 +112,9 @@ class ClientSession:
             if answered is not None:
                 self.dialogue.heard(self._now(), answered.reply)
                 return answered
+            if not bounded:
+                bounded = True
+                self._wire.bound(seconds)
             data = await self._wire.read()
             if data:
                 self._engine.receive_data(data)
@@ -256,9 +261,10 @@ class ClientSession:
 
     def _reply_bound(self) -> float:
         timeouts, waiting = self._plan.timeouts, self._engine.waiting
-        if waiting is None:
-            return timeouts.command
-        return {smtp.Verb.END: timeouts.accept, smtp.Verb.DATA: timeouts.data}.get(waiting.verb, timeouts.command)
+        verb = waiting.verb if waiting is not None else None
+        if verb is _END:
+            return timeouts.accept
+        return timeouts.data if verb is _DATA else timeouts.command
 
     def _send_group(self, wire: bytes) -> None:
         """Send a group of commands unless it went already, and keep it in the dialogue: none of these is secret."""

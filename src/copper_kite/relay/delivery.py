@@ -5,7 +5,7 @@ from __future__ import annotations
 import random
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 from copper_kite.errors import SessionFailed
 from copper_kite.mail.header import header_end
@@ -22,7 +22,7 @@ from copper_kite.store.model import Attempt, Change, JournalEntry, Message, Outc
 from copper_kite.verdict.judge import judge, side_of
 from copper_kite.words import FINAL, Cause, Event, Stage, State
 
-__all__ = ["Fresh", "Job", "Recorder", "Stop", "unfit"]
+__all__ = ["Fresh", "Job", "Recorder", "Report", "Stop", "unfit"]
 
 MAX_REPLY_KEPT = 300  # characters of a reply on the recipient; the attempt keeps all of it
 
@@ -82,14 +82,28 @@ def unfit(envelope: Envelope, capabilities: Capabilities) -> Stop | None:
     if capabilities.size is not None and envelope.size > capabilities.size:
         text = f"the message has {envelope.size} octets, the next hop takes {capabilities.size}"
         return Stop(stage=Stage.SENDER, cause=Cause.TOO_LARGE, text=text, reply=Reply(552, "5.3.4", text))
-    ascii_only = all(path.isascii() for path in (envelope.reverse_path, *envelope.recipients))
-    if not ascii_only and "SMTPUTF8" not in capabilities:
+    if not "".join((envelope.reverse_path, *envelope.recipients)).isascii() and "SMTPUTF8" not in capabilities:
         text = "an address is not ASCII, and the next hop does not offer SMTPUTF8"
         return Stop(stage=Stage.SENDER, cause=Cause.NEEDS_SMTPUTF8, text=text, reply=Reply(550, "5.6.7", text))
     if envelope.eight_bit and "8BITMIME" not in capabilities:
         text = "the message holds octets over 127, and the next hop does not offer 8BITMIME"
         return Stop(stage=Stage.SENDER, cause=Cause.NEEDS_8BITMIME, text=text, reply=Reply(554, "5.6.3", text))
     return None
+
+
+class Report(NamedTuple):
+    """What an attempt found. `began` in seconds since 1970, `seconds` long.
+
+    `results` are the replies that decided recipients; `stop` is what happened to the others.
+    """
+
+    job: Job
+    began: float
+    seconds: float
+    results: Sequence[Result] = ()
+    stop: Stop | None = None
+    session: ClientSession | None = None
+    dialogue: Dialogue | None = None
 
 
 @dataclass(slots=True)
@@ -118,41 +132,68 @@ class Recorder:
         self._ids = ids
         self._postmaster = postmaster
 
-    def record(
-        self,
-        job: Job,
-        *,
-        began: float,
-        now: float,
-        seconds: float,
-        results: Sequence[Result] = (),
-        stop: Stop | None = None,
-        plan: Plan | None = None,
-        session: ClientSession | None = None,
-        dialogue: Dialogue | None = None,
-    ) -> tuple[Change, Fresh | None]:
+    def record(self, report: Report, now: float, plan: Plan | None = None) -> tuple[Change, Fresh | None]:
         """The change for one attempt, and the notice that it makes necessary, to be handed on once it is durable.
 
-        `began` and `now` in seconds since 1970; `seconds` is how long it took. `results` are the replies that decided
-        recipients; `stop` is what happened to the others.
+        `now` in seconds since 1970.
         """
-        fates = self._fates(job, results, stop, now)
+        job, session = report.job, report.session
+        if report.stop is None and session is not None and plan is not None and _all_relayed(report):
+            return self._relayed(report, now, session, plan), None
+        fates = self._fates(job, report.results, report.stop, now)
         worst = max(fates, key=lambda fate: _RANK[fate.state])
-        attempt = self._attempt(job, fates, worst, began, seconds, stop, plan, session, dialogue)
-        outcomes = [_outcome(fate, job.connector, now) for fate in fates]
+        attempt = self._attempt(report, fates, worst, plan)
         notice = self._notice(job, fates, attempt, now)
-        return (
-            Change(
-                outcomes=outcomes,
-                attempts=[attempt],
-                journal=notice[1] if notice else (),
-                messages=[notice[0].message] if notice else (),
-                recipients=notice[0].recipients if notice else (),
-                content=[(notice[0].message.id, 0, notice[0].content or b"")] if notice else (),
-                finished=[job.message.id] if job.whole and all(fate.state in FINAL for fate in fates) else (),
-            ),
-            notice[0] if notice else None,
+        change = Change(
+            outcomes=[_outcome(fate, job.connector, now) for fate in fates],
+            attempts=[attempt],
+            finished=[job.message.id] if job.whole and all(fate.state in FINAL for fate in fates) else (),
         )
+        if notice is None:
+            return change, None
+        fresh, change.journal = notice
+        change.messages, change.recipients = [fresh.message], fresh.recipients
+        change.content = [(fresh.message.id, 0, fresh.content or b"")]
+        return change, fresh
+
+    def _relayed(self, report: Report, now: float, session: ClientSession, plan: Plan) -> Change:
+        """All went well, as it mostly does: the same record by the short way."""
+        job = report.job
+        connector, outcomes, results, said = job.connector, [], [], ""
+        for recipient, result in zip(job.recipients, report.results, strict=True):
+            said = str(result.reply)
+            results.append([recipient.address, _RELAYED.value, result.stage.value, said])
+            outcomes.append(
+                Outcome(
+                    recipient.message,
+                    recipient.number,
+                    _RELAYED,
+                    recipient.attempts + 1,
+                    None,
+                    connector,
+                    said[:MAX_REPLY_KEPT],
+                    now,
+                )
+            )
+        reply = report.results[-1].reply
+        attempt = Attempt(
+            self._ids.next(report.began),
+            job.message.id,
+            report.began,
+            report.seconds,
+            connector,
+            str(job.next_hop),
+            session.address,
+            _ACCEPT,
+            "",
+            "",
+            reply.code,
+            reply.enhanced,
+            reply.text,
+            {"relayed": len(results), "results": results, **_session_facts(session, plan)},
+            None,
+        )
+        return Change(outcomes=outcomes, attempts=[attempt], finished=[job.message.id] if job.whole else ())
 
     def _fates(self, job: Job, results: Sequence[Result], stop: Stop | None, now: float) -> list[_Fate]:
         decided = {result.recipient: result for result in results}
@@ -174,42 +215,28 @@ class Recorder:
             fates.append(fate)
         return fates
 
-    def _attempt(
-        self,
-        job: Job,
-        fates: Sequence[_Fate],
-        worst: _Fate,
-        began: float,
-        seconds: float,
-        stop: Stop | None,
-        plan: Plan | None,
-        session: ClientSession | None,
-        dialogue: Dialogue | None,
-    ) -> Attempt:
+    def _attempt(self, report: Report, fates: Sequence[_Fate], worst: _Fate, plan: Plan | None) -> Attempt:
+        job, stop, session, dialogue = report.job, report.stop, report.session, report.dialogue
         relayed = sum(fate.state is State.RELAYED for fate in fates)
-        if session is not None:  # its opening is told with its first message; the others only name their place
-            stages = session.stages if session.messages <= 1 else []
-        else:
-            stages = stop.facts.get("stages", []) if stop is not None else []
         reply = worst.reply
         facts: dict[str, Any] = {
             "relayed": relayed,
-            "stages": [[stage.value, round(took, 4), said] for stage, took, said in stages],
             "results": [
                 [fate.recipient.address, fate.state.value, fate.stage.value, str(fate.reply) if fate.reply else ""]
                 for fate in fates
             ],
         }
-        if session is not None:
-            facts["tls"], facts["cipher"] = session.tls_version, session.cipher
-            facts["message_of_session"] = session.messages
-        if plan is not None:
-            facts["login"], facts["mode"] = plan.login, plan.tls
+        if session is not None and plan is not None:
+            facts |= _session_facts(session, plan)
+        else:
+            facts["stages"] = _stages(stop.facts.get("stages", []) if stop is not None else [])
+            if plan is not None:
+                facts["login"], facts["mode"] = plan.login, plan.tls
         return Attempt(
-            id=self._ids.next(began),
+            id=self._ids.next(report.began),
             message=job.message.id,
-            at=began,
-            seconds=seconds,
+            at=report.began,
+            seconds=report.seconds,
             connector=job.connector,
             next_hop=str(job.next_hop or ""),
             address=session.address if session else str(stop.facts.get("address", "")) if stop else "",
@@ -289,6 +316,30 @@ class Recorder:
             next_hop=job.next_hop.host if job.next_hop else "",
             reply=str(reply) if remote else "",
         )
+
+
+_RELAYED, _ACCEPT = State.RELAYED, Stage.ACCEPT.value
+
+
+def _all_relayed(report: Report) -> bool:
+    every = len(report.results) == len(report.job.recipients)
+    return every and all(classify(stage, reply) is _RELAYED for _, stage, reply in report.results)
+
+
+def _session_facts(session: ClientSession, plan: Plan) -> dict[str, Any]:
+    """What an attempt's record keeps of its session; its opening is told with its first message."""
+    return {
+        "stages": _stages(session.stages) if session.messages <= 1 else [],
+        "tls": session.tls_version,
+        "cipher": session.cipher,
+        "message_of_session": session.messages,
+        "login": plan.login,
+        "mode": plan.tls,
+    }
+
+
+def _stages(stages: Iterable[tuple[Stage, float, str]]) -> list[list[Any]]:
+    return [[stage.value, round(took, 4), said] for stage, took, said in stages]
 
 
 _RANK = {State.RELAYED: 0, State.DELAYED: 1, State.FAILED: 2}

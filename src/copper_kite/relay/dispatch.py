@@ -13,9 +13,9 @@ from copper_kite.clock import Clock
 from copper_kite.errors import KiteError
 from copper_kite.net.client import Plan
 from copper_kite.relay.decide import Retry
-from copper_kite.relay.delivery import Fresh, Job, Recorder, Stop
-from copper_kite.relay.lane import Lane, Report
-from copper_kite.routing.choose import choose
+from copper_kite.relay.delivery import Fresh, Job, Recorder, Report, Stop
+from copper_kite.relay.lane import Lane
+from copper_kite.routing.choose import Router
 from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Connector
 from copper_kite.smtp.sasl import Secret
@@ -60,6 +60,7 @@ class Dispatcher:
             connector.name: Lane(connector, self._plan(connector), self, clock.now)
             for connector in loaded.settings.connector
         }
+        self._router = Router(loaded.settings.connector)
         self._in_hand: dict[int, _Hand] = {}
         self._content_in_hand = 0
         self._more = True  # whether the store may hold something due that is not in hand
@@ -136,8 +137,7 @@ class Dispatcher:
         """Give each recipient to its connector's lane, those with the same one together."""
         groups: dict[str, list[Recipient]] = {}
         for recipient in recipients:
-            connector = choose(self._loaded.settings.connector, recipient.address).connector
-            groups.setdefault(connector.name if connector else "", []).append(recipient)
+            groups.setdefault(self._router.carrier(recipient.address), []).append(recipient)
         size = len(content) if content is not None else 0
         self._in_hand[message.id] = _Hand(len(groups), size)
         self._content_in_hand += size
@@ -155,23 +155,13 @@ class Dispatcher:
 
     def report(self, plan: Plan, report: Report) -> asyncio.Future[None]:
         """Record what an attempt found; the future is done when that is on stable storage (see `lane.Sink`)."""
-        change, notice = self._recorder.record(
-            report.job,
-            began=report.began,
-            now=self._clock.now(),
-            seconds=report.seconds,
-            results=report.results,
-            stop=report.stop,
-            plan=plan,
-            session=report.session,
-            dialogue=report.dialogue,
-        )
+        change, notice = self._recorder.record(report, self._clock.now(), plan)
         return self._record(report.job.message, change, notice)
 
     def _record_no_connector(self, job: Job) -> None:
         now = self._clock.now()
         stop = Stop(stage=Stage.RESOLVE, cause=Cause.NO_CONNECTOR, text="no connector carries this recipient")
-        change, notice = self._recorder.record(job, began=now, now=now, seconds=0.0, stop=stop)
+        change, notice = self._recorder.record(Report(job, now, 0.0, stop=stop), now)
         self._record(job.message, change, notice)
 
     def _record(self, message: Message, change: Change, notice: Fresh | None) -> asyncio.Future[None]:

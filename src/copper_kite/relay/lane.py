@@ -10,34 +10,20 @@ import asyncio
 import contextlib
 from collections import deque
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Protocol
 
 from copper_kite.errors import SessionFailed
 from copper_kite.net.client import ClientSession, Plan
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.opening import open_session
-from copper_kite.relay.delivery import Job, Stop, unfit
+from copper_kite.relay.delivery import Job, Report, Stop, unfit
 from copper_kite.settings.model import Connector
 from copper_kite.smtp.transaction import Envelope, Result
 
-__all__ = ["Lane", "Report", "Sink"]
+__all__ = ["Lane", "Sink"]
 
 IDLE_SECONDS = 5.0  # an open session without work is closed after this
 GROW_AGAIN_SECONDS = 60.0  # after a next hop refused one more session
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Report:
-    """What an attempt found, for the recorder. `began` in seconds since 1970, `seconds` long."""
-
-    job: Job
-    began: float
-    seconds: float
-    results: tuple[Result, ...] = ()
-    stop: Stop | None = None
-    session: ClientSession | None = None
-    dialogue: Dialogue | None = None
 
 
 class Sink(Protocol):
@@ -167,7 +153,7 @@ class Lane:
             stop = Stop.of(failure)
             waiting, self._jobs = self._jobs, deque()
             for job in waiting:
-                self._report(Report(job=job, began=began, seconds=seconds, stop=stop, dialogue=dialogue))
+                self._report(Report(job, began, seconds, stop=stop, dialogue=dialogue))
             return None
         finally:
             self._opening = False
@@ -202,16 +188,7 @@ class Lane:
                     self._jobs.appendleft(job)
                     return recorded
                 stop, results = Stop.of(failure), failure.facts["results"]
-        report = Report(
-            job=job,
-            began=began,
-            seconds=self._loop.time() - start,
-            results=results,
-            stop=stop,
-            session=session,
-            dialogue=session.dialogue,
-        )
-        done = self._report(report)
+        done = self._report(Report(job, began, self._loop.time() - start, results, stop, session, session.dialogue))
         session.dialogue.cut(mark)
         return done
 

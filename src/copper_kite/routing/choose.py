@@ -8,10 +8,12 @@ from dataclasses import dataclass
 from copper_kite.settings.model import Connector
 from copper_kite.smtp.grammar import split_mailbox
 
-__all__ = ["Choice", "choose"]
+__all__ = ["Choice", "Router", "choose"]
+
+MAX_REMEMBERED = 10_000  # domains
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class Choice:
     """The connector, or None; `reasons` tells why, and why not the others."""
 
@@ -73,3 +75,24 @@ def choose(connectors: Sequence[Connector], recipient: str) -> Choice:
         if rank is not None and (best is None or rank < best):
             best, chosen = rank, connector
     return Choice(chosen, recipient, connectors)
+
+
+class Router:
+    """`choose` for many recipients: what it found for a domain is remembered, where only the domain counts."""
+
+    def __init__(self, connectors: Sequence[Connector]) -> None:
+        self._connectors = connectors
+        self._by_address = any("@" in pattern for connector in connectors for pattern in connector.recipients)
+        self._known: dict[str, str] = {}
+
+    def carrier(self, recipient: str) -> str:
+        """The name of the connector that carries `recipient`; empty when none does."""
+        domain = recipient if self._by_address else recipient[recipient.rfind("@") + 1 :]
+        name = self._known.get(domain)
+        if name is None:
+            connector = choose(self._connectors, recipient).connector
+            name = connector.name if connector else ""
+            if len(self._known) >= MAX_REMEMBERED:
+                self._known.clear()
+            self._known[domain] = name
+        return name

@@ -13,8 +13,8 @@ One engine serves delivery and everything that tests a server.
 from __future__ import annotations
 
 from collections import deque
-from dataclasses import dataclass
 from enum import StrEnum
+from typing import NamedTuple
 
 from copper_kite.errors import LocalProtocolError, RemoteProtocolError
 from copper_kite.smtp.extensions import Capabilities
@@ -103,8 +103,7 @@ LEAVES = frozenset({Verb.QUIT})  # may go whatever is awaited, only not into con
 TEACHES = frozenset({Verb.EHLO, Verb.HELO, Verb.STARTTLS, Verb.DATA})  # their replies change what may follow
 
 
-@dataclass(frozen=True, slots=True)
-class Command:
+class Command(NamedTuple):
     """A command line as it goes out, and as it may be shown (`shown` never holds a secret)."""
 
     verb: Verb
@@ -112,8 +111,7 @@ class Command:
     shown: str
 
 
-@dataclass(frozen=True, slots=True)
-class Answered:
+class Answered(NamedTuple):
     """A reply with the command that it answers."""
 
     command: Command
@@ -207,8 +205,15 @@ class Client:
 
     def send(self, command: Command) -> bytes:
         """The octets of `command`; its reply is awaited from now on. Raises LocalProtocolError when it may not go."""
-        if not self.may_send(command.verb):
+        wire = self.offer(command)
+        if not wire:
             raise LocalProtocolError(f"{command.verb.value} {self.phase.value}")
+        return wire
+
+    def offer(self, command: Command) -> bytes:
+        """As `send`, but nothing is sent when it may not go now."""
+        if not self.may_send(command.verb):
+            return b""
         self.phase = ORDER[self.phase][command.verb]
         self._waiting.append(command)
         return command.wire

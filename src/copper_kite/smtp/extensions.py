@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
 
 __all__ = ["Capabilities", "Offers"]
 
@@ -32,11 +32,20 @@ class Offers:
         return bool(self.logins) and (secure or self.clear_logins)
 
 
-@dataclass(frozen=True, slots=True)
 class Capabilities:
-    """What a peer offered: keyword in upper case → its arguments."""
+    """What a peer offered: keyword in upper case → its arguments.
 
-    keywords: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    `size` is the largest message it takes in octets, None when it names no limit (RFC 1870 4); `logins` are the SASL
+    mechanisms in upper case, in its order.
+    """
+
+    __slots__ = ("keywords", "logins", "size")
+
+    def __init__(self, keywords: Mapping[str, tuple[str, ...]] | None = None) -> None:
+        self.keywords = keywords or {}
+        limit = "".join(self.keywords.get("SIZE", ())[:1])
+        self.size = int(limit) or None if limit.isdigit() else None
+        self.logins = tuple(name.upper() for name in self.keywords.get("AUTH", ()))
 
     @classmethod
     def parse(cls, lines: Iterable[str]) -> Capabilities:
@@ -51,16 +60,3 @@ class Capabilities:
 
     def __contains__(self, keyword: str) -> bool:
         return keyword in self.keywords
-
-    @property
-    def size(self) -> int | None:
-        """The largest message the peer takes in octets; None when it names no limit (RFC 1870 4)."""
-        arguments = self.keywords.get("SIZE", ())
-        if arguments and arguments[0].isdigit():
-            return int(arguments[0]) or None
-        return None
-
-    @property
-    def logins(self) -> tuple[str, ...]:
-        """The SASL mechanisms offered, in upper case, in the peer's order."""
-        return tuple(name.upper() for name in self.keywords.get("AUTH", ()))

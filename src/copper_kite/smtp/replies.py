@@ -77,7 +77,7 @@ class Reply:
     @property
     def text(self) -> str:
         """All lines as one, without codes."""
-        return " ".join(line for line in self.lines if line)
+        return self.lines[0] if len(self.lines) == 1 else " ".join(filter(None, self.lines))
 
     @classmethod
     def parse(cls, code: int, lines: list[str]) -> Reply:
@@ -89,10 +89,13 @@ class Reply:
         if enhanced[0] != str(code)[0]:
             return cls(code, "", *lines)  # the basic code decides; the text keeps what was said
         prefix = enhanced + " "
-        return cls(code, enhanced, *(line.removeprefix(prefix) if line != enhanced else "" for line in lines))
+        return cls(code, enhanced, *[line.removeprefix(prefix) if line != enhanced else "" for line in lines])
 
     def __str__(self) -> str:
-        return " ".join(part for part in (str(self.code), self.enhanced, self.text) if part)
+        text = self.text
+        if self.enhanced and text:
+            return f"{self.code} {self.enhanced} {text}"
+        return " ".join(filter(None, (str(self.code), self.enhanced, text)))
 
 
 @lru_cache(maxsize=256)

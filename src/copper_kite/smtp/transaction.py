@@ -7,7 +7,7 @@ decided it: its own refusal, the refusal of MAIL or DATA, or the reply to the en
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from copper_kite.smtp.client import Answered, Client, Command, Verb, data, mail, rcpt, reset
 from copper_kite.smtp.replies import Reply
@@ -18,8 +18,7 @@ __all__ = ["Envelope", "Result", "Transaction"]
 _STAGES = {Verb.MAIL: Stage.SENDER, Verb.RCPT: Stage.RECIPIENT, Verb.DATA: Stage.CONTENT, Verb.END: Stage.ACCEPT}
 
 
-@dataclass(frozen=True, slots=True)
-class Envelope:
+class Envelope(NamedTuple):
     """What a transaction carries: paths, size in octets, and what the octets need of the server."""
 
     reverse_path: str
@@ -29,8 +28,7 @@ class Envelope:
     utf8: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Result:
+class Result(NamedTuple):
     """The reply that decided one recipient, and the stage at which it came."""
 
     recipient: str
@@ -101,9 +99,9 @@ class Transaction:
         return self._send_more()
 
     def _send_more(self) -> bytes:
-        out = []
-        while self._next < len(self._queue) and self._client.may_send(self._queue[self._next].verb):
-            out.append(self._client.send(self._queue[self._next]))
+        out, queue, offer = [], self._queue, self._client.offer
+        while self._next < len(queue) and (wire := offer(queue[self._next])):
+            out.append(wire)
             self._next += 1
         return b"".join(out)
 

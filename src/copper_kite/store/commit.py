@@ -8,20 +8,16 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Callable, Iterable, Sequence
-from dataclasses import fields
-from functools import lru_cache, partial
-from itertools import chain
+from collections.abc import Sequence
 from operator import attrgetter
 from typing import Any, NamedTuple
 
-from copper_kite.store.model import Attempt, Change, JournalEntry
+from copper_kite.store.model import Attempt, Change, JournalEntry, Message, Recipient
 from copper_kite.store.schema import PORTION_BITS
 from copper_kite.words import FINAL, MESSAGE_STAGES, Cause
 
 __all__ = ["FULL", "Fault", "Rows", "commit", "place", "rows_of"]
 
-MAX_ROWS = 64  # in one statement
 FULL = "full"  # the kind of fault that is worth trying again when there is room; all else is FAILED
 FAILED = "failed"
 
@@ -54,7 +50,7 @@ def rows_of(change: Change) -> Rows:
         list(map(_recipient_row, change.recipients)),
         [(message << PORTION_BITS | portion, octets) for message, portion, octets in change.content],
         list(map(_outcome_row, change.outcomes)),
-        list(map(_attempt_row, change.attempts)),
+        list(map(tuple, change.attempts)),
         [note for note in map(_connector_row, change.attempts) if note is not None],
         list(map(_journal_row, change.journal)),
         finished,
@@ -130,58 +126,41 @@ def _fault(error: sqlite3.Error) -> Fault:
 
 def _write(connection: sqlite3.Connection, batch: Sequence[Rows]) -> None:
     """Put the whole `batch` into the open transaction. Raises sqlite3.Error."""
-    add = partial(_insert, connection)
-    every = chain.from_iterable
-    add("message", [row for rows in batch for row in rows.messages])
-    add("content", [row for rows in batch for row in rows.content])
-    add("recipient", [row for rows in batch for row in rows.recipients])
-    _execute_grouped(connection, _update_statement, [row for rows in batch for row in rows.outcomes])
-    add("attempt", [_with_json(row) for rows in batch for row in rows.attempts])
-    _note_connectors(connection, every(rows.connectors for rows in batch))
-    add("journal", [_with_json(row) for rows in batch for row in rows.journal])
-    finished = [place(id, 0) for rows in batch for id in rows.finished]
-    for start in range(0, len(finished), MAX_ROWS):
-        group = finished[start : start + MAX_ROWS]
-        connection.execute(f"DELETE FROM content WHERE place IN ({','.join('?' * len(group))})", group)
-    if ended := {id for rows in batch for id in rows.ended}:
-        connection.executemany(
-            "DELETE FROM content WHERE place BETWEEN ?1 AND ?2 AND NOT EXISTS"
-            " (SELECT 1 FROM recipient WHERE message = ?3 AND state IN ('queued', 'delayed', 'parked'))",
-            [(*_places(id), id) for id in ended],
-        )
-    if dropped := [_places(id) for rows in batch for id in rows.dropped]:
-        connection.executemany("DELETE FROM content WHERE place BETWEEN ? AND ?", dropped)
-
-
-def _with_json(row: Row) -> Row:
-    return tuple([_dumps(value) if isinstance(value, dict | list) else value for value in row])
-
-
-@lru_cache(maxsize=1024)
-def _insert_statement(table: str, columns: int, rows: int) -> str:
-    row = f"({','.join('?' * columns)})"
-    return f"INSERT INTO {table} VALUES {','.join([row] * rows)}"
-
-
-@lru_cache(maxsize=MAX_ROWS)
-def _update_statement(columns: int, rows: int) -> str:
-    row = f"({','.join('?' * columns)})"
-    return (
-        "UPDATE recipient SET state = v.column1, attempts = v.column2, next_try = v.column3, connector = v.column4,"
-        " reply = v.column5, changed = v.column6"
-        f" FROM (VALUES {','.join([row] * rows)}) AS v WHERE message = v.column7 AND number = v.column8"
+    many = connection.executemany
+    many(_INSERT_MESSAGE, [row for rows in batch for row in rows.messages])
+    many(_INSERT_CONTENT, [row for rows in batch for row in rows.content])
+    many(_INSERT_RECIPIENT, [row for rows in batch for row in rows.recipients])
+    many(_UPDATE_RECIPIENT, [row for rows in batch for row in rows.outcomes])
+    attempts = [(*row[:13], _json(row[13]), _json(row[14])) for rows in batch for row in rows.attempts]
+    many(_INSERT_ATTEMPT, attempts)
+    _note_connectors(connection, [row for rows in batch for row in rows.connectors])
+    many(_INSERT_JOURNAL, [(*row[:4], _json(row[4])) for rows in batch for row in rows.journal])
+    many("DELETE FROM content WHERE place = ?", [(place(id, 0),) for rows in batch for id in rows.finished])
+    many(
+        "DELETE FROM content WHERE place BETWEEN ?1 AND ?2 AND NOT EXISTS"
+        " (SELECT 1 FROM recipient WHERE message = ?3 AND state IN ('queued', 'delayed', 'parked'))",
+        [(*_places(id), id) for id in {id for rows in batch for id in rows.ended}],
     )
+    many("DELETE FROM content WHERE place BETWEEN ? AND ?", [_places(id) for rows in batch for id in rows.dropped])
 
 
-def _insert(connection: sqlite3.Connection, table: str, rows: list[Row]) -> None:
-    _execute_grouped(connection, partial(_insert_statement, table), rows)
+def _insert(table: str, columns: int) -> str:
+    return f"INSERT INTO {table} VALUES ({','.join('?' * columns)})"
 
 
-def _execute_grouped(connection: sqlite3.Connection, statement: Callable[[int, int], str], rows: list[Row]) -> None:
-    """Execute for all `rows`, many with one statement; `statement` makes it for (columns, rows)."""
-    for start in range(0, len(rows), MAX_ROWS):
-        group = rows[start : start + MAX_ROWS]
-        connection.execute(statement(len(group[0]), len(group)), tuple(chain.from_iterable(group)))
+_INSERT_MESSAGE = _insert("message", len(Message._fields))
+_INSERT_CONTENT = _insert("content", 2)
+_INSERT_RECIPIENT = _insert("recipient", len(Recipient._fields))
+_INSERT_ATTEMPT = _insert("attempt", len(Attempt._fields))
+_INSERT_JOURNAL = _insert("journal", 5)
+_UPDATE_RECIPIENT = (
+    "UPDATE recipient SET state = ?, attempts = ?, next_try = ?, connector = ?, reply = ?, changed = ?"
+    " WHERE message = ? AND number = ?"
+)
+
+
+def _json(value: Any) -> str | None:
+    return None if value is None else _dumps(value)
 
 
 def place(message: int, portion: int) -> int:
@@ -193,7 +172,7 @@ def _places(message: int) -> tuple[int, int]:
     return place(message, 0), place(message + 1, 0) - 1
 
 
-def _note_connectors(connection: sqlite3.Connection, notes: Iterable[Row]) -> None:
+def _note_connectors(connection: sqlite3.Connection, notes: Sequence[Row]) -> None:
     """Keep each connector's last success and failure, one row a connector and commit."""
     good: dict[str, float] = {}
     bad: dict[str, tuple[float, str]] = {}
@@ -222,7 +201,6 @@ _recipient_row = attrgetter(
 _outcome_row = attrgetter(
     "state._value_", "attempts", "next_try", "connector", "reply", "at", "message", "number"
 )  # in the order of the statement
-_attempt_row = attrgetter(*(field.name for field in fields(Attempt)))
 
 
 def _connector_row(attempt: Attempt) -> Row | None:

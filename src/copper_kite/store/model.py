@@ -43,9 +43,11 @@ class Recipient(NamedTuple):
     changed: float = 0.0
 
 
-@dataclass(slots=True, kw_only=True)
-class Attempt:
-    """One try to relay one message to one next hop. `facts` holds TLS, login, stages and results; JSON values only."""
+class Attempt(NamedTuple):
+    """One try to relay one message to one next hop. `facts` holds TLS, login, stages and results; JSON values only.
+
+    A row of its table.
+    """
 
     id: int
     message: int
@@ -60,8 +62,8 @@ class Attempt:
     code: int | None
     enhanced: str
     text: str
-    facts: dict[str, Any] = field(default_factory=dict)
-    dialogue: list[list[Any]] | None = None
+    facts: dict[str, Any]
+    dialogue: list[list[Any]] | None
 
 
 class Outcome(NamedTuple):
