@@ -150,6 +150,7 @@ class Intake(Handler):
         assert session is not None and sender is not None
         peer, now = session.peer, submission.clock.now()
         id = submission.ids.next(now)
+        shown = id_text(id)
         protocol = protocol_word(
             extended=self._extended, secure=session.secure, logged_in=session.logged_in, utf8=sender.utf8
         )
@@ -159,11 +160,11 @@ class Intake(Handler):
             user=peer.user,
             server=submission.server,
             protocol=protocol,
-            id=id_text(id),
+            id=shown,
             recipients=self._recipients,
             at=now,
         )
-        return _Growing(self, submission, session, id, now, protocol, field)
+        return _Growing(self, submission, session, id, shown, now, protocol, field)
 
     def message(self, growing: _Growing) -> tuple[Message, list[Recipient]]:
         """What is known of the message when it is whole, with its recipients."""
@@ -219,6 +220,7 @@ class _Growing:
         submission: Submission,
         session: ServerSession,
         id: int,
+        shown: str,
         at: float,
         protocol: str,
         field: bytes,
@@ -231,6 +233,7 @@ class _Growing:
         self.size = 0
         self.message_id = ""
         self.ascii = True
+        self._shown = shown
         self._intake = intake
         self._parts = [field]
         self._collected = self._field = len(field)
@@ -298,7 +301,7 @@ class _Growing:
             self.drop()
             self._refuse(error)
             return
-        self.session.answer(Reply(250, "2.0.0", f"kept as {id_text(self.id)}"))
+        self.session.answer(Reply(250, "2.0.0", f"kept as {self._shown}"))
         self.submission.accepted(fresh)
 
     def _refuse(self, error: KiteError) -> None:

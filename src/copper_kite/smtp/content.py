@@ -56,7 +56,7 @@ class ContentReader:
         if not self._started and data.startswith(b".\r\n"):
             return b"", data[3:]  # the CR LF of the DATA line counts as the first one
         dot = data.find(b"\r\n.")  # mostly the only one: then the search for the end is the search for stuffed dots
-        end = dot if data.startswith(b"\r\n", dot + 3) else data.find(_END, dot) if dot >= 0 else -1
+        end = dot if data[dot + 3 : dot + 5] == b"\r\n" else data.find(_END, dot) if dot >= 0 else -1
         if end >= 0:
             return self._take(data[: end + 2], dot < end), data[end + 5 :]
         held = len(data) if not self._started and b".\r\n".startswith(data) else _held_back(data)
