@@ -10,6 +10,7 @@ KiteError
 ├── StoreFull                 the disk is full: try again later
 ├── StoreFailed               the disk failed: try again later
 ├── ListenFailed              an address cannot be listened on (exit 3)
+├── NeedsRestart              a new configuration cannot be taken up on the way (exit 3)
 ├── NotFound                  no such message (exit 1)
 ├── Ambiguous                 more than one such message (exit 2)
 ├── SessionFailed             a session with a next hop ended early
@@ -37,6 +38,7 @@ __all__ = [
     "KiteError",
     "ListenFailed",
     "LocalProtocolError",
+    "NeedsRestart",
     "NotFound",
     "RemoteProtocolError",
     "SchemaTooNew",
@@ -68,13 +70,18 @@ class RemoteProtocolError(KiteError):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Finding:
-    """One thing wrong in a file: where, what, and what to write instead."""
+    """One thing wrong in a file: where, what, why it matters, and what to write instead.
+
+    `level` is `error` (it cannot work so), `warning` (it will go wrong some day) or `remark`.
+    """
 
     file: str
     line: int | None
     key: str
     problem: str
     remedy: str = ""
+    why: str = ""
+    level: str = "error"
 
     def __str__(self) -> str:
         place = self.file if self.line is None else f"{self.file}:{self.line}"
@@ -146,6 +153,12 @@ class ListenFailed(KiteError):
         super().__init__(f"listener {listener}, {address}: {problem}" + (f"; {remedy}" if remedy else ""))
         self.listener = listener
         self.address = address
+
+
+class NeedsRestart(KiteError):
+    """Raised when a new configuration changes what a running server cannot change."""
+
+    exit_code = 3
 
 
 class NotFound(KiteError):

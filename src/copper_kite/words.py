@@ -59,6 +59,7 @@ class Event(StrEnum):
 
     STARTED = "started"
     STOPPED = "stopped"
+    RELOADED = "reloaded"  # another configuration was taken up
     NOTICE = "notice"  # the sender was told of a failure
     ABOUT = "about"  # this message is a notice about that one
 

@@ -393,29 +393,11 @@ def test_a_full_disk_is_452_and_the_session_goes_on(
                 else:
                     submit(change, done)  # type: ignore[arg-type]
 
-            for listener in here.service._listening:
-                listener.close()
-            monkeypatch.setattr(writer, "submit", refuse)
-            service_port = await _listen_again(here)
-            heard = await converse(service_port, talk(letter("a@x.example"), letter("b@x.example")))
+            for shared in here.service._shared.values():
+                monkeypatch.setattr(shared, "submit", refuse)
+            heard = await converse(here.port, talk(letter("a@x.example"), letter("b@x.example")))
             assert b"452 4.3.1" in heard and b"250 2.0.0 kept" in heard
             (caught,) = await here.until_caught(1)
             assert caught.recipients == ("b@x.example",)
 
     asyncio.run(live())
-
-
-async def _listen_again(here: Site) -> int:
-    """A listener that uses the store as the test left it."""
-    from copper_kite.relay.intake import Submission
-    from copper_kite.settings.units import Endpoint
-    from copper_kite.store.ids import IdMaker
-
-    service, port = here.service, free_port()
-    assert service._writer is not None and service._dispatcher is not None
-    listener = here.loaded.settings.listener[0]
-    submission = Submission(
-        here.loaded, listener, IdMaker(10), service._clock, service._writer.submit, service._dispatcher.offer
-    )
-    await service._listen(listener, Endpoint("127.0.0.1", port), submission)
-    return port

@@ -5,10 +5,15 @@ from __future__ import annotations
 import asyncio
 import gc
 import signal
+from typing import TYPE_CHECKING
 
 import click
 
 from copper_kite.cli.options import load_settings
+from copper_kite.errors import KiteError
+
+if TYPE_CHECKING:
+    from copper_kite.relay.service import Service
 
 __all__ = ["serve"]
 
@@ -19,17 +24,28 @@ def serve(config: str | None) -> None:
     """Take mail from programs and relay it, until stopped.
 
     Every message answered with 250 is on stable storage. SIGTERM and Ctrl-C finish what is in hand, within 10 s, and
-    stop; what waits goes on at the next start.
+    stop; what waits goes on at the next start. SIGHUP takes up the configuration as it is then; one that cannot be
+    used is refused, and the server goes on as it was.
     """
     import uvloop
 
     loaded = load_settings(config, secrets=True)
+
+    async def reload(service: Service) -> None:
+        try:
+            found = load_settings(config, secrets=True)
+            await service.reload(found)
+            click.echo(f"{found.path} taken up", err=True)
+        except KiteError as error:
+            service.refuse(error)
+            click.echo(f"{loaded.path} refused; the server goes on as it was:\n{error}", err=True)
 
     async def run() -> bool:
         from copper_kite.relay.service import Service
 
         loop = asyncio.get_running_loop()
         told = asyncio.Event()
+        reloads: list[asyncio.Task[None]] = []
         for number in (signal.SIGTERM, signal.SIGINT):
             loop.add_signal_handler(number, told.set)
         service = Service(loaded)
@@ -41,6 +57,7 @@ def serve(config: str | None) -> None:
         gc.freeze()  # what is there now stays; and young objects mostly go by themselves
         gc.set_threshold(50_000, 20, 50)
         click.echo(f"{loaded.server_name} is serving; the queue is in {loaded.data}", err=True)
+        loop.add_signal_handler(signal.SIGHUP, lambda: reloads.append(loop.create_task(reload(service))))
         waits = [loop.create_task(event.wait()) for event in (told, service.lost)]
         await asyncio.wait(waits, return_when=asyncio.FIRST_COMPLETED)
         for wait in waits:

@@ -52,21 +52,46 @@ class Dispatcher:
         self._submit = submit
         self._reader = reader
         self._clock = clock
-        retry = loaded.settings.retry
-        self._retry = Retry(retry.waits)
-        domain = loaded.settings.identity.domain or loaded.server_name
-        self._recorder = Recorder(loaded.server_name, self._retry, ids, f"postmaster@{domain}")
-        self._lanes = {
-            connector.name: Lane(connector, self._plan(connector), self, clock.now)
-            for connector in loaded.settings.connector
-        }
-        self._router = Router(loaded.settings.connector)
+        self._ids = ids
+        self._lanes: dict[str, Lane] = {}
+        self._retired: list[Lane] = []  # their sessions finish what they have in hand
+        self._take_up(loaded)
         self._in_hand: dict[int, _Hand] = {}
         self._content_in_hand = 0
         self._more = True  # whether the store may hold something due that is not in hand
         self._timer: asyncio.TimerHandle | None = None
         self._next_due: float | None = None
         self._stopping = False
+
+    def _take_up(self, loaded: Loaded) -> list[Job]:
+        """Go by `loaded`. Lanes that stay the same stay open; the jobs that waited for others are returned."""
+        self._loaded = loaded
+        domain = loaded.settings.identity.domain or loaded.server_name
+        retry = Retry(loaded.settings.retry.waits)
+        self._recorder = Recorder(loaded.server_name, retry, self._ids, f"postmaster@{domain}")
+        self._router = Router(loaded.settings.connector)
+        before, self._lanes = self._lanes, {}
+        for connector in loaded.settings.connector:
+            plan, lane = self._plan(connector), before.get(connector.name)
+            if lane is not None and (lane.plan, lane.max_sessions) == (plan, connector.sessions):
+                self._lanes[connector.name] = before.pop(connector.name)
+            else:
+                self._lanes[connector.name] = Lane(connector, plan, self, self._clock.now)
+        self._retired += before.values()
+        return [job for lane in before.values() for job in lane.retire()]
+
+    def reload(self, loaded: Loaded) -> None:
+        """Take up other settings: what has not begun to leave goes by them, what has is finished."""
+        for job in self._take_up(loaded):
+            self.give_back(job)
+
+    def give_back(self, job: Job) -> None:
+        """A job that its lane will not carry any more: choose again."""
+        hand = self._in_hand[job.message.id]
+        groups = self._grouped(job.recipients)
+        hand.jobs += len(groups) - 1
+        for name, group in groups.items():
+            self._start_job(job.message, group, name, job.content, job.whole and len(groups) == 1)
 
     def _plan(self, connector: Connector) -> Plan:
         loaded, next_hop = self._loaded, connector.next_hop
@@ -90,7 +115,7 @@ class Dispatcher:
         self._stopping = True
         if self._timer is not None:
             self._timer.cancel()
-        await asyncio.gather(*(lane.stop(seconds) for lane in self._lanes.values()))
+        await asyncio.gather(*(lane.stop(seconds) for lane in (*self._lanes.values(), *self._retired)))
 
     # --- what comes in ----------------------------------------------------------------------------------------------
 
@@ -135,9 +160,7 @@ class Dispatcher:
 
     def _dispatch(self, message: Message, recipients: list[Recipient], content: bytes | None) -> None:
         """Give each recipient to its connector's lane, those with the same one together."""
-        groups: dict[str, list[Recipient]] = {}
-        for recipient in recipients:
-            groups.setdefault(self._router.carrier(recipient.address), []).append(recipient)
+        groups = self._grouped(recipients)
         size = len(content) if content is not None else 0
         self._in_hand[message.id] = _Hand(len(groups), size)
         self._content_in_hand += size
@@ -146,12 +169,27 @@ class Dispatcher:
             return (content,) if content is not None else self._reader.content(message.id)
 
         for name, group in groups.items():
-            lane = self._lanes.get(name)
-            if lane is None:
-                self._record_no_connector(Job(message, group, "", None, portions))
-            else:
-                whole = content is not None and len(groups) == 1
-                lane.add(Job(message, group, name, lane.next_hop, portions, whole))
+            self._start_job(message, group, name, portions, content is not None and len(groups) == 1)
+
+    def _grouped(self, recipients: Iterable[Recipient]) -> dict[str, list[Recipient]]:
+        groups: dict[str, list[Recipient]] = {}
+        for recipient in recipients:
+            groups.setdefault(self._router.carrier(recipient.address), []).append(recipient)
+        return groups
+
+    def _start_job(
+        self,
+        message: Message,
+        recipients: list[Recipient],
+        connector: str,
+        content: Callable[[], Iterable[bytes]],
+        whole: bool,
+    ) -> None:
+        lane = self._lanes.get(connector)
+        if lane is None:
+            self._record_no_connector(Job(message, recipients, "", None, content))
+        else:
+            lane.add(Job(message, recipients, connector, lane.next_hop, content, whole))
 
     def report(self, plan: Plan, report: Report) -> asyncio.Future[None]:
         """Record what an attempt found; the future is done when that is on stable storage (see `lane.Sink`)."""

@@ -44,13 +44,17 @@ class Submission:
         submit: Callable[[Change, Callable[[KiteError | None], None]], None],
         accepted: Callable[[Fresh], None],
     ) -> None:
-        self.server = loaded.server_name
-        self.lifetime = loaded.settings.retry.lifetime
-        self.listener = listener
         self.ids = ids
         self.clock = clock
         self.submit = submit
         self.accepted = accepted
+        self.renew(loaded, listener)
+
+    def renew(self, loaded: Loaded, listener: Listener) -> None:
+        """Go by other settings from the next command on."""
+        self.server = loaded.server_name
+        self.lifetime = loaded.settings.retry.lifetime
+        self.listener = listener
         self._identity = loaded.settings.identity
         self._own_domains = frozenset(("", self.server, "localhost"))
 

@@ -32,6 +32,9 @@ class Sink(Protocol):
     def report(self, plan: Plan, report: Report) -> asyncio.Future[None]:
         """Record what an attempt found."""
 
+    def give_back(self, job: Job) -> None:
+        """Take back a job that a retired lane did not begin."""
+
 
 class Lane:
     """The waiting jobs and the sessions of one connector. `now` gives seconds since 1970."""
@@ -39,8 +42,8 @@ class Lane:
     def __init__(self, connector: Connector, plan: Plan, sink: Sink, now: Callable[[], float]) -> None:
         self._loop = asyncio.get_running_loop()
         self.next_hop = connector.next_hop
-        self._max_sessions = connector.sessions
-        self._plan = plan
+        self.max_sessions = connector.sessions
+        self.plan = plan
         self._sink = sink
         self._now = now
         self._jobs: deque[Job] = deque()
@@ -50,6 +53,7 @@ class Lane:
         self._opening = False
         self._grow_after = 0.0
         self._stopping = False
+        self._retired = False
 
     def add(self, job: Job) -> None:
         """Have `job` carried, by an idle session if there is one."""
@@ -66,7 +70,7 @@ class Lane:
             self._jobs
             and not self._opening
             and not self._stopping
-            and len(self._workers) < self._max_sessions
+            and len(self._workers) < self.max_sessions
             and (self._open == 0 or self._loop.time() >= self._grow_after)
         ):
             self._opening = True
@@ -79,6 +83,21 @@ class Lane:
         if not task.cancelled() and task.exception() is not None:
             self._loop.call_exception_handler({"message": "a session ended in a bug", "exception": task.exception()})
         self._grow()
+
+    def retire(self) -> list[Job]:
+        """Take no more: sessions finish the message in hand and close. Returns what waited."""
+        self._stopping = self._retired = True
+        waiting, self._jobs = list(self._jobs), deque()
+        while self._idle:
+            _give_nothing(self._idle.popleft())
+        return waiting
+
+    def _put_back(self, job: Job) -> None:
+        """A job that was taken and not begun."""
+        if self._retired:
+            self._sink.give_back(job)
+        else:
+            self._jobs.appendleft(job)
 
     async def stop(self, seconds: float) -> None:
         """Let each session finish the message in hand, then end it; after `seconds`, cut what is left."""
@@ -120,7 +139,7 @@ class Lane:
         try:
             while session.usable and (job := following.take() or await self._next_job()) is not None:
                 if not session.usable:  # it went away while it was idle; the job is none the worse for it
-                    self._jobs.appendleft(job)
+                    self._put_back(job)
                     break
                 recorded = await self._carry(session, job, recorded, following)
             if recorded is not None:
@@ -129,7 +148,7 @@ class Lane:
                 await session.close()
         finally:
             if (job := following.take()) is not None:
-                self._jobs.appendleft(job)
+                self._put_back(job)
             self._open -= 1
             session.abort()
 
@@ -144,7 +163,7 @@ class Lane:
         began, start = self._now(), self._loop.time()
         dialogue = Dialogue(start)
         try:
-            session = await open_session(self._plan, dialogue)
+            session = await open_session(self.plan, dialogue)
         except SessionFailed as failure:
             if self._open:
                 self._grow_after = self._loop.time() + GROW_AGAIN_SECONDS
@@ -161,7 +180,7 @@ class Lane:
         return session
 
     def _report(self, report: Report) -> asyncio.Future[None]:
-        return self._sink.report(self._plan, report)
+        return self._sink.report(self.plan, report)
 
     async def _carry(
         self,
@@ -185,7 +204,7 @@ class Lane:
                 results = await session.relay(envelope, job.content, recorded, following.choose)
             except SessionFailed as failure:
                 if failure.facts["untried"]:  # the next hop closed behind the message before: no fault of this one's
-                    self._jobs.appendleft(job)
+                    self._put_back(job)
                     return recorded
                 stop, results = Stop.of(failure), failure.facts["results"]
         done = self._report(Report(job, began, self._loop.time() - start, results, stop, session, session.dialogue))

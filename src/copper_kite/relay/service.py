@@ -5,20 +5,19 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
-import socket
-from collections.abc import Callable
-from pathlib import Path
+from collections.abc import Callable, Sequence
+from functools import partial
 
 from copper_kite.clock import Clock, SystemClock
-from copper_kite.errors import KiteError, ListenFailed
+from copper_kite.errors import KiteError, ListenFailed, NeedsRestart
 from copper_kite.net.server import ServerSession, SessionRegistry
 from copper_kite.relay.dispatch import Dispatcher, Done
 from copper_kite.relay.intake import Intake, Submission
+from copper_kite.relay.listening import Listening
 from copper_kite.settings.load import Loaded
-from copper_kite.settings.model import Listener
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.extensions import Offers
-from copper_kite.store.folder import FolderLock
+from copper_kite.store.folder import FolderLock, Note, write_note
 from copper_kite.store.ids import IdMaker
 from copper_kite.store.model import Change, JournalEntry
 from copper_kite.store.process import Channel, start_process
@@ -29,7 +28,6 @@ from copper_kite.words import Event
 __all__ = ["Service"]
 
 STOP_SECONDS = 10.0
-BACKLOG = 512
 
 
 class Service:
@@ -44,8 +42,9 @@ class Service:
         self._loaded = loaded
         self._clock = clock or SystemClock()
         self._registry = SessionRegistry()
-        self._listening: list[asyncio.Server] = []
-        self._sockets: list[Path] = []
+        self._listening = Listening()
+        self._shared: dict[Endpoint, Submission] = {}  # by where the client came in
+        self._taken_at = 0.0
         self._undo: list[Callable[[], None]] = []
         self._dispatcher: Dispatcher | None = None
         self._writer: GroupWriter | None = None
@@ -68,12 +67,66 @@ class Service:
         ids = IdMaker(reader.last_id())
         await self._begin(reader, now)
         self._dispatcher = Dispatcher(loaded, self._writer.submit, reader, ids, self._clock)
-        bound = []
-        for listener in loaded.settings.listener:
-            submission = Submission(loaded, listener, ids, self._clock, self._writer.submit, self._dispatcher.offer)
-            bound += [await self._listen(listener, endpoint, submission) for endpoint in listener.bind]
+        self._submission = partial(
+            Submission, ids=ids, clock=self._clock, submit=self._writer.submit, accepted=self._dispatcher.offer
+        )
+        await self._listen(loaded)
         self._dispatcher.start()
-        return bound
+        self._note()
+        return self._listening.endpoints
+
+    async def reload(self, loaded: Loaded) -> None:
+        """Go on with other settings: sessions stay open, what is in hand is finished as it was begun.
+
+        Raises NeedsRestart for what cannot change on the way, ListenFailed for an address that cannot be had; then
+        everything stays as it was.
+        """
+        assert self._dispatcher is not None
+        for what, before, after in (
+            ("data folder", str(self._loaded.data), str(loaded.data)),
+            ("server's name", self._loaded.server_name, loaded.server_name),
+        ):
+            if before != after:
+                raise NeedsRestart(f"the {what} cannot change from {before} to {after} while the server runs")
+        await self._listen(loaded)
+        self._dispatcher.reload(loaded)
+        self._loaded = loaded
+        await self._write(Change(journal=[JournalEntry(at=self._clock.now(), event=Event.RELOADED)]))
+        self._note()
+
+    def refuse(self, error: KiteError) -> None:
+        """A configuration was refused: note it for whoever asks, and go on with the one there is."""
+        self._note(refused_at=self._clock.now(), problems=tuple(str(error).splitlines()))
+
+    def _note(self, refused_at: float | None = None, problems: Sequence[str] = ()) -> None:
+        if not refused_at:
+            self._taken_at = self._clock.now()
+        write_note(self._loaded.data, Note(self._loaded.source, self._taken_at, refused_at, tuple(problems)))
+
+    async def _listen(self, loaded: Loaded) -> None:
+        """Listen at what `loaded` names and nowhere else; when an address cannot be had, all stays as it was."""
+        wanted = {endpoint: entry for entry in loaded.settings.listener if entry.enabled for endpoint in entry.bind}
+        opened: list[Endpoint] = []
+        try:
+            for endpoint, listener in wanted.items():
+                if endpoint not in self._listening:
+                    self._shared[endpoint] = self._submission(loaded, listener)
+                    await self._listening.open(listener.name, endpoint, partial(self._session, endpoint))
+                    opened.append(endpoint)
+        except ListenFailed:
+            for endpoint in opened:
+                self._listening.close(endpoint)
+            raise
+        for endpoint in self._listening.endpoints:
+            if endpoint not in wanted:
+                self._listening.close(endpoint)
+            elif endpoint not in opened:
+                self._shared[endpoint].renew(loaded, wanted[endpoint])
+
+    def _session(self, endpoint: Endpoint) -> ServerSession:
+        shared = self._shared[endpoint]
+        offers = Offers(max_size=shared.listener.max_size)
+        return ServerSession(shared.server, offers, Intake(shared), self._registry)
 
     def _start_writer(self, channel: Channel) -> GroupWriter:
         def lost() -> None:
@@ -101,54 +154,9 @@ class Service:
         entry = JournalEntry(at=now, event=Event.STARTED, facts={"pid": os.getpid()})
         await self._write(Change(journal=[entry], dropped=reader.stray_content()))
 
-    async def _listen(self, listener: Listener, endpoint: Endpoint, submission: Submission) -> Endpoint:
-        offers = Offers(max_size=listener.max_size)
-
-        def session() -> ServerSession:
-            return ServerSession(self._loaded.server_name, offers, Intake(submission), self._registry)
-
-        try:
-            if endpoint.path:
-                self._listening.append(await self._loop.create_unix_server(session, sock=self._unix_socket(endpoint)))
-            else:
-                server = await self._loop.create_server(session, endpoint.host, endpoint.port, backlog=BACKLOG)
-                self._listening.append(server)
-        except PermissionError as error:
-            remedy = "ports below 1024 need the right to bind them; try 2525" if 0 < endpoint.port < 1024 else ""
-            raise ListenFailed(listener.name, str(endpoint), "not permitted", remedy) from error
-        except OSError as error:
-            problem = (error.strerror or str(error)).lower()
-            remedy = "another program listens there: stop it, or choose another port" if "in use" in problem else ""
-            raise ListenFailed(listener.name, str(endpoint), problem, remedy) from error
-        return endpoint
-
-    def _unix_socket(self, endpoint: Endpoint) -> socket.socket:
-        """A socket at the path, open to every local user; a stale one is replaced, a living one is not."""
-        path = Path(endpoint.path)
-        path.parent.mkdir(parents=True, exist_ok=True)
-        sock = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
-        try:
-            sock.connect(endpoint.path)
-        except ConnectionRefusedError:
-            path.unlink()
-        except FileNotFoundError:
-            pass
-        else:
-            sock.close()
-            raise OSError(0, "address already in use")
-        sock.close()
-        sock = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
-        sock.bind(endpoint.path)
-        path.chmod(0o666)
-        self._sockets.append(path)
-        return sock
-
     async def stop(self, seconds: float = STOP_SECONDS) -> None:
         """Take nothing new, finish what is in hand within `seconds`, and let go of everything; once is enough."""
-        while self._listening:
-            self._listening.pop().close()
-        while self._sockets:
-            self._sockets.pop().unlink(missing_ok=True)
+        self._listening.close_all()
         await self._registry.stop(seconds)
         dispatcher, self._dispatcher = self._dispatcher, None
         if dispatcher is not None:

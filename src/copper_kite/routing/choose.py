@@ -26,7 +26,10 @@ class Choice:
         """One reason for each connector, in the file's order: (name, why or why not)."""
         ranks = [_rank(connector, place, self.recipient) for place, connector in enumerate(self.connectors)]
         best = min((rank for rank in ranks if rank is not None), default=None)
-        return [(connector.name, _reason(rank, best)) for connector, rank in zip(self.connectors, ranks, strict=True)]
+        return [
+            (connector.name, _reason(rank, best) if connector.enabled else "is disabled")
+            for connector, rank in zip(self.connectors, ranks, strict=True)
+        ]
 
 
 # Lower is better: (how closely the pattern fits, negated), preference, place in the file, and the pattern.
@@ -34,6 +37,8 @@ _Rank = tuple[tuple[int, int], int, int, str]
 
 
 def _rank(connector: Connector, place: int, recipient: str) -> _Rank | None:
+    if not connector.enabled:
+        return None
     fits = [(close, pattern) for pattern in connector.recipients if (close := _closeness(pattern, recipient))]
     if not fits:
         return None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import hashlib
 import os
 import socket
 import tomllib
@@ -18,20 +19,29 @@ from copper_kite.settings.locate import locate
 from copper_kite.settings.model import Settings, data_folder
 from copper_kite.settings.secrets import Credential, read_credentials
 
-__all__ = ["Loaded", "find_config", "load"]
+__all__ = ["Loaded", "find_config", "load", "load_source"]
 
 FILE_NAME = "kite.toml"
 
 
 @dataclass(frozen=True, slots=True)
 class Loaded:
-    """Settings that hold together: the file they came from, the server's name, its data folder, its credentials."""
+    """Settings that hold together: the file they came from, the server's name, its data folder, its credentials.
+
+    `digest` tells one text of the file from another; `source` is that text.
+    """
 
     path: Path
     settings: Settings
     server_name: str
     data: Path
     credentials: dict[str, Credential]
+    source: str
+
+    @property
+    def digest(self) -> str:
+        """The same for the same text."""
+        return hashlib.sha256(self.source.encode()).hexdigest()[:16]
 
 
 def find_config(given: str | None) -> Path:
@@ -58,10 +68,14 @@ def find_config(given: str | None) -> Path:
 
 def load(path: Path, *, secrets: bool = True) -> Loaded:
     """Read `path`, and the credentials when `secrets`. Raises SettingsError with every finding."""
-    source, tables = _parse(path)
+    return load_source(path, _read(path), secrets=secrets)
+
+
+def load_source(path: Path, source: str, *, secrets: bool = True) -> Loaded:
+    """As `load`, for a text that stands, or is to stand, at `path`."""
     findings: list[Finding] = []
     try:
-        settings = Settings.model_validate(tables)
+        settings = Settings.model_validate(_parse(path, source))
     except ValidationError as error:
         raise SettingsError(_explain(error, path, source)) from None
 
@@ -87,24 +101,30 @@ def load(path: Path, *, secrets: bool = True) -> Loaded:
     _check_connectors(settings, path, credentials if secrets else None, wrong)
     if findings:
         raise SettingsError(findings)
-    return Loaded(path, settings, server_name, data_folder(settings, path.parent), credentials)
+    return Loaded(path, settings, server_name, data_folder(settings, path.parent), credentials, source)
 
 
-def _parse(path: Path) -> tuple[str, dict[str, Any]]:
-    def failed(problem: str, remedy: str = "", line: int | None = None) -> SettingsError:
-        return SettingsError([Finding(file=str(path), line=line, key="", problem=problem, remedy=remedy)])
+def _failed(path: Path, problem: str, line: int | None = None) -> SettingsError:
+    return SettingsError([Finding(file=str(path), line=line, key="", problem=problem)])
 
+
+def _read(path: Path) -> str:
     try:
-        source = path.read_text("utf-8")
-        return source, tomllib.loads(source)
+        return path.read_text("utf-8")
     except OSError as error:
-        raise failed(f"cannot be read ({error.strerror})") from error
+        raise _failed(path, f"cannot be read ({error.strerror})") from error
     except UnicodeDecodeError as error:
-        raise failed("not UTF-8") from error
+        raise _failed(path, "not UTF-8") from error
+
+
+def _parse(path: Path, source: str) -> dict[str, Any]:
+    try:
+        return tomllib.loads(source)
     except tomllib.TOMLDecodeError as error:
         text, _, place = str(error).partition(" (at line ")
         line = place.partition(",")[0]
-        raise failed(f"not TOML: {text}", line=int(line) if line.isdigit() else len(source.splitlines())) from error
+        number = int(line) if line.isdigit() else len(source.splitlines())
+        raise _failed(path, f"not TOML: {text}", number) from error
 
 
 def _check_names(table: str, names: list[str], wrong: Any) -> None:

@@ -111,6 +111,7 @@ class Listener(Table):
         description="Networks whose clients may hand in mail; others get `550 5.7.1`. A Unix socket takes all users.",
     )
     max_size: Size = Field(default=35 * 1024**2, description="Largest message, in octets (SIZE, RFC 1870).")
+    enabled: bool = Field(default=True, description="Whether it listens at all.")
 
 
 class Connector(Table):
@@ -135,6 +136,7 @@ class Connector(Table):
     trust: str = Field(default="system", description='`"system"`, or the PEM file of the authority to trust instead.')
     credential: str | None = Field(default=None, description="The credential to log in with; never without TLS.")
     sessions: int = Field(default=10, ge=1, le=100, description="Sessions with the smart host at a time, at most.")
+    enabled: bool = Field(default=True, description="Whether it carries anything; else it is passed over.")
 
     @field_validator("hosts")
     @classmethod

@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
+import contextlib
 import fcntl
 import json
 import os
 import time
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import IO
 
 from copper_kite.errors import FolderInUse, StoreError
 
-__all__ = ["FolderLock", "Running", "running_server"]
+__all__ = ["FolderLock", "Note", "Running", "read_note", "running_server", "write_note"]
 
 LOCK = "server.lock"
+NOTE = "server.json"
 LET_GO_SECONDS = 10.0  # what the writing process of a server that was killed may take to finish
 
 
@@ -100,3 +102,31 @@ def running_server(folder: Path) -> Running | None:
         return None
     except OSError as error:
         raise StoreError(str(folder), f"cannot be read ({error.strerror})", "run as the server's user") from error
+
+
+@dataclass(frozen=True, slots=True)
+class Note:
+    """What a running server goes by: the text of its configuration and since when; and what it refused after that."""
+
+    source: str
+    taken_at: float
+    refused_at: float | None = None
+    problems: tuple[str, ...] = ()
+
+
+def write_note(folder: Path, note: Note) -> None:
+    """Put the note into `folder`, whole; a server that cannot goes on all the same."""
+    fresh = folder / f".{NOTE}"
+    with contextlib.suppress(OSError):
+        fresh.write_text(json.dumps(asdict(note)))
+        fresh.chmod(0o600)
+        fresh.replace(folder / NOTE)
+
+
+def read_note(folder: Path) -> Note | None:
+    """The note of the server that runs, or ran last; None when there is none that can be read."""
+    try:
+        facts = json.loads((folder / NOTE).read_text())
+        return Note(facts["source"], facts["taken_at"], facts["refused_at"], tuple(facts["problems"]))
+    except (OSError, ValueError, KeyError, TypeError):
+        return None
