@@ -203,6 +203,7 @@ class InputError(KiteError):
     def __init__(self, message: str, *, usage: bool = False) -> None:
         super().__init__(message)
         self.usage = usage
+        self.exit_code = 2 if usage else 1
 
 
 class HandOverFailed(KiteError):

@@ -15,6 +15,16 @@ __all__ = ["kite", "main"]
 
 # family → command → (module, what it does)
 FAMILIES: dict[str, dict[str, tuple[str, str]]] = {
+    "Set up": {
+        "init": ("init", "From nothing to a checked send-only server, by questions or by options."),
+        "check": ("check", "Everything wrong with the configuration, at once, and what to write."),
+        "connector": ("connector", "How mail leaves: to which next hops, with which TLS and login."),
+        "listener": ("listener", "Where programs hand in mail, and who may."),
+        "credential": ("credential", "The secrets that connectors log in with."),
+        "route": ("route", "Which connector carries an address, and why the others do not."),
+        "config": ("config", "The configuration as a whole: show, take up, move to another server, compare."),
+        "service": ("service", "A systemd unit for the server."),
+    },
     "Run": {
         "serve": ("serve", "Take mail from programs and relay it, until stopped."),
         "pipe": ("pipe", "Hand in one message from standard input."),

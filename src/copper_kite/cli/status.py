@@ -12,7 +12,7 @@ from copper_kite.cli.show import age, json_time, local_time, print_json, print_t
 
 if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
-    from copper_kite.store.folder import Running
+    from copper_kite.store.folder import Note, Running
     from copper_kite.store.reads import ConnectorState, QueueShape
 
 __all__ = ["status"]
@@ -24,14 +24,16 @@ __all__ = ["status"]
 def status(ctx: click.Context, as_json: bool) -> None:
     """Is it running, what waits, which connectors work.
 
-    Exit 0 when it runs, 1 when it does not.
+    Exit 0 when it runs, 1 when it does not, or not with the configuration that is in the file.
     """
     from copper_kite.errors import StoreError
-    from copper_kite.store.folder import running_server
+    from copper_kite.store.folder import read_note, running_server
     from copper_kite.store.reads import QueueShape, Reader
 
-    loaded = load_settings(ctx.obj)
+    loaded, told = _settings(ctx.obj)
     running = running_server(loaded.data)
+    if running is not None:
+        told = told or _told_by(read_note(loaded.data), loaded)
     shape, known = QueueShape(), {}
     try:
         with Reader(loaded.data) as reader:
@@ -40,10 +42,49 @@ def status(ctx: click.Context, as_json: bool) -> None:
         if (loaded.data / "queue.sqlite").exists():
             raise
     if as_json:
-        print_json(_status_json(loaded, running, shape, known))
+        print_json({**_status_json(loaded, running, shape, known), "configuration": told or None})
     else:
         _show(loaded, running, shape, known)
-    ctx.exit(0 if running else 1)
+        for line in told:
+            say((line, "bold red"))
+    ctx.exit(0 if running and not told else 1)
+
+
+def _settings(config: str | None) -> tuple[Loaded, list[str]]:
+    """The configuration; when the file cannot be used, the one that the server goes by, and what is to be told.
+
+    Raises SettingsError when no server runs that could go on with another one.
+    """
+    from copper_kite.errors import SettingsError
+    from copper_kite.settings.load import data_folder_of, find_config, load_source
+    from copper_kite.store.folder import read_note, running_server
+
+    try:
+        return load_settings(config), []
+    except SettingsError as error:
+        path = find_config(config)
+        folder = data_folder_of(path)
+        note = read_note(folder) if folder is not None and running_server(folder) else None
+        if note is None:
+            raise
+        lines = str(error).splitlines()
+        head = f"{path} cannot be used as it is now; the server goes on with that of {local_time(note.taken_at)}:"
+        return load_source(path, note.source, secrets=False), [head, *(f"  {line}" for line in lines)]
+
+
+def _told_by(note: Note | None, loaded: Loaded) -> list[str]:
+    """What the running server has to say about its configuration."""
+    if note is None:
+        return []
+    if note.refused_at is not None and note.refused_at > note.taken_at:
+        head = (
+            f"the server refused {loaded.path} at {local_time(note.refused_at)} and goes on with that of"
+            f" {local_time(note.taken_at)}:"
+        )
+        return [head, *(f"  {problem}" for problem in note.problems)]
+    if note.source != loaded.source:
+        return [f"{loaded.path} has changed since the server read it; `kite config reload` has it taken up"]
+    return []
 
 
 def _show(loaded: Loaded, running: Running | None, shape: QueueShape, known: dict[str, ConnectorState]) -> None:

@@ -49,6 +49,8 @@ def describe(error: Exception) -> str:
     """A handshake's error in a few words, without the library's own decoration."""
     if isinstance(error, ssl.SSLCertVerificationError):
         return error.verify_message
+    if isinstance(error, ssl.SSLError) and error.reason == "WRONG_VERSION_NUMBER":
+        return "the port does not speak TLS at once"
     if isinstance(error, ssl.SSLError) and error.reason:
         return error.reason.replace("_", " ").lower()
     return str(error) or "the peer closed the connection"

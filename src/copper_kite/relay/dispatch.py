@@ -12,13 +12,13 @@ from dataclasses import dataclass
 from copper_kite.clock import Clock
 from copper_kite.errors import KiteError
 from copper_kite.net.client import Plan
+from copper_kite.net.tls import client_context
 from copper_kite.relay.decide import Retry
 from copper_kite.relay.delivery import Fresh, Job, Recorder, Report, Stop
 from copper_kite.relay.lane import Lane
 from copper_kite.routing.choose import Router
+from copper_kite.routing.plan import make_plan
 from copper_kite.settings.load import Loaded
-from copper_kite.settings.model import Connector
-from copper_kite.smtp.sasl import Secret
 from copper_kite.store.ids import IdMaker
 from copper_kite.store.model import Change, Message, Recipient
 from copper_kite.store.reads import Reader
@@ -72,7 +72,7 @@ class Dispatcher:
         self._router = Router(loaded.settings.connector)
         before, self._lanes = self._lanes, {}
         for connector in loaded.settings.connector:
-            plan, lane = self._plan(connector), before.get(connector.name)
+            plan, lane = make_plan(loaded, connector), before.get(connector.name)
             if lane is not None and (lane.plan, lane.max_sessions) == (plan, connector.sessions):
                 self._lanes[connector.name] = before.pop(connector.name)
             else:
@@ -82,6 +82,7 @@ class Dispatcher:
 
     def reload(self, loaded: Loaded) -> None:
         """Take up other settings: what has not begun to leave goes by them, what has is finished."""
+        client_context.cache_clear()  # a trusted file may say something else by now
         for job in self._take_up(loaded):
             self.give_back(job)
 
@@ -92,19 +93,6 @@ class Dispatcher:
         hand.jobs += len(groups) - 1
         for name, group in groups.items():
             self._start_job(job.message, group, name, job.content, job.whole and len(groups) == 1)
-
-    def _plan(self, connector: Connector) -> Plan:
-        loaded, next_hop = self._loaded, connector.next_hop
-        credential = loaded.credentials.get(connector.credential or "")
-        return Plan(
-            host=next_hop.host,
-            port=next_hop.port,
-            name=loaded.server_name,
-            tls=connector.tls,
-            trust="system" if connector.trust == "system" else str(loaded.path.parent / connector.trust),
-            login=credential.login if credential else "",
-            password=credential.password if credential else Secret(""),
-        )
 
     def start(self) -> None:
         """Begin with what is due."""

@@ -73,6 +73,11 @@ class Document:
         """The tables of this name, in the file's order."""
         return [block for block in self._blocks if block.table == table]
 
+    @property
+    def tables(self) -> list[str]:
+        """The names of all tables, each once."""
+        return list(dict.fromkeys(block.table for block in self._blocks))
+
     def values(self, block: Block) -> dict[str, Any]:
         """What a table says."""
         return self._parsed(block.start + 1, block.end)
@@ -81,18 +86,29 @@ class Document:
         """The table of this kind whose `name` is `name`."""
         return next((block for block in self.blocks(table) if self.values(block).get("name") == name), None)
 
+    def lines(self, block: Block) -> list[str]:
+        """A table as it is written, from its header to its last key."""
+        return self._lines[block.start : block.end]
+
     # --- changes ----------------------------------------------------------------------------------------------------
 
     def add(self, table: str, values: Mapping[str, Any], *, array: bool = True) -> None:
         """A new table behind the last one of its kind, or at the end."""
         header = f"[[{table}]]" if array else f"[{table}]"
         lines = [header, *(f"{_key(key)} = {toml_value(value)}" for key, value in values.items())]
-        self._insert_block(table, lines)
+        self.insert(table, lines)
+
+    def insert(self, table: str, lines: list[str]) -> None:
+        """A table as it is written elsewhere, behind the last one of its kind, or at the end."""
+        same = self.blocks(table)
+        place = same[-1].end if same else len(self._lines)
+        before = [""] if place and self._lines[place - 1].strip() else []
+        self._replace(place, place, [*before, *lines])
 
     def copy(self, table: str, name: str, new_name: str, changes: Mapping[str, Any]) -> None:
         """A table once more, as it is written, under a new name and with `changes`."""
         block = self._block(table, name)
-        self._insert_block(table, self._lines[block.start : block.end])
+        self.insert(table, self.lines(block))
         copied = self.blocks(table)[-1]
         for key, value in {"name": new_name, **changes}.items():
             self._set(copied, key, value)
@@ -109,7 +125,10 @@ class Document:
 
     def remove(self, table: str, name: str) -> None:
         """A whole table; the comments around it stay."""
-        block = self._block(table, name)
+        self.remove_block(self._block(table, name))
+
+    def remove_block(self, block: Block) -> None:
+        """The same, for a table at hand."""
         start, end = block.start, block.end
         if start and not self._lines[start - 1].strip() and (end == len(self._lines) or not self._lines[end].strip()):
             start -= 1  # of the two blank lines around it, one is enough
@@ -122,12 +141,6 @@ class Document:
         if block is None:
             raise EditFailed(f"no {table} {name!r} in the file")
         return block
-
-    def _insert_block(self, table: str, lines: list[str]) -> None:
-        same = self.blocks(table)
-        place = same[-1].end if same else len(self._lines)
-        before = [""] if place and self._lines[place - 1].strip() else []
-        self._replace(place, place, [*before, *lines])
 
     def _set(self, block: Block, key: str, value: Any) -> None:
         start, end = block.keys.get(key, (block.end, block.end))
@@ -189,10 +202,11 @@ class Document:
         raise EditFailed(f"line {start + 1} is not TOML: {self._lines[start]}")
 
 
-def write_file(path: Path, text: str, *, mode: int | None = None) -> None:
+def write_file(path: Path, text: str, *, mode: int | None = None, keep_last: bool = True) -> None:
     """Put `text` at `path` whole or not at all; the version before stays beside it, with `.last` behind its name.
 
-    Owner and mode stay as they were; `mode` is that of a new file. Raises EditFailed.
+    Not so without `keep_last`: an old secret is to be gone. Owner and mode stay as they were; `mode` is that of a new
+    file. Raises EditFailed.
     """
     fresh = path.with_name(f".{path.name}.{os.getpid()}")
     try:
@@ -206,7 +220,7 @@ def write_file(path: Path, text: str, *, mode: int | None = None) -> None:
             file.write(text)
             file.flush()
             os.fsync(file.fileno())
-        if before is not None:
+        if before is not None and keep_last:
             last = path.with_name(path.name + LAST_SUFFIX)
             last.unlink(missing_ok=True)
             os.link(path, last)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import difflib
 import hashlib
 import os
+import re
 import socket
 import tomllib
 from collections.abc import Iterable
@@ -16,12 +17,14 @@ from pydantic import BaseModel, ValidationError
 
 from copper_kite.errors import Finding, SettingsError
 from copper_kite.settings.locate import locate
-from copper_kite.settings.model import Settings, data_folder
+from copper_kite.settings.model import Server, Settings, data_folder
 from copper_kite.settings.secrets import Credential, read_credentials
 
-__all__ = ["Loaded", "find_config", "load", "load_source"]
+__all__ = ["Loaded", "data_folder_of", "examine", "find_config", "load", "load_source", "read_source"]
 
 FILE_NAME = "kite.toml"
+_DATA = re.compile(r"""(?m)^\s*data\s*=\s*["']([^"']+)["']""")
+MAX_PASSES = 50
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,16 +71,24 @@ def find_config(given: str | None) -> Path:
 
 def load(path: Path, *, secrets: bool = True) -> Loaded:
     """Read `path`, and the credentials when `secrets`. Raises SettingsError with every finding."""
-    return load_source(path, _read(path), secrets=secrets)
+    return load_source(path, read_source(path), secrets=secrets)
 
 
 def load_source(path: Path, source: str, *, secrets: bool = True) -> Loaded:
     """As `load`, for a text that stands, or is to stand, at `path`."""
-    findings: list[Finding] = []
-    try:
-        settings = Settings.model_validate(_parse(path, source))
-    except ValidationError as error:
-        raise SettingsError(_explain(error, path, source)) from None
+    loaded, findings = examine(path, source, secrets=secrets)
+    if findings:
+        raise SettingsError(findings)
+    return loaded
+
+
+def examine(path: Path, source: str, *, secrets: bool = True) -> tuple[Loaded, list[Finding]]:
+    """The settings as far as they can be read, and everything that keeps them from being used.
+
+    With findings, what they are about has its default, or a stand-in for what has none. Raises SettingsError when the
+    text is not TOML.
+    """
+    settings, findings = _validate(path, source)
 
     def wrong(keys: tuple[str | int, ...], problem: str, remedy: str = "") -> None:
         findings.append(
@@ -99,22 +110,69 @@ def load_source(path: Path, source: str, *, secrets: bool = True) -> Loaded:
     if secrets and any(connector.credential for connector in settings.connector):
         credentials = read_credentials(path.parent / settings.server.credentials, findings)
     _check_connectors(settings, path, credentials if secrets else None, wrong)
-    if findings:
-        raise SettingsError(findings)
-    return Loaded(path, settings, server_name, data_folder(settings, path.parent), credentials, source)
+    return Loaded(path, settings, server_name, data_folder(settings, path.parent), credentials, source), findings
+
+
+# What stands in for a required value that is missing or wrong, while the rest is looked at.
+_STAND_INS: dict[str, Any] = {"hosts": ["missing.invalid:25"], "bind": ["127.0.0.1:9"]}
+
+
+def _validate(path: Path, source: str) -> tuple[Settings, list[Finding]]:
+    """The model's view of the text; what it refuses becomes a finding, and is taken out before it looks again."""
+    tables = _parse(path, source)
+    findings: list[Finding] = []
+    for _ in range(MAX_PASSES):
+        try:
+            return Settings.model_validate(tables), sorted(findings, key=lambda finding: finding.line or 0)
+        except ValidationError as error:
+            findings += [finding for finding in _explain(error, path, source) if finding not in findings]
+            for detail in error.errors(include_url=False):
+                _take_out(tables, [key for key in detail["loc"] if not str(key).startswith("function-")])
+    raise SettingsError(findings)
+
+
+def _take_out(tables: Any, keys: list[str | int]) -> None:
+    """Take the value at `keys`, or the key it is in, out of `tables`; what is required gets a stand-in."""
+    while any(isinstance(key, int) for key in keys[2:]) or (keys and isinstance(keys[-1], int) and len(keys) > 2):
+        keys = keys[:-1]  # one bad part of a list spoils the list
+    *way, last = keys
+    for key in way:
+        if not isinstance(tables, dict | list):
+            return
+        tables = tables[key]  # type: ignore[index]
+    if keys == ["server", "name"]:
+        tables[last] = "unnamed.invalid"
+    elif last in _STAND_INS:
+        tables[last] = _STAND_INS[str(last)]
+    elif last == "name" and len(way) == 2:
+        tables[last] = f"unnamed-{int(way[1]) + 1}"
+    elif isinstance(tables, dict):
+        tables.pop(last, None)
+    elif isinstance(last, int):
+        tables[last] = {}
 
 
 def _failed(path: Path, problem: str, line: int | None = None) -> SettingsError:
     return SettingsError([Finding(file=str(path), line=line, key="", problem=problem)])
 
 
-def _read(path: Path) -> str:
+def read_source(path: Path) -> str:
+    """The text of a configuration. Raises SettingsError."""
     try:
         return path.read_text("utf-8")
     except OSError as error:
         raise _failed(path, f"cannot be read ({error.strerror})") from error
     except UnicodeDecodeError as error:
         raise _failed(path, "not UTF-8") from error
+
+
+def data_folder_of(path: Path) -> Path | None:
+    """The data folder that a file names which cannot be used otherwise; None when it cannot even be guessed."""
+    try:
+        named = _DATA.search(path.read_text("utf-8", "replace"))
+    except OSError:
+        return None
+    return path.parent / (named.group(1) if named else Server().data)
 
 
 def _parse(path: Path, source: str) -> dict[str, Any]:

@@ -11,7 +11,7 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, field_valida
 from copper_kite.settings.units import Endpoint, parse_duration, parse_endpoint, parse_size
 from copper_kite.smtp.grammar import is_domain, is_mailbox
 
-__all__ = ["Connector", "Identity", "Listener", "Network", "Retry", "Server", "Settings"]
+__all__ = ["Connector", "Identity", "Listener", "Network", "Retry", "Server", "Settings", "check_domain"]
 
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 
@@ -29,7 +29,7 @@ def _parse_network(value: object) -> Network:
         raise ValueError(f"{value!r} has host bits set; the network is {meant}") from error
 
 
-def _check_domain(value: str) -> str:
+def check_domain(value: str) -> str:
     if not is_domain(value) or "." not in value:
         raise ValueError(f"{value!r} is not a fully qualified domain name, as in quay1.ternferries.example")
     return value.lower()
@@ -51,7 +51,7 @@ def _check_bind(value: object) -> Endpoint:
 
 Duration = Annotated[float, BeforeValidator(parse_duration)]
 Size = Annotated[int, BeforeValidator(parse_size)]
-Domain = Annotated[str, BeforeValidator(_check_domain)]
+Domain = Annotated[str, BeforeValidator(check_domain)]
 Allowed = Annotated[Network, BeforeValidator(_parse_network)]
 Pattern = Annotated[str, BeforeValidator(_check_pattern)]
 Bind = Annotated[Endpoint, BeforeValidator(_check_bind)]
@@ -78,7 +78,7 @@ class Server(Table):
     @field_validator("name")
     @classmethod
     def _name(cls, value: str) -> str:
-        return value if value == "auto" else _check_domain(value)
+        return value if value == "auto" else check_domain(value)
 
 
 class Identity(Table):

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import re
 import stat
 import tomllib
 from dataclasses import dataclass
 from pathlib import Path
 
-from copper_kite.errors import Finding
+from copper_kite.errors import Finding, InputError
 from copper_kite.settings.locate import locate
 from copper_kite.smtp.sasl import Secret
 
-__all__ = ["Credential", "read_credentials"]
+__all__ = ["Credential", "check_credential", "read_credentials"]
+
+_NAME = re.compile(r"[A-Za-z0-9_-]+")
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,3 +65,11 @@ def read_credentials(path: Path, findings: list[Finding]) -> dict[str, Credentia
         else:
             found[name] = Credential(name, login, Secret(password))
     return found
+
+
+def check_credential(name: str, login: str, password: str) -> None:
+    """Whether this can be a credential, before it is written. Raises InputError, which does not quote the password."""
+    if _NAME.fullmatch(name) is None:
+        raise InputError(f"{name!r} is no name for a credential; letters, digits, - and _ make one", usage=True)
+    if not login or not password or not (login + password).isprintable():
+        raise InputError("login and password are text without control characters", usage=True)

@@ -1,0 +1,151 @@
+"""`kite connector`."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from copper_kite.cli.editing import complete_names, make_family, near, plain_entry
+from copper_kite.cli.options import json_option, load_settings
+from copper_kite.cli.show import (
+    json_time,
+    local_time,
+    print_json,
+    print_stages,
+    print_table,
+    print_verdict,
+    probed_json,
+    say,
+)
+
+if TYPE_CHECKING:
+    from copper_kite.session.probe import Letter
+    from copper_kite.settings.load import Loaded
+    from copper_kite.settings.model import Connector
+    from copper_kite.store.reads import ConnectorState
+
+__all__ = ["connector"]
+
+
+def _breaks(loaded: Loaded, name: str) -> list[str]:
+    from copper_kite.routing.cover import takers
+
+    names = [entry.name for entry in loaded.settings.connector]
+    if name not in names:
+        raise near(name, names, "connector")
+    lines = []
+    for pattern, taker in takers(loaded.settings.connector, name):
+        then = f"would go through {taker}" if taker else "would be carried by no connector, and wait"
+        lines.append(f"mail for {pattern} {then}")
+    return lines
+
+
+connector = make_family("connector", "How mail leaves: to which next hops, with which TLS and login.", _breaks)
+
+
+@connector.command("list")
+@json_option
+@click.pass_obj
+def list_connectors(config: str | None, as_json: bool) -> None:
+    """All connectors side by side, with their last success and failure."""
+    loaded = load_settings(config)
+    states = _states(loaded)
+    if as_json:
+        print_json([_row_json(entry, states.get(entry.name)) for entry in loaded.settings.connector])
+        return
+    now = time.time()
+    print_table(
+        ("name", "on", "pref", "next hop", "TLS", "trust", "login", "last good", "last bad", "recipients"),
+        [_row(entry, loaded, states.get(entry.name), now) for entry in loaded.settings.connector],
+        right=("pref",),
+        gap=1,
+        wraps=True,
+    )
+
+
+def _states(loaded: Loaded) -> dict[str, ConnectorState]:
+    from copper_kite.errors import StoreError
+    from copper_kite.store.reads import Reader
+
+    try:
+        with Reader(loaded.data) as reader:
+            return {state.name: state for state in reader.connectors()}
+    except StoreError:  # it may never have been served
+        return {}
+
+
+def _row(entry: Connector, loaded: Loaded, state: ConnectorState | None, now: float) -> tuple[str, ...]:
+    return (
+        entry.name,
+        "yes" if entry.enabled else "no",
+        str(entry.preference),
+        str(entry.next_hop),
+        entry.tls,
+        entry.trust if entry.trust == "system" else Path(entry.trust).name,
+        entry.credential or "-",
+        local_time(state.last_good, now) if state and state.last_good else "never",
+        local_time(state.last_bad, now) if state and state.last_bad else "never",
+        ", ".join(entry.recipients),
+    )
+
+
+def _row_json(entry: Connector, state: ConnectorState | None) -> dict[str, Any]:
+    return {
+        **plain_entry(entry),
+        "next_hop": str(entry.next_hop),
+        "last_success": json_time(state.last_good) if state else None,
+        "last_failure": json_time(state.last_bad) if state else None,
+        "last_failure_text": (state.last_bad_text or None) if state else None,
+    }
+
+
+@connector.command("test")
+@click.argument("name", shell_complete=complete_names("connector"))
+@click.option("--to", "recipient", metavar="ADDRESS", help="Also send one small real message to this address.")
+@json_option
+@click.pass_context
+def test_connector(ctx: click.Context, name: str, recipient: str | None, as_json: bool) -> None:
+    """Walk to the next hop by the connector's settings, up to the login; no mail is sent without --to.
+
+    Exit 0 when it gets there, 4 when something stops it.
+    """
+    from copper_kite.routing.plan import make_plan
+    from copper_kite.session.probe import probe
+
+    loaded = load_settings(ctx.obj, secrets=True)
+    entries = {entry.name: entry for entry in loaded.settings.connector}
+    if name not in entries:
+        raise near(name, list(entries), "connector")
+    facts = {"connector": name, "config": str(loaded.path), "credential": entries[name].credential}
+    plan = make_plan(loaded, entries[name])
+    found = asyncio.run(probe(plan, facts, _letter(loaded, name, recipient) if recipient else None))
+    if as_json:
+        print_json(probed_json(found))
+    else:
+        say((f"connector {name}", "bold"), f" to {entries[name].next_hop}, TLS {entries[name].tls}")
+        print_stages(found.stages, found.failure)
+        click.echo()
+        print_verdict(found.verdict)
+    ctx.exit(0 if found.passed else 4)
+
+
+def _letter(loaded: Loaded, connector: str, recipient: str) -> Letter:
+    from copper_kite.errors import InputError
+    from copper_kite.mail.mend import mend
+    from copper_kite.session.probe import Letter
+    from copper_kite.smtp.grammar import is_mailbox
+    from copper_kite.smtp.transaction import Envelope
+
+    if not is_mailbox(recipient):
+        raise InputError(f"{recipient!r} is not an address with a domain", usage=True)
+    now = time.time()
+    sender = f"postmaster@{loaded.settings.identity.domain or loaded.server_name}"
+    text = f"Subject: Test of connector {connector}\nTo: {recipient}\n\nSent by `kite connector test {connector}`.\n"
+    message_id = f"{time.time_ns():x}.test@{loaded.server_name}"
+    content = mend(text.encode(), sender=sender, message_id=message_id, at=now)
+    utf8 = not (sender + recipient).isascii()
+    return Letter(Envelope(sender, (recipient,), len(content), not content.isascii(), utf8), content)

@@ -1,0 +1,268 @@
+"""What every command that changes the configuration does: change, check, write, and tell the running server."""
+
+from __future__ import annotations
+
+import os
+import signal
+import time
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from copper_kite.cli.options import load_settings
+from copper_kite.cli.show import say
+from copper_kite.errors import InputError, KiteError
+
+if TYPE_CHECKING:
+    from click.shell_completion import CompletionItem
+    from pydantic import BaseModel
+
+    from copper_kite.settings.edit import Block, Document
+    from copper_kite.settings.load import Loaded
+    from copper_kite.settings.values import Assignment
+
+__all__ = ["change", "complete_names", "make_family", "near", "plain_entry", "take_up"]
+
+ANSWER_SECONDS = 10.0  # what the running server may take to say yes or no
+
+
+def change(config: str | None, edit: Callable[[Document], None], done: str) -> Loaded:
+    """Change the configuration in place. Raises SettingsError, with nothing written, when it could not be used then."""
+    from copper_kite.settings.edit import Document, write_file
+    from copper_kite.settings.load import find_config, load_source, read_source
+
+    path = find_config(config)
+    before = read_source(path)
+    document = Document(before)
+    edit(document)
+    loaded = load_source(path, document.text)
+    if document.text == before:
+        click.echo("nothing to change")
+        return loaded
+    write_file(path, document.text)
+    click.echo(f"{done} in {path}; the version before is {path}.last")
+    take_up(loaded)
+    return loaded
+
+
+def take_up(loaded: Loaded) -> bool:
+    """Have the running server go by `loaded`, and say whether it does."""
+    from copper_kite.store.folder import read_note, running_server
+
+    running = running_server(loaded.data)
+    if running is None:
+        click.echo("no server runs now; the next `kite serve` goes by it")
+        return True
+    asked = time.time()
+    try:
+        os.kill(running.pid, signal.SIGHUP)
+    except PermissionError:
+        click.echo(f"the running server is another user's: have it take this up with  kill -HUP {running.pid}")
+        return True
+    while time.time() < asked + ANSWER_SECONDS:
+        note = read_note(loaded.data)
+        if note is not None and note.refused_at is not None and note.refused_at >= asked:
+            say(("the running server refused it and goes on as it was:", "bold red"))
+            for problem in note.problems:
+                click.echo(f"  {problem}")
+            return False
+        if note is not None and note.refused_at is None and note.taken_at >= asked and note.source == loaded.source:
+            click.echo("the running server has taken it up")
+            return True
+        time.sleep(0.02)
+    say(("the running server has not answered; `kite status` tells what it goes by", "bold red"))
+    return False
+
+
+def near(wanted: str, names: Sequence[str], what: str) -> InputError:
+    """The error for a name that is not there, with the nearest that is."""
+    import difflib
+
+    found = difflib.get_close_matches(wanted, names, 1)
+    hint = f"did you mean {found[0]!r}?" if found else f"there are {', '.join(names) or 'none'}"
+    return InputError(f"no {what} {wanted!r}; {hint}", usage=True)
+
+
+def complete_names(table: str) -> Callable[..., list[CompletionItem]]:
+    """Completion of the names of a table of the configuration."""
+
+    def complete(ctx: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
+        from click.shell_completion import CompletionItem
+
+        try:
+            loaded = load_settings(ctx.find_root().params.get("config"), secrets=table == "credential")
+        except KiteError:
+            return []
+        names = loaded.credentials if table == "credential" else [x.name for x in getattr(loaded.settings, table)]
+        return [CompletionItem(name) for name in names if name.startswith(incomplete)]
+
+    return complete
+
+
+def _complete_keys(model: Callable[[], type[BaseModel]]) -> Callable[..., list[CompletionItem]]:
+    def complete(ctx: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
+        from click.shell_completion import CompletionItem
+
+        return [CompletionItem(f"{key}=") for key in model().model_fields if key.startswith(incomplete)]
+
+    return complete
+
+
+def _model(table: str) -> type[BaseModel]:
+    from copper_kite.settings import model
+
+    found: type[BaseModel] = getattr(model, table.capitalize())
+    return found
+
+
+def make_family(table: str, about: str, breaks: Callable[[Loaded, str], list[str]]) -> click.Group:
+    """`show`, `add`, `set`, `enable`, `disable`, `copy` and `remove` for one kind of table.
+
+    `breaks` says, in lines, what would no longer work without the one of that name.
+    """
+    group = click.Group(table, help=about)
+    family = _Family(table, breaks)
+    name = click.Argument(["name"], shell_complete=complete_names(table))
+    keys = click.Argument(
+        ["assignments"], nargs=-1, metavar="KEY=VALUE...", shell_complete=_complete_keys(lambda: _model(table))
+    )
+    yes = click.Option(["--yes"], is_flag=True, help="Do not ask.")
+    as_json = click.Option(["--json", "as_json"], is_flag=True, help="One JSON document for programs.")
+    commands: tuple[tuple[str, Callable[..., None], list[click.Parameter], str], ...] = (
+        ("show", family.show, [name, as_json], f"All keys of a {table}, with the defaults of those not in the file."),
+        ("add", family.add, [click.Argument(["name"]), keys], f"Add a {table}. {_LISTS}"),
+        ("set", family.set, [name, keys], f"Change keys of a {table}. {_LISTS}"),
+        ("enable", family.enable, [name], f"Enable a {table}."),
+        ("disable", family.disable, [name], f"Disable a {table}; what it says stays in the file."),
+        (
+            "copy",
+            family.copy,
+            [name, click.Argument(["new"]), keys],
+            f"Copy a {table} under a NEW name, with other keys as given. {_LISTS}",
+        ),
+        ("remove", family.remove, [name, yes], f"Remove a {table}, after showing what would no longer work."),
+    )
+    for word, callback, parameters, text in commands:
+        group.add_command(click.Command(word, callback=click.pass_obj(callback), params=parameters, help=text))
+    return group
+
+
+_LISTS = (
+    "Lists are written with commas (recipients=a.example,b.example); KEY+=VALUE and KEY-=VALUE add to a list and take"
+    " from it; KEY= takes a key away, so that its default counts."
+)
+
+
+class _Family:
+    """The commands on one kind of table. Each gets the configuration's path first."""
+
+    def __init__(self, table: str, breaks: Callable[[Loaded, str], list[str]]) -> None:
+        self._table = table
+        self._breaks = breaks
+
+    def _parsed(self, assignments: Sequence[str]) -> list[Assignment]:
+        from copper_kite.settings.values import parse_assignment
+
+        return [parse_assignment(_model(self._table), text) for text in assignments]
+
+    def _demand(self, document: Document, name: str) -> Block:
+        block = document.find(self._table, name)
+        if block is None:
+            names = [str(document.values(block).get("name", "")) for block in document.blocks(self._table)]
+            raise near(name, names, self._table)
+        return block
+
+    def _demand_new(self, document: Document, name: str) -> None:
+        if document.find(self._table, name) is not None:
+            raise InputError(
+                f"there is a {self._table} {name!r} already; change it with `kite {self._table} set`", usage=True
+            )
+
+    def _assign(self, document: Document, name: str, assignments: Sequence[Assignment]) -> None:
+        from copper_kite.settings.values import apply
+
+        for assignment in assignments:
+            present = document.values(self._demand(document, name))
+            document.set(self._table, name, assignment[0], apply(present, assignment))
+            if assignment[0] == "name":
+                name = assignment[2]
+
+    def show(self, config: str | None, name: str, as_json: bool) -> None:
+        loaded = load_settings(config)
+        entries = {entry.name: entry for entry in getattr(loaded.settings, self._table)}
+        if name not in entries:
+            raise near(name, list(entries), self._table)
+        show_entry(entries[name], as_json=as_json)
+
+    def add(self, config: str | None, name: str, assignments: tuple[str, ...]) -> None:
+        values = {key: value for key, _, value in self._parsed(assignments)}
+
+        def edit(document: Document) -> None:
+            self._demand_new(document, name)
+            document.add(self._table, {"name": name, **values})
+
+        change(config, edit, f"{self._table} {name} added")
+
+    def set(self, config: str | None, name: str, assignments: tuple[str, ...]) -> None:
+        given = self._parsed(assignments)
+        if not given:
+            raise InputError("name at least one KEY=VALUE", usage=True)
+        change(config, lambda document: self._assign(document, name, given), f"{self._table} {name} changed")
+
+    def enable(self, config: str | None, name: str) -> None:
+        given = [("enabled", "=", None)]
+        change(config, lambda document: self._assign(document, name, given), f"{self._table} {name} enabled")
+
+    def disable(self, config: str | None, name: str) -> None:
+        given = [("enabled", "=", False)]
+        change(config, lambda document: self._assign(document, name, given), f"{self._table} {name} disabled")
+
+    def copy(self, config: str | None, name: str, new: str, assignments: tuple[str, ...]) -> None:
+        given = self._parsed(assignments)
+
+        def edit(document: Document) -> None:
+            self._demand(document, name)
+            self._demand_new(document, new)
+            document.copy(self._table, name, new, {})
+            self._assign(document, new, given)
+
+        change(config, edit, f"{self._table} {name} copied to {new}")
+
+    def remove(self, config: str | None, name: str, yes: bool) -> None:
+        for line in self._breaks(load_settings(config), name):
+            click.echo(line)
+        if not yes:
+            click.confirm(f"Remove {self._table} {name}?", abort=True)
+        change(config, lambda document: document.remove(self._table, name), f"{self._table} {name} removed")
+
+
+def show_entry(entry: BaseModel, *, as_json: bool) -> None:
+    """One table of the configuration, defaults marked."""
+    from copper_kite.cli.show import print_json, print_table
+    from copper_kite.settings.values import shown
+
+    if as_json:
+        print_json(plain_entry(entry))
+        return
+    print_table(
+        ("key", "value", ""),
+        [
+            (key, shown(getattr(entry, key)), "" if key in entry.model_fields_set else "default")
+            for key in type(entry).model_fields
+        ],
+    )
+
+
+def plain_entry(entry: BaseModel) -> dict[str, Any]:
+    """A table of the model as JSON has it."""
+    return {key: plain(getattr(entry, key)) for key in type(entry).model_fields}
+
+
+def plain(value: Any) -> Any:
+    """A value of the model as JSON has it."""
+    if isinstance(value, list):
+        return [plain(part) for part in value]
+    if isinstance(value, dict):
+        return {key: plain(inner) for key, inner in value.items()}
+    return value if value is None or isinstance(value, bool | int | float | str) else str(value)

@@ -1,0 +1,277 @@
+"""`kite init`."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from copper_kite.cli.credential import password_options, read_password
+from copper_kite.cli.show import print_table, say
+from copper_kite.errors import InputError, SettingsError
+
+if TYPE_CHECKING:
+    from copper_kite.session.look import Seen
+    from copper_kite.settings.fresh import Answers
+
+__all__ = ["init"]
+
+
+@click.command()
+@click.option("--name", metavar="NAME", help="This server's full name.")
+@click.option("--domain", metavar="DOMAIN", help="The domain that completes bare names, as in root.")
+@click.option("--host", metavar="HOST[:PORT]", help="The smart host.")
+@click.option("--tls", type=click.Choice(["implicit", "starttls", "off"]), help="Else the safest that is seen to work.")
+@click.option("--trust", metavar="FILE", help="The PEM file of the authority to trust; else the system's.")
+@click.option("--login", metavar="LOGIN", help="The login at the smart host.")
+@click.option("--no-login", is_flag=True, help="The smart host takes this server's mail without a login.")
+@click.option("--root", metavar="ADDRESS", help="Where mail for root and postmaster goes.")
+@click.option("--data", metavar="FOLDER", help="Where the queue is kept.")
+@click.option("--bind", multiple=True, metavar="ADDRESS", help="Where programs hand in mail; repeat for several.")
+@click.option("--folder", metavar="FOLDER", help="Where the files go; else /etc/copper-kite, or ~/.config/copper-kite.")
+@click.option("--no-look", is_flag=True, help="Do not look at the smart host.")
+@click.option("--unattended", is_flag=True, help="Ask nothing: what is missing is an error.")
+@click.option("--overwrite", is_flag=True, help="Write over files that are there; the version before is kept.")
+@click.pass_context
+def init(
+    ctx: click.Context,
+    /,
+    password_stdin: bool,
+    password_env: str | None,
+    password_command: str | None,
+    **given: Any,
+) -> None:
+    """From nothing to a checked send-only server, by questions or by options.
+
+    What an option says is not asked. The smart host is looked at live: which ports answer, with which TLS, taking
+    which logins; the safest that works is proposed. Run again, it offers what the file says now.
+    """
+    path = _target(ctx.obj, given["folder"])
+    if path.exists() and not given["overwrite"] and given["unattended"]:
+        raise InputError(f"{path} is there already; --overwrite writes over it", usage=True)
+    ask = _Asker(given["unattended"])
+    answers = _answers(ask, given, path)
+    password = read_password(password_stdin, password_env, password_command)
+    if answers.login and password is None:
+        password = ask.secret(f"Password of {answers.login}", known=_known_password(path, answers))
+    _write(ask, path, answers, password, overwrite=given["overwrite"])
+    ctx.exit(_check(path))
+
+
+password_options(init)
+
+
+class _Asker:
+    """Asks for what no option gave; unattended, it raises InputError instead."""
+
+    def __init__(self, unattended: bool) -> None:
+        self._unattended = unattended
+
+    def text(self, option: str, question: str, default: str, *, needed: bool = True) -> str:
+        if self._unattended:
+            if default or not needed:
+                return default
+            raise InputError(f"{option} is needed: {question.lower()}", usage=True)
+        return str(click.prompt(question, default=default or (None if needed else ""), show_default=bool(default)))
+
+    def secret(self, question: str, *, known: str) -> str:
+        if self._unattended:
+            if known:
+                return known
+            raise InputError("--password-stdin, --password-env or --password-command is needed", usage=True)
+        hint = " (empty: as it is)" if known else ""
+        return str(click.prompt(question + hint, hide_input=True, default=known or None, show_default=False))
+
+    def confirm(self, question: str, *, default: bool) -> bool:
+        return self._unattended or click.confirm(question, default=default)
+
+
+def _target(config: str | None, folder: str | None) -> Path:
+    """Where kite.toml goes."""
+    import os
+
+    if config and folder:
+        raise InputError("--config and --folder name two places", usage=True)
+    if config or folder:
+        return Path(config) if config else Path(str(folder)) / "kite.toml"
+    if os.environ.get("KITE_CONFIG"):
+        return Path(os.environ["KITE_CONFIG"])
+    home = Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config")
+    return (Path("/etc") if os.geteuid() == 0 else home) / "copper-kite" / "kite.toml"
+
+
+def _answers(ask: _Asker, given: dict[str, Any], path: Path) -> Answers:
+    from copper_kite.settings.fresh import Answers, default_binds, own_name
+    from copper_kite.settings.model import check_domain
+    from copper_kite.smtp.grammar import is_mailbox
+
+    known = _known(path)
+    name = given["name"] or ask.text("--name", "This server's full name", known.name or own_name())
+    domain = given["domain"] or ask.text("--domain", "Domain of your addresses", known.domain or name.partition(".")[2])
+    for value in (name, domain):
+        try:
+            check_domain(value)
+        except ValueError as error:
+            raise InputError(str(error), usage=True) from error
+    answers = Answers(name=name, domain=domain, trust=_trust(given["trust"]) or known.trust)
+    answers.data = given["data"] or known.data or _default_data(path)
+    answers.bind = given["bind"] or known.bind or default_binds(path.parent)
+    _smart_host(ask, given, known, answers)
+    if not given["no_login"]:
+        answers.login = given["login"] or ask.text(
+            "--login (or --no-login)", "Login at the smart host (empty: none)", known.login, needed=False
+        )
+        if given["unattended"] and not answers.login:
+            raise InputError("--login or --no-login is needed", usage=True)
+    question = "Where mail for root goes, an address that somebody reads"
+    answers.root = given["root"] or ask.text("--root", question, known.root, needed=False)
+    if answers.root and not is_mailbox(answers.root):
+        raise InputError(f"{answers.root!r} is not an address with a domain", usage=True)
+    return answers
+
+
+def _trust(given: str | None) -> str:
+    """The authority's file in full, since the configuration counts paths from its own folder."""
+    if given is None or given == "system":
+        return given or ""
+    if not Path(given).is_file():
+        raise InputError(f"no file {given!r}; --trust names the PEM file of an authority", usage=True)
+    return str(Path(given).absolute())
+
+
+def _known(path: Path) -> Answers:
+    """What the file that is there says, to be offered again."""
+    from copper_kite.settings.fresh import Answers
+    from copper_kite.settings.load import load
+
+    try:
+        loaded = load(path)
+    except SettingsError:
+        return Answers(data="")
+    settings = loaded.settings
+    answers = Answers(
+        name=loaded.server_name,
+        domain=settings.identity.domain or "",
+        data=settings.server.data,
+        root=settings.identity.recipients.get("root", ""),
+        bind=tuple(str(endpoint) for endpoint in settings.listener[0].bind) if settings.listener else (),
+    )
+    if settings.connector:
+        first = settings.connector[0]
+        answers.host, answers.port = first.next_hop.host, first.next_hop.port
+        answers.tls, answers.trust = first.tls, first.trust
+        if first.credential in loaded.credentials:
+            answers.login = loaded.credentials[first.credential].login
+    return answers
+
+
+def _known_password(path: Path, answers: Answers) -> str:
+    from copper_kite.settings.load import load
+
+    try:
+        credentials = load(path).credentials.values()
+    except SettingsError:
+        return ""
+    return next((found.password.reveal() for found in credentials if found.login == answers.login), "")
+
+
+def _default_data(path: Path) -> str:
+    return "/var/lib/copper-kite" if path.parent == Path("/etc/copper-kite") else "queue"
+
+
+def _smart_host(ask: _Asker, given: dict[str, Any], known: Answers, answers: Answers) -> None:
+    """The smart host, and the safest way to it that is seen to work."""
+    from copper_kite.settings.model import DEFAULT_PORTS
+    from copper_kite.settings.units import parse_endpoint
+
+    default = f"{known.host}:{known.port}" if known.host else ""
+    text = given["host"] or ask.text("--host", "The smart host, as name or name:port", default)
+    try:
+        endpoint = parse_endpoint(text, default_port=65535)
+    except ValueError as error:
+        raise InputError(str(error), usage=True) from error
+    port = None if endpoint.port == 65535 else endpoint.port
+    answers.host, answers.tls = endpoint.host, given["tls"] or "starttls"
+    answers.port = port or DEFAULT_PORTS[answers.tls]
+    answers.why = "as you said" if given["tls"] else "not tried: TLS is demanded, never hoped for"
+    if given["tls"] or given["no_look"]:
+        return
+    _look_at(answers, port)
+
+
+def _look_at(answers: Answers, port: int | None) -> None:
+    from copper_kite.session.look import look, safest
+
+    click.echo(f"looking at {answers.host} …")
+    seen = asyncio.run(look(answers.host, port, answers.name, answers.trust))
+    print_table(("port", "TLS", "what is there"), [(str(one.port), one.tls, str(one)) for one in seen], wraps=True)
+    found = safest(seen)
+    if found is None:
+        _nothing_works(seen)
+        return
+    answers.port, answers.tls = found.port, found.tls
+    answers.why = "the safest that was seen to work"
+    say("proposed: ", (f"port {found.port} with TLS {found.tls}", "bold"))
+    if found.distrusted:
+        answers.why = "its certificate was not trusted when this was written"
+        say((f"its certificate is not trusted yet ({found}): name its authority with --trust", "yellow"))
+
+
+def _nothing_works(seen: list[Seen]) -> None:
+    if all(one.silent for one in seen):
+        say(("nobody answers from here; port 587 with STARTTLS is what most smart hosts take", "yellow"))
+    else:
+        say(("none of these works under verified TLS; port 587 with STARTTLS is what most smart hosts take", "yellow"))
+
+
+def _write(ask: _Asker, path: Path, answers: Answers, password: str | None, *, overwrite: bool) -> None:
+    """Show what will be written, ask, and write both files."""
+    from copper_kite.settings.edit import Document, write_file
+    from copper_kite.settings.fresh import credential_name, fresh_text
+    from copper_kite.settings.load import load_source
+
+    text = fresh_text(answers)
+    click.echo()
+    say((f"{path}", "bold"))
+    click.echo("".join(f"  {line}\n" for line in text.splitlines()))
+    there = path.exists() and not overwrite
+    over = f"Write over {path}? All that it says now is replaced; the version before is kept"
+    if not ask.confirm(over if there else "Write it?", default=not there):
+        raise click.Abort
+    path.parent.mkdir(parents=True, exist_ok=True)
+    if answers.login and password is not None:
+        secrets = path.parent / "credentials.toml"
+        document = Document(secrets.read_text("utf-8") if secrets.exists() else "")
+        name = credential_name(answers.host)
+        if not document.blocks(name):
+            document.add(name, {}, array=False)
+        for key, value in (("login", answers.login), ("password", password)):
+            document.set(name, None, key, value)
+        write_file(secrets, document.text, mode=0o600, keep_last=False)
+        click.echo(f"{secrets} written, for its owner alone")
+    load_source(path, text)
+    write_file(path, text)
+    click.echo(f"{path} written")
+
+
+def _check(path: Path) -> int:
+    """The check that follows, and what to type next."""
+    from copper_kite.cli.check import show_findings
+    from copper_kite.posture.check import check_file
+    from copper_kite.settings.load import find_config
+
+    _, findings = check_file(path, time.time())
+    click.echo()
+    show_findings(findings)
+    try:
+        option = "" if find_config(None) == path else f"--config {path} "
+    except SettingsError:
+        option = f"--config {path} "
+    click.echo()
+    say(("Next", "bold"))
+    click.echo(f"  kite {option}check --live\n  kite {option}serve")
+    click.echo(f'  echo "A first message" | kite {option}pipe root')
+    return 1 if any(finding.level == "error" for finding in findings) else 0

@@ -1,0 +1,117 @@
+"""`kite route`."""
+
+from __future__ import annotations
+
+import sys
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from copper_kite.cli.options import json_option, load_settings
+from copper_kite.cli.show import print_json, print_table, print_verdict, say, verdict_json
+from copper_kite.errors import InputError
+
+if TYPE_CHECKING:
+    from copper_kite.routing.choose import Choice
+    from copper_kite.settings.load import Loaded
+    from copper_kite.verdict.judge import Verdict
+
+__all__ = ["route"]
+
+
+@click.command()
+@click.argument("addresses", nargs=-1, metavar="ADDRESS...")
+@json_option
+@click.pass_context
+def route(ctx: click.Context, addresses: tuple[str, ...], as_json: bool) -> None:
+    """Which connector carries each ADDRESS, and why the others do not.
+
+    Without addresses, or with -, they are read from standard input, one a line. Exit 1 when one has no connector.
+    """
+    from copper_kite.routing.choose import choose
+    from copper_kite.smtp.grammar import is_mailbox
+
+    loaded = load_settings(ctx.obj)
+    given = [line.strip() for line in sys.stdin] if addresses in ((), ("-",)) else list(addresses)
+    wanted = [_complete(loaded, address) for address in given if address]
+    for address in wanted:
+        if not is_mailbox(address):
+            raise InputError(f"{address!r} is not an address with a domain", usage=True)
+    choices = [choose(loaded.settings.connector, address) for address in wanted]
+    if as_json:
+        print_json([_choice_json(loaded, choice) for choice in choices])
+    elif len(choices) > 5:
+        names = [choice.connector.name if choice.connector else "none" for choice in choices]
+        print_table(("address", "connector"), list(zip(wanted, names, strict=True)))
+    else:
+        for number, choice in enumerate(choices):
+            if number:
+                click.echo()
+            _show(loaded, choice)
+    ctx.exit(0 if all(choice.connector for choice in choices) else 1)
+
+
+def _complete(loaded: Loaded, address: str) -> str:
+    """A bare name as a listener would complete it."""
+    identity = loaded.settings.identity
+    if "@" in address:
+        return address
+    if address.lower() in identity.recipients:
+        return identity.recipients[address.lower()]
+    return f"{address}@{identity.domain}" if identity.domain else address
+
+
+def _show(loaded: Loaded, choice: Choice) -> None:
+    chosen = choice.connector
+    say((choice.recipient, "bold"), " → ", (f"connector {chosen.name}" if chosen else "no connector", "bold"))
+    print_table(
+        ("connector", "", "why"),
+        [(name, "carries it" if chosen and name == chosen.name else "", why) for name, why in choice.reasons],
+        colours={"carries it": "green"},
+        wraps=True,
+    )
+    if chosen is not None:
+        login = f"login by credential {chosen.credential}" if chosen.credential else "no login"
+        say(f"next hop {chosen.next_hop}, TLS {chosen.tls}, trust {chosen.trust}, {login}", indent=2)
+        say(f"addresses of {chosen.next_hop.host}: {_addresses(chosen.next_hop.host, chosen.next_hop.port)}", indent=2)
+    else:
+        print_verdict(_nobody(loaded, choice))
+
+
+def _addresses(host: str, port: int) -> str:
+    import asyncio
+
+    from copper_kite.errors import SessionFailed
+    from copper_kite.net.resolve import resolve
+
+    try:
+        return ", ".join(asyncio.run(resolve(host, port)))
+    except SessionFailed as failure:
+        return f"none ({failure.text})"
+
+
+def _nobody(loaded: Loaded, choice: Choice) -> Verdict:
+    from copper_kite.verdict.judge import Verdict, judge
+    from copper_kite.words import Cause, Stage
+
+    domain = choice.recipient.rpartition("@")[2]
+    found = judge(Stage.RESOLVE, Cause.NO_CONNECTOR, None, "", {"config": str(loaded.path)})
+    enabled = [entry for entry in loaded.settings.connector if entry.enabled]
+    command = "kite connector add NAME hosts=HOST"
+    if enabled:
+        command = f"kite connector set {enabled[0].name} recipients+={domain}"
+    return Verdict(found.side, found.meaning, f"none of {len(choice.connectors)} connectors fits", command)
+
+
+def _choice_json(loaded: Loaded, choice: Choice) -> dict[str, Any]:
+    chosen = choice.connector
+    return {
+        "recipient": choice.recipient,
+        "connector": chosen.name if chosen else None,
+        "reasons": [{"connector": name, "reason": why} for name, why in choice.reasons],
+        "next_hops": [str(chosen.next_hop)] if chosen else [],
+        "tls": chosen.tls if chosen else None,
+        "trust": chosen.trust if chosen else None,
+        "credential": chosen.credential if chosen else None,
+        "verdict": None if chosen else verdict_json(_nobody(loaded, choice)),
+    }

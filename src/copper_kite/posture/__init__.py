@@ -1,0 +1,1 @@
+"""Is it set up well: the configuration looked at as a whole."""

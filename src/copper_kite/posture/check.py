@@ -1,0 +1,261 @@
+"""What is wrong, or will be some day, with a configuration that can be read: findings with a level and a reason."""
+
+from __future__ import annotations
+
+import datetime
+import ipaddress
+import os
+import socket
+import tomllib
+from collections.abc import Callable, Iterator
+from dataclasses import replace
+from pathlib import Path
+
+from copper_kite.errors import Finding, SettingsError
+from copper_kite.routing.cover import everything_is_carried, ties
+from copper_kite.settings.load import Loaded, examine, read_source
+from copper_kite.settings.locate import locate
+from copper_kite.settings.model import Connector, Listener
+
+__all__ = ["check_file"]
+
+SOON_DAYS = 21  # a certificate that ends within this is told of
+SHORTEST_LIFETIME = 3600.0  # seconds
+Keys = tuple[str | int, ...]
+
+_WHY_ERROR = "no server starts with it, and a running one does not take it up"
+
+
+def check_file(path: Path, now: float) -> tuple[Loaded | None, list[Finding]]:
+    """All findings about the file at `path`, in the order of its lines; and the settings, when they can be used.
+
+    `now` in seconds since 1970. Raises nothing for what is in the file.
+    """
+    try:
+        source = read_source(path)
+        loaded, findings = examine(path, source)
+    except SettingsError as error:
+        return None, [replace(finding, why=_WHY_ERROR) for finding in error.findings]
+    usable = not findings
+    findings = [replace(finding, why=finding.why or _WHY_ERROR) for finding in findings]
+    told = {(finding.file, finding.key) for finding in findings}
+    more = _Check(loaded, source, now).findings()
+    findings += [finding for finding in more if (finding.file, finding.key) not in told]
+    findings.sort(key=lambda finding: (finding.file, finding.line or 0))
+    return loaded if usable else None, findings
+
+
+class _Check:
+    """The checks of one configuration that loads."""
+
+    def __init__(self, loaded: Loaded, source: str, now: float) -> None:
+        self._loaded = loaded
+        self._source = source
+        self._now = now
+
+    def findings(self) -> Iterator[Finding]:
+        """All of them, in no particular order."""
+        checks: tuple[Callable[[], Iterator[Finding]], ...] = (
+            self._coverage,
+            self._connectors,
+            self._credentials,
+            self._listeners,
+            self._identity,
+            self._retry,
+            self._folders,
+        )
+        for check in checks:
+            yield from check()
+
+    def _finding(self, level: str, keys: Keys, problem: str, why: str, remedy: str) -> Finding:
+        key = "".join(f"[{part + 1}]" if isinstance(part, int) else f".{part}" for part in keys).lstrip(".")
+        line = locate(self._source, keys)
+        path = str(self._loaded.path)
+        return Finding(file=path, line=line, key=key, problem=problem, remedy=remedy, why=why, level=level)
+
+    # --- the way out ------------------------------------------------------------------------------------------------
+
+    def _coverage(self) -> Iterator[Finding]:
+        connectors = self._loaded.settings.connector
+        if not connectors:
+            why = "mail is taken in and then waits, until it fails at the end of its lifetime"
+            remedy = "kite connector add NAME hosts=HOST"
+            yield self._finding("error", ("connector",), "there is no connector", why, remedy)
+        elif not everything_is_carried(connectors):
+            why = "mail for other recipients waits, until it fails at the end of its lifetime"
+            known = ", ".join(dict.fromkeys(p for entry in connectors if entry.enabled for p in entry.recipients))
+            problem = f"only mail for {known or 'nobody'} has a connector"
+            yield self._finding("warning", ("connector",), problem, why, 'give one connector recipients = ["*"]')
+        for earlier, later, pattern in ties(connectors):
+            yield self._finding(
+                "warning",
+                ("connector", connectors.index(later), "name"),
+                f"{later.name} and {earlier.name} both take {pattern} with preference {later.preference}",
+                f"only their order in the file decides, and {later.name} never gets this mail",
+                "give them different preferences",
+            )
+
+    def _connectors(self) -> Iterator[Finding]:
+        for number, entry in enumerate(self._loaded.settings.connector):
+            keys = ("connector", number)
+            if entry.tls == "off" and not _is_local(entry):
+                why = "everybody on the way can read and change the mail"
+                yield self._finding(
+                    "warning", (*keys, "tls"), f"{entry.name} sends mail in clear", why, 'write tls = "starttls"'
+                )
+            if entry.trust != "system" and entry.tls != "off":
+                yield from self._authority(entry, (*keys, "trust"))
+
+    def _authority(self, entry: Connector, keys: Keys) -> Iterator[Finding]:
+        from cryptography import x509
+
+        try:
+            found = x509.load_pem_x509_certificates((self._loaded.path.parent / entry.trust).read_bytes())
+        except (OSError, ValueError):
+            why = "no next hop can be trusted by it, so nothing is sent"
+            problem = f"{entry.trust} holds no certificate in PEM form"
+            yield self._finding("error", keys, problem, why, "name the PEM file of the authority")
+            return
+        now = datetime.datetime.fromtimestamp(self._now, datetime.UTC)
+        for certificate in found:
+            days = (certificate.not_valid_after_utc - now).days
+            if days >= SOON_DAYS:
+                continue
+            problem = f"an authority in {entry.trust} {f'ends in {days} days' if days >= 0 else 'is out of date'}"
+            why = "from then on the next hop is not trusted, and its mail waits"
+            level = "warning" if days >= 0 else "error"
+            yield self._finding(level, keys, problem, why, "ask who runs the next hop for the new one")
+
+    def _credentials(self) -> Iterator[Finding]:
+        settings, base = self._loaded.settings, self._loaded.path.parent
+        used = {entry.credential for entry in settings.connector}
+        file = base / settings.server.credentials
+        if not file.exists():
+            return
+        try:
+            source = file.read_text("utf-8")
+            names = list(tomllib.loads(source))
+        except (OSError, ValueError):
+            return  # that a connector cannot use it has been told
+        for name in names:
+            if name not in used:
+                yield Finding(
+                    file=str(file),
+                    line=locate(source, (name,)),
+                    key=name,
+                    problem="no connector uses this credential",
+                    why="a secret that is kept for nothing can only be lost",
+                    remedy=f"kite credential remove {name}",
+                    level="remark",
+                )
+
+    # --- the way in -------------------------------------------------------------------------------------------------
+
+    def _listeners(self) -> Iterator[Finding]:
+        listeners = self._loaded.settings.listener
+        if not any(entry.enabled for entry in listeners):
+            why = "no program can hand in mail"
+            remedy = "kite listener add NAME bind=ADDRESS:PORT"
+            yield self._finding("error", ("listener",), "there is no listener", why, remedy)
+        taken: dict[str, str] = {}
+        for number, entry in enumerate(listeners):
+            keys = ("listener", number)
+            yield from self._open_relay(entry, keys)
+            for endpoint in entry.bind:
+                where = str(endpoint)
+                if where in taken and entry.enabled:
+                    why = "only one of them can listen there, so the server does not start"
+                    problem = f"{where} is listened on by {taken[where]} too"
+                    yield self._finding("error", (*keys, "bind"), problem, why, "give each its own address")
+                taken.setdefault(where, entry.name)
+                if 0 < endpoint.port < 1024 and entry.enabled and not _may_bind_low():
+                    why = "the system keeps ports below 1024 for those who have the right"
+                    problem = f"this user may not listen on port {endpoint.port}"
+                    remedy = "run it by `kite service`, which has the right, or take a port like 2525"
+                    yield self._finding("remark", (*keys, "bind"), problem, why, remedy)
+
+    def _open_relay(self, entry: Listener, keys: Keys) -> Iterator[Finding]:
+        """Others than this machine may hand in mail: only networks named on purpose, and never everybody."""
+        for network in entry.allow:
+            if network.prefixlen == 0:
+                why = "whoever finds it sends mail in your name, and your smart host blocks you for it"
+                problem = f"{entry.name} takes mail from everybody without a login: an open relay"
+                yield self._finding("error", (*keys, "allow"), problem, why, "name the networks of your own programs")
+            elif not network.is_private and not network.is_loopback:
+                why = "each machine in it sends mail in your name, without a login"
+                problem = f"{entry.name} takes mail from {network}, which is not a private network"
+                remedy = "name single addresses, as narrow as can be"
+                yield self._finding("warning", (*keys, "allow"), problem, why, remedy)
+        reachable = [e for e in entry.bind if not e.path and not ipaddress.ip_address(e.host).is_loopback]
+        if reachable and "allow" not in entry.model_fields_set and entry.enabled:
+            why = "clients on other machines get 550 5.7.1, which may be meant or not"
+            problem = f"{entry.name} listens on {reachable[0]} for other machines, and none may use it"
+            yield self._finding("remark", (*keys, "bind"), problem, why, 'name who may: allow = ["10.1.2.0/24"]')
+
+    # --- the rest ---------------------------------------------------------------------------------------------------
+
+    def _identity(self) -> Iterator[Finding]:
+        identity, name = self._loaded.settings.identity, self._loaded.server_name
+        if identity.domain is None:
+            why = "a program that writes only root gets 501, and its mail is lost to you"
+            remedy = f'write domain = "{name.partition(".")[2] or "ternferries.example"}"'
+            yield self._finding("warning", ("identity",), "bare names cannot be completed", why, remedy)
+        own = {"", name, "localhost", identity.domain or ""}
+        for local, address in identity.recipients.items():
+            target, _, domain = address.rpartition("@")
+            if domain.lower() in own - {""} and target.lower() in identity.recipients:
+                why = "it would come back for ever"
+                problem = f"mail for {local} goes to {address}, which is a local name again"
+                remedy = "name an address outside, where somebody reads it"
+                yield self._finding("error", ("identity", "recipients"), problem, why, remedy)
+        if identity.domain and not ({"root", "postmaster"} & identity.recipients.keys()):
+            why = "it goes to root@ your domain, where perhaps nobody reads it"
+            remedy = 'write recipients = { root = "somebody@example" }'
+            yield self._finding("remark", ("identity",), "nobody is named for mail to root", why, remedy)
+
+    def _retry(self) -> Iterator[Finding]:
+        retry = self._loaded.settings.retry
+        if retry.lifetime < SHORTEST_LIFETIME:
+            why = "a short outage of the smart host already fails mail; RFC 5321 4.5.4.1 asks for four to five days"
+            yield self._finding("warning", ("retry", "lifetime"), "the lifetime is very short", why, 'lifetime = "5d"')
+        if min(retry.waits) <= 0 or min(retry.waits) > retry.lifetime:
+            why = "it would be tried without a pause, or never again"
+            problem = "a wait is no time at all, or longer than the lifetime"
+            yield self._finding("error", ("retry", "waits"), problem, why, 'waits = ["1m", "5m", "15m", "30m", "1h"]')
+
+    def _folders(self) -> Iterator[Finding]:
+        data = self._loaded.data
+        place = next(parent for parent in (data, *data.parents) if parent.exists())
+        if not place.is_dir() or not os.access(place, os.W_OK | os.X_OK):
+            why = "the server, started by this user, could keep nothing"
+            problem = f"{data} cannot be written by this user"
+            yield self._finding("remark", ("server", "data"), problem, why, "run it as the owner, or by `kite service`")
+        elif data.exists() and data.stat().st_mode & 0o007:
+            why = "everybody on this machine can read the mail that waits"
+            problem = f"others can look into {data}"
+            yield self._finding("warning", ("server", "data"), problem, why, f"chmod 700 {data}")
+        if self._loaded.settings.server.name == "auto" and socket.gethostname() != self._loaded.server_name:
+            why = "it changes when the system's name does"
+            problem = f"the system says it is {self._loaded.server_name}"
+            remedy = f'write name = "{self._loaded.server_name}"'
+            yield self._finding("remark", ("server", "name"), problem, why, remedy)
+
+
+def _is_local(entry: Connector) -> bool:
+    host = entry.next_hop.host
+    if host == "localhost":
+        return True
+    try:
+        return ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return False
+
+
+def _may_bind_low() -> bool:
+    """Whether this process may listen on ports below the system's limit."""
+    if os.geteuid() == 0:
+        return True
+    try:
+        return int(Path("/proc/sys/net/ipv4/ip_unprivileged_port_start").read_text()) <= 25
+    except (OSError, ValueError):
+        return False
