@@ -57,7 +57,7 @@ def show_findings(findings: list[Finding]) -> None:
     for finding in findings:
         place = finding.file if finding.line is None else f"{finding.file}:{finding.line}"
         key = f" {finding.key}" if finding.key else ""
-        say(f"{place}:{key}")
+        click.echo(f"{place}:{key}")  # not wrapped: programs jump to it
         say((finding.level, LEVEL_COLOURS[finding.level]), f": {finding.problem}", indent=2)
         if finding.why:
             say(f"why: {finding.why}", indent=2)

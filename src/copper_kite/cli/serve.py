@@ -29,16 +29,23 @@ def serve(config: str | None) -> None:
     """
     import uvloop
 
+    from copper_kite.relay.supervised import tell_manager
+
+    signal.signal(signal.SIGHUP, signal.SIG_IGN)  # one that comes too early must not end it
     loaded = load_settings(config, secrets=True)
+    one_at_a_time = asyncio.Lock()
 
     async def reload(service: Service) -> None:
-        try:
-            found = load_settings(config, secrets=True)
-            await service.reload(found)
-            click.echo(f"{found.path} taken up", err=True)
-        except KiteError as error:
-            service.refuse(error)
-            click.echo(f"{loaded.path} refused; the server goes on as it was:\n{error}", err=True)
+        async with one_at_a_time:
+            tell_manager("RELOADING=1")
+            try:
+                found = load_settings(config, secrets=True)
+                await service.reload(found)
+                click.echo(f"{found.path} taken up", err=True)
+            except KiteError as error:
+                service.refuse(error)
+                click.echo(f"{loaded.path} refused; the server goes on as it was:\n{error}", err=True)
+            tell_manager("READY=1")
 
     async def run() -> bool:
         from copper_kite.relay.service import Service
@@ -51,17 +58,19 @@ def serve(config: str | None) -> None:
         service = Service(loaded)
         for endpoint in await service.start():
             click.echo(f"listening on {endpoint}", err=True)
+        loop.add_signal_handler(signal.SIGHUP, lambda: reloads.append(loop.create_task(reload(service))))
         for connector in loaded.settings.connector:
             login = f", login by credential {connector.credential}" if connector.credential else ""
             click.echo(f"connector {connector.name} to {connector.next_hop}, TLS {connector.tls}{login}", err=True)
         gc.freeze()  # what is there now stays; and young objects mostly go by themselves
         gc.set_threshold(50_000, 20, 50)
         click.echo(f"{loaded.server_name} is serving; the queue is in {loaded.data}", err=True)
-        loop.add_signal_handler(signal.SIGHUP, lambda: reloads.append(loop.create_task(reload(service))))
+        tell_manager("READY=1")
         waits = [loop.create_task(event.wait()) for event in (told, service.lost)]
         await asyncio.wait(waits, return_when=asyncio.FIRST_COMPLETED)
         for wait in waits:
             wait.cancel()
+        tell_manager("STOPPING=1")
         if service.lost.is_set():
             click.echo("the process that writes the queue is gone: nothing can be kept, so the server stops", err=True)
         else:

@@ -10,6 +10,7 @@ from pathlib import Path
 
 from copper_kite.errors import ListenFailed
 from copper_kite.net.server import ServerSession
+from copper_kite.relay.supervised import handed_over
 from copper_kite.settings.units import Endpoint
 
 __all__ = ["Listening"]
@@ -25,6 +26,7 @@ class Listening:
     def __init__(self) -> None:
         self._loop = asyncio.get_running_loop()
         self._servers: dict[Endpoint, asyncio.Server] = {}
+        self._handed_over = handed_over()
 
     def __contains__(self, endpoint: Endpoint) -> bool:
         return endpoint in self._servers
@@ -37,8 +39,12 @@ class Listening:
     async def open(self, listener: str, endpoint: Endpoint, session: Factory) -> None:
         """Listen at `endpoint` with a new `session` for each client. Raises ListenFailed."""
         try:
+            ready = self._handed_over.get(endpoint)
             if endpoint.path:
-                self._servers[endpoint] = await self._loop.create_unix_server(session, sock=_unix_socket(endpoint))
+                sock = ready or _unix_socket(endpoint)
+                self._servers[endpoint] = await self._loop.create_unix_server(session, sock=sock)
+            elif ready is not None:
+                self._servers[endpoint] = await self._loop.create_server(session, sock=ready)
             else:
                 self._servers[endpoint] = await self._loop.create_server(
                     session, endpoint.host, endpoint.port, backlog=BACKLOG
@@ -54,7 +60,7 @@ class Listening:
     def close(self, endpoint: Endpoint) -> None:
         """Take no more clients at `endpoint`; sessions go on."""
         self._servers.pop(endpoint).close()
-        if endpoint.path:
+        if endpoint.path and endpoint not in self._handed_over:
             with contextlib.suppress(FileNotFoundError):
                 Path(endpoint.path).unlink()
 

@@ -50,7 +50,7 @@ def toml_value(value: Any) -> str:
         pairs = [f"{_key(key)} = {toml_value(inner)}" for key, inner in value.items()]
         return f"{{ {', '.join(pairs)} }}" if pairs else "{}"
     escaped = str(value).replace("\\", "\\\\").replace('"', '\\"')
-    return '"' + "".join(c if c.isprintable() else f"\\u{ord(c):04x}" for c in escaped) + '"'
+    return '"' + "".join(c if c.isprintable() else f"\\U{ord(c):08x}" for c in escaped) + '"'
 
 
 def _key(key: str) -> str:

@@ -108,7 +108,7 @@ def examine(path: Path, source: str, *, secrets: bool = True) -> tuple[Loaded, l
         _check_names(table, [entry.name for entry in getattr(settings, table)], wrong)
     credentials: dict[str, Credential] = {}
     if secrets and any(connector.credential for connector in settings.connector):
-        credentials = read_credentials(path.parent / settings.server.credentials, findings)
+        credentials = read_credentials(credentials_path(path, settings), findings)
     _check_connectors(settings, path, credentials if secrets else None, wrong)
     return Loaded(path, settings, server_name, data_folder(settings, path.parent), credentials, source), findings
 
@@ -164,6 +164,14 @@ def read_source(path: Path) -> str:
         raise _failed(path, f"cannot be read ({error.strerror})") from error
     except UnicodeDecodeError as error:
         raise _failed(path, "not UTF-8") from error
+
+
+def credentials_path(path: Path, settings: Settings) -> Path:
+    """The credentials file: the one that a service manager handed over, else the one beside the configuration."""
+    handed_over = os.environ.get("CREDENTIALS_DIRECTORY")
+    if handed_over and (Path(handed_over) / "credentials.toml").exists():
+        return Path(handed_over) / "credentials.toml"
+    return path.parent / settings.server.credentials
 
 
 def data_folder_of(path: Path) -> Path | None:

@@ -37,5 +37,7 @@ def locate(source: str, path: Path) -> int | None:
     """The line of `path`, or of the nearest thing around it that has one; None when nothing has."""
     places = _index(source)
     while path and path not in places:
+        if (*path, 0) in places:  # tables of this name: the first of them
+            return places[*path, 0]
         path = path[:-1]
     return places.get(path)

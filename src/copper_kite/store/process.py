@@ -6,6 +6,7 @@ and the lock of the folder, which it holds too, is let go only after that.
 
 from __future__ import annotations
 
+import contextlib
 import marshal
 import os
 import signal
@@ -97,7 +98,8 @@ def serve(channel: Channel, connection: sqlite3.Connection) -> None:
 def main(folder: str, descriptor: str) -> None:
     """The process. What stops the server must not stop it before the server is done."""
     if hasattr(os, "SCHED_BATCH"):  # it takes the other core, and does not push the loop off its own to wake up
-        os.sched_setscheduler(0, os.SCHED_BATCH, os.sched_param(0))
+        with contextlib.suppress(OSError):
+            os.sched_setscheduler(0, os.SCHED_BATCH, os.sched_param(0))
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(number, signal.SIG_IGN)
     serve(Channel(socket.socket(fileno=int(descriptor))), connect_writer(Path(folder)))

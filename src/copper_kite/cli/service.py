@@ -1,0 +1,50 @@
+"""`kite service`."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+import click
+
+from copper_kite.cli.options import load_settings
+from copper_kite.errors import InputError
+
+__all__ = ["service"]
+
+
+@click.command()
+@click.option("--install", is_flag=True, help="Write the units to --folder instead of standard output.")
+@click.option("--folder", default="/etc/systemd/system", show_default=True, help="Where --install puts them.")
+@click.option("--user", default="copper-kite", show_default=True, help="The user it runs as; made while it runs.")
+@click.pass_obj
+def service(config: str | None, install: bool, folder: str, user: str) -> None:
+    """A systemd unit for the server, with its socket unit.
+
+    A user of its own, no rights beyond those it needs, port 25 opened by systemd, the credentials handed over by
+    systemd (LoadCredential). `systemctl reload` takes up a changed configuration.
+    """
+    from copper_kite.settings.edit import EditFailed, write_file
+    from copper_kite.settings.service_units import NAME, service_unit, socket_unit
+
+    loaded = load_settings(config)
+    units = {f"{NAME}.service": service_unit(loaded, _command(), user), f"{NAME}.socket": socket_unit(loaded)}
+    if not install:
+        for name, text in units.items():
+            click.echo(f"# {name}\n{text}")
+        return
+    if not Path(folder).is_dir():
+        raise InputError(f"{folder} is no folder", usage=True)
+    for name, text in units.items():
+        try:
+            write_file(Path(folder) / name, text)
+        except EditFailed as error:
+            raise InputError(f"{error}; run it as root") from error
+        click.echo(f"{Path(folder) / name} written")
+    click.echo(f"Next:\n  systemctl daemon-reload\n  systemctl enable --now {NAME}.socket {NAME}.service")
+
+
+def _command() -> list[str]:
+    """How this very program is started, in full."""
+    script = Path(sys.argv[0]).absolute()
+    return [str(script)] if script.name == "kite" else [sys.executable, "-m", "copper_kite"]

@@ -1,0 +1,90 @@
+"""The systemd units of a server: a user of its own, hardening, sockets opened and secrets handed over by systemd."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from copper_kite.settings.load import Loaded
+
+__all__ = ["NAME", "service_unit", "socket_unit"]
+
+NAME = "copper-kite"
+STATE = Path("/var/lib") / NAME
+RUN = Path("/run") / NAME
+
+HARDENING = """\
+CapabilityBoundingSet=
+AmbientCapabilities=
+NoNewPrivileges=yes
+ProtectSystem=strict
+PrivateTmp=yes
+PrivateDevices=yes
+PrivateUsers=yes
+ProtectClock=yes
+ProtectControlGroups=yes
+ProtectHostname=yes
+ProtectKernelLogs=yes
+ProtectKernelModules=yes
+ProtectKernelTunables=yes
+ProtectProc=invisible
+ProcSubset=pid
+LockPersonality=yes
+RemoveIPC=yes
+RestrictAddressFamilies=AF_INET AF_INET6 AF_UNIX
+RestrictNamespaces=yes
+RestrictRealtime=yes
+RestrictSUIDSGID=yes
+SystemCallArchitectures=native
+SystemCallFilter=@system-service
+SystemCallFilter=~@privileged @resources
+SystemCallFilter=sched_setscheduler
+SystemCallErrorNumber=EPERM
+UMask=0077
+"""
+
+
+def service_unit(loaded: Loaded, command: Sequence[str], user: str = NAME) -> str:
+    """The service. `command` starts kite; `user` need not exist: systemd makes one while it runs."""
+    credentials = loaded.path.parent.absolute() / loaded.settings.server.credentials
+    secret = any(connector.credential for connector in loaded.settings.connector)
+    data = loaded.data.absolute()
+    home = any(str(path).startswith(("/home/", "/root/")) for path in (Path(command[0]), loaded.path.absolute()))
+    lines = [
+        "[Unit]",
+        "Description=Copper Kite, mail out of this server",
+        "After=network-online.target nss-lookup.target",
+        "Wants=network-online.target",
+        f"Requires={NAME}.socket",
+        f"After={NAME}.socket",
+        "",
+        "[Service]",
+        "Type=notify",
+        f"ExecStart={' '.join(command)} --config {loaded.path.absolute()} serve",
+        "ExecReload=/bin/kill -HUP $MAINPID",
+        "Restart=on-failure",
+        "RestartSec=2s",
+        "TimeoutStopSec=30s",
+        f"User={user}",
+        "DynamicUser=yes",
+        f"RuntimeDirectory={NAME}",
+        "RuntimeDirectoryMode=0755",
+        *([f"LoadCredential=credentials.toml:{credentials}"] if secret else []),
+        *([f"StateDirectory={NAME}", "StateDirectoryMode=0700"] if data == STATE else [f"ReadWritePaths={data}"]),
+        f"ProtectHome={'read-only' if home else 'yes'}",
+        HARDENING.rstrip(),
+        "",
+        "[Install]",
+        "WantedBy=multi-user.target",
+    ]
+    return "\n".join(lines) + "\n"
+
+
+def socket_unit(loaded: Loaded) -> str:
+    """Its sockets: systemd opens them, so that the server needs no right to low ports."""
+    lines = ["[Unit]", "Description=Where programs hand in mail to Copper Kite", "", "[Socket]"]
+    for listener in loaded.settings.listener:
+        if listener.enabled:
+            lines += [f"ListenStream={endpoint.path or endpoint}" for endpoint in listener.bind]
+    lines += ["SocketMode=0666", "BindIPv6Only=ipv6-only", "Backlog=512", f"Service={NAME}.service", ""]
+    return "\n".join([*lines, "[Install]", "WantedBy=sockets.target"]) + "\n"

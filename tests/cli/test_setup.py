@@ -1,0 +1,349 @@
+"""Setting up as an administrator does it, with the built program: no editor, and the same on the next server."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import os
+import pty
+import re
+import select
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from copper_kite.net.authority import CertificateFiles
+from tests.cli.test_commands import port_of, smart_host, take
+from tests.support import PASSWORD, SECONDS, environment, free_port, kite, running, write_site
+
+NAMES = ("--name", "quay1.ternferries.example", "--root", "duty@crew.example")
+
+
+def test_four_commands_from_nothing_to_a_relayed_message(folder: Path, authority: CertificateFiles) -> None:
+    async def live() -> None:
+        async with smart_host(folder, authority) as (hop, caught):
+            words = (*NAMES, "--host", f"localhost:{hop}", "--trust", folder / "ca.pem", "--login", "tern")
+            port = free_port()
+            words += ("--bind", f"127.0.0.1:{port}", "--bind", f"unix:{folder}/s.sock")
+            words += ("--folder", folder / "k", "--unattended", "--password-stdin")
+            made = await asyncio.to_thread(kite, "init", *words, stdin=f"{PASSWORD}\n".encode())
+            assert made.returncode == 0, made.stdout + made.stderr
+            assert b"starttls  works, logins PLAIN" in made.stdout and PASSWORD.encode() not in made.stdout
+            config = folder / "k" / "kite.toml"
+            assert 'tls = "starttls"   # the safest that was seen to work' in config.read_text()
+            assert (folder / "k" / "credentials.toml").stat().st_mode & 0o777 == 0o600
+            again = await asyncio.to_thread(kite, "init", *words, stdin=f"{PASSWORD}\n".encode())
+            assert again.returncode == 2 and b"--overwrite" in again.stderr
+            checked = await asyncio.to_thread(kite, "check", "--live", config=config)
+            assert checked.returncode == 0 and b"235 2.7.0" in checked.stdout
+            with running(config):
+                sent = await asyncio.to_thread(kite, "pipe", "root", stdin=b"Subject: s\n\nHigh tide\n", config=config)
+                assert sent.returncode == 0, sent.stderr
+                assert (await take(caught)).recipients == ("duty@crew.example",)
+
+    asyncio.run(live())
+
+
+class Terminal:
+    """A program on a pseudo-terminal, spoken to as a person would."""
+
+    def __init__(self, *words: str) -> None:
+        self._pid, self._descriptor = pty.fork()
+        if not self._pid:
+            os.execve(sys.executable, [sys.executable, "-m", "copper_kite", *words], environment())
+        self.screen = ""
+
+    def until(self, words: str) -> None:
+        end = time.monotonic() + SECONDS
+        start = len(self.screen)
+        while words not in self.screen[start:]:
+            assert time.monotonic() < end, self.screen
+            if select.select([self._descriptor], [], [], 1)[0]:
+                try:
+                    self.screen += os.read(self._descriptor, 65536).decode()
+                except OSError:
+                    raise AssertionError(self.screen) from None
+
+    def answer(self, question: str, text: str) -> None:
+        self.until(question)
+        os.write(self._descriptor, f"{text}\n".encode())
+
+    def status(self) -> int:
+        while True:
+            try:
+                octets = os.read(self._descriptor, 65536)
+            except OSError:
+                break
+            if not octets:
+                break
+            self.screen += octets.decode()
+        os.close(self._descriptor)
+        return os.waitstatus_to_exitcode(os.waitpid(self._pid, 0)[1])
+
+
+def test_the_same_by_questions_at_a_terminal(folder: Path, authority: CertificateFiles) -> None:
+    async def live() -> None:
+        async with smart_host(folder, authority) as (hop, _):
+            await asyncio.to_thread(ask, hop)
+
+    def ask(hop: int) -> None:
+        terminal = Terminal("init", "--folder", str(folder / "k"), "--trust", str(folder / "ca.pem"))
+        terminal.answer("full name", "quay1.ternferries.example")
+        terminal.answer("Domain of your addresses [ternferries.example]", "")
+        terminal.answer("The smart host", f"localhost:{hop}")
+        terminal.answer("Login at the smart host", "tern")
+        terminal.answer("mail for root", "duty@crew.example")
+        terminal.answer("Password of tern", PASSWORD)
+        terminal.answer("Write it?", "y")
+        assert terminal.status() == 0, terminal.screen
+        assert PASSWORD not in terminal.screen and "the safest that was seen to work" in terminal.screen
+        text = (folder / "k" / "kite.toml").read_text()
+        again = Terminal("init", "--folder", str(folder / "k"))
+        for question in ("[quay1.ternferries.example]", "[ternferries.example]", f"[localhost:{hop}]", "[tern]",
+                         "[duty@crew.example]", "as it is"):  # fmt: skip
+            again.answer(question, "")
+        again.answer("Write over", "n")
+        assert again.status() == 1 and (folder / "k" / "kite.toml").read_text() == text
+
+    asyncio.run(live())
+
+
+TWELVE = """\
+[server]
+name = "quay1"
+data = "queue"
+colour = "blue"
+[identity]
+domian = "ternferries.example"
+recipients = { root = "duty" }
+[[listener]]
+name = "programs"
+bind = ["127.0.0.1:2525"]
+allow = ["0.0.0.0/0"]
+max_size = "10 elephants"
+[[listener]]
+name = "others"
+bind = ["127.0.0.1:2525"]
+[[connector]]
+name = "beacon"
+hosts = ["out.beaconpost.example"]
+tls = "maybe"
+[[connector]]
+name = "harbour"
+recipients = ["harbouroffice.example"]
+hosts = ["gate.harbouroffice.example:70000"]
+trust = "no.pem"
+[retry]
+waits = ["soon"]
+lifetime = "1m"
+"""
+
+
+def test_twelve_faults_are_twelve_findings(folder: Path) -> None:
+    (folder / "kite.toml").write_text(TWELVE)
+    done = kite("check", "--json", config=folder / "kite.toml")
+    found = json.loads(done.stdout)["findings"]
+    lines = {finding["line"] for finding in found}
+    assert done.returncode == 1
+    assert lines >= {2, 4, 6, 7, 11, 12, 15, 19, 23, 24, 26, 27}, found
+    assert len(found) == 13  # and that no domain completes bare names, which follows from the sixth
+    told = kite("check", config=folder / "kite.toml").stdout.decode()
+    assert f"{folder}/kite.toml:12: listener[1].max_size" in told and "why:" in told and "do: " in told
+
+
+def test_changes_keep_every_comment_and_touch_only_their_lines(folder: Path) -> None:
+    (folder / "ca.pem").write_text("")
+    config = write_site(folder, 2525)
+    text = "# Top\n" + config.read_text().replace("[[connector]]", "# The general provider\n[[connector]]  # first")
+    text = (
+        text.replace("[[listener]]", "\n# Programs here\n[[listener]]")
+        + "\n# The end\n[retry]\nwaits = ['1m']  # short\n"
+    )
+    config.write_text(text)
+    for words in (
+        ("connector", "add", "harbour", "hosts=gate.harbouroffice.example", "recipients=harbouroffice.example"),
+        ("connector", "set", "harbour", "preference=5", "recipients+=office.example"),
+        ("connector", "disable", "harbour"),
+        ("connector", "copy", "harbour", "second", "hosts=gate2.harbouroffice.example", "enabled="),
+        ("connector", "remove", "harbour", "--yes"),
+        ("listener", "set", "programs", "max_size=1MiB"),
+    ):
+        done = kite(*words, config=config)
+        assert done.returncode == 0, done.stderr
+    before = folder / "before.toml"
+    before.write_text(text)
+    diff = subprocess.run(["diff", before, config], capture_output=True, text=True, check=False).stdout
+    lines = [line for line in diff.splitlines() if line[:1] in "<>"]
+    assert lines == [
+        '> max_size = "1MiB"', "> ", "> [[connector]]", '> name = "second"', '> hosts = ["gate2.harbouroffice.example"]',
+        '> recipients = ["harbouroffice.example", "office.example"]', "> preference = 5",
+    ], diff  # fmt: skip
+    shown = kite("connector", "list", config=config).stdout.decode()
+    assert "second" in shown and max(map(len, shown.splitlines())) <= 100
+    wrong = kite("connector", "set", "second", "tls=perhaps", config=config)
+    assert wrong.returncode == 3 and b"'starttls'" in wrong.stderr and "perhaps" not in config.read_text()
+    nobody = kite("connector", "show", "secnd", config=config)
+    assert nobody.returncode == 2 and b"did you mean 'second'?" in nobody.stderr
+
+
+def test_a_broken_edit_while_it_runs_is_refused_and_told(folder: Path, authority: CertificateFiles) -> None:
+    async def live() -> None:
+        async with smart_host(folder, authority) as (hop, caught):
+            config = write_site(folder, hop)
+            text = config.read_text()
+            with running(config) as server:
+                await asyncio.to_thread(broken, config, text, server)
+                config.write_text(text)
+                done = await asyncio.to_thread(kite, "config", "reload", config=config)
+                assert done.returncode == 0 and b"has taken it up" in done.stdout
+                assert (await asyncio.to_thread(kite, "status", config=config)).returncode == 0
+                sent = await asyncio.to_thread(kite, "pipe", "a@passenger.example", stdin=b"x", config=config)
+                assert sent.returncode == 0
+                await take(caught)
+
+    def broken(config: Path, text: str, server: subprocess.Popen[bytes]) -> None:
+        config.write_text(text.replace("[[connector]]", "[[conector]]"))
+        server.send_signal(signal.SIGHUP)
+        assert server.stderr is not None
+        while b"refused" not in server.stderr.readline():
+            pass
+        told = kite("status", config=config)
+        said = " ".join(told.stdout.decode().split())  # long lines are wrapped
+        assert told.returncode == 1 and "beacon" in said
+        assert re.search(r"cannot be used as it is now; the server goes on with that of \d\d:\d\d:\d\d", said)
+        assert "unknown key; did you mean 'connector'?" in said
+
+    asyncio.run(live())
+
+
+def test_the_next_server_agrees_and_relays_too(folder: Path, authority: CertificateFiles) -> None:
+    async def live() -> None:
+        async with smart_host(folder, authority) as (hop, caught):
+            quays = []
+            for number in (1, 2):
+                quay = folder / f"quay{number}"
+                quay.mkdir()
+                shutil.copy(folder / "ca.pem", quay / "ca.pem")
+                quays.append(write_site(quay, hop))
+            one, two = quays
+            bare = two.read_text().replace("quay1.", "quay2.").partition("[identity]")
+            listener = "[[listener]]" + two.read_text().partition("[[listener]]")[2].partition("[[connector]]")[0]
+            two.write_text(bare[0] + listener.replace('name = "programs"', 'name = "programs"\nmax_size = "2MiB"'))
+            out = await asyncio.to_thread(kite, "config", "export", config=one)
+            assert PASSWORD.encode() not in out.stdout and b"kite credential set beacon" in out.stdout
+            (folder / "parts.toml").write_bytes(out.stdout)
+            tried = await asyncio.to_thread(kite, "config", "import", folder / "parts.toml", "--dry-run", config=two)
+            assert b"connector beacon" in tried.stdout and "[[connector]]" not in two.read_text()
+            for words in (("config", "import", folder / "parts.toml", "--yes"), ("config", "compare", one, two)):
+                done = await asyncio.to_thread(kite, *words, config=two)
+                assert done.returncode == 0, done.stdout + done.stderr
+            assert done.stdout == b"they agree\n"
+            for quay in quays:
+                with running(quay):
+                    await asyncio.to_thread(kite, "pipe", "a@passenger.example", stdin=b"x", config=quay)
+                    await take(caught)
+
+    asyncio.run(live())
+
+
+def test_credentials_are_set_without_showing(folder: Path) -> None:
+    (folder / "ca.pem").write_text("")
+    config = write_site(folder, 2525)
+    done = kite(
+        "credential", "set", "harbour", "--login", "ferry", "--password-stdin", stdin=b"s3cret-9\n", config=config
+    )
+    assert done.returncode == 0 and b"s3cret" not in done.stdout + done.stderr
+    secrets = folder / "credentials.toml"
+    assert secrets.stat().st_mode & 0o777 == 0o600 and not list(folder.glob("*.last"))
+    listed = json.loads(kite("credential", "list", "--json", config=config).stdout)
+    assert listed == [
+        {"name": "beacon", "login": "tern", "connectors": ["beacon"]},
+        {"name": "harbour", "login": "ferry", "connectors": []},
+    ]
+    assert kite("credential", "remove", "beacon", "--yes", config=config).returncode == 2
+    assert kite("credential", "remove", "harbour", "--yes", config=config).returncode == 0
+    assert "harbour" not in secrets.read_text()
+
+
+def test_where_mail_goes_and_why(folder: Path) -> None:
+    (folder / "ca.pem").write_text("")
+    more = '[[connector]]\nname = "harbour"\nhosts = ["127.0.0.1:9"]\nrecipients = ["*.harbouroffice.example"]\n'
+    config = write_site(folder, 2525, extra=more)
+    found = json.loads(kite("route", "--json", "root", "ana@a.harbouroffice.example", config=config).stdout)
+    assert [(one["recipient"], one["connector"]) for one in found] == [
+        ("duty@crew.example", "beacon"), ("ana@a.harbouroffice.example", "harbour")
+    ]  # fmt: skip
+    assert found[1]["reasons"][0] == {"connector": "beacon", "reason": "* fits less closely"}
+    kite("connector", "set", "beacon", "recipients=crew.example", config=config)
+    none = kite("route", stdin=b"x@elsewhere.example\n", config=config)
+    assert none.returncode == 1 and b"kite connector set beacon recipients+=elsewhere.example" in none.stdout
+
+
+def test_the_connector_is_tested_alone(folder: Path, authority: CertificateFiles) -> None:
+    async def live() -> None:
+        async with smart_host(folder, authority) as (hop, caught):
+            config = write_site(folder, hop)
+            done = await asyncio.to_thread(kite, "connector", "test", "beacon", "--to", "a@b.example", config=config)
+            assert done.returncode == 0 and b"has taken the message for a@b.example" in done.stdout
+            assert (await take(caught)).recipients == ("a@b.example",)
+            secret = f"{PASSWORD}-wrong\n".encode()
+            await asyncio.to_thread(
+                kite, "credential", "set", "beacon", "--password-stdin", stdin=secret, config=config
+            )
+            failed = await asyncio.to_thread(kite, "connector", "test", "beacon", "--json", config=config)
+            found = json.loads(failed.stdout)
+            assert failed.returncode == 4 and found["verdict"]["side"] == "here"
+            assert found["stages"][-1]["stage"] == "login" and not found["stages"][-1]["passed"]
+
+    asyncio.run(live())
+
+
+@pytest.mark.skipif(shutil.which("systemd-analyze") is None, reason="systemd's tools are not here")
+def test_the_unit_passes_the_manager_s_own_check(folder: Path) -> None:
+    (folder / "ca.pem").write_text("")
+    config = write_site(folder, 2525)
+    assert kite("service", "--install", "--folder", folder, config=config).returncode == 0
+    units = [folder / "copper-kite.service", folder / "copper-kite.socket"]
+    done = subprocess.run(["systemd-analyze", "verify", *units], capture_output=True, text=True, check=False)
+    about = [line for line in done.stderr.splitlines() if "copper-kite" in line]
+    assert done.returncode == 0 and not about, done.stderr
+
+
+def test_sockets_and_word_of_readiness_by_the_manager_s_protocol(folder: Path, authority: CertificateFiles) -> None:
+    async def live() -> None:
+        async with smart_host(folder, authority) as (hop, caught):
+            config = write_site(folder, hop)
+            await asyncio.to_thread(supervise, config)
+            await take(caught)
+
+    def supervise(config: Path) -> None:
+        with (
+            socket.create_server(("127.0.0.1", port_of(config))) as listening,
+            socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM) as manager,
+        ):
+            manager.bind(str(folder / "notify"))
+            manager.settimeout(SECONDS)
+            script = (
+                f"exec 3<&{listening.fileno()}; LISTEN_PID=$$ LISTEN_FDS=1 exec {sys.executable} -m copper_kite serve"
+            )
+            more = {"NOTIFY_SOCKET": str(folder / "notify"), "KITE_CONFIG": str(config)}
+            process = subprocess.Popen(
+                ["bash", "-c", script],
+                pass_fds=(listening.fileno(),),
+                env=environment() | more,
+                stderr=subprocess.DEVNULL,
+            )
+            assert manager.recv(99) == b"READY=1"
+            process.send_signal(signal.SIGHUP)
+            assert manager.recv(99).startswith(b"RELOADING=1\nMONOTONIC_USEC=") and manager.recv(99) == b"READY=1"
+            assert kite("pipe", "a@passenger.example", stdin=b"x", config=config).returncode == 0
+            process.terminate()
+            assert manager.recv(99) == b"STOPPING=1" and process.wait(SECONDS) == 0
+
+    asyncio.run(live())
