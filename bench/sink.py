@@ -11,7 +11,7 @@ import time
 
 import uvloop
 
-from copper_kite.net.tls import server_context
+from copper_kite.settings.server_tls import server_context
 
 REPLIES = {
     b"EHLO": b"250-sink\r\n250-PIPELINING\r\n250-SIZE 0\r\n250-8BITMIME\r\n250 AUTH PLAIN\r\n",

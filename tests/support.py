@@ -14,10 +14,10 @@ from pathlib import Path
 
 from copper_kite.clock import Clock, SystemClock
 from copper_kite.net.authority import CertificateFiles
-from copper_kite.net.tls import server_context
 from copper_kite.relay.service import Service
 from copper_kite.session.standin import Caught, Rule, StandIn, StandInPlan
 from copper_kite.settings.load import Loaded, load
+from copper_kite.settings.server_tls import server_context
 from copper_kite.smtp.sasl import Secret
 from copper_kite.store.reads import Reader
 

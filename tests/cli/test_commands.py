@@ -15,8 +15,8 @@ from pathlib import Path
 import pytest
 
 from copper_kite.net.authority import CertificateFiles
-from copper_kite.net.tls import server_context
 from copper_kite.session.standin import Caught, Rule, StandIn, StandInPlan
+from copper_kite.settings.server_tls import server_context
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import Secret
 from tests.support import PASSWORD, SECONDS, free_port, kite, running, write_site

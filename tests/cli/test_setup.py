@@ -271,6 +271,27 @@ def test_credentials_are_set_without_showing(folder: Path) -> None:
     assert "harbour" not in secrets.read_text()
 
 
+def test_an_account_gets_a_password_of_which_only_a_key_is_kept(folder: Path) -> None:
+    (folder / "ca.pem").write_text("")
+    config = write_site(folder, 2525)
+    assert kite("account", "add", "ticketing", config=config).returncode == 0
+    listed = kite("account", "list", config=config).stdout
+    assert b"no: it has no password" in listed
+    done = kite("account", "password", "ticketing", "--password-stdin", stdin=b"s3cret-9\n", config=config)
+    assert done.returncode == 0, done.stderr
+    kept = folder / "accounts.toml"
+    assert (
+        kept.stat().st_mode & 0o777 == 0o600
+        and "SCRAM-SHA-256$" in kept.read_text()
+        and "s3cret" not in kept.read_text()
+    )
+    assert json.loads(kite("account", "list", "--json", config=config).stdout) == [
+        {"name": "ticketing", "enabled": True, "can_log_in": True}
+    ]
+    gone = kite("account", "remove", "ticketing", "--yes", config=config)
+    assert gone.returncode == 0 and b"would get 535" in gone.stdout
+
+
 def test_where_mail_goes_and_why(folder: Path) -> None:
     (folder / "ca.pem").write_text("")
     more = '[[connector]]\nname = "harbour"\nhosts = ["127.0.0.1:9"]\nrecipients = ["*.harbouroffice.example"]\n'

@@ -58,7 +58,7 @@ def catch(
     context = None
     if tls != "off":
         from copper_kite.net.authority import make_authority
-        from copper_kite.net.tls import server_context
+        from copper_kite.settings.server_tls import server_context
 
         names = list(dict.fromkeys([name, "localhost", "127.0.0.1", "::1"]))
         files = make_authority(path / "tls", names)

@@ -20,6 +20,7 @@ FAMILIES: dict[str, dict[str, tuple[str, str]]] = {
         "check": ("check", "Everything wrong with the configuration, at once, and what to write."),
         "connector": ("connector", "How mail leaves: to which next hops, with which TLS and login."),
         "listener": ("listener", "Where programs hand in mail, and who may."),
+        "account": ("account", "The logins of programs that hand in mail."),
         "credential": ("credential", "The secrets that connectors log in with."),
         "route": ("route", "Which connector carries an address, and why the others do not."),
         "config": ("config", "The configuration as a whole: show, take up, move to another server, compare."),

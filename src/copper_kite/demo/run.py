@@ -16,10 +16,10 @@ from copper_kite.net.authority import make_authority
 from copper_kite.net.client import ClientSession, Plan
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.opening import open_session
-from copper_kite.net.tls import server_context
 from copper_kite.relay.service import Service
 from copper_kite.session.standin import Rule, StandIn, StandInPlan
 from copper_kite.settings.load import Loaded, load
+from copper_kite.settings.server_tls import server_context
 from copper_kite.smtp.sasl import Secret
 from copper_kite.smtp.transaction import Envelope
 from copper_kite.store.ids import id_range

@@ -1,4 +1,4 @@
-"""TLS contexts for both sides, and what a failed handshake means."""
+"""The client's TLS contexts, and what a failed handshake means."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from functools import lru_cache
 
 from copper_kite.words import Cause
 
-__all__ = ["cause_of", "client_context", "describe", "server_context"]
+__all__ = ["cause_of", "client_context", "describe"]
 
 
 @lru_cache(maxsize=64)
@@ -19,14 +19,6 @@ def client_context(trust: str) -> ssl.SSLContext:
     context = ssl.create_default_context(cafile=None if trust == "system" else trust)
     context.minimum_version = ssl.TLSVersion.TLSv1_2
     context.hostname_checks_common_name = False  # RFC 9525 6.3: names count only as subjectAltName
-    return context
-
-
-def server_context(certificate: str, key: str) -> ssl.SSLContext:
-    """A context that shows the certificate in these PEM files."""
-    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
-    context.minimum_version = ssl.TLSVersion.TLSv1_2
-    context.load_cert_chain(certificate, key)
     return context
 
 

@@ -60,6 +60,8 @@ class _Check:
             self._connectors,
             self._credentials,
             self._listeners,
+            self._certificates,
+            self._accounts,
             self._identity,
             self._retry,
             self._folders,
@@ -191,6 +193,38 @@ class _Check:
             why = "clients on other machines get 550 5.7.1, which may be meant or not"
             problem = f"{entry.name} listens on {reachable[0]} for other machines, and none may use it"
             yield self._finding("remark", (*keys, "bind"), problem, why, 'name who may: allow = ["10.1.2.0/24"]')
+
+    def _certificates(self) -> Iterator[Finding]:
+        from cryptography import x509
+
+        now = datetime.datetime.fromtimestamp(self._now, datetime.UTC)
+        for number, entry in enumerate(self._loaded.settings.listener):
+            if entry.tls == "off" or entry.certificate is None:
+                continue
+            try:
+                octets = (self._loaded.path.parent / entry.certificate).read_bytes()
+                days = (x509.load_pem_x509_certificates(octets)[0].not_valid_after_utc - now).days
+            except (OSError, ValueError):
+                continue  # that it cannot be used has been told
+            if days < SOON_DAYS:
+                problem = f"the certificate of {entry.name} {f'ends in {days} days' if days >= 0 else 'is out of date'}"
+                level, why = "warning" if days >= 0 else "error", "from then on clients refuse the session"
+                remedy = "put the new one in its place, and `kite config reload`"
+                yield self._finding(level, ("listener", number, "certificate"), problem, why, remedy)
+
+    def _accounts(self) -> Iterator[Finding]:
+        settings = self._loaded.settings
+        wanted = [number for number, entry in enumerate(settings.listener) if entry.login == "required"]
+        if wanted and not self._loaded.accounts:
+            why = "nobody can hand in mail there"
+            problem = f"{settings.listener[wanted[0]].name} wants a login, and no account can log in"
+            yield self._finding("error", ("listener", wanted[0], "login"), problem, why, "kite account add NAME")
+        for number, account in enumerate(settings.account):
+            if account.enabled and account.name not in self._loaded.accounts:
+                why = "whoever logs in with it gets 535"
+                remedy = f"kite account password {account.name}"
+                problem = f"{account.name} has no password"
+                yield self._finding("warning", ("account", number, "name"), problem, why, remedy)
 
     # --- the rest ---------------------------------------------------------------------------------------------------
 

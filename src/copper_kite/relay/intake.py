@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import ipaddress
 from collections.abc import Callable
 from functools import partial
@@ -17,6 +18,7 @@ from copper_kite.settings.model import Listener
 from copper_kite.smtp import events
 from copper_kite.smtp.grammar import split_mailbox
 from copper_kite.smtp.replies import Reply
+from copper_kite.smtp.sasl import SCRAM_ITERATIONS, ScramKey
 from copper_kite.store.ids import IdMaker, id_text
 from copper_kite.store.model import Change, Message, Recipient
 from copper_kite.words import State
@@ -28,8 +30,14 @@ MAX_WAITING = 4  # portions on their way to the store before the client has to w
 
 DISK_FULL = Reply(452, "4.3.1", "no room to keep the message; try again later")
 DISK_FAILED = Reply(451, "4.3.0", "the message could not be kept; try again later")
+LOGIN_FIRST = Reply(530, "5.7.0", "log in first")
+LOGIN_REFUSED = Reply(535, "5.7.8", "login or password is wrong")
 UNQUALIFIED_SENDER = Reply(501, "5.1.7", "write the sender with its domain")
 UNQUALIFIED_RECIPIENT = Reply(501, "5.1.3", "write the recipient with its domain")
+
+
+# Checked when nobody has that login, so that it takes as long.
+_NOBODY = ScramKey(SCRAM_ITERATIONS, bytes(16), bytes(32), bytes(32))
 
 
 class Submission:
@@ -55,6 +63,7 @@ class Submission:
         self.server = loaded.server_name
         self.lifetime = loaded.settings.retry.lifetime
         self.listener = listener
+        self.accounts = loaded.accounts
         self._identity = loaded.settings.identity
         self._own_domains = frozenset(("", self.server, "localhost"))
 
@@ -89,9 +98,10 @@ class Intake(Handler):
     """One session's view of a listener."""
 
     def __init__(self, submission: Submission) -> None:
-        self._submission = submission
+        self._shared = submission
         self._session: ServerSession | None = None
         self._allowed = False
+        self._account = ""
         self._hello = ""
         self._extended = False
         self._growing: _Growing | None = None
@@ -104,18 +114,38 @@ class Intake(Handler):
     def opened(self, session: ServerSession) -> Reply | None:
         """Note who it is."""
         self._session = session
-        self._allowed = self._submission.allows(session.peer.address)
+        self._allowed = self._shared.allows(session.peer.address)
         return None
 
     def hello(self, event: events.Hello) -> None:
         """Note what it calls itself."""
         self._hello, self._extended = event.name, event.extended
 
+    def login_asked(self, event: events.LoginAsked) -> Answer:
+        """Check an account's password beside the loop: it takes milliseconds, on purpose."""
+        login = event.login
+        key = self._shared.accounts.get(login.login, _NOBODY)
+        known = login.login in self._shared.accounts and login.acts_for in ("", login.login)
+        checking = asyncio.get_running_loop().run_in_executor(None, key.fits, login.password)
+        checking.add_done_callback(partial(self._login_checked, login.login if known else ""))
+        return LATER
+
+    def _login_checked(self, account: str, fits: asyncio.Future[bool]) -> None:
+        assert self._session is not None
+        if account and not fits.cancelled() and fits.result():
+            self._account, self._allowed = account, True
+            self._session.answer()
+        else:
+            self._session.answer(LOGIN_REFUSED)
+
     def mail_from(self, event: events.MailFrom) -> Answer:
         """Take the sender; a bare name gets its domain."""
+        assert self._session is not None
+        if self._shared.listener.login == "required" and self._session.peer.address and not self._account:
+            return LOGIN_FIRST
         path: str | None = event.path
         if path and ("@" not in path or path.endswith('"')):
-            path = self._submission.outward(path)
+            path = self._shared.outward(path)
         if path is None:
             return UNQUALIFIED_SENDER
         self._sender, self._reverse_path, self._recipients = event, path, []
@@ -125,9 +155,9 @@ class Intake(Handler):
         """Take a recipient, from those who may hand in mail here; each address once."""
         if not self._allowed:
             assert self._session is not None
-            name = self._submission.listener.name
+            name = self._shared.listener.name
             return Reply(550, "5.7.1", f"{self._session.peer} may not relay through listener {name}")
-        path = self._submission.outward(event.path)
+        path = self._shared.outward(event.path)
         if path is None:
             return UNQUALIFIED_RECIPIENT
         if path not in self._recipients:
@@ -150,7 +180,7 @@ class Intake(Handler):
 
     def _begin(self) -> _Growing:
         """Begin a message with its id and its `Received:` field."""
-        session, sender, submission = self._session, self._sender, self._submission
+        session, sender, submission = self._session, self._sender, self._shared
         assert session is not None and sender is not None
         peer, now = session.peer, submission.clock.now()
         id = submission.ids.next(now)
@@ -161,7 +191,7 @@ class Intake(Handler):
         field = received_field(
             hello=self._hello,
             client=peer.literal,
-            user=peer.user,
+            user=self._account or peer.user,
             server=submission.server,
             protocol=protocol,
             id=shown,
@@ -187,7 +217,7 @@ class Intake(Handler):
             submission.listener.name,
             peer.address or "unix",
             self._hello,
-            peer.user,
+            self._account or peer.user,
             growing.protocol,
         )
         queued = State.QUEUED

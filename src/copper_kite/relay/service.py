@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
+import ssl
 from collections.abc import Callable, Sequence
 from functools import partial
 
@@ -15,6 +16,8 @@ from copper_kite.relay.dispatch import Dispatcher, Done
 from copper_kite.relay.intake import Intake, Submission
 from copper_kite.relay.listening import Listening
 from copper_kite.settings.load import Loaded
+from copper_kite.settings.model import Listener
+from copper_kite.settings.server_tls import server_context
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.extensions import Offers
 from copper_kite.store.folder import FolderLock, Note, write_note
@@ -44,6 +47,7 @@ class Service:
         self._registry = SessionRegistry()
         self._listening = Listening()
         self._shared: dict[Endpoint, Submission] = {}  # by where the client came in
+        self._contexts: dict[Endpoint, ssl.SSLContext] = {}
         self._taken_at = 0.0
         self._undo: list[Callable[[], None]] = []
         self._dispatcher: Dispatcher | None = None
@@ -88,11 +92,20 @@ class Service:
         ):
             if before != after:
                 raise NeedsRestart(f"the {what} cannot change from {before} to {after} while the server runs")
+        self._close_for_other_tls(loaded)
         await self._listen(loaded)
         self._dispatcher.reload(loaded)
         self._loaded = loaded
         await self._write(Change(journal=[JournalEntry(at=self._clock.now(), event=Event.RELOADED)]))
         self._note()
+
+    def _close_for_other_tls(self, loaded: Loaded) -> None:
+        """An address that is to speak TLS in another way is opened anew."""
+        wanted = {endpoint: entry.tls for entry in loaded.settings.listener for endpoint in entry.bind}
+        for endpoint in self._listening.endpoints:
+            if wanted.get(endpoint, before := self._shared[endpoint].listener.tls) != before:
+                self._listening.close(endpoint)
+                self._contexts.pop(endpoint, None)
 
     def refuse(self, error: KiteError) -> None:
         """A configuration was refused: note it for whoever asks, and go on with the one there is."""
@@ -109,10 +122,13 @@ class Service:
         opened: list[Endpoint] = []
         try:
             for endpoint, listener in wanted.items():
-                if endpoint not in self._listening:
-                    self._shared[endpoint] = self._submission(loaded, listener)
-                    await self._listening.open(listener.name, endpoint, partial(self._session, endpoint))
-                    opened.append(endpoint)
+                if endpoint in self._listening:
+                    continue
+                self._shared[endpoint] = self._submission(loaded, listener)
+                context = self._context(loaded, endpoint, listener)
+                implicit = context if listener.tls == "implicit" and not endpoint.path else None
+                await self._listening.open(listener.name, endpoint, partial(self._session, endpoint), implicit)
+                opened.append(endpoint)
         except ListenFailed:
             for endpoint in opened:
                 self._listening.close(endpoint)
@@ -122,11 +138,34 @@ class Service:
                 self._listening.close(endpoint)
             elif endpoint not in opened:
                 self._shared[endpoint].renew(loaded, wanted[endpoint])
+                self._context(loaded, endpoint, wanted[endpoint])
 
     def _session(self, endpoint: Endpoint) -> ServerSession:
         shared = self._shared[endpoint]
-        offers = Offers(max_size=shared.listener.max_size)
-        return ServerSession(shared.server, offers, Intake(shared), self._registry)
+        listener = shared.listener
+        tls = "off" if endpoint.path else listener.tls  # a Unix socket's clients are on this machine, and known
+        offers = Offers(
+            max_size=listener.max_size,
+            starttls=tls == "starttls",
+            logins=("PLAIN",) if listener.login != "never" and not endpoint.path else (),
+            clear_logins=tls == "off",
+        )
+        context = self._contexts.get(endpoint)
+        return ServerSession(
+            shared.server, offers, Intake(shared), self._registry, context=context, secure=tls == "implicit"
+        )
+
+    def _context(self, loaded: Loaded, endpoint: Endpoint, listener: Listener) -> ssl.SSLContext | None:
+        """The TLS context of an address; one that is in use gets the certificate as it is in the files now."""
+        if listener.tls == "off" or listener.certificate is None or listener.key is None:
+            return None
+        files = [str(loaded.path.parent / name) for name in (listener.certificate, listener.key)]
+        context = self._contexts.get(endpoint)
+        if context is None:
+            context = self._contexts[endpoint] = server_context(*files)
+        else:
+            context.load_cert_chain(*files)
+        return context
 
     def _start_writer(self, channel: Channel) -> GroupWriter:
         def lost() -> None:

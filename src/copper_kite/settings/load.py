@@ -4,21 +4,26 @@ from __future__ import annotations
 
 import difflib
 import hashlib
+import ipaddress
 import os
 import re
 import socket
+import ssl
 import tomllib
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 from pydantic import BaseModel, ValidationError
 
 from copper_kite.errors import Finding, SettingsError
+from copper_kite.settings.accounts import ACCOUNTS, read_accounts
 from copper_kite.settings.locate import locate
 from copper_kite.settings.model import Server, Settings, data_folder
 from copper_kite.settings.secrets import Credential, read_credentials
+from copper_kite.settings.server_tls import server_context
+from copper_kite.smtp.sasl import ScramKey
 
 __all__ = ["Loaded", "data_folder_of", "examine", "find_config", "load", "load_source", "read_source"]
 
@@ -40,6 +45,7 @@ class Loaded:
     data: Path
     credentials: dict[str, Credential]
     source: str
+    accounts: dict[str, ScramKey] = field(default_factory=dict)  # of those that may log in
 
     @property
     def digest(self) -> str:
@@ -104,13 +110,17 @@ def examine(path: Path, source: str, *, secrets: bool = True) -> tuple[Loaded, l
                 f"the system calls itself {server_name!r}, which is not fully qualified",
                 'write it: name = "quay1.ternferries.example"',
             )
-    for table in ("listener", "connector"):
+    for table in ("listener", "account", "connector"):
         _check_names(table, [entry.name for entry in getattr(settings, table)], wrong)
     credentials: dict[str, Credential] = {}
     if secrets and any(connector.credential for connector in settings.connector):
-        credentials = read_credentials(credentials_path(path, settings), findings)
+        credentials = read_credentials(secret_file(path, settings.server.credentials), findings)
     _check_connectors(settings, path, credentials if secrets else None, wrong)
-    return Loaded(path, settings, server_name, data_folder(settings, path.parent), credentials, source), findings
+    _check_listeners(settings, path, wrong)
+    accounts = _accounts(settings, path, findings) if secrets else {}
+    return Loaded(
+        path, settings, server_name, data_folder(settings, path.parent), credentials, source, accounts
+    ), findings
 
 
 # What stands in for a required value that is missing or wrong, while the rest is looked at.
@@ -166,12 +176,10 @@ def read_source(path: Path) -> str:
         raise _failed(path, "not UTF-8") from error
 
 
-def credentials_path(path: Path, settings: Settings) -> Path:
-    """The credentials file: the one that a service manager handed over, else the one beside the configuration."""
-    handed_over = os.environ.get("CREDENTIALS_DIRECTORY")
-    if handed_over and (Path(handed_over) / "credentials.toml").exists():
-        return Path(handed_over) / "credentials.toml"
-    return path.parent / settings.server.credentials
+def secret_file(path: Path, name: str) -> Path:
+    """A file of secrets: the one that a service manager handed over, else the one beside the configuration."""
+    handed_over = Path(os.environ.get("CREDENTIALS_DIRECTORY", "/nowhere")) / Path(name).name
+    return handed_over if handed_over.exists() else path.parent / name
 
 
 def data_folder_of(path: Path) -> Path | None:
@@ -214,6 +222,35 @@ def _check_connectors(settings: Settings, path: Path, credentials: dict[str, Cre
             wrong((*keys, "credential"), f"no usable credential {connector.credential!r}", hint)
         if connector.trust != "system" and not (path.parent / connector.trust).is_file():
             wrong((*keys, "trust"), f"no file {connector.trust!r}", 'name a CA file in PEM form, or "system"')
+
+
+def _check_listeners(settings: Settings, path: Path, wrong: Any) -> None:
+    for number, listener in enumerate(settings.listener):
+        keys = ("listener", number)
+        loopback = all(not e.path and ipaddress.ip_address(e.host).is_loopback for e in listener.bind if not e.path)
+        if listener.login != "never" and listener.tls == "off" and not loopback:
+            wrong(
+                (*keys, "login"),
+                f"{listener.name} would take logins in clear from other machines",
+                'write tls = "starttls" or "implicit", with certificate and key',
+            )
+        if listener.tls == "off":
+            continue
+        if listener.certificate is None or listener.key is None:
+            wrong((*keys, "tls"), f"{listener.name} has no certificate or no key", "name both PEM files")
+            continue
+        try:
+            server_context(str(path.parent / listener.certificate), str(path.parent / listener.key))
+        except (OSError, ssl.SSLError) as error:
+            said = "they do not belong together" if "MISMATCH" in str(error) else str(error).lower()
+            wrong((*keys, "certificate"), f"certificate and key cannot be used: {said}", "name PEM files that match")
+
+
+def _accounts(settings: Settings, path: Path, findings: list[Finding]) -> dict[str, ScramKey]:
+    keys = read_accounts(path.parent / ACCOUNTS, findings) if settings.account else {}
+    return {
+        account.name: keys[account.name] for account in settings.account if account.enabled and account.name in keys
+    }
 
 
 def _dotted(keys: Iterable[str | int]) -> str:

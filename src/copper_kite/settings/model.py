@@ -11,7 +11,7 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, field_valida
 from copper_kite.settings.units import Endpoint, parse_duration, parse_endpoint, parse_size
 from copper_kite.smtp.grammar import is_domain, is_mailbox
 
-__all__ = ["Connector", "Identity", "Listener", "Network", "Retry", "Server", "Settings", "check_domain"]
+__all__ = ["Account", "Connector", "Identity", "Listener", "Network", "Retry", "Server", "Settings", "check_domain"]
 
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 
@@ -105,13 +105,27 @@ class Listener(Table):
     bind: list[Bind] = Field(
         min_length=1, description='Addresses: `"127.0.0.1:25"`, `"[::1]:25"`, `"unix:/run/copper-kite/submit.sock"`.'
     )
-    tls: Literal["off"] = Field(default="off", description='`"off"` for now: mail comes in from this machine.')
+    tls: Literal["off", "starttls", "implicit"] = Field(
+        default="off", description='`"implicit"` (RFC 8314, port 465), `"starttls"` (RFC 3207, port 587) or `"off"`.'
+    )
+    certificate: str | None = Field(default=None, description="With TLS: PEM file of the certificate chain.")
+    key: str | None = Field(default=None, description="With TLS: PEM file of its key.")
+    login: Literal["never", "optional", "required"] = Field(
+        default="never", description="Whether clients log in with an account; under TLS, or on loopback."
+    )
     allow: list[Allowed] = Field(
         default=[ipaddress.ip_network("127.0.0.0/8"), ipaddress.ip_network("::1")],
         description="Networks whose clients may hand in mail; others get `550 5.7.1`. A Unix socket takes all users.",
     )
     max_size: Size = Field(default=35 * 1024**2, description="Largest message, in octets (SIZE, RFC 1870).")
     enabled: bool = Field(default=True, description="Whether it listens at all.")
+
+
+class Account(Table):
+    """`[[account]]`: a program's login on listeners. What is kept of its password is in `accounts.toml`."""
+
+    name: Name = Field(description="Its login.")
+    enabled: bool = Field(default=True, description="Whether it may log in.")
 
 
 class Connector(Table):
@@ -168,6 +182,7 @@ class Settings(Table):
     server: Server = Server()
     identity: Identity = Identity()
     listener: list[Listener] = []
+    account: list[Account] = []
     connector: list[Connector] = []
     retry: Retry = Retry()
 

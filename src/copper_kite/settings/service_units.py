@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
+from copper_kite.settings.accounts import ACCOUNTS
 from copper_kite.settings.load import Loaded
 
 __all__ = ["NAME", "service_unit", "socket_unit"]
@@ -69,7 +70,8 @@ def service_unit(loaded: Loaded, command: Sequence[str], user: str = NAME) -> st
         "DynamicUser=yes",
         f"RuntimeDirectory={NAME}",
         "RuntimeDirectoryMode=0755",
-        *([f"LoadCredential=credentials.toml:{credentials}"] if secret else []),
+        *([f"LoadCredential={credentials.name}:{credentials}"] if secret else []),
+        *([f"LoadCredential={ACCOUNTS}:{credentials.parent / ACCOUNTS}"] if loaded.settings.account else []),
         *([f"StateDirectory={NAME}", "StateDirectoryMode=0700"] if data == STATE else [f"ReadWritePaths={data}"]),
         f"ProtectHome={'read-only' if home else 'yes'}",
         HARDENING.rstrip(),

@@ -4,11 +4,19 @@ from __future__ import annotations
 
 import base64
 import binascii
+import hashlib
+import hmac
+import re
+import unicodedata
 from dataclasses import dataclass
 
 from copper_kite.smtp.grammar import Syntax
 
-__all__ = ["PlainLogin", "Secret", "decode_base64", "decode_plain", "encode_plain"]
+__all__ = ["SCRAM_ITERATIONS", "PlainLogin", "ScramKey", "Secret", "decode_base64", "decode_plain", "encode_plain"]
+
+SCRAM_LEAST = 4096  # iterations, RFC 7677 4
+SCRAM_ITERATIONS = 15_000
+_SCRAM_TEXT = re.compile(r"SCRAM-SHA-256\$([0-9]{1,8}):([A-Za-z0-9+/=]+)\$([A-Za-z0-9+/=]+):([A-Za-z0-9+/=]+)")
 
 
 class Secret:
@@ -40,6 +48,49 @@ class PlainLogin:
     acts_for: str
     login: str
     password: Secret
+
+
+@dataclass(frozen=True, slots=True)
+class ScramKey:
+    """What is kept of a password: enough to check it, not to find it out (RFC 5802 3, RFC 7677)."""
+
+    iterations: int
+    salt: bytes
+    stored_key: bytes
+    server_key: bytes
+
+    @classmethod
+    def make(cls, password: Secret, salt: bytes, iterations: int = SCRAM_ITERATIONS) -> ScramKey:
+        """From a password, with a salt of at least 16 random octets."""
+        salted = hashlib.pbkdf2_hmac("sha256", _prepared(password), salt, iterations)
+        client_key = hmac.digest(salted, b"Client Key", "sha256")
+        return cls(iterations, salt, hashlib.sha256(client_key).digest(), hmac.digest(salted, b"Server Key", "sha256"))
+
+    @classmethod
+    def parse(cls, text: str) -> ScramKey:
+        """From `SCRAM-SHA-256$iterations:salt$StoredKey:ServerKey` (RFC 5803 2). Raises Syntax."""
+        match = _SCRAM_TEXT.fullmatch(text)
+        if match is None:
+            raise Syntax("not a SCRAM-SHA-256 key")
+        count, *parts = match.groups()
+        salt, stored, server = (decode_base64(part.encode()) for part in parts)
+        if int(count) < SCRAM_LEAST or len(stored) != 32 or len(server) != 32:
+            raise Syntax("not a SCRAM-SHA-256 key")
+        return cls(int(count), salt, stored, server)
+
+    def __str__(self) -> str:
+        salt, stored, server = (base64.b64encode(p).decode() for p in (self.salt, self.stored_key, self.server_key))
+        return f"SCRAM-SHA-256${self.iterations}:{salt}${stored}:{server}"
+
+    def fits(self, password: Secret) -> bool:
+        """Whether it was made from this password; takes as long for a wrong one."""
+        found = ScramKey.make(password, self.salt, self.iterations)
+        return hmac.compare_digest(found.stored_key, self.stored_key)
+
+
+def _prepared(password: Secret) -> bytes:
+    """Normal form, so that the same characters typed elsewhere are the same octets (RFC 8265 4.2)."""
+    return unicodedata.normalize("NFC", password.reveal()).encode("utf-8")
 
 
 def encode_plain(login: str, password: Secret) -> bytes:

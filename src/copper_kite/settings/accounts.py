@@ -1,0 +1,41 @@
+"""What is kept of the accounts' passwords: SCRAM keys in `accounts.toml`, for its owner alone. No password is kept."""
+
+from __future__ import annotations
+
+import stat
+import tomllib
+from pathlib import Path
+
+from copper_kite.errors import Finding
+from copper_kite.smtp.grammar import Syntax
+from copper_kite.smtp.sasl import ScramKey
+
+__all__ = ["ACCOUNTS", "read_accounts"]
+
+ACCOUNTS = "accounts.toml"
+
+
+def read_accounts(path: Path, findings: list[Finding]) -> dict[str, ScramKey]:
+    """The keys in `path` by account; what is wrong is added to `findings`. No file is no accounts."""
+    if not path.exists():
+        return {}
+
+    def wrong(key: str, problem: str, remedy: str) -> None:
+        findings.append(Finding(file=str(path), line=None, key=key, problem=problem, remedy=remedy))
+
+    try:
+        mode = stat.S_IMODE(path.stat().st_mode)
+        if mode & 0o077:
+            wrong("", f"others can read it (mode {mode:04o})", f"chmod 600 {path}")
+            return {}
+        tables = tomllib.loads(path.read_text("utf-8"))
+    except (OSError, ValueError) as error:
+        wrong("", f"cannot be read ({error})", "kite account password NAME")
+        return {}
+    found = {}
+    for name, table in tables.items():
+        try:
+            found[name] = ScramKey.parse(table["key"])
+        except (Syntax, KeyError, TypeError):
+            wrong(name, "holds no key", f"kite account password {name}")
+    return found
