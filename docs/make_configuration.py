@@ -25,13 +25,24 @@ TAIL = """\
 ## credentials.toml
 Beside `kite.toml`, mode 0600; refused when others can read it. A table for each name: `[beacon]` with `login` and
 `password`. A connector names the one it logs in with (`credential = "beacon"`); its mechanism is PLAIN (RFC 4616), and
-it goes only under verified TLS (RFC 4954).
+it goes only under verified TLS (RFC 4954). `kite credential set NAME` writes it.
+
+## accounts.toml
+Beside `kite.toml`, mode 0600: for each account a SCRAM-SHA-256 key (RFC 5803), from which its password can be checked
+and not found out. `kite account password NAME` writes it.
+
+Under a service manager, files of these names in `$CREDENTIALS_DIRECTORY` are taken instead.
+
+## For editors
+`kite config schema > kite.schema.json` writes a JSON Schema of this file. `kite service` prints systemd units; their
+exposure, by `systemd-analyze security --offline=true`, is 1.4 of 10 (systemd 252).
 """
 
 TABLES: tuple[tuple[str, type[BaseModel]], ...] = (
     ("[server]", model.Server),
     ("[identity]", model.Identity),
     ("[[listener]]", model.Listener),
+    ("[[account]]", model.Account),
     ("[[connector]]", model.Connector),
     ("[retry]", model.Retry),
 )

@@ -63,6 +63,7 @@ def show_findings(findings: list[Finding]) -> None:
             say(f"why: {finding.why}", indent=2)
         if finding.remedy:
             say("do: ", (finding.remedy, "bold"), indent=2)
+        click.echo()
     counts = {level: sum(finding.level == level for finding in findings) for level in LEVEL_COLOURS}
     told = ", ".join(f"{count} {level}{'' if count == 1 else 's'}" for level, count in counts.items() if count)
     say((told or "nothing to find fault with", "bold" if told else "bold green"))

@@ -144,6 +144,7 @@ data = "queue"
 
 [identity]
 domain = "ternferries.example"
+recipients = {{ root = "duty@crew.example" }}
 
 [[listener]]
 name = "programs"

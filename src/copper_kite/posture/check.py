@@ -13,6 +13,7 @@ from pathlib import Path
 
 from copper_kite.errors import Finding, SettingsError
 from copper_kite.routing.cover import everything_is_carried, ties
+from copper_kite.settings.edit import toml_value
 from copper_kite.settings.load import Loaded, examine, read_source
 from copper_kite.settings.locate import locate
 from copper_kite.settings.model import Connector, Listener
@@ -232,7 +233,10 @@ class _Check:
         identity, name = self._loaded.settings.identity, self._loaded.server_name
         if identity.domain is None:
             why = "a program that writes only root gets 501, and its mail is lost to you"
-            remedy = f'write domain = "{name.partition(".")[2] or "ternferries.example"}"'
+            meant = name.partition(".")[2]
+            remedy = "write the domain of your addresses: domain = " + toml_value(
+                meant if "." in meant else "ternferries.example"
+            )
             yield self._finding("warning", ("identity",), "bare names cannot be completed", why, remedy)
         own = {"", name, "localhost", identity.domain or ""}
         for local, address in identity.recipients.items():
