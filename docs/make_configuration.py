@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import sys
+import types
+import typing
 from pathlib import Path
 
 from pydantic import BaseModel
@@ -48,16 +50,71 @@ TABLES: tuple[tuple[str, type[BaseModel]], ...] = (
 )
 
 
+def shown_type(annotation: object) -> str:
+    """A field's type in words."""
+    parts = typing.get_args(annotation)
+    origin = typing.get_origin(annotation)
+    if origin is typing.Annotated:
+        return shown_type(parts[0])
+    if origin in (typing.Union, types.UnionType):
+        known = [part for part in parts if part is not type(None)]
+        return "text" if all("Network" in str(part) for part in known) else shown_type(known[0])
+    if origin is typing.Literal:
+        return "one of " + ", ".join(f"`{part}`" for part in parts)
+    if origin is list:
+        return f"list of {shown_type(parts[0])}"
+    if origin is dict:
+        return "table of text"
+    return {bool: "`true` or `false`", int: "number", float: "duration"}.get(annotation, "text")  # type: ignore[arg-type]
+
+
+# An example of each key, and where it comes from; a key without one is an error here.
+EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
+    ("Server", "name"): ('"quay1.ternferries.example"', "RFC 5321 4.1.1.1"),
+    ("Server", "data"): ('"/var/lib/copper-kite"', ""),
+    ("Server", "credentials"): ('"credentials.toml"', ""),
+    ("Identity", "domain"): ('"ternferries.example"', "RFC 6409 6.3"),
+    ("Identity", "recipients"): ('{ root = "duty@ternferries.example" }', "RFC 5321 4.5.1"),
+    ("Identity", "senders"): ('{ tidewatch = "tide-alerts@ternferries.example" }', "RFC 6409 6.3"),
+    ("Listener", "name"): ('"programs"', ""),
+    ("Listener", "bind"): ('["127.0.0.1:25", "unix:/run/copper-kite/submit.sock"]', "RFC 6409 3.1"),
+    ("Listener", "tls"): ('"starttls"', "RFC 3207, RFC 8314 3.3"),
+    ("Listener", "certificate"): ('"tls/quay1.pem"', "RFC 8314 3"),
+    ("Listener", "key"): ('"tls/quay1.key"', "RFC 8314 3"),
+    ("Listener", "login"): ('"required"', "RFC 4954, RFC 6409 4.3"),
+    ("Listener", "allow"): ('["10.1.2.0/24"]', "RFC 6409 3.3"),
+    ("Listener", "max_size"): ('"35MiB"', "RFC 1870"),
+    ("Listener", "enabled"): ("false", ""),
+    ("Account", "name"): ('"ticketing"', "RFC 4616"),
+    ("Account", "enabled"): ("false", ""),
+    ("Connector", "name"): ('"beacon"', ""),
+    ("Connector", "recipients"): ('["*.harbouroffice.example"]', ""),
+    ("Connector", "senders"): ('["rota@ternferries.example"]', ""),
+    ("Connector", "preference"): ("10", "as in RFC 5321 5.1"),
+    ("Connector", "hosts"): ('["out.beaconpost.example:587"]', "RFC 5321 2.3.10"),
+    ("Connector", "tls"): ('"implicit"', "RFC 8314, RFC 3207"),
+    ("Connector", "trust"): ('"harbour-ca.pem"', "RFC 9525"),
+    ("Connector", "credential"): ('"beacon"', "RFC 4954"),
+    ("Connector", "allowance"): ('["300/day", "9000/month"]', ""),
+    ("Connector", "sessions"): ("5", "RFC 5321 4.5.4.1"),
+    ("Connector", "enabled"): ("false", ""),
+    ("Retry", "waits"): ('["1m", "5m", "15m", "30m", "1h"]', "RFC 5321 4.5.4.1"),
+    ("Retry", "lifetime"): ('"5d"', "RFC 5321 4.5.4.1"),
+}
+
+
 def shown_default(value: object) -> str:
     """A default as one would write it."""
     if value is PydanticUndefined:
         return "required"
-    if value is None or value == {}:
+    if value is None or value in ({}, []):
         return "none"
     if isinstance(value, list):
         return "`[" + ", ".join(f'"{part}"' if not isinstance(part, float) else span(part) for part in value) + "]`"
     if isinstance(value, float):
         return f"`{span(value)}`"
+    if isinstance(value, bool):
+        return f"`{str(value).lower()}`"
     return f'`"{value}"`' if isinstance(value, str) else f"`{value}`"
 
 
@@ -72,9 +129,12 @@ def page() -> str:
     out = [HEAD]
     for title, table in TABLES:
         about = (table.__doc__ or "").partition(": ")[2]
-        out += [f"\n## {title}\n{about[:1].upper()}{about[1:]}\n\n| key | default | meaning |\n| --- | --- | --- |\n"]
+        out.append(f"\n## {title}\n{about[:1].upper()}{about[1:]}\n\n")
+        out.append("| key | type | default | meaning | example | source |\n| --- | --- | --- | --- | --- | --- |\n")
         for name, field in table.model_fields.items():
-            out.append(f"| `{name}` | {shown_default(field.default)} | {field.description} |\n")
+            cells = (f"`{name}`", shown_type(field.annotation), shown_default(field.default), field.description or "")
+            example, source = EXAMPLES[table.__name__, name]
+            out.append(f"| {' | '.join((*cells, f'`{example}`', source))} |\n")
     return "".join([*out, TAIL])
 
 

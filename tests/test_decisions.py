@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 
 from copper_kite.relay.decide import Retry, classify, retry_at
-from copper_kite.routing.choose import choose
+from copper_kite.routing.choose import Router, choose
 from copper_kite.settings.model import Connector
 from copper_kite.smtp.replies import Reply
 from copper_kite.verdict import judge as verdict
@@ -45,9 +45,9 @@ def test_the_closest_pattern_wins(recipient: str, name: str) -> None:
 def test_reasons() -> None:
     assert dict(choose(CONNECTORS, "bo@port.example").reasons) == {
         "general": "* fits less closely", "late": "* fits less closely", "port": "port.example fits best",
-        "deep": "no pattern fits", "ana": "no pattern fits",
+        "deep": "no recipient pattern fits", "ana": "no recipient pattern fits",
     }  # fmt: skip
-    assert dict(choose(CONNECTORS[:2], "bo@x.example").reasons)["late"] == "comes after by preference or order"
+    assert dict(choose(CONNECTORS[:2], "bo@x.example").reasons)["late"] == "comes after by preference"
     assert choose(CONNECTORS[2:], "bo@x.example").connector is None
 
 
@@ -120,3 +120,23 @@ def test_the_protocol_does_no_input_or_output() -> None:
             names = [alias.name for alias in node.names] if isinstance(node, ast.Import) else []
             names += [node.module or ""] if isinstance(node, ast.ImportFrom) else []
             assert not {"socket", "asyncio", "ssl", "time", "logging"} & set(names), path
+
+
+def test_the_sender_decides_among_recipients_that_fit_as_closely() -> None:
+    by_sender = Connector(name="rota", hosts=["h.example"], senders=["rota@ternferries.example"], preference=90)
+    closer = Connector(name="crew", hosts=["h.example"], recipients=["crew.example"], preference=99)
+    general = Connector(name="general", hosts=["h.example"])
+    every = [general, by_sender, closer]
+    for sender, recipient, name in (
+        ("rota@ternferries.example", "a@x.example", "rota"),
+        ("other@ternferries.example", "a@x.example", "general"),
+        ("", "a@x.example", "general"),
+        ("rota@ternferries.example", "a@crew.example", "crew"),
+    ):
+        found = choose(every, recipient, sender)
+        assert found.connector is not None and found.connector.name == name
+        assert Router(every).carrier(recipient, sender) == name
+    reasons = dict(choose(every, "a@x.example", "other@ternferries.example").reasons)
+    assert reasons == {
+        "general": "* fits best", "rota": "* fits, but the sender does not", "crew": "no recipient pattern fits"
+    }  # fmt: skip

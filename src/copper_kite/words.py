@@ -69,6 +69,7 @@ class Cause(StrEnum):
 
     REPLY = "reply"
     NO_CONNECTOR = "no connector"
+    ALLOWANCE_USED = "allowance used"
     NAME_NOT_FOUND = "name not found"
     NAME_LOOKUP_FAILED = "name lookup failed"
     CONNECTION_REFUSED = "connection refused"

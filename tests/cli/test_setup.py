@@ -99,6 +99,7 @@ def test_the_same_by_questions_at_a_terminal(folder: Path, authority: Certificat
         terminal.answer("The smart host", f"localhost:{hop}")
         terminal.answer("Login at the smart host", "tern")
         terminal.answer("mail for root", "duty@crew.example")
+        terminal.answer("Address of programs that have none", "quay1@ternferries.example")
         terminal.answer("Password of tern", PASSWORD)
         terminal.answer("Write it?", "y")
         assert terminal.status() == 0, terminal.screen
@@ -106,7 +107,7 @@ def test_the_same_by_questions_at_a_terminal(folder: Path, authority: Certificat
         text = (folder / "k" / "kite.toml").read_text()
         again = Terminal("init", "--folder", str(folder / "k"))
         for question in ("[quay1.ternferries.example]", "[ternferries.example]", f"[localhost:{hop}]", "[tern]",
-                         "[duty@crew.example]", "as it is"):  # fmt: skip
+                         "[duty@crew.example]", "[quay1@ternferries.example]", "as it is"):  # fmt: skip
             again.answer(question, "")
         again.answer("Write over", "n")
         assert again.status() == 1 and (folder / "k" / "kite.toml").read_text() == text

@@ -28,7 +28,12 @@ if TYPE_CHECKING:
     from copper_kite.settings.model import Connector
     from copper_kite.store.reads import ConnectorState
 
-__all__ = ["connector"]
+__all__ = ["allowances_used", "connector"]
+
+COLUMNS = (
+    "name", "on", "pref", "next hop", "TLS", "trust", "login", "allowance used", "last good", "last bad", "recipients"
+)  # fmt: skip
+Used = list[tuple[str, int, int]]  # period, how many of its allowance have left, and how many may
 
 
 def _breaks(loaded: Loaded, name: str) -> list[str]:
@@ -53,18 +58,38 @@ connector = make_family("connector", "How mail leaves: to which next hops, with 
 def list_connectors(config: str | None, as_json: bool) -> None:
     """All connectors side by side, with their last success and failure."""
     loaded = load_settings(config)
-    states = _states(loaded)
+    states, used = _states(loaded), allowances_used(loaded)
     if as_json:
-        print_json([_row_json(entry, states.get(entry.name)) for entry in loaded.settings.connector])
+        print_json([_row_json(entry, used[entry.name], states.get(entry.name)) for entry in loaded.settings.connector])
         return
     now = time.time()
     print_table(
-        ("name", "on", "pref", "next hop", "TLS", "trust", "login", "last good", "last bad", "recipients"),
-        [_row(entry, loaded, states.get(entry.name), now) for entry in loaded.settings.connector],
+        COLUMNS,
+        [_row(entry, used[entry.name], states.get(entry.name), now) for entry in loaded.settings.connector],
         right=("pref",),
         gap=1,
         wraps=True,
     )
+
+
+def allowances_used(loaded: Loaded) -> dict[str, Used]:
+    """For each connector: period, recipients relayed in it, and how many may be."""
+    from copper_kite.errors import StoreError
+    from copper_kite.store.reads import Reader
+
+    now = time.time()
+    limited = [entry for entry in loaded.settings.connector if entry.allowance]
+    found: dict[str, Used] = {entry.name: [] for entry in loaded.settings.connector}
+    try:
+        with Reader(loaded.data) as reader:
+            for entry in limited:
+                for one in entry.allowance:
+                    count = reader.relayed_since(entry.name, one.window(now)[0])
+                    found[entry.name].append((one.period, count, one.count))
+    except StoreError:  # it may never have been served
+        for entry in limited:
+            found[entry.name] = [(one.period, 0, one.count) for one in entry.allowance]
+    return found
 
 
 def _states(loaded: Loaded) -> dict[str, ConnectorState]:
@@ -78,7 +103,7 @@ def _states(loaded: Loaded) -> dict[str, ConnectorState]:
         return {}
 
 
-def _row(entry: Connector, loaded: Loaded, state: ConnectorState | None, now: float) -> tuple[str, ...]:
+def _row(entry: Connector, used: Used, state: ConnectorState | None, now: float) -> tuple[str, ...]:
     return (
         entry.name,
         "yes" if entry.enabled else "no",
@@ -87,16 +112,18 @@ def _row(entry: Connector, loaded: Loaded, state: ConnectorState | None, now: fl
         entry.tls,
         entry.trust if entry.trust == "system" else Path(entry.trust).name,
         entry.credential or "-",
+        ", ".join(f"{count}/{of} {period}" for period, count, of in used) or "-",
         local_time(state.last_good, now) if state and state.last_good else "never",
         local_time(state.last_bad, now) if state and state.last_bad else "never",
         ", ".join(entry.recipients),
     )
 
 
-def _row_json(entry: Connector, state: ConnectorState | None) -> dict[str, Any]:
+def _row_json(entry: Connector, used: Used, state: ConnectorState | None) -> dict[str, Any]:
     return {
         **plain_entry(entry),
         "next_hop": str(entry.next_hop),
+        "allowance_used": [{"period": period, "used": count, "of": of} for period, count, of in used],
         "last_success": json_time(state.last_good) if state else None,
         "last_failure": json_time(state.last_bad) if state else None,
         "last_failure_text": (state.last_bad_text or None) if state else None,

@@ -6,6 +6,7 @@ import os
 import signal
 import time
 from collections.abc import Callable, Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -127,6 +128,7 @@ def make_family(table: str, about: str, breaks: Callable[[Loaded, str], list[str
     keys = click.Argument(
         ["assignments"], nargs=-1, metavar="KEY=VALUE...", shell_complete=_complete_keys(lambda: _model(table))
     )
+    into = click.Option(["--into"], metavar="FILE", help="Into this file, which may be new; the name may stay.")
     yes = click.Option(["--yes"], is_flag=True, help="Do not ask.")
     as_json = click.Option(["--json", "as_json"], is_flag=True, help="One JSON document for programs.")
     commands: tuple[tuple[str, Callable[..., None], list[click.Parameter], str], ...] = (
@@ -138,8 +140,8 @@ def make_family(table: str, about: str, breaks: Callable[[Loaded, str], list[str
         (
             "copy",
             family.copy,
-            [name, click.Argument(["new"]), keys],
-            f"Copy a {table} under a NEW name, with other keys as given. {_LISTS}",
+            [name, click.Argument(["new"]), keys, into],
+            f"Copy a {table} under a NEW name, with other keys, here or into another server's file. {_LISTS}",
         ),
         ("remove", family.remove, [name, yes], f"Remove a {table}, after showing what would no longer work."),
     )
@@ -218,8 +220,11 @@ class _Family:
         given = [("enabled", "=", False)]
         change(config, lambda document: self._assign(document, name, given), f"{self._table} {name} disabled")
 
-    def copy(self, config: str | None, name: str, new: str, assignments: tuple[str, ...]) -> None:
+    def copy(self, config: str | None, name: str, new: str, assignments: tuple[str, ...], into: str | None) -> None:
         given = self._parsed(assignments)
+        if into is not None:
+            self._copy_into(config, Path(into), name, [("name", "=", new), *given])
+            return
 
         def edit(document: Document) -> None:
             self._demand(document, name)
@@ -228,6 +233,22 @@ class _Family:
             self._assign(document, new, given)
 
         change(config, edit, f"{self._table} {name} copied to {new}")
+
+    def _copy_into(self, config: str | None, path: Path, name: str, assignments: Sequence[Assignment]) -> None:
+        """Into a file of another server: it is that server that checks the whole."""
+        from copper_kite.settings.edit import Document, write_file
+        from copper_kite.settings.values import apply
+
+        here = Document(load_settings(config).source)
+        block = self._demand(here, name)
+        there = Document(path.read_text("utf-8") if path.exists() else "")
+        self._demand_new(there, next(value for key, _, value in assignments if key == "name"))
+        there.insert(self._table, here.lines(block))
+        for assignment in assignments:
+            present = there.blocks(self._table)[-1]
+            there.set_in(present, assignment[0], apply(there.values(present), assignment))
+        write_file(path, there.text)
+        click.echo(f"{self._table} {name} copied into {path}; over there: kite config import {path.name}")
 
     def remove(self, config: str | None, name: str, yes: bool) -> None:
         for line in self._breaks(load_settings(config), name):

@@ -29,6 +29,7 @@ __all__ = ["init"]
 @click.option("--login", metavar="LOGIN", help="The login at the smart host.")
 @click.option("--no-login", is_flag=True, help="The smart host takes this server's mail without a login.")
 @click.option("--root", metavar="ADDRESS", help="Where mail for root and postmaster goes.")
+@click.option("--sender", metavar="ADDRESS", help="What programs without an address send from; else USER@DOMAIN.")
 @click.option("--data", metavar="FOLDER", help="Where the queue is kept.")
 @click.option("--bind", multiple=True, metavar="ADDRESS", help="Where programs hand in mail; repeat for several.")
 @click.option("--folder", metavar="FOLDER", help="Where the files go; else /etc/copper-kite, or ~/.config/copper-kite.")
@@ -128,8 +129,11 @@ def _answers(ask: _Asker, given: dict[str, Any], path: Path) -> Answers:
             raise InputError("--login or --no-login is needed", usage=True)
     question = "Where mail for root goes, an address that somebody reads"
     answers.root = given["root"] or ask.text("--root", question, known.root, needed=False)
-    if answers.root and not is_mailbox(answers.root):
-        raise InputError(f"{answers.root!r} is not an address with a domain", usage=True)
+    question = f"Address of programs that have none (empty: their user's name at {domain})"
+    answers.sender = given["sender"] or ask.text("--sender", question, known.sender, needed=False)
+    for address in filter(None, (answers.root, answers.sender)):
+        if not is_mailbox(address):
+            raise InputError(f"{address!r} is not an address with a domain", usage=True)
     return answers
 
 
@@ -157,6 +161,7 @@ def _known(path: Path) -> Answers:
         domain=settings.identity.domain or "",
         data=settings.server.data,
         root=settings.identity.recipients.get("root", ""),
+        sender=settings.identity.senders.get("*", ""),
         bind=tuple(str(endpoint) for endpoint in settings.listener[0].bind) if settings.listener else (),
     )
     if settings.connector:

@@ -61,7 +61,9 @@ def _pipe(config: str | None, recipients: tuple[str, ...], sender: str | None, s
     if not octets.strip():
         raise InputError("there is nothing on standard input")
     if sender is None:
-        sender = f"{_local_user()}@{loaded.settings.identity.domain or loaded.server_name}"
+        user, identity = _local_user(), loaded.settings.identity
+        outside = identity.senders.get(user.lower()) or identity.senders.get("*")
+        sender = outside or f"{user}@{identity.domain or loaded.server_name}"
     _check_addresses(sender, recipients)
     now = time.time()
     message_id = f"{time.time_ns():x}.{os.getpid()}.{os.urandom(4).hex()}@{loaded.server_name}"

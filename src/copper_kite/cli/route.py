@@ -21,9 +21,12 @@ __all__ = ["route"]
 
 @click.command()
 @click.argument("addresses", nargs=-1, metavar="ADDRESS...")
+@click.option(
+    "--from", "sender", metavar="ADDRESS", default="", help="Mail of this sender; else of one that only * fits."
+)
 @json_option
 @click.pass_context
-def route(ctx: click.Context, addresses: tuple[str, ...], as_json: bool) -> None:
+def route(ctx: click.Context, addresses: tuple[str, ...], sender: str, as_json: bool) -> None:
     """Which connector carries each ADDRESS, and why the others do not.
 
     Without addresses, or with -, they are read from standard input, one a line. Exit 1 when one has no connector.
@@ -37,7 +40,7 @@ def route(ctx: click.Context, addresses: tuple[str, ...], as_json: bool) -> None
     for address in wanted:
         if not is_mailbox(address):
             raise InputError(f"{address!r} is not an address with a domain", usage=True)
-    choices = [choose(loaded.settings.connector, address) for address in wanted]
+    choices = [choose(loaded.settings.connector, address, sender) for address in wanted]
     if as_json:
         print_json([_choice_json(loaded, choice) for choice in choices])
     elif len(choices) > 5:

@@ -17,6 +17,8 @@ if TYPE_CHECKING:
 
 __all__ = ["status"]
 
+NEARLY = 0.8  # of an allowance
+
 
 @click.command()
 @json_option
@@ -47,6 +49,7 @@ def status(ctx: click.Context, as_json: bool) -> None:
         _show(loaded, running, shape, known)
         for line in told:
             say((line, "bold red"))
+        _warn_of_allowances(loaded)
     ctx.exit(0 if running and not told else 1)
 
 
@@ -116,6 +119,18 @@ def _show(loaded: Loaded, running: Running | None, shape: QueueShape, known: dic
             for connector in loaded.settings.connector
         ],
     )
+
+
+def _warn_of_allowances(loaded: Loaded) -> None:
+    """Say which allowances are nearly used, before mail begins to wait for them."""
+    from copper_kite.cli.connector import allowances_used
+
+    for name, used in allowances_used(loaded).items():
+        for period, count, of in used:
+            if count >= NEARLY * of:
+                share = f"{count} of {of} for this {period}"
+                what = "used up; mail waits for the next" if count >= of else "nearly used"
+                say((f"connector {name}: its allowance is {what} ({share})", "yellow"))
 
 
 def _counted(count: int, what: str) -> str:

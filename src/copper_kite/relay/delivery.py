@@ -207,7 +207,9 @@ class Recorder:
                 assert stop is not None
                 state = State.DELAYED if stop.reply is None else classify(stop.stage, stop.reply)
                 fate = _Fate(recipient, state, stop.stage, stop.cause, stop.reply, stop.text)
-            if fate.state is State.DELAYED:
+            if fate.cause is Cause.ALLOWANCE_USED and stop is not None and now < job.message.expires:
+                fate.next_try = min(stop.facts["until"], job.message.expires)
+            elif fate.state is State.DELAYED:
                 attempts = recipient.attempts + 1
                 fate.next_try = retry_at(now, attempts, job.message.expires, self._retry, random.random())
                 if fate.next_try is None:
@@ -356,7 +358,7 @@ def _outcome(fate: _Fate, connector: str, now: float) -> Outcome:
         message=recipient.message,
         number=recipient.number,
         state=fate.state,
-        attempts=recipient.attempts + 1,
+        attempts=recipient.attempts + (fate.cause is not Cause.ALLOWANCE_USED),
         next_try=fate.next_try,
         connector=connector,
         reply=fate.said[:MAX_REPLY_KEPT],

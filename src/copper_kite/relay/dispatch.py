@@ -8,21 +8,24 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from functools import partial
 
 from copper_kite.clock import Clock
 from copper_kite.errors import KiteError
+from copper_kite.mail.received import format_date
 from copper_kite.net.client import Plan
 from copper_kite.net.tls import client_context
 from copper_kite.relay.decide import Retry
 from copper_kite.relay.delivery import Fresh, Job, Recorder, Report, Stop
 from copper_kite.relay.lane import Lane
+from copper_kite.relay.ledger import Ledger
 from copper_kite.routing.choose import Router
 from copper_kite.routing.plan import make_plan
 from copper_kite.settings.load import Loaded
 from copper_kite.store.ids import IdMaker
 from copper_kite.store.model import Change, Message, Recipient
 from copper_kite.store.reads import Reader
-from copper_kite.words import Cause, Stage
+from copper_kite.words import Cause, Stage, State
 
 __all__ = ["Dispatcher", "Submit"]
 
@@ -55,6 +58,8 @@ class Dispatcher:
         self._ids = ids
         self._lanes: dict[str, Lane] = {}
         self._retired: list[Lane] = []  # their sessions finish what they have in hand
+        self._ledgers: dict[str, Ledger] = {}
+        self._held: list[Job] = []  # until it is known whether those on their way leave room in an allowance
         self._take_up(loaded)
         self._in_hand: dict[int, _Hand] = {}
         self._content_in_hand = 0
@@ -70,6 +75,11 @@ class Dispatcher:
         retry = Retry(loaded.settings.retry.waits)
         self._recorder = Recorder(loaded.server_name, retry, self._ids, f"postmaster@{domain}")
         self._router = Router(loaded.settings.connector)
+        for connector in loaded.settings.connector:
+            ledger = self._ledgers.get(connector.name)
+            if ledger is None or ledger.allowances != connector.allowance:
+                since = partial(self._reader.relayed_since, connector.name)
+                self._ledgers[connector.name] = Ledger(connector.allowance, since)
         before, self._lanes = self._lanes, {}
         for connector in loaded.settings.connector:
             plan, lane = make_plan(loaded, connector), before.get(connector.name)
@@ -83,13 +93,20 @@ class Dispatcher:
     def reload(self, loaded: Loaded) -> None:
         """Take up other settings: what has not begun to leave goes by them, what has is finished."""
         client_context.cache_clear()  # a trusted file may say something else by now
+        held, self._held = self._held, []
         for job in self._take_up(loaded):
             self.give_back(job)
+        for job in held:
+            self._start_again(job)
 
     def give_back(self, job: Job) -> None:
         """A job that its lane will not carry any more: choose again."""
+        self._settle(job, 0)
+        self._start_again(job)
+
+    def _start_again(self, job: Job) -> None:
         hand = self._in_hand[job.message.id]
-        groups = self._grouped(job.recipients)
+        groups = self._grouped(job.message, job.recipients)
         hand.jobs += len(groups) - 1
         for name, group in groups.items():
             self._start_job(job.message, group, name, job.content, job.whole and len(groups) == 1)
@@ -148,7 +165,7 @@ class Dispatcher:
 
     def _dispatch(self, message: Message, recipients: list[Recipient], content: bytes | None) -> None:
         """Give each recipient to its connector's lane, those with the same one together."""
-        groups = self._grouped(recipients)
+        groups = self._grouped(message, recipients)
         size = len(content) if content is not None else 0
         self._in_hand[message.id] = _Hand(len(groups), size)
         self._content_in_hand += size
@@ -159,10 +176,10 @@ class Dispatcher:
         for name, group in groups.items():
             self._start_job(message, group, name, portions, content is not None and len(groups) == 1)
 
-    def _grouped(self, recipients: Iterable[Recipient]) -> dict[str, list[Recipient]]:
+    def _grouped(self, message: Message, recipients: Iterable[Recipient]) -> dict[str, list[Recipient]]:
         groups: dict[str, list[Recipient]] = {}
         for recipient in recipients:
-            groups.setdefault(self._router.carrier(recipient.address), []).append(recipient)
+            groups.setdefault(self._router.carrier(recipient.address, message.reverse_path), []).append(recipient)
         return groups
 
     def _start_job(
@@ -175,18 +192,45 @@ class Dispatcher:
     ) -> None:
         lane = self._lanes.get(connector)
         if lane is None:
-            self._record_no_connector(Job(message, recipients, "", None, content))
-        else:
-            lane.add(Job(message, recipients, connector, lane.next_hop, content, whole))
+            text = "no connector carries this recipient"
+            self._record_unsent(Job(message, recipients, "", None, content), Cause.NO_CONNECTOR, text)
+            return
+        self._launch(Job(message, recipients, connector, lane.next_hop, content, whole))
+
+    def _launch(self, job: Job) -> None:
+        """Give a job to its lane, as far as the connector's allowance goes."""
+        ledger, count = self._ledgers[job.connector], len(job.recipients)
+        if ledger.allowances:
+            full = ledger.full_until(count, self._clock.now())
+            if full is not None:
+                text = f"allowance {full[0]} is used up until {format_date(full[1])}"
+                self._record_unsent(job, Cause.ALLOWANCE_USED, text, until=full[1])
+                return
+            if ledger.crowded(count):
+                self._held.append(job)
+                return
+            ledger.take(count)
+        self._lanes[job.connector].add(job)
+
+    def _settle(self, job: Job, relayed: int) -> None:
+        """A job has ended, or is given back: what its recipients leave free is for those that are held."""
+        ledger = self._ledgers.get(job.connector)
+        if ledger is None or not ledger.allowances:
+            return
+        ledger.settle(len(job.recipients), relayed)
+        held, self._held = self._held, []
+        for other in held:
+            self._launch(other)
 
     def report(self, plan: Plan, report: Report) -> asyncio.Future[None]:
         """Record what an attempt found; the future is done when that is on stable storage (see `lane.Sink`)."""
         change, notice = self._recorder.record(report, self._clock.now(), plan)
+        self._settle(report.job, sum(outcome.state is State.RELAYED for outcome in change.outcomes))
         return self._record(report.job.message, change, notice)
 
-    def _record_no_connector(self, job: Job) -> None:
+    def _record_unsent(self, job: Job, cause: Cause, text: str, **facts: float) -> None:
         now = self._clock.now()
-        stop = Stop(stage=Stage.RESOLVE, cause=Cause.NO_CONNECTOR, text="no connector carries this recipient")
+        stop = Stop(stage=Stage.RESOLVE, cause=cause, text=text, facts=dict(facts))
         change, notice = self._recorder.record(Report(job, now, 0.0, stop=stop), now)
         self._record(job.message, change, notice)
 

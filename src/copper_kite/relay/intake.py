@@ -85,6 +85,16 @@ class Submission:
             return f"{path}@{identity.domain}"
         return f"{path}@{self.server}" if local == "postmaster" else None
 
+    def outward_sender(self, path: str) -> str | None:
+        """A reverse-path as it leaves: a local name by `[identity] senders`, else with its domain; None if neither."""
+        local, domain = split_mailbox(path)
+        senders = self._identity.senders
+        if domain.lower() in self._own_domains and (outside := senders.get(local.lower()) or senders.get("*")):
+            return outside
+        if domain:
+            return path
+        return f"{path}@{self._identity.domain}" if self._identity.domain is not None else None
+
     def allows(self, address: str) -> bool:
         """Whether this client may hand in mail without a login. A Unix socket's clients may: its mode says who."""
         if not address:
@@ -144,8 +154,8 @@ class Intake(Handler):
         if self._shared.listener.login == "required" and self._session.peer.address and not self._account:
             return LOGIN_FIRST
         path: str | None = event.path
-        if path and ("@" not in path or path.endswith('"')):
-            path = self._shared.outward(path)
+        if path:
+            path = self._shared.outward_sender(path)
         if path is None:
             return UNQUALIFIED_SENDER
         self._sender, self._reverse_path, self._recipients = event, path, []

@@ -19,42 +19,57 @@ class Choice:
 
     connector: Connector | None
     recipient: str
+    sender: str
     connectors: Sequence[Connector]
 
     @property
     def reasons(self) -> list[tuple[str, str]]:
         """One reason for each connector, in the file's order: (name, why or why not)."""
-        ranks = [_rank(connector, place, self.recipient) for place, connector in enumerate(self.connectors)]
+        ranks = [
+            _rank(connector, place, self.recipient, self.sender) for place, connector in enumerate(self.connectors)
+        ]
         best = min((rank for rank in ranks if rank is not None), default=None)
         return [
-            (connector.name, _reason(rank, best) if connector.enabled else "is disabled")
+            (connector.name, _reason(rank, best, connector, self.recipient) if connector.enabled else "is disabled")
             for connector, rank in zip(self.connectors, ranks, strict=True)
         ]
 
 
-# Lower is better: (how closely the pattern fits, negated), preference, place in the file, and the pattern.
-_Rank = tuple[tuple[int, int], int, int, str]
+_Closeness = tuple[int, int]
+# Lower is better: how closely the recipient's pattern fits, negated, and the sender's; preference; place in the file.
+_Rank = tuple[_Closeness, _Closeness, int, int]
 
 
-def _rank(connector: Connector, place: int, recipient: str) -> _Rank | None:
+def _rank(connector: Connector, place: int, recipient: str, sender: str) -> _Rank | None:
     if not connector.enabled:
         return None
-    fits = [(close, pattern) for pattern in connector.recipients if (close := _closeness(pattern, recipient))]
-    if not fits:
+    fit, from_whom = _closest(connector.recipients, recipient), _closest(connector.senders, sender)
+    if fit is None or from_whom is None:
         return None
-    (kind, length), pattern = max(fits)
-    return (-kind, -length), connector.preference, place, pattern
+    return (-fit[0][0], -fit[0][1]), (-from_whom[0][0], -from_whom[0][1]), connector.preference, place
 
 
-def _reason(rank: _Rank | None, best: _Rank | None) -> str:
+def _closest(patterns: Sequence[str], address: str) -> tuple[_Closeness, str] | None:
+    """The pattern that fits best, with how closely; None when none does."""
+    return max(((close, pattern) for pattern in patterns if (close := _closeness(pattern, address))), default=None)
+
+
+def _reason(rank: _Rank | None, best: _Rank | None, connector: Connector, recipient: str) -> str:
+    fit = _closest(connector.recipients, recipient)
+    if fit is None:
+        return "no recipient pattern fits"
     if rank is None or best is None:
-        return "no pattern fits"
+        return f"{fit[1]} fits, but the sender does not"
     if rank == best:
-        return f"{rank[3]} fits best"
-    return f"{rank[3]} fits less closely" if rank[0] != best[0] else "comes after by preference or order"
+        return f"{fit[1]} fits best"
+    if rank[0] != best[0]:
+        return f"{fit[1]} fits less closely"
+    if rank[1] != best[1]:
+        return "the sender fits less closely"
+    return "comes after by preference" if rank[2] != best[2] else "comes later in the file"
 
 
-def _closeness(pattern: str, recipient: str) -> tuple[int, int] | None:
+def _closeness(pattern: str, recipient: str) -> _Closeness | None:
     """How closely a pattern fits, greater is closer: an address, a domain, a longer `*.domain`, `*`; None: not at all.
 
     Domains compare without case; local parts with it (RFC 5321 2.4).
@@ -72,14 +87,16 @@ def _closeness(pattern: str, recipient: str) -> tuple[int, int] | None:
     return (2, 0) if pattern.lower() == domain else None
 
 
-def choose(connectors: Sequence[Connector], recipient: str) -> Choice:
-    """The connector with the closest pattern; among equals the lower preference, then the earlier in the file."""
+def choose(connectors: Sequence[Connector], recipient: str, sender: str = "") -> Choice:
+    """The connector with the closest recipient pattern; among equals the closest sender pattern, then the lower
+    preference, then the earlier in the file. `sender` is the reverse-path, which only `*` fits when it is empty.
+    """
     best, chosen = None, None
     for place, connector in enumerate(connectors):
-        rank = _rank(connector, place, recipient)
+        rank = _rank(connector, place, recipient, sender)
         if rank is not None and (best is None or rank < best):
             best, chosen = rank, connector
-    return Choice(chosen, recipient, connectors)
+    return Choice(chosen, recipient, sender, connectors)
 
 
 class Router:
@@ -88,16 +105,18 @@ class Router:
     def __init__(self, connectors: Sequence[Connector]) -> None:
         self._connectors = connectors
         self._by_address = any("@" in pattern for connector in connectors for pattern in connector.recipients)
-        self._known: dict[str, str] = {}
+        self._by_sender = any(connector.senders != ["*"] for connector in connectors)
+        self._known: dict[tuple[str, str], str] = {}
 
-    def carrier(self, recipient: str) -> str:
+    def carrier(self, recipient: str, sender: str) -> str:
         """The name of the connector that carries `recipient`; empty when none does."""
-        domain = recipient if self._by_address else recipient[recipient.rfind("@") + 1 :]
-        name = self._known.get(domain)
+        what = recipient if self._by_address else recipient[recipient.rfind("@") + 1 :]
+        key = (what, sender if self._by_sender else "")
+        name = self._known.get(key)
         if name is None:
-            connector = choose(self._connectors, recipient).connector
+            connector = choose(self._connectors, recipient, sender).connector
             name = connector.name if connector else ""
             if len(self._known) >= MAX_REMEMBERED:
                 self._known.clear()
-            self._known[domain] = name
+            self._known[key] = name
         return name

@@ -41,6 +41,7 @@ def ties(connectors: Sequence[Connector]) -> list[tuple[Connector, Connector, st
     for number, later in enumerate(connectors):
         for earlier in connectors[:number]:
             shared = {p.lower() for p in earlier.recipients} & {p.lower() for p in later.recipients}
-            if shared and earlier.enabled and later.enabled and earlier.preference == later.preference:
+            alike = earlier.preference == later.preference and set(earlier.senders) & set(later.senders)
+            if shared and alike and earlier.enabled and later.enabled:
                 found.append((earlier, later, min(shared)))
     return found

@@ -111,7 +111,7 @@ class Document:
         self.insert(table, self.lines(block))
         copied = self.blocks(table)[-1]
         for key, value in {"name": new_name, **changes}.items():
-            self._set(copied, key, value)
+            self.set_in(copied, key, value)
             copied = self.blocks(table)[-1]
 
     def set(self, table: str, name: str | None, key: str, value: Any) -> None:
@@ -121,7 +121,7 @@ class Document:
                 self.add(table, {key: value}, array=False)
             return
         block = self.blocks(table)[0] if name is None else self._block(table, name)
-        self._set(block, key, value)
+        self.set_in(block, key, value)
 
     def remove(self, table: str, name: str) -> None:
         """A whole table; the comments around it stay."""
@@ -142,7 +142,8 @@ class Document:
             raise EditFailed(f"no {table} {name!r} in the file")
         return block
 
-    def _set(self, block: Block, key: str, value: Any) -> None:
+    def set_in(self, block: Block, key: str, value: Any) -> None:
+        """The same, for a table at hand."""
         start, end = block.keys.get(key, (block.end, block.end))
         if value is None:
             new = []

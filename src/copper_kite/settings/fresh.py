@@ -25,6 +25,7 @@ class Answers:
     trust: str = "system"
     login: str = ""
     root: str = ""
+    sender: str = ""  # for programs that have no address of their own
     data: str = "/var/lib/copper-kite"
     bind: tuple[str, ...] = ()
     why: str = ""  # of port and TLS
@@ -52,6 +53,7 @@ def fresh_text(answers: Answers) -> str:
         "[identity]",
         f"domain = {toml_value(answers.domain)}   # completes bare names, such as root",
         *([f"recipients = {toml_value(local)}"] if answers.root else []),
+        *([f"senders = {toml_value({'*': answers.sender})}   # of local names"] if answers.sender else []),
         "",
         "[[listener]]",
         'name = "programs"   # this machine only, since allow has its default',

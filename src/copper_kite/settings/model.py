@@ -8,7 +8,14 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, field_validator
 
-from copper_kite.settings.units import Endpoint, parse_duration, parse_endpoint, parse_size
+from copper_kite.settings.units import (
+    Allowance,
+    Endpoint,
+    parse_allowance,
+    parse_duration,
+    parse_endpoint,
+    parse_size,
+)
 from copper_kite.smtp.grammar import is_domain, is_mailbox
 
 __all__ = ["Account", "Connector", "Identity", "Listener", "Network", "Retry", "Server", "Settings", "check_domain"]
@@ -55,6 +62,7 @@ Domain = Annotated[str, BeforeValidator(check_domain)]
 Allowed = Annotated[Network, BeforeValidator(_parse_network)]
 Pattern = Annotated[str, BeforeValidator(_check_pattern)]
 Bind = Annotated[Endpoint, BeforeValidator(_check_bind)]
+AllowanceOf = Annotated[Allowance, BeforeValidator(parse_allowance)]
 Name = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9_.-]*$")]
 
 
@@ -85,11 +93,12 @@ class Identity(Table):
     """`[identity]`: how local names look outside."""
 
     domain: Domain | None = Field(default=None, description="Completes a bare name, as in `root`.")
-    recipients: dict[str, str] = Field(
-        default={}, description='Where mail for a local name goes: `{ root = "duty@ternferries.example" }`.'
+    recipients: dict[str, str] = Field(default={}, description="Where mail for a local name goes.")
+    senders: dict[str, str] = Field(
+        default={}, description='The address that a local sender has outside; `"*"` is for all that are not named.'
     )
 
-    @field_validator("recipients")
+    @field_validator("recipients", "senders")
     @classmethod
     def _recipients(cls, value: dict[str, str]) -> dict[str, str]:
         for address in value.values():
@@ -137,6 +146,9 @@ class Connector(Table):
         min_length=1,
         description='Whom it carries: `"*"`, `"port.example"`, `"*.port.example"`, `"a@port.example"`; closest wins.',
     )
+    senders: list[Pattern] = Field(
+        default=["*"], min_length=1, description="Whose mail it carries, by the reverse-path; patterns as above."
+    )
     preference: int = Field(default=20, description="Rank among connectors that fit as closely; the lower is taken.")
     hosts: list[str] = Field(
         min_length=1,
@@ -149,6 +161,10 @@ class Connector(Table):
     )
     trust: str = Field(default="system", description='`"system"`, or the PEM file of the authority to trust instead.')
     credential: str | None = Field(default=None, description="The credential to log in with; never without TLS.")
+    allowance: list[AllowanceOf] = Field(
+        default=[],
+        description="How many recipients may leave in a period; the rest waits for the next one.",
+    )
     sessions: int = Field(default=10, ge=1, le=100, description="Sessions with the smart host at a time, at most.")
     enabled: bool = Field(default=True, description="Whether it carries anything; else it is passed over.")
 

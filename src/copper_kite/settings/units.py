@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import ipaddress
 import re
+import time
 from dataclasses import dataclass
 
 from copper_kite.smtp.grammar import is_domain
 
-__all__ = ["Endpoint", "parse_duration", "parse_endpoint", "parse_size"]
+__all__ = ["Allowance", "Endpoint", "parse_allowance", "parse_duration", "parse_endpoint", "parse_size"]
 
 _SECONDS = {"s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}
 _OCTETS = {"": 1, "B": 1, "kB": 1000, "KiB": 1024, "MB": 1000**2, "MiB": 1024**2, "GB": 1000**3, "GiB": 1024**3}
@@ -32,6 +33,43 @@ def parse_size(value: object) -> int:
     if match is None or match.group(2) not in _OCTETS:
         raise ValueError(f"{value!r} is not a size; write it as 35MiB, 500kB or a number of octets")
     return int(float(match.group(1)) * _OCTETS[match.group(2)])
+
+
+@dataclass(frozen=True, slots=True)
+class Allowance:
+    """How much may leave in a period of the calendar, in local time: an hour, a day or a month."""
+
+    count: int
+    period: str
+
+    def window(self, now: float) -> tuple[float, float]:
+        """Begin and end of the period that holds `now`, in seconds since 1970."""
+        at = time.localtime(now)
+        year, month, day, hour = at.tm_year, at.tm_mon, at.tm_mday, at.tm_hour
+        ends = {
+            "hour": (year, month, day, hour + 1),
+            "day": (year, month, day + 1, 0),
+            "month": (year, month + 1, 1, 0),
+        }
+        begins = {"hour": (year, month, day, hour), "day": (year, month, day, 0), "month": (year, month, 1, 0)}
+        return _instant(begins[self.period]), _instant(ends[self.period])
+
+    def __str__(self) -> str:
+        return f"{self.count}/{self.period}"
+
+
+def _instant(parts: tuple[int, int, int, int]) -> float:
+    return time.mktime((*parts, 0, 0, 0, 0, -1))  # which carries what is over into the next unit
+
+
+def parse_allowance(value: object) -> Allowance:
+    """`300/day`, `50/hour`, `9000/month`. Raises ValueError."""
+    match = re.fullmatch(r"(\d{1,12})/(hour|day|month)", value.strip()) if isinstance(value, str) else None
+    if match is None:
+        raise ValueError(f"{value!r} is not an allowance; write it as 50/hour, 300/day or 9000/month")
+    if not int(match.group(1)):
+        raise ValueError(f"{value!r} lets nothing leave; disable the connector instead")
+    return Allowance(int(match.group(1)), match.group(2))
 
 
 @dataclass(frozen=True, slots=True)

@@ -110,6 +110,15 @@ class Reader:
         ).fetchone()
         return None if row[0] is None else float(row[0])
 
+    def relayed_since(self, connector: str, since: float) -> int:
+        """How many recipients were relayed through a connector since an instant."""
+        row = self._rows(
+            "SELECT count(*) FROM recipient WHERE state = 'relayed' AND connector = ? AND changed >= ?",
+            connector,
+            since,
+        ).fetchone()
+        return int(row[0])
+
     def content(self, message: int) -> Iterator[bytes]:
         """A message's octets, a portion at a time; none when it has ended."""
         portion = 0

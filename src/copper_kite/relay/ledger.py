@@ -1,0 +1,56 @@
+"""What a connector's allowance still lets through: a count for each period, begun from what the store remembers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from copper_kite.settings.units import Allowance
+
+__all__ = ["Ledger"]
+
+
+class Ledger:
+    """Counts recipients: those relayed, and those on their way.
+
+    `relayed_since` tells how many left since an instant.
+    """
+
+    def __init__(self, allowances: Sequence[Allowance], relayed_since: Callable[[float], int]) -> None:
+        self.allowances = list(allowances)
+        self._relayed_since = relayed_since
+        self._windows: dict[Allowance, tuple[float, float]] = {}
+        self._used: dict[Allowance, int] = {}
+        self._on_their_way = 0
+
+    def _turn(self, now: float) -> None:
+        """Begin the periods that `now` is in; a clock set back begins the earlier one again, as it was."""
+        for allowance in self.allowances:
+            window = allowance.window(now)
+            if self._windows.get(allowance) != window:
+                self._windows[allowance] = window
+                self._used[allowance] = self._relayed_since(window[0])
+
+    def full_until(self, count: int, now: float) -> tuple[Allowance, float] | None:
+        """The allowance that has no room for `count` recipients, the one that lasts longest, and until when.
+
+        One message with more recipients than a whole period allows may go in a period that is still unused.
+        """
+        self._turn(now)
+        full = [a for a in self.allowances if self._used[a] and self._used[a] + count > a.count]
+        longest = max(full, key=lambda allowance: self._windows[allowance][1], default=None)
+        return None if longest is None else (longest, self._windows[longest][1])
+
+    def crowded(self, count: int) -> bool:
+        """Whether `count` recipients have to wait for what becomes of those that are on their way."""
+        taken = self._on_their_way
+        return any(taken and self._used[a] + taken + count > a.count for a in self.allowances)
+
+    def take(self, count: int) -> None:
+        """`count` recipients set out."""
+        self._on_their_way += count
+
+    def settle(self, count: int, relayed: int) -> None:
+        """Of `count` that set out, so many were relayed; the others take no room."""
+        self._on_their_way = max(self._on_their_way - count, 0)  # some set out before a reload
+        for allowance in self.allowances:
+            self._used[allowance] = self._used.get(allowance, 0) + relayed
