@@ -253,6 +253,43 @@ def test_the_next_server_agrees_and_relays_too(folder: Path, authority: Certific
     asyncio.run(live())
 
 
+def test_a_listener_goes_to_another_server_with_other_addresses(folder: Path) -> None:
+    (folder / "ca.pem").write_text("")
+    config = write_site(folder, 2525)
+    parts = folder / "parts.toml"
+    done = kite(
+        "listener",
+        "copy",
+        "programs",
+        "programs",
+        "bind=10.0.0.7:25",
+        "allow=10.0.0.0/24",
+        "--into",
+        parts,
+        config=config,
+    )
+    assert done.returncode == 0, done.stderr
+    assert parts.read_text().split("\n")[:3] == ["[[listener]]", 'name = "programs"', 'bind = ["10.0.0.7:25"]']
+    again = kite("listener", "copy", "programs", "programs", "--into", parts, config=config)
+    assert again.returncode == 2 and b"already" in again.stderr
+    shown = json.loads(kite("config", "show", "--json", config=config).stdout)
+    assert shown["listener"][0]["max_size"] == 35 * 1024**2 and shown["retry"]["lifetime"] == 432000.0
+    listed = kite("listener", "list", config=config).stdout.decode()
+    assert "35.0 MiB" in listed and max(map(len, listed.splitlines())) <= 100
+    assert json.loads(kite("config", "schema").stdout)["title"] == "kite.toml"
+
+
+def test_with_nobody_to_look_at_the_usual_is_proposed(folder: Path) -> None:
+    words = ("--host", "smarthost.invalid", "--no-login", "--folder", folder, "--unattended")
+    made = kite("init", *NAMES, *words, "--sender", "ships@ternferries.example")
+    text = (folder / "kite.toml").read_text()
+    assert made.returncode == 0 and b"nobody answers from here" in made.stdout
+    assert 'hosts = ["smarthost.invalid:587"]\ntls = "starttls"   # not tried' in text
+    assert 'senders = { "*" = "ships@ternferries.example" }' in text
+    missing = kite("init", "--folder", folder / "x", "--unattended", "--name", "quay1.ternferries.example")
+    assert missing.returncode == 2 and b"--host is needed" in missing.stderr
+
+
 def test_credentials_are_set_without_showing(folder: Path) -> None:
     (folder / "ca.pem").write_text("")
     config = write_site(folder, 2525)

@@ -401,3 +401,23 @@ def test_a_full_disk_is_452_and_the_session_goes_on(
             assert caught.recipients == ("b@x.example",)
 
     asyncio.run(live())
+
+
+def test_local_senders_leave_with_their_outward_address(folder: Path, authority: CertificateFiles) -> None:
+    """S-14's senders: by name, by `*`, and whole addresses as they are."""
+    senders = 'senders = { tidewatch = "tide-alerts@ternferries.example", "*" = "ships@ternferries.example" }'
+
+    async def live() -> None:
+        async with site(folder, authority) as here:
+            path = here.loaded.path
+            path.write_text(path.read_text().replace("[identity]", f"[identity]\n{senders}"))
+            await here.service.reload(load(path))
+            for sender in ("tidewatch", "Tidewatch@quay1.ternferries.example", "rota", "a@elsewhere.example", ""):
+                await converse(here.port, talk(letter("a@x.example", sender=sender)))
+            caught = await here.until_caught(5)
+            assert sorted(one.reverse_path for one in caught) == [
+                "", "a@elsewhere.example", "ships@ternferries.example", "tide-alerts@ternferries.example",
+                "tide-alerts@ternferries.example",
+            ]  # fmt: skip
+
+    asyncio.run(live())

@@ -44,7 +44,6 @@ from copper_kite.smtp.content import ContentReader
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.grammar import (
     Syntax,
-    decode_xtext,
     match_plain_mail,
     match_plain_rcpt,
     parse_command_path,
@@ -52,6 +51,7 @@ from copper_kite.smtp.grammar import (
 )
 from copper_kite.smtp.lines import MAX_COMMAND_LINE, MAX_LOGIN_LINE, LineBuffer, LineTooLong
 from copper_kite.smtp.order import ORDER, Phase, Step
+from copper_kite.smtp.parameters import MAIL_PARAMETERS
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import decode_base64, decode_plain
 
@@ -339,9 +339,9 @@ class Server:
         utf8 = "SMTPUTF8" in parameters
         size: int | None = None
         for key, value in parameters.items():
-            if key not in _MAIL_PARAMETERS or (key == "AUTH" and not self._offers.logins):
+            if key not in MAIL_PARAMETERS or (key == "AUTH" and not self._offers.logins):
                 return UNKNOWN_PARAMETER
-            if not _MAIL_PARAMETERS[key](value):
+            if not MAIL_PARAMETERS[key](value):
                 return BAD_PARAMETER
             if key == "SIZE":
                 size = int(value or 0)
@@ -456,20 +456,6 @@ class Server:
             return
         self._asked = events.LoginAsked(login)
 
-
-def _is_xtext(value: str | None) -> bool:
-    try:
-        return value is not None and bool(decode_xtext(value) or value)
-    except Syntax:
-        return False
-
-
-_MAIL_PARAMETERS: dict[str, Callable[[str | None], bool]] = {
-    "SIZE": lambda value: value is not None and value.isascii() and value.isdigit() and len(value) <= 20,  # RFC 1870 3
-    "BODY": lambda value: (value or "").upper() in ("7BIT", "8BITMIME"),  # RFC 6152 2
-    "SMTPUTF8": lambda value: value is None,  # RFC 6531 3.4
-    "AUTH": _is_xtext,  # RFC 4954 5: read, never trusted
-}
 
 _AFTER: dict[Step, Callable[[Server, events.Event], None]] = {
     Step.MAIL: Server._sender_accepted,
