@@ -94,7 +94,8 @@ def test_the_same_by_questions_at_a_terminal(folder: Path, authority: Certificat
 
     def ask(hop: int) -> None:
         terminal = Terminal("init", "--folder", str(folder / "k"), "--trust", str(folder / "ca.pem"))
-        terminal.answer("full name", "quay1.ternferries.example")
+        terminal.answer("full name", "quay1")
+        terminal.answer("not a fully qualified domain name", "quay1.ternferries.example")
         terminal.answer("Domain of your addresses [ternferries.example]", "")
         terminal.answer("The smart host", f"localhost:{hop}")
         terminal.answer("Login at the smart host", "tern")

@@ -93,6 +93,24 @@ def test_only_the_lines_concerned(edit: Callable[[Document], None], gone: str, c
     assert found[0].strip("|") == gone and found[1].strip("|") == come.strip("|")
 
 
+def test_line_ends_and_odd_separators_stay() -> None:
+    text = '[server]\r\nname = "a\u2028b"\r\n# end\r\n'
+    document = Document(text)
+    document.set("server", None, "data", "queue")
+    assert document.text == '[server]\r\nname = "a\u2028b"\r\ndata = "queue"\r\n# end\r\n'
+    assert Document("").text == "" and Document("# no line end").text == "# no line end\n"
+
+
+def test_a_link_stays_a_link(folder: Path) -> None:
+    (folder / "real").mkdir()
+    real = folder / "real" / "kite.toml"
+    real.write_text("one")
+    link = folder / "kite.toml"
+    link.symlink_to(real)
+    write_file(link, "two")
+    assert link.is_symlink() and real.read_text() == "two"
+
+
 def test_what_cannot_be_changed_in_place_is_refused() -> None:
     for text in ("[server\n", 'name = "unended\n', "what is this\n"):
         with pytest.raises(EditFailed):

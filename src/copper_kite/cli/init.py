@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import time
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -16,8 +17,11 @@ from copper_kite.errors import InputError, SettingsError
 if TYPE_CHECKING:
     from copper_kite.session.look import Seen
     from copper_kite.settings.fresh import Answers
+    from copper_kite.settings.units import Endpoint
 
 __all__ = ["init"]
+
+NO_PORT = 65535  # stands for a port that was not given
 
 
 @click.command()
@@ -71,12 +75,24 @@ class _Asker:
     def __init__(self, unattended: bool) -> None:
         self._unattended = unattended
 
-    def text(self, option: str, question: str, default: str, *, needed: bool = True) -> str:
+    def text(
+        self, option: str, question: str, default: str, check: Callable[[str], object], *, needed: bool = True
+    ) -> str:
+        """The answer; one that `check` refuses with a ValueError is asked for again."""
         if self._unattended:
             if default or not needed:
                 return default
             raise InputError(f"{option} is needed: {question.lower()}", usage=True)
-        return str(click.prompt(question, default=default or (None if needed else ""), show_default=bool(default)))
+        while True:
+            shown = default or (None if needed else "")
+            answer = str(click.prompt(question, default=shown, show_default=bool(default))).strip()
+            try:
+                if answer or needed:
+                    check(answer)
+            except ValueError as error:
+                click.echo(str(error))
+                continue
+            return answer
 
     def secret(self, question: str, *, known: str) -> str:
         if self._unattended:
@@ -107,11 +123,12 @@ def _target(config: str | None, folder: str | None) -> Path:
 def _answers(ask: _Asker, given: dict[str, Any], path: Path) -> Answers:
     from copper_kite.settings.fresh import Answers, default_binds, own_name
     from copper_kite.settings.model import check_domain
-    from copper_kite.smtp.grammar import is_mailbox
 
     known = _known(path)
-    name = given["name"] or ask.text("--name", "This server's full name", known.name or own_name())
-    domain = given["domain"] or ask.text("--domain", "Domain of your addresses", known.domain or name.partition(".")[2])
+    name = given["name"] or ask.text("--name", "This server's full name", known.name or own_name(), check_domain)
+    domain = given["domain"] or ask.text(
+        "--domain", "Domain of your addresses", known.domain or name.partition(".")[2], check_domain
+    )
     for value in (name, domain):
         try:
             check_domain(value)
@@ -123,18 +140,37 @@ def _answers(ask: _Asker, given: dict[str, Any], path: Path) -> Answers:
     _smart_host(ask, given, known, answers)
     if not given["no_login"]:
         answers.login = given["login"] or ask.text(
-            "--login (or --no-login)", "Login at the smart host (empty: none)", known.login, needed=False
+            "--login (or --no-login)", "Login at the smart host (empty: none)", known.login, str, needed=False
         )
         if given["unattended"] and not answers.login:
             raise InputError("--login or --no-login is needed", usage=True)
     question = "Where mail for root goes, an address that somebody reads"
-    answers.root = given["root"] or ask.text("--root", question, known.root, needed=False)
+    answers.root = given["root"] or ask.text("--root", question, known.root, _mailbox, needed=False)
     question = f"Address of programs that have none (empty: their user's name at {domain})"
-    answers.sender = given["sender"] or ask.text("--sender", question, known.sender, needed=False)
+    answers.sender = given["sender"] or ask.text("--sender", question, known.sender, _mailbox, needed=False)
     for address in filter(None, (answers.root, answers.sender)):
-        if not is_mailbox(address):
-            raise InputError(f"{address!r} is not an address with a domain", usage=True)
+        try:
+            _mailbox(address)
+        except ValueError as error:
+            raise InputError(str(error), usage=True) from error
     return answers
+
+
+def _mailbox(address: str) -> None:
+    from copper_kite.smtp.grammar import is_mailbox
+
+    if not is_mailbox(address):
+        raise ValueError(f"{address!r} is not an address with a domain")
+
+
+def _host(text: str) -> Endpoint:
+    """The smart host; without a port it gets NO_PORT. Raises ValueError."""
+    from copper_kite.settings.units import parse_endpoint
+
+    endpoint = parse_endpoint(text, default_port=NO_PORT)
+    if endpoint.path:
+        raise ValueError("a smart host is a name or an address")
+    return endpoint
 
 
 def _trust(given: str | None) -> str:
@@ -190,15 +226,14 @@ def _default_data(path: Path) -> str:
 def _smart_host(ask: _Asker, given: dict[str, Any], known: Answers, answers: Answers) -> None:
     """The smart host, and the safest way to it that is seen to work."""
     from copper_kite.settings.model import DEFAULT_PORTS
-    from copper_kite.settings.units import parse_endpoint
 
     default = f"{known.host}:{known.port}" if known.host else ""
-    text = given["host"] or ask.text("--host", "The smart host, as name or name:port", default)
+    text = given["host"] or ask.text("--host", "The smart host, as name or name:port", default, _host)
     try:
-        endpoint = parse_endpoint(text, default_port=65535)
+        endpoint = _host(text)
     except ValueError as error:
         raise InputError(str(error), usage=True) from error
-    port = None if endpoint.port == 65535 else endpoint.port
+    port = None if endpoint.port == NO_PORT else endpoint.port
     answers.host, answers.tls = endpoint.host, given["tls"] or "starttls"
     answers.port = port or DEFAULT_PORTS[answers.tls]
     answers.why = "as you said" if given["tls"] else "not tried: TLS is demanded, never hoped for"

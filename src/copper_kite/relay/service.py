@@ -85,7 +85,8 @@ class Service:
         Raises NeedsRestart for what cannot change on the way, ListenFailed for an address that cannot be had; then
         everything stays as it was.
         """
-        assert self._dispatcher is not None
+        if self._dispatcher is None:
+            raise NeedsRestart("the server is stopping")
         for what, before, after in (
             ("data folder", str(self._loaded.data), str(loaded.data)),
             ("server's name", self._loaded.server_name, loaded.server_name),

@@ -61,13 +61,15 @@ class Document:
     """The text of a configuration, and the tables in it. Raises EditFailed for what is not TOML."""
 
     def __init__(self, text: str) -> None:
-        self._lines = text.splitlines()
+        self._line_end = "\r\n" if "\r\n" in text else "\n"
+        text = text.replace("\r\n", "\n").removesuffix("\n")
+        self._lines = text.split("\n") if text else []  # at line feeds alone: a value may hold other separators
         self._scan()
 
     @property
     def text(self) -> str:
         """The whole text as it is now."""
-        return "\n".join(self._lines) + "\n" if self._lines else ""
+        return self._line_end.join([*self._lines, ""])
 
     def blocks(self, table: str) -> list[Block]:
         """The tables of this name, in the file's order."""
@@ -209,12 +211,13 @@ def write_file(path: Path, text: str, *, mode: int | None = None, keep_last: boo
     Not so without `keep_last`: an old secret is to be gone. Owner and mode stay as they were; `mode` is that of a new
     file. Raises EditFailed.
     """
+    path = path.resolve()  # a link stays a link
     fresh = path.with_name(f".{path.name}.{os.getpid()}")
     try:
         before = path.stat() if path.exists() else None
         wanted = before.st_mode & 0o777 if before is not None else 0o644 if mode is None else mode
         descriptor = os.open(fresh, os.O_WRONLY | os.O_CREAT | os.O_EXCL, wanted)
-        with os.fdopen(descriptor, "w", encoding="utf-8") as file:
+        with os.fdopen(descriptor, "w", encoding="utf-8", newline="") as file:
             os.fchmod(file.fileno(), wanted)
             if before is not None and os.geteuid() == 0:
                 os.fchown(file.fileno(), before.st_uid, before.st_gid)

@@ -169,7 +169,7 @@ def _failed(path: Path, problem: str, line: int | None = None) -> SettingsError:
 def read_source(path: Path) -> str:
     """The text of a configuration. Raises SettingsError."""
     try:
-        return path.read_text("utf-8")
+        return path.read_bytes().decode("utf-8")  # line ends as they are: what is changed in place keeps them
     except OSError as error:
         raise _failed(path, f"cannot be read ({error.strerror})") from error
     except UnicodeDecodeError as error:
