@@ -27,7 +27,8 @@ TAIL = """\
 ## credentials.toml
 Beside `kite.toml`, mode 0600; refused when others can read it. A table for each name: `[beacon]` with `login` and
 `password`. A connector names the one it logs in with (`credential = "beacon"`); its mechanism is PLAIN (RFC 4616), and
-it goes only under verified TLS (RFC 4954). `kite credential set NAME` writes it.
+it goes only under verified TLS (RFC 4954). `kite credential add NAME` writes it;
+`enabled = false` puts it out of use.
 
 ## accounts.toml
 Beside `kite.toml`, mode 0600: for each account a SCRAM-SHA-256 key (RFC 5803), from which its password can be checked

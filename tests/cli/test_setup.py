@@ -305,9 +305,31 @@ def test_credentials_are_set_without_showing(folder: Path) -> None:
         {"name": "beacon", "login": "tern", "connectors": ["beacon"]},
         {"name": "harbour", "login": "ferry", "connectors": []},
     ]
+    again = kite("credential", "add", "harbour", "--login", "x", "--password-stdin", stdin=b"y\n", config=config)
+    assert again.returncode == 2 and b"already" in again.stderr
+    for words in (
+        ("copy", "harbour", "spare"),
+        ("disable", "spare"),
+        ("enable", "spare"),
+        ("remove", "spare", "--yes"),
+    ):
+        assert kite("credential", *words, config=config).returncode == 0
+    assert kite("credential", "disable", "beacon", config=config).returncode == 2
+    one = kite("credential", "show", "harbour", config=config).stdout
+    assert b"ferry" in one and b"s3cret" not in one
     assert kite("credential", "remove", "beacon", "--yes", config=config).returncode == 2
     assert kite("credential", "remove", "harbour", "--yes", config=config).returncode == 0
     assert "harbour" not in secrets.read_text()
+    secrets.write_text('[beacon]\nlogin = "tern"\npassword = "s3cret-9\n')
+    for words in (
+        ("credential", "list"),
+        ("credential", "show", "beacon"),
+        ("check",),
+        ("connector", "list"),
+        ("serve",),
+    ):
+        broken = kite(*words, config=config)
+        assert b"s3cret" not in broken.stdout + broken.stderr
 
 
 def test_an_account_gets_a_password_of_which_only_a_key_is_kept(folder: Path) -> None:
@@ -329,6 +351,24 @@ def test_an_account_gets_a_password_of_which_only_a_key_is_kept(folder: Path) ->
     ]
     gone = kite("account", "remove", "ticketing", "--yes", config=config)
     assert gone.returncode == 0 and b"would get 535" in gone.stdout
+
+
+@pytest.mark.parametrize(
+    ("words", "found"),
+    [
+        ("kite connector show b", "beacon"), ("kite listener set p", "programs"), ("kite credential set b", "beacon"),
+        ("kite account show t", "ticketing"), ("kite connector set beacon pref", "preference="),
+    ],
+)  # fmt: skip
+def test_the_shell_completes_names_and_keys(folder: Path, words: str, found: str) -> None:
+    (folder / "ca.pem").write_text("")
+    config = write_site(folder, 2525, extra='[[account]]\nname = "ticketing"\n')
+    more = {"_KITE_COMPLETE": "bash_complete", "COMP_WORDS": words, "COMP_CWORD": str(words.count(" "))}
+    command = [sys.executable, "-c", "from copper_kite.cli.main import main; main()"]
+    done = subprocess.run(
+        command, env=environment(KITE_CONFIG=str(config)) | more, capture_output=True, text=True, check=False
+    )
+    assert f"plain,{found}" in done.stdout.splitlines(), done
 
 
 def test_where_mail_goes_and_why(folder: Path) -> None:

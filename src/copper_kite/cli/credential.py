@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import sys
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -12,6 +13,10 @@ from copper_kite.cli.editing import complete_names, near, take_up
 from copper_kite.cli.options import json_option, load_settings
 from copper_kite.cli.show import print_json, print_table
 from copper_kite.errors import InputError
+from copper_kite.settings.values import shown
+
+if TYPE_CHECKING:
+    from copper_kite.settings.edit import Block, Document
 
 __all__ = ["credential", "password_options", "read_password"]
 
@@ -74,45 +79,101 @@ def list_credentials(config: str | None, as_json: bool) -> None:
     )
 
 
-@credential.command("set")
+@credential.command("show")
 @click.argument("name", shell_complete=complete_names("credential"))
-@click.option("--login", metavar="LOGIN", help="The login; asked for when it is not given and not known.")
+@json_option
 @click.pass_obj
-def set_credential(
-    config: str | None,
-    name: str,
-    login: str | None,
-    password_stdin: bool,
-    password_env: str | None,
-    password_command: str | None,
-) -> None:
-    """Add a credential, or give one another login or password.
+def show_credential(config: str | None, name: str, as_json: bool) -> None:
+    """One credential: its login, and who uses it; the password does not show."""
+    loaded = load_settings(config)
+    path, document = _file(config)
+    block = _demand(document, name)
+    values = document.values(block)
+    users = [entry.name for entry in loaded.settings.connector if entry.credential == name]
+    found = {"name": name, "login": values.get("login"), "enabled": values.get("enabled", True), "connectors": users}
+    if as_json:
+        print_json({**found, "file": str(path)})
+        return
+    print_table(("key", "value"), [(key, shown(value)) for key, value in {**found, "file": str(path)}.items()])
+
+
+@credential.command("add")
+@click.argument("name")
+@click.option("--login", metavar="LOGIN", help="The login; asked for when it is not given.")
+@click.pass_obj
+def add_credential(config: str | None, /, name: str, login: str | None, **source: Any) -> None:
+    """Add a credential.
 
     The password is asked for, and does not show, unless an option says where it comes from.
     """
-    from copper_kite.settings.edit import Document, write_file
+    _, document = _file(config)
+    if document.blocks(name):
+        raise InputError(f"there is a credential {name!r} already; change it with `kite credential set`", usage=True)
+    _put(config, name, login, source)
+
+
+@credential.command("set")
+@click.argument("name", shell_complete=complete_names("credential"))
+@click.option("--login", metavar="LOGIN", help="Another login; else it stays.")
+@click.pass_obj
+def set_credential(config: str | None, /, name: str, login: str | None, **source: Any) -> None:
+    """Give a credential another login or password; add it when it is not there.
+
+    The password is asked for, and does not show, unless an option says where it comes from.
+    """
+    _put(config, name, login, source)
+
+
+for _command in (add_credential, set_credential):
+    password_options(_command)
+
+
+def _put(config: str | None, name: str, login: str | None, source: dict[str, Any]) -> None:
     from copper_kite.settings.secrets import check_credential
 
-    path = _path(config)
-    document = Document(path.read_text("utf-8") if path.exists() else "")
+    path, document = _file(config)
     known = document.values(document.blocks(name)[0]) if document.blocks(name) else {}
     login = login or known.get("login") or click.prompt("login", err=True)
-    password = read_password(password_stdin, password_env, password_command) or click.prompt(
-        f"password of {login}", hide_input=True, err=True
-    )
-    check_credential(name, login, password)
+    password = read_password(**source) or click.prompt(f"password of {login}", hide_input=True, err=True)
+    check_credential(name, str(login), str(password))
     if not known:
         document.add(name, {}, array=False)
     for key, value in (("login", login), ("password", password)):
         document.set(name, None, key, value)
-    write_file(path, document.text, mode=0o600, keep_last=False)
-    click.echo(f"credential {name} with login {login} is in {path}")
-    loaded = load_settings(config, secrets=True)
-    if any(entry.credential == name for entry in loaded.settings.connector):
-        take_up(loaded)
+    _write(config, path, document, name, f"credential {name} with login {login} is in {path}")
 
 
-password_options(set_credential)
+@credential.command("copy")
+@click.argument("name", shell_complete=complete_names("credential"))
+@click.argument("new")
+@click.pass_obj
+def copy_credential(config: str | None, name: str, new: str) -> None:
+    """Copy a credential under a NEW name."""
+    path, document = _file(config)
+    values = document.values(_demand(document, name))
+    if document.blocks(new):
+        raise InputError(f"there is a credential {new!r} already", usage=True)
+    document.add(new, values, array=False)
+    _write(config, path, document, new, f"credential {name} copied to {new}")
+
+
+def _switch(enabled: bool) -> None:
+    word = "enable" if enabled else "disable"
+
+    @credential.command(word, help=f"{word.capitalize()} a credential that no connector uses while it is off.")
+    @click.argument("name", shell_complete=complete_names("credential"))
+    @click.pass_obj
+    def switch(config: str | None, name: str) -> None:
+        path, document = _file(config)
+        _demand(document, name)
+        if not enabled:
+            _demand_unused(config, name)
+        document.set(name, None, "enabled", None if enabled else False)
+        _write(config, path, document, name, f"credential {name} {word}d")
+
+
+_switch(enabled=True)
+_switch(enabled=False)
 
 
 @credential.command("remove")
@@ -121,21 +182,44 @@ password_options(set_credential)
 @click.pass_obj
 def remove_credential(config: str | None, name: str, yes: bool) -> None:
     """Remove a credential that no connector uses."""
-    from copper_kite.settings.edit import Document, write_file
-
-    loaded = load_settings(config)
-    users = [entry.name for entry in loaded.settings.connector if entry.credential == name]
-    if users:
-        raise InputError(f"connector {', '.join(users)} logs in with it; give it another one first", usage=True)
-    path = _path(config)
-    document = Document(path.read_text("utf-8") if path.exists() else "")
-    if not document.blocks(name):
-        raise near(name, document.tables, "credential")
+    _demand_unused(config, name)
+    path, document = _file(config)
+    block = _demand(document, name)
     if not yes:
         click.confirm(f"Remove credential {name}?", abort=True)
-    document.remove_block(document.blocks(name)[0])
+    document.remove_block(block)
+    _write(config, path, document, name, f"credential {name} removed from {path}")
+
+
+def _demand_unused(config: str | None, name: str) -> None:
+    users = [entry.name for entry in load_settings(config).settings.connector if entry.credential == name]
+    if users:
+        raise InputError(f"connector {', '.join(users)} logs in with it; give it another one first", usage=True)
+
+
+def _demand(document: Document, name: str) -> Block:
+    if not document.blocks(name):
+        raise near(name, document.tables, "credential")
+    return document.blocks(name)[0]
+
+
+def _file(config: str | None) -> tuple[Path, Document]:
+    """Where the credentials are, or are to be, and what is there."""
+    from copper_kite.settings.edit import Document
+
+    path = _path(config)
+    return path, Document(path.read_bytes().decode("utf-8") if path.exists() else "")
+
+
+def _write(config: str | None, path: Path, document: Document, name: str, done: str) -> None:
+    """Write the file, for its owner alone; a running server that uses the credential takes it up."""
+    from copper_kite.settings.edit import write_file
+
     write_file(path, document.text, mode=0o600, keep_last=False)
-    click.echo(f"credential {name} removed from {path}")
+    click.echo(done)
+    loaded = load_settings(config, secrets=True)
+    if any(entry.credential == name for entry in loaded.settings.connector):
+        take_up(loaded)
 
 
 def _path(config: str | None) -> Path:

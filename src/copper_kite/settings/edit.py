@@ -25,7 +25,7 @@ LAST_SUFFIX = ".last"
 
 
 class EditFailed(KiteError):
-    """Raised when a change cannot be made in place; nothing was written."""
+    """Raised when a change cannot be made in place; nothing was written. It quotes no line: one may be a secret."""
 
 
 @dataclass(slots=True)
@@ -192,7 +192,7 @@ class Document:
                     current.keys.setdefault(key.group(1), (number, end))
                     current.end = end
             elif line.strip() and not line.lstrip().startswith("#"):
-                raise EditFailed(f"line {number + 1} is written in a way that cannot be changed in place: {line}")
+                raise EditFailed(f"line {number + 1} is written in a way that cannot be changed in place")
             number = end
 
     def _end_of_value(self, start: int) -> int:
@@ -202,7 +202,7 @@ class Document:
             except tomllib.TOMLDecodeError:
                 continue
             return end
-        raise EditFailed(f"line {start + 1} is not TOML: {self._lines[start]}")
+        raise EditFailed(f"line {start + 1} is not TOML")
 
 
 def write_file(path: Path, text: str, *, mode: int | None = None, keep_last: bool = True) -> None:

@@ -55,8 +55,10 @@ def read_credentials(path: Path, findings: list[Finding]) -> dict[str, Credentia
         if not isinstance(table, dict):
             wrong(name, "stands outside a table", f"write [{name}] and its keys below", line)
             continue
-        for key in table.keys() - {"login", "password"}:
-            wrong(f"{name}.{key}", "unknown key", "the keys are login and password", locate(source, (name, key)))
+        for key in table.keys() - {"login", "password", "enabled"}:
+            wrong(f"{name}.{key}", "unknown key", "the keys are login, password, enabled", locate(source, (name, key)))
+        if table.get("enabled", True) is False:
+            continue
         login, password = table.get("login"), table.get("password")
         if not (isinstance(login, str) and login and isinstance(password, str) and password):
             wrong(name, "login and password are both needed, as text", line=line)
