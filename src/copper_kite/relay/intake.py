@@ -9,7 +9,7 @@ from functools import partial
 
 from copper_kite.clock import Clock
 from copper_kite.errors import KiteError, StoreFull
-from copper_kite.mail.header import scan_header
+from copper_kite.mail.header import message_id_of
 from copper_kite.mail.received import protocol_word, received_field
 from copper_kite.net.server import LATER, Answer, Handler, ServerSession
 from copper_kite.relay.delivery import Fresh
@@ -72,10 +72,10 @@ class Submission:
 
         None when a bare name cannot be completed.
         """
+        if self._is_elsewhere(path):
+            return path
         identity = self._identity
         local, domain = split_mailbox(path)
-        if domain.lower() not in self._own_domains:
-            return path
         local = local.lower()
         if local in identity.recipients:
             return identity.recipients[local]
@@ -87,13 +87,20 @@ class Submission:
 
     def outward_sender(self, path: str) -> str | None:
         """A reverse-path as it leaves: a local name by `[identity] senders`, else with its domain; None if neither."""
+        if self._is_elsewhere(path):
+            return path
         local, domain = split_mailbox(path)
         senders = self._identity.senders
-        if domain.lower() in self._own_domains and (outside := senders.get(local.lower()) or senders.get("*")):
+        if outside := senders.get(local.lower()) or senders.get("*"):
             return outside
         if domain:
             return path
         return f"{path}@{self._identity.domain}" if self._identity.domain is not None else None
+
+    def _is_elsewhere(self, path: str) -> bool:
+        """Whether a path has a domain that is not this server's, as nearly all have. A quoted name alone has none."""
+        place = path.rfind("@")
+        return place > 0 and path[-1] != '"' and path[place + 1 :].lower() not in self._own_domains
 
     def allows(self, address: str) -> bool:
         """Whether this client may hand in mail without a login. A Unix socket's clients may: its mode says who."""
@@ -301,7 +308,7 @@ class _Growing:
     def _take(self) -> bytes:
         octets = b"".join(self._parts)
         if not self._portion:
-            self.message_id = scan_header(octets, self._field).value(b"Message-ID")[:998]
+            self.message_id = message_id_of(octets, self._field)
         self.size += len(octets)
         self._parts.clear()
         self._collected = 0

@@ -44,17 +44,17 @@ class Rows(NamedTuple):
 
 def rows_of(change: Change) -> Rows:
     """Plain values: numbers, strings, octets, None, and lists and dictionaries of them."""
-    finished = change.finished
+    finished, outcomes, attempts = change.finished, change.outcomes, change.attempts
     return Rows(
-        list(map(tuple, change.messages)),
-        list(map(_recipient_row, change.recipients)),
+        list(map(tuple, change.messages)) if change.messages else (),
+        list(map(_recipient_row, change.recipients)) if change.recipients else (),
         [(message << PORTION_BITS | portion, octets) for message, portion, octets in change.content],
-        list(map(_outcome_row, change.outcomes)),
-        list(map(tuple, change.attempts)),
-        [note for note in map(_connector_row, change.attempts) if note is not None],
-        list(map(_journal_row, change.journal)),
+        list(map(_outcome_row, outcomes)) if outcomes else (),
+        list(map(tuple, attempts)) if attempts else (),
+        [note for note in map(_connector_row, attempts) if note is not None] if attempts else (),
+        list(map(_journal_row, change.journal)) if change.journal else (),
         finished,
-        () if finished else [outcome.message for outcome in change.outcomes if outcome.state in FINAL],
+        [outcome.message for outcome in outcomes if outcome.state in FINAL] if outcomes and not finished else (),
         change.dropped,
     )
 
