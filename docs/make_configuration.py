@@ -34,7 +34,8 @@ it goes only under verified TLS (RFC 4954). `kite credential add NAME` writes it
 Beside `kite.toml`, mode 0600: for each account a SCRAM-SHA-256 key (RFC 5803), from which its password can be checked
 and not found out. `kite account password NAME` writes it.
 
-Under a service manager, files of these names in `$CREDENTIALS_DIRECTORY` are taken instead.
+Under a service manager, files of these names in `$CREDENTIALS_DIRECTORY` are taken instead. systemd puts them there
+when the service starts: a changed secret is taken up by `systemctl restart copper-kite`, and the commands say so.
 
 ## For editors
 `kite config schema > kite.schema.json` writes a JSON Schema of this file. `kite service` prints systemd units; their

@@ -206,10 +206,10 @@ def kite(*words: object, stdin: bytes = b"", config: Path | None = None) -> subp
 
 
 @contextmanager
-def running(config: Path) -> Iterator[subprocess.Popen[bytes]]:
-    """`kite serve` as a process, ready; killed at the end if it still runs."""
+def running(config: Path, **more: str) -> Iterator[subprocess.Popen[bytes]]:
+    """`kite serve` as a process, ready, with `more` in its environment; killed at the end if it still runs."""
     command = [sys.executable, "-m", "copper_kite", "--config", str(config), "serve"]
-    process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, env=environment())
+    process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, env=environment(**more))
     assert process.stderr is not None
     said = []
     for line in process.stderr:

@@ -19,6 +19,7 @@ from pathlib import Path
 import pytest
 
 from copper_kite.net.authority import CertificateFiles
+from copper_kite.session.standin import Caught
 from tests.cli.test_commands import port_of, smart_host, take
 from tests.support import PASSWORD, SECONDS, environment, free_port, kite, running, write_site
 
@@ -371,6 +372,28 @@ def test_the_shell_completes_names_and_keys(folder: Path, words: str, found: str
     assert f"plain,{found}" in done.stdout.splitlines(), done
 
 
+def test_secrets_that_a_manager_hands_over_come_from_it(folder: Path, authority: CertificateFiles) -> None:
+    """What stands beside the configuration does not count then, and a change to it says what it needs."""
+
+    async def live() -> None:
+        async with smart_host(folder, authority) as (hop, caught):
+            config = write_site(folder, hop)
+            given = folder / "given"
+            given.mkdir()
+            shutil.move(folder / "credentials.toml", given / "credentials.toml")
+            with running(config, CREDENTIALS_DIRECTORY=str(given)):
+                await hand_in(config, caught)
+
+    async def hand_in(config: Path, caught: asyncio.Queue[Caught]) -> None:
+        sent = await asyncio.to_thread(kite, "pipe", "a@passenger.example", stdin=b"x", config=config)
+        assert sent.returncode == 0 and (await take(caught)).login == "tern"
+        words = ("credential", "add", "beacon", "--login", "tern", "--password-stdin")
+        changed = await asyncio.to_thread(kite, *words, stdin=b"other\n", config=config)
+        assert b"systemctl restart" in changed.stdout, changed
+
+    asyncio.run(live())
+
+
 def test_where_mail_goes_and_why(folder: Path) -> None:
     (folder / "ca.pem").write_text("")
     more = '[[connector]]\nname = "harbour"\nhosts = ["127.0.0.1:9"]\nrecipients = ["*.harbouroffice.example"]\n'
@@ -405,10 +428,13 @@ def test_the_connector_is_tested_alone(folder: Path, authority: CertificateFiles
 
 
 @pytest.mark.skipif(shutil.which("systemd-analyze") is None, reason="systemd's tools are not here")
-def test_the_unit_passes_the_manager_s_own_check(folder: Path) -> None:
+@pytest.mark.parametrize("data", ["queue", "/var/lib/copper-kite"])
+def test_the_unit_passes_the_manager_s_own_check(folder: Path, data: str) -> None:
     (folder / "ca.pem").write_text("")
     config = write_site(folder, 2525)
-    assert kite("service", "--install", "--folder", folder, config=config).returncode == 0
+    config.write_text(config.read_text().replace('data = "queue"', f'data = "{data}"'))
+    done = kite("service", "--install", "--folder", folder, config=config)
+    assert done.returncode == 0 and (b"useradd" in done.stdout) == (data == "queue")
     units = [folder / "copper-kite.service", folder / "copper-kite.socket"]
     done = subprocess.run(["systemd-analyze", "verify", *units], capture_output=True, text=True, check=False)
     about = [line for line in done.stderr.splitlines() if "copper-kite" in line]

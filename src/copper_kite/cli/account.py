@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from copper_kite.cli.credential import password_options, read_password
-from copper_kite.cli.editing import complete_names, make_family, near, take_up
+from copper_kite.cli.editing import complete_names, make_family, near, take_up_secrets
 from copper_kite.cli.options import json_option, load_settings
 from copper_kite.cli.show import print_json, print_table
 
@@ -76,7 +76,7 @@ def set_password(
     document.set(name, None, "key", str(ScramKey.make(Secret(password), os.urandom(16))))
     write_file(path, document.text, mode=0o600, keep_last=False)
     click.echo(f"account {name} has its password; its key is in {path}")
-    take_up(load_settings(config, secrets=True))
+    take_up_secrets(load_settings(config, secrets=True))
 
 
 password_options(set_password)

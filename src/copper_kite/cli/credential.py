@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from copper_kite.cli.editing import complete_names, near, take_up
+from copper_kite.cli.editing import complete_names, near, take_up_secrets
 from copper_kite.cli.options import json_option, load_settings
 from copper_kite.cli.show import print_json, print_table
 from copper_kite.errors import InputError
@@ -219,7 +219,7 @@ def _write(config: str | None, path: Path, document: Document, name: str, done: 
     click.echo(done)
     loaded = load_settings(config, secrets=True)
     if any(entry.credential == name for entry in loaded.settings.connector):
-        take_up(loaded)
+        take_up_secrets(loaded)
 
 
 def _path(config: str | None) -> Path:

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
     from copper_kite.settings.values import Assignment
 
-__all__ = ["change", "complete_names", "make_family", "near", "plain_entry", "take_up"]
+__all__ = ["change", "complete_names", "make_family", "near", "plain_entry", "take_up", "take_up_secrets"]
 
 ANSWER_SECONDS = 10.0  # what the running server may take to say yes or no
 
@@ -74,6 +74,23 @@ def take_up(loaded: Loaded) -> bool:
         time.sleep(0.02)
     say(("the running server has not answered; `kite status` tells what it goes by", "bold red"))
     return False
+
+
+def take_up_secrets(loaded: Loaded) -> None:
+    """As `take_up`, after a file of secrets changed: a service manager hands those over at the start only."""
+    from copper_kite.store.folder import running_server
+
+    running = running_server(loaded.data)
+    try:
+        environ = Path(f"/proc/{running.pid}/environ").read_bytes() if running else b""
+    except OSError:
+        environ = b""
+    if b"\0CREDENTIALS_DIRECTORY=" in b"\0" + environ:
+        click.echo(
+            "the running server has its secrets from systemd: `systemctl restart copper-kite` hands over the new"
+        )
+    else:
+        take_up(loaded)
 
 
 def near(wanted: str, names: Sequence[str], what: str) -> InputError:

@@ -25,7 +25,7 @@ def service(config: str | None, install: bool, folder: str, user: str) -> None:
     systemd (LoadCredential). `systemctl reload` takes up a changed configuration.
     """
     from copper_kite.settings.edit import EditFailed, write_file
-    from copper_kite.settings.service_units import NAME, service_unit, socket_unit
+    from copper_kite.settings.service_units import NAME, STATE, service_unit, socket_unit
 
     loaded = load_settings(config)
     units = {f"{NAME}.service": service_unit(loaded, _command(), user), f"{NAME}.socket": socket_unit(loaded)}
@@ -41,7 +41,11 @@ def service(config: str | None, install: bool, folder: str, user: str) -> None:
         except EditFailed as error:
             raise InputError(f"{error}; run it as root") from error
         click.echo(f"{Path(folder) / name} written")
-    click.echo(f"Next:\n  systemctl daemon-reload\n  systemctl enable --now {NAME}.socket {NAME}.service")
+    click.echo("Next:")
+    if loaded.data.absolute() != STATE:  # there, systemd makes the user and the folder
+        click.echo(f"  useradd --system --shell /usr/sbin/nologin {user}")
+        click.echo(f"  install -d -o {user} -m 0700 {loaded.data.absolute()}")
+    click.echo(f"  systemctl daemon-reload\n  systemctl enable --now {NAME}.socket {NAME}.service")
 
 
 def _command() -> list[str]:

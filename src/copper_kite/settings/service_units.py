@@ -8,11 +8,11 @@ from pathlib import Path
 from copper_kite.settings.accounts import ACCOUNTS
 from copper_kite.settings.load import Loaded
 
-__all__ = ["NAME", "service_unit", "socket_unit"]
+__all__ = ["NAME", "STATE", "service_unit", "socket_unit"]
 
 NAME = "copper-kite"
 STATE = Path("/var/lib") / NAME
-RUN = Path("/run") / NAME
+_OWN_STATE = ["DynamicUser=yes", f"StateDirectory={NAME}", "StateDirectoryMode=0700"]
 
 HARDENING = """\
 CapabilityBoundingSet=
@@ -46,7 +46,11 @@ UMask=0077
 
 
 def service_unit(loaded: Loaded, command: Sequence[str], user: str = NAME) -> str:
-    """The service. `command` starts kite; `user` need not exist: systemd makes one while it runs."""
+    """The service. `command` starts kite.
+
+    With the queue in its usual place `user` need not exist: systemd makes one while it runs, which owns that folder.
+    Elsewhere it must exist and own the queue's folder.
+    """
     credentials = loaded.path.parent.absolute() / loaded.settings.server.credentials
     secret = any(connector.credential for connector in loaded.settings.connector)
     data = loaded.data.absolute()
@@ -67,12 +71,9 @@ def service_unit(loaded: Loaded, command: Sequence[str], user: str = NAME) -> st
         "RestartSec=2s",
         "TimeoutStopSec=30s",
         f"User={user}",
-        "DynamicUser=yes",
-        f"RuntimeDirectory={NAME}",
-        "RuntimeDirectoryMode=0755",
         *([f"LoadCredential={credentials.name}:{credentials}"] if secret else []),
         *([f"LoadCredential={ACCOUNTS}:{credentials.parent / ACCOUNTS}"] if loaded.settings.account else []),
-        *([f"StateDirectory={NAME}", "StateDirectoryMode=0700"] if data == STATE else [f"ReadWritePaths={data}"]),
+        *(_OWN_STATE if data == STATE else [f"ReadWritePaths={data}"]),
         f"ProtectHome={'read-only' if home else 'yes'}",
         HARDENING.rstrip(),
         "",
