@@ -419,6 +419,9 @@ def test_the_connector_is_tested_alone(folder: Path, authority: CertificateFiles
             await asyncio.to_thread(
                 kite, "credential", "set", "beacon", "--password-stdin", stdin=secret, config=config
             )
+            told = await asyncio.to_thread(kite, "connector", "test", "beacon", "--dialogue", config=config)
+            assert b"> AUTH PLAIN ***" in told.stdout and b"kite credential set beacon" in told.stdout
+            assert PASSWORD.encode() not in told.stdout
             failed = await asyncio.to_thread(kite, "connector", "test", "beacon", "--json", config=config)
             found = json.loads(failed.stdout)
             assert failed.returncode == 4 and found["verdict"]["side"] == "here"

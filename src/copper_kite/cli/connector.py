@@ -133,9 +133,10 @@ def _row_json(entry: Connector, used: Used, state: ConnectorState | None) -> dic
 @connector.command("test")
 @click.argument("name", shell_complete=complete_names("connector"))
 @click.option("--to", "recipient", metavar="ADDRESS", help="Also send one small real message to this address.")
+@click.option("--dialogue", is_flag=True, help="Show every line that was said.")
 @json_option
 @click.pass_context
-def test_connector(ctx: click.Context, name: str, recipient: str | None, as_json: bool) -> None:
+def test_connector(ctx: click.Context, name: str, recipient: str | None, dialogue: bool, as_json: bool) -> None:
     """Walk to the next hop by the connector's settings, up to the login; no mail is sent without --to.
 
     Exit 0 when it gets there, 4 when something stops it.
@@ -155,6 +156,10 @@ def test_connector(ctx: click.Context, name: str, recipient: str | None, as_json
     else:
         say((f"connector {name}", "bold"), f" to {entries[name].next_hop}, TLS {entries[name].tls}")
         print_stages(found.stages, found.failure)
+        if dialogue:
+            click.echo()
+            for at, mark, text in found.dialogue.export():
+                click.echo(f"  {at:8.3f}  {mark} {text}")
         click.echo()
         print_verdict(found.verdict)
     ctx.exit(0 if found.passed else 4)

@@ -188,6 +188,7 @@ def probed_json(found: Probed) -> dict[str, Any]:
         "tls": found.tls or None,
         "offers": [" ".join((key, *values)) for key, values in found.keywords.items()],
         "stages": stages_json(found.stages, found.failure),
+        "dialogue": found.dialogue.export(),
         "verdict": verdict_json(found.verdict),
     }
 

@@ -51,7 +51,8 @@ def load_story(loaded: Loaded, reader: Any, id: int) -> Story:
     from copper_kite.store.folder import running_server
     from copper_kite.trace.story import tell
 
-    facts = {"config": str(loaded.path), "credential": str(loaded.path.parent / loaded.settings.server.credentials)}
+    credentials = {entry.name: entry.credential for entry in loaded.settings.connector}
+    facts = {"config": str(loaded.path), "credentials": credentials}
     return tell(reader.record(id), facts, running=running_server(loaded.data) is not None)
 
 

@@ -56,6 +56,7 @@ async def probe(plan: Plan, facts: Mapping[str, Any], letter: Letter | None = No
     dialogue = Dialogue(loop.time())
     next_hop = f"{plan.host}:{plan.port}"
     known = {"host": plan.host, "next_hop": next_hop, "login": plan.login, **facts}
+    known["more"] = f"kite connector test --dialogue {facts.get('connector', 'NAME')}"
     known["openssl"] = "" if plan.tls == "implicit" else "-starttls smtp"
     try:
         session = await open_session(plan, dialogue)

@@ -41,7 +41,7 @@ class Story:
 def tell(record: Record, facts: Mapping[str, Any], *, running: bool) -> Story:
     """The story of one message.
 
-    `facts` is what the sentences may name beyond the record (`config`, `credential`); `running` says whether a server
+    `facts` is what the sentences may name beyond the record (`config`, and `credentials`: connector → the name of its credential); `running` says whether a server
     holds the queue now.
     """
     lines = [_accepted_line(record)]
@@ -154,6 +154,8 @@ def _stopped(
         "login": attempt.facts.get("login", ""),
         "text": attempt.text,
         "id": id_text(record.message.id),
+        "credential": facts.get("credentials", {}).get(attempt.connector),
+        "more": f"kite trace --dialogue {id_text(record.message.id)}",
         "openssl": "" if attempt.facts.get("mode") == "implicit" else "-starttls smtp",
     }
     judgement = judge(Stage(stage), cause, int(number) if number else None, enhanced, known)
