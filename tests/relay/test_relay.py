@@ -52,7 +52,7 @@ def records(here: Site) -> list[Record]:
 
 
 def story(here: Site, record: Record) -> Story:
-    return tell(record, {"config": "kite.toml", "credential": "credentials.toml"}, running=True)
+    return tell(record, {"config": "kite.toml", "credentials": {"beacon": "beacon"}}, running=True)
 
 
 def ended(count: int) -> object:

@@ -41,8 +41,8 @@ class Story:
 def tell(record: Record, facts: Mapping[str, Any], *, running: bool) -> Story:
     """The story of one message.
 
-    `facts` is what the sentences may name beyond the record (`config`, and `credentials`: connector → the name of its credential); `running` says whether a server
-    holds the queue now.
+    `facts` is what the sentences may name beyond the record: `config`, and `credentials` (connector → the name of its
+    credential); `running` says whether a server holds the queue now.
     """
     lines = [_accepted_line(record)]
     for attempt in record.attempts:
