@@ -73,9 +73,10 @@ def serve(config: str | None) -> None:
         tell_manager("STOPPING=1")
         if service.lost.is_set():
             click.echo("the process that writes the queue is gone: nothing can be kept, so the server stops", err=True)
+            await service.stop(0.5)  # what is in hand cannot be finished: its end could not be recorded
         else:
             click.echo("stopping", err=True)
-        await service.stop()
+            await service.stop()
         return not service.lost.is_set()
 
     if not uvloop.run(run()):

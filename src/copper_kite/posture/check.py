@@ -41,7 +41,10 @@ def check_file(path: Path, now: float) -> tuple[Loaded | None, list[Finding]]:
     findings = [replace(finding, why=finding.why or _WHY_ERROR) for finding in findings]
     told = {(finding.file, finding.key) for finding in findings}
     more = _Check(loaded, source, now).findings()
-    findings += [finding for finding in more if (finding.file, finding.key) not in told]
+    for finding in more:  # a table that is misspelt in one key is not also told that the key is missing
+        inside = any(file == finding.file and key.startswith(f"{finding.key}.") for file, key in told)
+        if not inside and (finding.file, finding.key) not in told:
+            findings.append(finding)
     findings.sort(key=lambda finding: (finding.file, finding.line or 0))
     return loaded if usable else None, findings
 
