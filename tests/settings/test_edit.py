@@ -98,6 +98,7 @@ def test_line_ends_and_odd_separators_stay() -> None:
     document = Document(text)
     document.set("server", None, "data", "queue")
     assert document.text == '[server]\r\nname = "a\u2028b"\r\ndata = "queue"\r\n# end\r\n'
+    assert Document('["a.example"]  # x\nlogin = "b"\n').tables == ["a.example"]
     assert Document("").text == "" and Document("# no line end").text == "# no line end\n"
 
 

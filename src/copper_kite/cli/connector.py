@@ -31,7 +31,7 @@ if TYPE_CHECKING:
 __all__ = ["allowances_used", "connector"]
 
 COLUMNS = (
-    "name", "on", "pref", "next hop", "TLS", "trust", "login", "allowance used", "last good", "last bad", "recipients"
+    "name", "on", "pref", "next hop", "TLS", "trust", "login", "allowance", "last good", "last bad", "recipients"
 )  # fmt: skip
 Used = list[tuple[str, int, int]]  # period, how many of its allowance have left, and how many may
 

@@ -30,6 +30,7 @@ __all__ = ["Demo", "Moment"]
 
 EVERY = 2 * 3600.0  # of the day's seconds between two moments
 LOGIN = "tern-ferries"
+CREDENTIALS = {"out.beaconpost.example": "beacon", "gate.harbouroffice.example": "harbour"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,7 +91,7 @@ class Demo:
         password, path = secrets.token_urlsafe(12), self.folder / "credentials.toml"
         path.touch(mode=0o600)
         with path.open("a") as file:
-            file.write(f'["{name}"]\nlogin = "{LOGIN}"\npassword = "{password}"\n')
+            file.write(f'[{CREDENTIALS[name]}]\nlogin = "{LOGIN}"\npassword = "{password}"\n')
         return Secret(password)
 
     def _configure(self, port: int, beacon: int, gate: int) -> Loaded:
@@ -156,7 +157,7 @@ recipients = ["*"]
 hosts = ["localhost:{beacon}"]
 tls = "starttls"
 trust = "out.beaconpost.example/tls/ca.pem"
-credential = "out.beaconpost.example"
+credential = "beacon"
 
 [[connector]]
 name = "harbour"                    # a partner with an authority of its own: gate.harbouroffice.example
@@ -164,7 +165,7 @@ recipients = ["harbouroffice.example"]
 hosts = ["localhost:{gate}"]
 tls = "implicit"
 trust = "gate.harbouroffice.example/tls/ca.pem"
-credential = "gate.harbouroffice.example"
+credential = "harbour"
 
 [retry]
 waits = ["1m", "5m", "15m", "30m", "1h"]

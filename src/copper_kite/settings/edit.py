@@ -18,7 +18,7 @@ from copper_kite.errors import KiteError
 
 __all__ = ["Block", "Document", "EditFailed", "toml_value", "write_file"]
 
-_HEADER = re.compile(r"\s*(\[\[?)\s*([A-Za-z0-9_.-]+)\s*\]\]?\s*(?:#.*)?$")
+_HEADER = re.compile(r"""\s*\[\[?\s*(?:"([^"\\]+)"|([A-Za-z0-9_.-]+))\s*\]\]?\s*(?:#.*)?$""")
 _KEY = re.compile(r"\s*([A-Za-z0-9_-]+)\s*(?:\.[^=]*)?=")
 _PLAIN_KEY = re.compile(r"[A-Za-z0-9_-]+")
 LAST_SUFFIX = ".last"
@@ -184,7 +184,7 @@ class Document:
             line = self._lines[number]
             end = number + 1
             if header := _HEADER.match(line):
-                current = Block(header.group(2), number, end)
+                current = Block(header.group(1) or header.group(2), number, end)
                 self._blocks.append(current)
             elif key := _KEY.match(line):
                 end = self._end_of_value(number)
