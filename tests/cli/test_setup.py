@@ -301,8 +301,8 @@ def test_credentials_are_set_without_showing(folder: Path) -> None:
     assert secrets.stat().st_mode & 0o777 == 0o600 and not list(folder.glob("*.last"))
     listed = json.loads(kite("credential", "list", "--json", config=config).stdout)
     assert listed == [
-        {"name": "beacon", "login": "tern", "connectors": ["beacon"]},
-        {"name": "harbour", "login": "ferry", "connectors": []},
+        {"name": "beacon", "login": "tern", "enabled": True, "connectors": ["beacon"]},
+        {"name": "harbour", "login": "ferry", "enabled": True, "connectors": []},
     ]
     again = kite("credential", "add", "harbour", "--login", "x", "--password-stdin", stdin=b"y\n", config=config)
     assert again.returncode == 2 and b"already" in again.stderr
@@ -396,7 +396,7 @@ def test_where_mail_goes_and_why(folder: Path) -> None:
     (folder / "ca.pem").write_text("")
     more = '[[connector]]\nname = "harbour"\nhosts = ["127.0.0.1:9"]\nrecipients = ["*.harbouroffice.example"]\n'
     config = write_site(folder, 2525, extra=more)
-    found = json.loads(kite("route", "--json", "root", "ana@a.harbouroffice.example", config=config).stdout)
+    found = json.loads(kite("route", "--json", "Root@localhost", "ana@a.harbouroffice.example", config=config).stdout)
     assert [(one["recipient"], one["connector"]) for one in found] == [
         ("duty@crew.example", "beacon"), ("ana@a.harbouroffice.example", "harbour")
     ]  # fmt: skip

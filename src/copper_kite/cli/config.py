@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from copper_kite.cli.editing import change, plain_entry, take_up
+from copper_kite.cli.editing import change, plain_entry, show_entry, take_up
 from copper_kite.cli.options import json_option, load_settings
 from copper_kite.cli.show import print_json, print_table, say
 from copper_kite.errors import InputError
@@ -30,8 +30,6 @@ def config() -> None:
 @click.pass_obj
 def show(path: str | None, as_json: bool) -> None:
     """What counts now: every key, those that are not in the file with their defaults."""
-    from copper_kite.settings.values import shown
-
     loaded = load_settings(path)
     settings = loaded.settings
     if as_json:
@@ -48,11 +46,7 @@ def show(path: str | None, as_json: bool) -> None:
         for entry in _entries(value):
             click.echo()
             say((f"[[{table}]]" if isinstance(value, list) else f"[{table}]", "bold"))
-            rows = [
-                (key, shown(getattr(entry, key)), "" if key in entry.model_fields_set else "default")
-                for key in type(entry).model_fields
-            ]
-            print_table(("key", "value", ""), rows)
+            show_entry(entry, as_json=False)
 
 
 def _entries(value: object) -> list:  # type: ignore[type-arg]

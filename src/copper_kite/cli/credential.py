@@ -60,22 +60,19 @@ def read_password(password_stdin: bool, password_env: str | None, password_comma
 @click.pass_obj
 def list_credentials(config: str | None, as_json: bool) -> None:
     """All credentials with their logins and the connectors that use them; no password shows."""
-    loaded = load_settings(config, secrets=True)
-    users = {
-        name: [entry.name for entry in loaded.settings.connector if entry.credential == name]
-        for name in loaded.credentials
-    }
+    connectors = load_settings(config).settings.connector
+    _, document = _file(config)
+    rows = []
+    for name in document.tables:  # those that no connector uses yet, and those that are off, too
+        values = document.values(document.blocks(name)[0])
+        users = [entry.name for entry in connectors if entry.credential == name]
+        found = {"name": name, "login": values.get("login"), "enabled": values.get("enabled", True)}
+        rows.append({**found, "connectors": users})
     if as_json:
-        print_json(
-            [
-                {"name": name, "login": found.login, "connectors": users[name]}
-                for name, found in loaded.credentials.items()
-            ]
-        )
+        print_json(rows)
         return
     print_table(
-        ("name", "login", "used by connectors"),
-        [(name, found.login, ", ".join(users[name]) or "none") for name, found in loaded.credentials.items()],
+        ("name", "login", "on", "used by connectors"), [[shown(value) for value in row.values()] for row in rows]
     )
 
 

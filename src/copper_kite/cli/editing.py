@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
     from copper_kite.settings.values import Assignment
 
-__all__ = ["change", "complete_names", "make_family", "near", "plain_entry", "take_up", "take_up_secrets"]
+__all__ = ["change", "complete_names", "make_family", "near", "plain_entry", "show_entry", "take_up", "take_up_secrets"]
 
 ANSWER_SECONDS = 10.0  # what the running server may take to say yes or no
 
@@ -246,7 +246,7 @@ class _Family:
         def edit(document: Document) -> None:
             self._demand(document, name)
             self._demand_new(document, new)
-            document.copy(self._table, name, new, {})
+            document.copy(self._table, name, new)
             self._assign(document, new, given)
 
         change(config, edit, f"{self._table} {name} copied to {new}")

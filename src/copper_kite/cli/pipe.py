@@ -43,6 +43,7 @@ def _leave(message: str, status: int) -> None:
 
 def _pipe(config: str | None, recipients: tuple[str, ...], sender: str | None, socket: str | None) -> None:
     from copper_kite.mail.mend import mend
+    from copper_kite.routing.outward import Outward
     from copper_kite.session.handover import hand_over
     from copper_kite.smtp.transaction import Envelope
 
@@ -61,9 +62,8 @@ def _pipe(config: str | None, recipients: tuple[str, ...], sender: str | None, s
     if not octets.strip():
         raise InputError("there is nothing on standard input")
     if sender is None:
-        user, identity = _local_user(), loaded.settings.identity
-        outside = identity.senders.get(user.lower()) or identity.senders.get("*")
-        sender = outside or f"{user}@{identity.domain or loaded.server_name}"
+        user = _local_user()
+        sender = Outward(loaded.settings.identity, loaded.server_name).sender(user) or f"{user}@{loaded.server_name}"
     _check_addresses(sender, recipients)
     now = time.time()
     message_id = f"{time.time_ns():x}.{os.getpid()}.{os.urandom(4).hex()}@{loaded.server_name}"

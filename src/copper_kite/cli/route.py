@@ -32,15 +32,17 @@ def route(ctx: click.Context, addresses: tuple[str, ...], sender: str, as_json: 
     Without addresses, or with -, they are read from standard input, one a line. Exit 1 when one has no connector.
     """
     from copper_kite.routing.choose import choose
+    from copper_kite.routing.outward import Outward
     from copper_kite.smtp.grammar import is_mailbox
 
     loaded = load_settings(ctx.obj)
     given = [line.strip() for line in sys.stdin] if addresses in ((), ("-",)) else list(addresses)
-    wanted = [_complete(loaded, address) for address in given if address]
+    outward = Outward(loaded.settings.identity, loaded.server_name)
+    wanted = [outward.recipient(address) or address for address in given if address]
     for address in wanted:
         if not is_mailbox(address):
             raise InputError(f"{address!r} is not an address with a domain", usage=True)
-    choices = [choose(loaded.settings.connector, address, sender) for address in wanted]
+    choices = [choose(loaded.settings.connector, address, outward.sender(sender) or "") for address in wanted]
     if as_json:
         print_json([_choice_json(loaded, choice) for choice in choices])
     elif len(choices) > 5:
@@ -52,16 +54,6 @@ def route(ctx: click.Context, addresses: tuple[str, ...], sender: str, as_json: 
                 click.echo()
             _show(loaded, choice)
     ctx.exit(0 if all(choice.connector for choice in choices) else 1)
-
-
-def _complete(loaded: Loaded, address: str) -> str:
-    """A bare name as a listener would complete it."""
-    identity = loaded.settings.identity
-    if "@" in address:
-        return address
-    if address.lower() in identity.recipients:
-        return identity.recipients[address.lower()]
-    return f"{address}@{identity.domain}" if identity.domain else address
 
 
 def _show(loaded: Loaded, choice: Choice) -> None:

@@ -13,6 +13,7 @@ from pathlib import Path
 
 from copper_kite.errors import Finding, SettingsError
 from copper_kite.routing.cover import everything_is_carried, ties
+from copper_kite.routing.outward import Outward
 from copper_kite.settings.edit import toml_value
 from copper_kite.settings.load import Loaded, examine, read_source
 from copper_kite.settings.locate import locate
@@ -241,12 +242,11 @@ class _Check:
                 meant if "." in meant else "ternferries.example"
             )
             yield self._finding("warning", ("identity",), "bare names cannot be completed", why, remedy)
-        own = {"", name, "localhost", identity.domain or ""}
+        outward = Outward(identity, name)
         for local, address in identity.recipients.items():
-            target, _, domain = address.rpartition("@")
-            if domain.lower() in own - {""} and target.lower() in identity.recipients:
+            if not outward.is_elsewhere(address):
                 why = "it would come back for ever"
-                problem = f"mail for {local} goes to {address}, which is a local name again"
+                problem = f"mail for {local} goes to {address}, which is this server's own name again"
                 remedy = "name an address outside, where somebody reads it"
                 yield self._finding("error", ("identity", "recipients"), problem, why, remedy)
         if identity.domain and not ({"root", "postmaster"} & identity.recipients.keys()):

@@ -87,7 +87,7 @@ class Dispatcher:
                 self._lanes[connector.name] = before.pop(connector.name)
             else:
                 self._lanes[connector.name] = Lane(connector, plan, self, self._clock.now)
-        self._retired += before.values()
+        self._retired = [*(lane for lane in self._retired if lane.at_work), *before.values()]
         return [job for lane in before.values() for job in lane.retire()]
 
     def reload(self, loaded: Loaded) -> None:

@@ -13,10 +13,10 @@ from copper_kite.mail.header import message_id_of
 from copper_kite.mail.received import protocol_word, received_field
 from copper_kite.net.server import LATER, Answer, Handler, ServerSession
 from copper_kite.relay.delivery import Fresh
+from copper_kite.routing.outward import Outward
 from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Listener
 from copper_kite.smtp import events
-from copper_kite.smtp.grammar import split_mailbox
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import SCRAM_ITERATIONS, ScramKey
 from copper_kite.store.ids import IdMaker, id_text
@@ -64,43 +64,7 @@ class Submission:
         self.lifetime = loaded.settings.retry.lifetime
         self.listener = listener
         self.accounts = loaded.accounts
-        self._identity = loaded.settings.identity
-        self._own_domains = frozenset(("", self.server, "localhost"))
-
-    def outward(self, path: str) -> str | None:
-        """A path as it leaves: a bare name gets its domain, a name that has an outward address gets that.
-
-        None when a bare name cannot be completed.
-        """
-        if self._is_elsewhere(path):
-            return path
-        identity = self._identity
-        local, domain = split_mailbox(path)
-        local = local.lower()
-        if local in identity.recipients:
-            return identity.recipients[local]
-        if domain:
-            return path
-        if identity.domain is not None:
-            return f"{path}@{identity.domain}"
-        return f"{path}@{self.server}" if local == "postmaster" else None
-
-    def outward_sender(self, path: str) -> str | None:
-        """A reverse-path as it leaves: a local name by `[identity] senders`, else with its domain; None if neither."""
-        if self._is_elsewhere(path):
-            return path
-        local, domain = split_mailbox(path)
-        senders = self._identity.senders
-        if outside := senders.get(local.lower()) or senders.get("*"):
-            return outside
-        if domain:
-            return path
-        return f"{path}@{self._identity.domain}" if self._identity.domain is not None else None
-
-    def _is_elsewhere(self, path: str) -> bool:
-        """Whether a path has a domain that is not this server's, as nearly all have. A quoted name alone has none."""
-        place = path.rfind("@")
-        return place > 0 and path[-1] != '"' and path[place + 1 :].lower() not in self._own_domains
+        self.outward = Outward(loaded.settings.identity, self.server)
 
     def allows(self, address: str) -> bool:
         """Whether this client may hand in mail without a login. A Unix socket's clients may: its mode says who."""
@@ -162,7 +126,7 @@ class Intake(Handler):
             return LOGIN_FIRST
         path: str | None = event.path
         if path:
-            path = self._shared.outward_sender(path)
+            path = self._shared.outward.sender(path)
         if path is None:
             return UNQUALIFIED_SENDER
         self._sender, self._reverse_path, self._recipients = event, path, []
@@ -174,7 +138,7 @@ class Intake(Handler):
             assert self._session is not None
             name = self._shared.listener.name
             return Reply(550, "5.7.1", f"{self._session.peer} may not relay through listener {name}")
-        path = self._shared.outward(event.path)
+        path = self._shared.outward.recipient(event.path)
         if path is None:
             return UNQUALIFIED_RECIPIENT
         if path not in self._recipients:

@@ -92,6 +92,11 @@ class Lane:
             _give_nothing(self._idle.popleft())
         return waiting
 
+    @property
+    def at_work(self) -> bool:
+        """Whether a session is still open or being opened."""
+        return bool(self._workers)
+
     def _put_back(self, job: Job) -> None:
         """A job that was taken and not begun."""
         if self._retired:

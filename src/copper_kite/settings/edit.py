@@ -107,14 +107,10 @@ class Document:
         before = [""] if place and self._lines[place - 1].strip() else []
         self._replace(place, place, [*before, *lines])
 
-    def copy(self, table: str, name: str, new_name: str, changes: Mapping[str, Any]) -> None:
-        """A table once more, as it is written, under a new name and with `changes`."""
-        block = self._block(table, name)
-        self.insert(table, self.lines(block))
-        copied = self.blocks(table)[-1]
-        for key, value in {"name": new_name, **changes}.items():
-            self.set_in(copied, key, value)
-            copied = self.blocks(table)[-1]
+    def copy(self, table: str, name: str, new_name: str) -> None:
+        """A table once more, as it is written, under a new name."""
+        self.insert(table, self.lines(self._block(table, name)))
+        self.set_in(self.blocks(table)[-1], "name", new_name)
 
     def set(self, table: str, name: str | None, key: str, value: Any) -> None:
         """One key of one table; None takes it away. `name` is None for a table that there is once."""
@@ -208,14 +204,14 @@ class Document:
 def write_file(path: Path, text: str, *, mode: int | None = None, keep_last: bool = True) -> None:
     """Put `text` at `path` whole or not at all; the version before stays beside it, with `.last` behind its name.
 
-    Not so without `keep_last`: an old secret is to be gone. Owner and mode stay as they were; `mode` is that of a new
-    file. Raises EditFailed.
+    Not so without `keep_last`: an old secret is to be gone. Owner and mode stay as they were, unless `mode` says
+    which one it must have. Raises EditFailed.
     """
     path = path.resolve()  # a link stays a link
     fresh = path.with_name(f".{path.name}.{os.getpid()}")
     try:
         before = path.stat() if path.exists() else None
-        wanted = before.st_mode & 0o777 if before is not None else 0o644 if mode is None else mode
+        wanted = mode or (before.st_mode & 0o777 if before is not None else 0o644)
         descriptor = os.open(fresh, os.O_WRONLY | os.O_CREAT | os.O_EXCL, wanted)
         with os.fdopen(descriptor, "w", encoding="utf-8", newline="") as file:
             os.fchmod(file.fileno(), wanted)

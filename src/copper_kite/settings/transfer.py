@@ -54,17 +54,16 @@ def export_text(loaded: Loaded, only: Sequence[Part]) -> str:
     return "\n".join(lines) + "\n"
 
 
-def import_into(document: Document, text: str) -> list[Part]:
+def import_into(document: Document, text: str) -> None:
     """Put the tables of `text` into `document`: new ones are added, others get the keys that `text` gives them.
 
-    A listener that is there keeps its own addresses. Returns what was in `text`. Raises InputError for other tables.
+    A listener that is there keeps its own addresses. Raises InputError for other tables.
     """
     given = Document(text)
     foreign = [table for table in given.tables if table not in (*ARRAYS, *TABLES)]
     if foreign:
         raise InputError(f"[{foreign[0]}] is each server's own and cannot be imported")
-    parts = _parts(given)
-    for (table, name), block in parts:
+    for (table, name), block in _parts(given):
         values = given.values(block)
         if table in ARRAYS and document.find(table, name) is None:
             document.insert(table, given.lines(block))
@@ -75,4 +74,3 @@ def import_into(document: Document, text: str) -> list[Part]:
                 document.set(table, name or None, key, value)
         for key in present.keys() - values.keys() - {"bind"}:
             document.set(table, name, key, None)
-    return [part for part, _ in parts]
