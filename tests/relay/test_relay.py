@@ -242,7 +242,7 @@ def first_failure(here: Site) -> Story:
     [
         ({"password": "another"}, "reply", Side.HERE, "refuses the login tern"),
         ({"offered": "off"}, "TLS not offered", Side.NEXT_HOP, "does not offer STARTTLS"),
-        ({"tls": "implicit", "offered": "starttls"}, "TLS handshake failed", Side.NEXT_HOP, "handshake"),
+        ({"tls": "implicit", "offered": "starttls"}, "no TLS at once", Side.HERE, "begins in clear"),
     ],
 )
 def test_nothing_goes_out_when_the_session_is_not_as_demanded(
@@ -278,7 +278,7 @@ def test_an_untrusted_certificate_stops_it(
             await here.until(lambda reader: any(row.recipient.attempts for row in reader.queue()))
             told = first_failure(here)
             assert told.attempts[0].cause == "certificate not trusted" and told.verdict.side is Side.HERE
-            assert "signed by nobody that connector beacon trusts" in told.verdict.meaning
+            assert "signed by nobody that is trusted here" in told.verdict.meaning
             assert "AUTH PLAIN ***" not in str(told.attempts[0].dialogue)
 
     asyncio.run(live())

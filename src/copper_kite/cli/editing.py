@@ -31,7 +31,8 @@ ANSWER_SECONDS = 10.0  # what the running server may take to say yes or no
 def change(config: str | None, edit: Callable[[Document], None], done: str) -> Loaded:
     """Change the configuration in place. Raises SettingsError, with nothing written, when it could not be used then."""
     from copper_kite.settings.edit import Document, write_file
-    from copper_kite.settings.load import find_config, load_source, read_source
+    from copper_kite.settings.explain import read_source
+    from copper_kite.settings.load import find_config, load_source
 
     path = find_config(config)
     before = read_source(path)

@@ -73,6 +73,9 @@ def _show(loaded: Loaded, choice: Choice) -> None:
         print_verdict(_nobody(loaded, choice))
 
 
+RESOLVE_SECONDS = 15.0
+
+
 def _addresses(host: str, port: int) -> str:
     import asyncio
 
@@ -80,7 +83,7 @@ def _addresses(host: str, port: int) -> str:
     from copper_kite.net.resolve import resolve
 
     try:
-        return ", ".join(asyncio.run(resolve(host, port)))
+        return ", ".join(asyncio.run(resolve(host, port, RESOLVE_SECONDS)))
     except SessionFailed as failure:
         return f"none ({failure.text})"
 

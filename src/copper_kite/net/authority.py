@@ -10,12 +10,17 @@ from pathlib import Path
 
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
-from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.hazmat.primitives.asymmetric import ec, rsa
 from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 
-__all__ = ["CertificateFiles", "make_authority"]
+__all__ = ["FAULTS", "CertificateFiles", "make_authority"]
 
 VALID_FOR = datetime.timedelta(days=365)
+DAY = datetime.timedelta(days=1)
+FAULTS = ("none", "expired", "not yet valid", "wrong name", "self-signed", "weak")
+WRONG_NAME = "somewhere-else.example"
+
+Key = ec.EllipticCurvePrivateKey | rsa.RSAPrivateKey
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,24 +32,32 @@ class CertificateFiles:
     key: Path
 
 
-def make_authority(folder: Path, names: Sequence[str]) -> CertificateFiles:
-    """Make an authority and a certificate for `names` (host names or addresses) in `folder`, or take those there."""
-    files = CertificateFiles(folder / "ca.pem", folder / "server.pem", folder / "server.key")
+def make_authority(folder: Path, names: Sequence[str], fault: str = "none") -> CertificateFiles:
+    """Make an authority and a certificate for `names` (host names or addresses) in `folder`, or take those there.
+
+    `fault` is one of FAULTS: what is to be wrong with the certificate; each has files of its own.
+    """
+    prefix = "" if fault == "none" else fault.replace(" ", "-") + "-"
+    files = CertificateFiles(folder / f"{prefix}ca.pem", folder / f"{prefix}server.pem", folder / f"{prefix}server.key")
     if files.authority.exists() and files.certificate.exists() and files.key.exists():
         return files
     folder.mkdir(mode=0o700, parents=True, exist_ok=True)
     now = datetime.datetime.now(datetime.UTC)
-    ca_key, key = ec.generate_private_key(ec.SECP256R1()), ec.generate_private_key(ec.SECP256R1())
-    ca_name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "Stand-in authority, made on the spot")])
+    ca_key: Key = ec.generate_private_key(ec.SECP256R1())
+    key: Key = rsa.generate_private_key(65537, 1024) if fault == "weak" else ec.generate_private_key(ec.SECP256R1())
+    ca_name = _name("Stand-in authority, made on the spot")
     authority = (
-        _builder(ca_name, ca_name, ca_key, now)
+        _builder(ca_name, ca_name, ca_key, now - DAY, now + VALID_FOR)
         .add_extension(x509.BasicConstraints(ca=True, path_length=0), critical=True)
         .add_extension(_key_usage(signs_certificates=True), critical=True)
         .sign(ca_key, hashes.SHA256())
     )
-    subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, names[0])])
+    names = [WRONG_NAME] if fault == "wrong name" else names
+    begins, ends = _FAULTY_TIMES.get(fault, (-DAY, VALID_FOR))
+    if fault == "self-signed":
+        ca_name, ca_key = _name(names[0]), key
     certificate = (
-        _builder(subject, ca_name, key, now)
+        _builder(_name(names[0]), ca_name, key, now + begins, now + ends)
         .add_extension(x509.BasicConstraints(ca=False, path_length=None), critical=True)
         .add_extension(_key_usage(signs_certificates=False), critical=True)
         .add_extension(x509.ExtendedKeyUsage([ExtendedKeyUsageOID.SERVER_AUTH]), critical=False)
@@ -58,8 +71,15 @@ def make_authority(folder: Path, names: Sequence[str]) -> CertificateFiles:
     return files
 
 
+_FAULTY_TIMES = {"expired": (-VALID_FOR, -DAY), "not yet valid": (DAY, VALID_FOR)}
+
+
+def _name(common: str) -> x509.Name:
+    return x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, common)])
+
+
 def _builder(
-    subject: x509.Name, issuer: x509.Name, key: ec.EllipticCurvePrivateKey, now: datetime.datetime
+    subject: x509.Name, issuer: x509.Name, key: Key, begins: datetime.datetime, ends: datetime.datetime
 ) -> x509.CertificateBuilder:
     return (
         x509.CertificateBuilder()
@@ -67,8 +87,8 @@ def _builder(
         .issuer_name(issuer)
         .public_key(key.public_key())
         .serial_number(x509.random_serial_number())
-        .not_valid_before(now - datetime.timedelta(days=1))
-        .not_valid_after(now + VALID_FOR)
+        .not_valid_before(begins)
+        .not_valid_after(ends)
         .add_extension(x509.SubjectKeyIdentifier.from_public_key(key.public_key()), critical=False)
     )
 
@@ -94,7 +114,7 @@ def _alternative(name: str) -> x509.GeneralName:
         return x509.DNSName(name)
 
 
-def _key_pem(key: ec.EllipticCurvePrivateKey) -> bytes:
+def _key_pem(key: Key) -> bytes:
     return key.private_bytes(
         serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
     )

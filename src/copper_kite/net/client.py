@@ -8,8 +8,10 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import ssl
 from collections.abc import Awaitable, Callable, Iterable, Iterator
 from dataclasses import dataclass, field
+from typing import Any
 
 from copper_kite.errors import RemoteProtocolError, SessionFailed
 from copper_kite.net import tls
@@ -34,6 +36,7 @@ _END, _DATA = smtp.Verb.END, smtp.Verb.DATA
 class Timeouts:
     """Bounds in seconds, by stage (RFC 5321 4.5.3.2); TCP and TLS have none there."""
 
+    resolve: float = 60.0
     connect: float = 60.0
     secure: float = 60.0
     greet: float = 300.0
@@ -46,10 +49,14 @@ class Timeouts:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Plan:
-    """How to reach a next hop and what to demand of it. `tls`: implicit, starttls or off."""
+    """How to reach a next hop and what to demand of it. `tls`: implicit, starttls or off.
+
+    With `path`, a Unix socket is meant, and `host` is only what it is called. `trust` is as in `tls.client_context`.
+    """
 
     host: str
     port: int
+    path: str = ""
     name: str  # what we call ourselves
     tls: str = "starttls"
     trust: str = "system"
@@ -59,7 +66,11 @@ class Plan:
 
 
 class ClientSession:
-    """One open session with a next hop. `stages` holds (stage, seconds, what came back) of its opening."""
+    """One open session with a next hop.
+
+    `stages` holds (stage, seconds, what came back) of its opening; `tried` the addresses that failed, each with why;
+    `in_clear` is what was offered before TLS; `chain` the certificates shown, in DER, the next hop's own first.
+    """
 
     def __init__(self, plan: Plan, wire: Wire, transport: asyncio.Transport, address: str, dialogue: Dialogue) -> None:
         self._loop = asyncio.get_running_loop()
@@ -70,6 +81,9 @@ class ClientSession:
         self.address = address
         self.dialogue = dialogue
         self.stages: list[tuple[Stage, float, str]] = []
+        self.tried: list[tuple[str, str]] = []
+        self.in_clear: Capabilities | None = None
+        self.chain: list[bytes] = []
         self.stage = Stage.GREET
         self.messages = 0
         self._begun: Transaction | None = None  # the next message's, when its first commands have gone
@@ -90,6 +104,18 @@ class ClientSession:
     def capabilities(self) -> Capabilities:
         """What the next hop offers now."""
         return self._engine.capabilities
+
+    def facts(self) -> dict[str, Any]:
+        """How far it got and what it saw, for whoever tells of it."""
+        return {
+            "address": self.address,
+            "stages": self.stages,
+            "tried": self.tried,
+            "tls": f"{self.tls_version} {self.cipher}" if self.tls_version else "",
+            "in_clear": None if self.in_clear is None else self.in_clear.keywords,
+            "keywords": self.capabilities.keywords,
+            "chain": self.chain,
+        }
 
     # --- one command ------------------------------------------------------------------------------------------------
 
@@ -119,9 +145,66 @@ class ClientSession:
             if data:
                 self._engine.receive_data(data)
             elif self._wire.timed_out:
+                if begun := self._engine.begun:
+                    text = f"a reply was begun and not ended in {seconds:g} s: {_start_of(begun)}"
+                    raise self._failed(Cause.UNFINISHED, text)
                 raise self._failed(Cause.TIMED_OUT, f"nothing heard for {seconds:g} s")
             else:
-                raise self._failed(Cause.LOST, f"connection lost: {tls.describe(self._wire.lost or OSError())}")
+                raise self._lost()
+
+    def _lost(self) -> SessionFailed:
+        """The connection is gone: by an alert of TLS that says more, or without a word."""
+        error = self._wire.lost or OSError()
+        cause = tls.cause_of(error)
+        if isinstance(error, ssl.SSLError) and cause is not Cause.TLS_FAILED:
+            self.stage = Stage.SECURE  # with TLS 1.3 the next hop's verdict on the handshake comes after it
+            return self._failed(cause, tls.describe(error))
+        begun = f", in the middle of a reply: {_start_of(self._engine.begun)}" if self._engine.begun else ""
+        return self._failed(Cause.LOST, f"connection lost: {tls.describe(error)}{begun}")
+
+    async def say(self, command: smtp.Command, seconds: float) -> Reply:
+        """Send what a tester typed, whatever the order is, and hear the reply. Raises SessionFailed."""
+        self.dialogue.sent(self._now(), command.shown)
+        self._transport.write(self._engine.say(command))
+        return await self.hear(seconds)
+
+    async def hear(self, seconds: float) -> Reply:
+        """The next reply, whatever it answers. Raises SessionFailed."""
+        return (await self._next_reply(seconds)).reply
+
+    def say_all(self, commands: Iterable[smtp.Command]) -> None:
+        """Send commands together (RFC 2920 3.1); `hear` gives their replies one by one."""
+        wire = b""
+        for command in commands:
+            self.dialogue.sent(self._now(), command.shown)
+            wire += self._engine.say(command)
+        self._transport.write(wire)
+
+    def send_octets(self, octets: bytes) -> None:
+        """Send octets as they are; nothing says that a reply will come."""
+        self.dialogue.sent(self._now(), f"(octets) {_start_of(octets)}")
+        self._transport.write(octets)
+
+    async def say_content(self, content: bytes, seconds: float) -> Reply:
+        """Send `content` behind a 354, dots stuffed, with its end, and hear the reply. Raises SessionFailed."""
+        self._transport.write(stuff(content, line_start=True) + self._engine.say(smtp.END_OF_CONTENT))
+        self.dialogue.noted(self._now(), f"content sent, {len(content)} octets")
+        return await self.hear(seconds)
+
+    async def silent_for(self, seconds: float) -> bool:
+        """Whether nothing more is heard for `seconds` (or until the next hop closes); what comes is kept."""
+        if self._engine.begun:
+            return False
+        self._wire.bound(seconds)
+        data = await self._wire.read()
+        self._engine.receive_data(data)
+        self._wire.timed_out = False
+        return not data
+
+    @property
+    def closed(self) -> bool:
+        """Whether the connection is gone."""
+        return self._wire.lost is not None
 
     async def _ask(self, command: smtp.Command, seconds: float) -> Reply:
         self.dialogue.sent(self._now(), command.shown)
@@ -137,9 +220,9 @@ class ClientSession:
         """Wait for the greeting."""
         self.stage, began = Stage.GREET, self._now()
         reply = (await self._next_reply(self._plan.timeouts.greet)).reply
-        self._stage_done(began, reply)
         if not reply.positive:
             raise self._failed(Cause.REPLY, f"greeted with {reply}", reply)
+        self._stage_done(began, reply)
 
     async def hello(self) -> None:
         """EHLO, or HELO where EHLO is not known (RFC 5321 3.2)."""
@@ -147,9 +230,11 @@ class ClientSession:
         reply = await self._ask(smtp.ehlo(self._plan.name), self._plan.timeouts.command)
         if reply.code in (500, 502):
             reply = await self._ask(smtp.helo(self._plan.name), self._plan.timeouts.command)
-        self._stage_done(began, reply)
         if not reply.positive:
             raise self._failed(Cause.REPLY, f"EHLO refused: {reply}", reply)
+        self._stage_done(began, reply)
+        if not self._engine.secure:
+            self.in_clear = self._engine.capabilities
 
     async def secure(self) -> None:
         """STARTTLS, which is demanded: without it the session ends here, and nothing has been sent in clear."""
@@ -158,8 +243,27 @@ class ClientSession:
             raise self._failed(Cause.TLS_NOT_OFFERED, "STARTTLS is not offered")
         reply = await self._ask(smtp.starttls(), self._plan.timeouts.command)
         if not reply.positive:
-            raise self._failed(Cause.TLS_NOT_OFFERED, f"STARTTLS refused: {reply}", reply)
-        if self._wire.has_data:  # said in clear behind the 220: not to be taken for a reply under TLS (RFC 3207 4.2)
+            raise self._failed(Cause.TLS_REFUSED, f"STARTTLS refused: {reply}", reply)
+        await self.handshake()
+        try:
+            self._engine.tls_established()
+        except RemoteProtocolError as error:
+            raise self._failed(Cause.PROTOCOL, str(error)) from error
+        self._secured(began)
+        await self.hello()
+
+    async def secure_at_once(self) -> None:
+        """TLS before anything is said (RFC 8314 3.3)."""
+        self.stage, began = Stage.SECURE, self._now()
+        await self.handshake()
+        self._engine.secure = True
+        self._secured(began)
+
+    async def handshake(self) -> None:
+        """The TLS handshake on this connection. Raises SessionFailed."""
+        if self._wire.has_data:  # said in clear: not to be taken for a reply under TLS (RFC 3207 4.2)
+            if self._plan.tls == "implicit":
+                raise self._failed(Cause.SPEAKS_CLEAR, "the port does not speak TLS at once")
             raise self._failed(Cause.PROTOCOL, "octets in clear before the TLS handshake")
         context = tls.client_context(self._plan.trust)
         with self._handshake_errors():
@@ -173,12 +277,7 @@ class ClientSession:
             if secured is None:
                 raise ConnectionResetError("the peer closed the connection")
             self._transport = secured
-        try:
-            self._engine.tls_established()
-        except RemoteProtocolError as error:
-            raise self._failed(Cause.PROTOCOL, str(error)) from error
-        self.secured(began)
-        await self.hello()
+        self.chain = tls.peer_chain(secured)
 
     @contextlib.contextmanager
     def _handshake_errors(self) -> Iterator[None]:
@@ -188,10 +287,8 @@ class ClientSession:
             text = tls.describe(error)
             raise self._failed(tls.cause_of(error), text) from error
 
-    def secured(self, began: float) -> None:
-        """TLS is on, since `began` (loop time in seconds): the stage is done."""
-        self._engine.secure = True
-        self.stage = Stage.SECURE
+    def _secured(self, began: float) -> None:
+        """TLS is on, begun at `began` (loop time in seconds): the stage is done."""
         self.cipher, self.tls_version, _ = self._transport.get_extra_info("cipher")
         said = f"{self.tls_version} {self.cipher}"
         self.dialogue.noted(self._now(), f"TLS: {said}")
@@ -200,15 +297,32 @@ class ClientSession:
     async def login(self) -> None:
         """AUTH PLAIN, never in clear."""
         self.stage, began = Stage.LOGIN, self._now()
-        if not self._engine.secure:
-            raise self._failed(Cause.TLS_NOT_OFFERED, "a login never goes in clear")
+        if not self._engine.secure or self._plan.trust == tls.LOOK:
+            raise self._failed(Cause.LOGIN_IN_CLEAR, "a login goes only under verified TLS")
         if "PLAIN" not in self._engine.capabilities.logins:
             offered = ", ".join(self._engine.capabilities.logins) or "none"
-            raise self._failed(Cause.LOGIN_NOT_OFFERED, f"PLAIN is not offered (offered: {offered})")
+            raise self._failed(Cause.LOGIN_NOT_OFFERED, f"no common mechanism (offered: {offered}; allowed: PLAIN)")
         reply = await self._ask(smtp.auth_plain(self._plan.login, self._plan.password), self._plan.timeouts.command)
-        self._stage_done(began, reply)
         if not reply.positive:
             raise self._failed(Cause.REPLY, f"login refused: {reply}", reply)
+        self._stage_done(began, reply)
+
+    async def step(self, stage: Stage, command: smtp.Command) -> None:
+        """One command as a stage of its own. Raises SessionFailed when it is refused."""
+        self.stage, began = stage, self._now()
+        bound = self._plan.timeouts.data if command.verb is _DATA else self._plan.timeouts.command
+        self._stage_taken(began, await self._ask(command, bound))
+
+    async def step_content(self, content: bytes) -> None:
+        """The content and its end, as a stage of its own. Raises SessionFailed when it is refused."""
+        self.stage, began = Stage.ACCEPT, self._now()
+        await self._send_content((content,), len(content), lambda: None)
+        self._stage_taken(began, (await self._next_reply(self._plan.timeouts.accept)).reply)
+
+    def _stage_taken(self, began: float, reply: Reply) -> None:
+        if not reply.positive:
+            raise self._failed(Cause.REPLY, str(reply), reply)
+        self._stage_done(began, reply)
 
     # --- messages ---------------------------------------------------------------------------------------------------
 
@@ -297,14 +411,14 @@ class ClientSession:
         if self._wire.timed_out:
             raise self._failed(Cause.TIMED_OUT, "the next hop does not take the content")
         if self._wire.lost is not None:
-            raise self._failed(Cause.LOST, f"connection lost: {tls.describe(self._wire.lost)}")
+            raise self._lost()
 
     async def close(self) -> None:
         """QUIT, with a bounded wait that changes nothing (RFC 5321 4.1.1.10)."""
-        self.stage = Stage.QUIT
+        self.stage, began = Stage.QUIT, self._now()
         try:
             if self._wire.lost is None and self._engine.may_send(smtp.Verb.QUIT):
-                await self._ask(smtp.quit_session(), self._plan.timeouts.quit)
+                self._stage_done(began, await self._ask(smtp.quit_session(), self._plan.timeouts.quit))
         except SessionFailed:
             pass
         finally:
@@ -313,6 +427,11 @@ class ClientSession:
     def abort(self) -> None:
         """Drop the connection."""
         self._transport.abort()
+
+
+def _start_of(octets: bytes) -> str:
+    """The first of `octets`, for a line of text."""
+    return ascii(octets[:60].decode("latin-1"))[1:-1] + ("…" if len(octets) > 60 else "")
 
 
 def _blocks(portion: bytes) -> Iterator[bytes]:

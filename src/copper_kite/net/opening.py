@@ -4,22 +4,22 @@ from __future__ import annotations
 
 import asyncio
 import errno
-import ssl
+import os
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 
 from copper_kite.errors import SessionFailed
-from copper_kite.net import tls
 from copper_kite.net.client import ClientSession, Plan
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.resolve import resolve
 from copper_kite.net.wire import Wire
 from copper_kite.words import Cause, Stage
 
-__all__ = ["open_session"]
+__all__ = ["closing_on_failure", "connect", "open_session"]
 
 _CONNECT_CAUSES = {
     errno.ECONNREFUSED: Cause.CONNECTION_REFUSED,
+    errno.ENOENT: Cause.CONNECTION_REFUSED,  # of a Unix socket: nobody made it
     errno.ENETUNREACH: Cause.UNREACHABLE,
     errno.EHOSTUNREACH: Cause.UNREACHABLE,
     errno.ETIMEDOUT: Cause.CONNECTION_TIMED_OUT,
@@ -27,82 +27,96 @@ _CONNECT_CAUSES = {
 
 
 async def open_session(plan: Plan, dialogue: Dialogue) -> ClientSession:
-    """A session with the next hop of `plan`, up to and with the login. Raises SessionFailed; nothing stays open then.
+    """A session with the next hop of `plan`, up to and with the login.
 
-    Addresses are tried in the resolver's order until one takes the connection.
+    Raises SessionFailed; nothing stays open then.
+    """
+    session = await connect(plan, dialogue)
+    async with closing_on_failure(session):
+        if plan.tls == "implicit":
+            await session.secure_at_once()
+        await session.greet()
+        await session.hello()
+        if plan.tls == "starttls":
+            await session.secure()
+        if plan.login:
+            await session.login()
+    return session
+
+
+async def connect(plan: Plan, dialogue: Dialogue) -> ClientSession:
+    """A connection to the next hop of `plan`, with nothing said yet. Raises SessionFailed.
+
+    Addresses are tried in the resolver's order until one takes the connection; a failure is that of the last one, and
+    its facts hold `tried` and `stages` as the session's would be.
     """
     loop = asyncio.get_running_loop()
     began = loop.time()
+    if plan.path:
+        addresses, stages = [f"unix:{plan.path}"], []
+    else:
+        addresses = await _addresses(plan, dialogue)
+        stages = [(Stage.RESOLVE, loop.time() - began, ", ".join(addresses))]
+    began = loop.time()
+    tried: list[tuple[str, str]] = []
+    for address in addresses:
+        try:
+            wire, transport = await _connect(plan, address)
+        except SessionFailed as failure:
+            dialogue.noted(loop.time(), f"{address}: {failure.text}")
+            tried.append((address, failure.text))
+            if address is not addresses[-1]:
+                continue
+            failure.facts.update(stages=stages, tried=tried)
+            raise
+        dialogue.noted(loop.time(), f"connected to {address}" + (f" port {plan.port}" if plan.port else ""))
+        session = ClientSession(plan, wire, transport, address, dialogue)
+        session.stages = [*stages, (Stage.CONNECT, loop.time() - began, address)]
+        session.tried = tried
+        return session
+    raise SessionFailed(Stage.RESOLVE, Cause.NAME_NOT_FOUND, f"{plan.host}: no address")
+
+
+async def _addresses(plan: Plan, dialogue: Dialogue) -> list[str]:
+    loop = asyncio.get_running_loop()
     try:
-        addresses = await resolve(plan.host, plan.port)
+        addresses = await resolve(plan.host, plan.port, plan.timeouts.resolve)
     except SessionFailed as error:
         dialogue.noted(loop.time(), error.text)
         raise
     dialogue.noted(loop.time(), f"{plan.host} is {', '.join(addresses)}")
-    stages = [(Stage.RESOLVE, loop.time() - began, ", ".join(addresses))]
-    began = loop.time()
-    failure: SessionFailed | None = None
-    for address in addresses:
-        try:
-            wire, transport = await _connect(plan, address)
-        except SessionFailed as error:
-            dialogue.noted(loop.time(), f"{address}: {error.text}")
-            failure = error
-            continue
-        dialogue.noted(loop.time(), f"connected to {address} port {plan.port}")
-        session = ClientSession(plan, wire, transport, address, dialogue)
-        session.stages = [*stages, (Stage.CONNECT, loop.time() - began, address)]
-        async with _closing_on_failure(session):
-            await _open(plan, session)
-        return session
-    assert failure is not None
-    raise failure
+    return addresses
 
 
 async def _connect(plan: Plan, address: str) -> tuple[Wire, asyncio.Transport]:
     loop = asyncio.get_running_loop()
-    implicit = plan.tls == "implicit"
     try:
         async with asyncio.timeout(plan.timeouts.connect):
-            transport, wire = await loop.create_connection(
-                Wire,
-                address,
-                plan.port,
-                ssl=tls.client_context(plan.trust) if implicit else None,
-                server_hostname=plan.host if implicit else None,
-                ssl_handshake_timeout=plan.timeouts.secure if implicit else None,
-            )
+            if plan.path:
+                transport, wire = await loop.create_unix_connection(Wire, plan.path)
+            else:
+                transport, wire = await loop.create_connection(Wire, address, plan.port)
     except TimeoutError as error:
-        raise SessionFailed(
-            Stage.CONNECT, Cause.CONNECTION_TIMED_OUT, f"no answer in {plan.timeouts.connect:g} s", address=address
-        ) from error
-    except ssl.SSLError as error:
-        raise SessionFailed(Stage.SECURE, tls.cause_of(error), tls.describe(error), address=address) from error
+        text = f"no answer in {plan.timeouts.connect:g} s"
+        raise SessionFailed(Stage.CONNECT, Cause.CONNECTION_TIMED_OUT, text, address=address) from error
     except OSError as error:
-        stage = Stage.CONNECT if error.errno in _CONNECT_CAUSES or not implicit else Stage.SECURE
         cause = _CONNECT_CAUSES.get(error.errno or 0, Cause.LOST)
-        raise SessionFailed(stage, cause, (error.strerror or str(error)).lower(), address=address) from error
+        raise SessionFailed(Stage.CONNECT, cause, _reason(error), address=address) from error
     return wire, transport
 
 
-async def _open(plan: Plan, session: ClientSession) -> None:
-    if plan.tls == "implicit":
-        session.secured(asyncio.get_running_loop().time())
-    await session.greet()
-    await session.hello()
-    if plan.tls == "starttls":
-        await session.secure()
-    if plan.login:
-        await session.login()
+def _reason(error: OSError) -> str:
+    """The system's words for it, without what asyncio writes before them."""
+    return (os.strerror(error.errno) if error.errno else str(error)).lower()
 
 
 @asynccontextmanager
-async def _closing_on_failure(session: ClientSession) -> AsyncIterator[None]:
+async def closing_on_failure(session: ClientSession) -> AsyncIterator[None]:
+    """Drop the connection when the session fails, and keep with the failure how far it got."""
     try:
         yield
     except SessionFailed as failure:
-        failure.facts["address"] = session.address
-        failure.facts["stages"] = session.stages
+        failure.facts.update(session.facts())
         session.abort()
         raise
     except BaseException:

@@ -63,12 +63,17 @@ class Peer:
 class Handler:
     """What a session asks its owner. An answer of None is the usual positive reply; LATER comes by `answer`."""
 
-    def opened(self, session: ServerSession) -> Reply | None:
-        """A client connected. A reply turns it away."""
+    def opened(self, session: ServerSession) -> Answer:
+        """A client connected. A reply turns it away; after LATER comes `ServerSession.greet`."""
         return None
 
-    def hello(self, event: events.Hello) -> None:
-        """The client said who it is."""
+    def hello(self, event: events.Hello) -> Answer:
+        """The client says who it is."""
+        return None
+
+    def secure_asked(self, event: events.SecureAsked) -> Answer:
+        """TLS is to begin."""
+        return None
 
     def mail_from(self, event: events.MailFrom) -> Answer:
         """A transaction begins."""
@@ -205,8 +210,17 @@ class ServerSession(asyncio.Protocol):
         self._transport = transport  # type: ignore[assignment]
         self.peer = _peer_of(transport)
         refusal = self._registry.add(self) or self._handler.opened(self)
+        if refusal is LATER:
+            self._awaiting = True
+            return
+        assert refusal is None or isinstance(refusal, Reply)
+        self.greet(refusal)
+
+    def greet(self, refusal: Reply | None = None) -> None:
+        """Say who we are, or turn the client away."""
+        self._awaiting = False
         self._engine.greet(refusal)
-        self._flush()
+        self._pump()
 
     def data_received(self, data: bytes) -> None:
         """Octets came in. While TLS is being switched on, they are the first ones from inside it."""
@@ -325,6 +339,17 @@ class ServerSession(asyncio.Protocol):
         self._engine.close(reply)
         self._pump()
 
+    def say(self, octets: bytes) -> None:
+        """Send what is no answer of the engine: for stand-ins that misbehave."""
+        if self._transport is not None and not self._closing:
+            self._transport.write(octets)
+
+    @property
+    def tls(self) -> str:
+        """Version and cipher of TLS, empty without it."""
+        found = self._transport.get_extra_info("cipher") if self._transport is not None else None
+        return f"{found[1]} {found[0]}" if found else ""
+
     def abort(self) -> None:
         """Cut the connection."""
         if self._transport is not None:
@@ -333,7 +358,9 @@ class ServerSession(asyncio.Protocol):
     # --- STARTTLS ---------------------------------------------------------------------------------------------------
 
     def _secure_asked(self, event: events.SecureAsked) -> Answer:
-        return None if self._context is not None else Reply(454, "4.7.0", "TLS is not available")
+        if self._context is None:
+            return Reply(454, "4.7.0", "TLS is not available")
+        return self._handler.secure_asked(event)
 
     def _quit(self, event: events.Quit) -> None:
         """Nothing to decide: the flush that follows closes the transport."""

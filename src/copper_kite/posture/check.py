@@ -15,7 +15,8 @@ from copper_kite.errors import Finding, SettingsError
 from copper_kite.routing.cover import everything_is_carried, ties
 from copper_kite.routing.outward import Outward
 from copper_kite.settings.edit import toml_value
-from copper_kite.settings.load import Loaded, examine, read_source
+from copper_kite.settings.explain import read_source
+from copper_kite.settings.load import Loaded, examine
 from copper_kite.settings.locate import locate
 from copper_kite.settings.model import Connector, Listener
 

@@ -16,7 +16,7 @@ from copper_kite.relay.decide import Retry, classify, retry_at
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.extensions import Capabilities
 from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.transaction import Envelope, Result
+from copper_kite.smtp.transaction import Envelope, Result, misfit
 from copper_kite.store.ids import IdMaker, id_text
 from copper_kite.store.model import Attempt, Change, JournalEntry, Message, Outcome, Recipient
 from copper_kite.verdict.judge import judge, side_of
@@ -78,17 +78,11 @@ class Stop:
 
 
 def unfit(envelope: Envelope, capabilities: Capabilities) -> Stop | None:
-    """Why this next hop cannot take the message, known before anything is sent (RFC 1870 6, RFC 6152 3, RFC 6531 3)."""
-    if capabilities.size is not None and envelope.size > capabilities.size:
-        text = f"the message has {envelope.size} octets, the next hop takes {capabilities.size}"
-        return Stop(stage=Stage.SENDER, cause=Cause.TOO_LARGE, text=text, reply=Reply(552, "5.3.4", text))
-    if not "".join((envelope.reverse_path, *envelope.recipients)).isascii() and "SMTPUTF8" not in capabilities:
-        text = "an address is not ASCII, and the next hop does not offer SMTPUTF8"
-        return Stop(stage=Stage.SENDER, cause=Cause.NEEDS_SMTPUTF8, text=text, reply=Reply(550, "5.6.7", text))
-    if envelope.eight_bit and "8BITMIME" not in capabilities:
-        text = "the message holds octets over 127, and the next hop does not offer 8BITMIME"
-        return Stop(stage=Stage.SENDER, cause=Cause.NEEDS_8BITMIME, text=text, reply=Reply(554, "5.6.3", text))
-    return None
+    """Why this next hop cannot take the message, known before anything is sent."""
+    if (found := misfit(envelope, capabilities)) is None:
+        return None
+    cause, reply = found
+    return Stop(stage=Stage.SENDER, cause=cause, text=reply.text, reply=reply)
 
 
 class Report(NamedTuple):

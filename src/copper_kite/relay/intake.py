@@ -98,9 +98,10 @@ class Intake(Handler):
         self._allowed = self._shared.allows(session.peer.address)
         return None
 
-    def hello(self, event: events.Hello) -> None:
+    def hello(self, event: events.Hello) -> Answer:
         """Note what it calls itself."""
         self._hello, self._extended = event.name, event.extended
+        return None
 
     def login_asked(self, event: events.LoginAsked) -> Answer:
         """Check an account's password beside the loop: it takes milliseconds, on purpose."""

@@ -1,36 +1,56 @@
-"""How far a session with a next hop gets: the stages it went through, where it stopped, and the verdict on that."""
+"""How far a session with a server gets: the stages it went through, where it stopped, and the verdict on that."""
 
 from __future__ import annotations
 
 import asyncio
+import time
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, NamedTuple
 
 from copper_kite.errors import SessionFailed
-from copper_kite.net.client import ClientSession, Plan
+from copper_kite.net.certificate import Certificate, read_certificate
+from copper_kite.net.client import ClientSession, Plan, Timeouts
 from copper_kite.net.dialogue import Dialogue
-from copper_kite.net.opening import open_session
-from copper_kite.smtp.transaction import Envelope
+from copper_kite.net.opening import closing_on_failure, connect, open_session
+from copper_kite.net.tls import LOOK
+from copper_kite.smtp import client as smtp
+from copper_kite.smtp.extensions import Capabilities
+from copper_kite.smtp.transaction import Envelope, mail_parameters, misfit
 from copper_kite.verdict.judge import Verdict, judge
 from copper_kite.words import Cause, Stage
 
-__all__ = ["Letter", "Probed", "probe"]
+__all__ = ["PATIENCE", "Letter", "Probed", "probe", "sweep"]
+
+# Somebody waits in front of the screen: shorter than what delivery grants (RFC 5321 4.5.3.2).
+PATIENCE = Timeouts(
+    resolve=15.0, connect=10.0, secure=15.0, greet=30.0, command=30.0, data=30.0, block=60.0, accept=120.0
+)
+LOOKING = Timeouts(resolve=5.0, connect=5.0, secure=5.0, greet=10.0, command=10.0, quit=2.0)
+
+CERTIFICATE_CAUSES = frozenset(cause for cause in Cause if cause.value.startswith("certificate "))
+IMPLICIT_PORT = 465  # RFC 8314 3.3
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Probed:
     """What a probe found. `stages` holds (stage, seconds, what came back) of those that were passed.
 
-    `failure` is what stopped it, if something did; `keywords` is what the next hop offered last.
+    `failure` is what stopped it, if something did; `tried` the addresses that did not take the connection, each with
+    why; `in_clear` and `keywords` what was offered before TLS (None when it never came to that) and last; `chain` the
+    certificates shown, the server's own first; `at` in seconds since 1970.
     """
 
     plan: Plan
+    at: float
     stages: Sequence[tuple[Stage, float, str]]
     failure: SessionFailed | None
     address: str
+    tried: Sequence[tuple[str, str]]
     tls: str
+    in_clear: Mapping[str, tuple[str, ...]] | None
     keywords: Mapping[str, tuple[str, ...]]
+    chain: Sequence[Certificate]
     dialogue: Dialogue
     verdict: Verdict
 
@@ -39,91 +59,176 @@ class Probed:
         """Whether nothing stopped it."""
         return self.failure is None
 
+    @property
+    def offers(self) -> Capabilities:
+        """What was offered last."""
+        return Capabilities(self.keywords)
+
 
 class Letter(NamedTuple):
-    """One message to hand over at the end of a probe."""
+    """What to say after the opening: sender and recipients, and one message to hand over when there is `content`."""
 
     envelope: Envelope
-    content: bytes
+    content: bytes | None
 
 
 async def probe(plan: Plan, facts: Mapping[str, Any], letter: Letter | None = None) -> Probed:
-    """Open a session up to the login, hand over `letter` if there is one, and close it.
+    """Open a session up to the login, go on with `letter` if there is one, and close it.
 
     `facts` is what the sentences may name.
     """
-    loop = asyncio.get_running_loop()
-    dialogue = Dialogue(loop.time())
-    next_hop = f"{plan.host}:{plan.port}"
-    known = {"host": plan.host, "next_hop": next_hop, "login": plan.login, **facts}
-    known["more"] = f"kite connector test --dialogue {facts.get('connector', 'NAME')}"
-    known["openssl"] = "" if plan.tls == "implicit" else "-starttls smtp"
+    at, dialogue = time.time(), Dialogue(asyncio.get_running_loop().time())
+    session: ClientSession | None = None
+    failure: SessionFailed | None = None
     try:
         session = await open_session(plan, dialogue)
-    except SessionFailed as failure:
-        return Probed(
-            plan=plan,
-            stages=failure.facts.get("stages", []),
-            failure=failure,
-            address=str(failure.facts.get("address", "")),
-            tls="",
-            keywords={},
-            dialogue=dialogue,
-            verdict=_stopped(failure, {**known, "text": failure.text, "address": failure.facts.get("address", "")}),
-        )
-    stopped = await _hand_over(session, letter) if letter is not None else None
-    tls = f"{session.tls_version} {session.cipher}" if session.tls_version else ""
-    said = str(session.stages[-1][2])
-    if stopped is not None:
-        known |= {"text": stopped.text, "address": session.address, "recipient": _whom(letter)}
-        verdict = _stopped(stopped, known)
+        if letter is not None:
+            await _say(session, letter)
+    except SessionFailed as error:
+        failure = error
+    if session is not None:
+        await session.close()
+        seen = session.facts()
     else:
-        verdict = _went(plan, next_hop, tls, said, _whom(letter))
-    found = Probed(
+        assert failure is not None
+        seen = failure.facts
+    chain: Sequence[bytes] = seen.get("chain", ())
+    if failure is not None:
+        failure, chain = await _ask_further(plan, failure, chain)
+    certificates = [read_certificate(der) for der in chain]
+    return Probed(
         plan=plan,
-        stages=session.stages,
-        failure=stopped,
-        address=session.address,
-        tls=tls,
-        keywords=dict(session.capabilities.keywords),
+        at=at,
+        stages=seen.get("stages", []),
+        failure=failure,
+        address=str(seen.get("address", "")),
+        tried=seen.get("tried", []),
+        tls=str(seen.get("tls", "")),
+        in_clear=seen.get("in_clear"),
+        keywords=seen.get("keywords", {}),
+        chain=certificates,
         dialogue=dialogue,
-        verdict=verdict,
+        verdict=_verdict(plan, failure, seen, facts, letter, certificates),
     )
-    await session.close()
-    return found
 
 
-def _whom(letter: Letter | None) -> str:
-    return letter.envelope.recipients[0] if letter is not None else ""
+async def _say(session: ClientSession, letter: Letter) -> None:
+    """Sender and recipients, each a stage; then the content, or RSET when there is none."""
+    envelope = letter.envelope
+    session.stage = Stage.SENDER
+    if (found := misfit(envelope, session.capabilities)) is not None:
+        cause, reply = found
+        raise SessionFailed(Stage.SENDER, cause, reply.text)
+    await session.step(Stage.SENDER, smtp.mail(envelope.reverse_path, *mail_parameters(envelope, session.capabilities)))
+    for recipient in envelope.recipients:
+        await session.step(Stage.RECIPIENT, smtp.rcpt(recipient))
+    if letter.content is None:
+        await session.step(Stage.RECIPIENT, smtp.reset())
+        session.stages.pop()
+        return
+    await session.step(Stage.CONTENT, smtp.data())
+    await session.step_content(letter.content)
 
 
-async def _hand_over(session: ClientSession, letter: Letter) -> SessionFailed | None:
-    """Hand one message over; what stopped it, if something did."""
-    began = asyncio.get_running_loop().time()
+# --- asking further --------------------------------------------------------------------------------------------------
+
+
+async def _ask_further(
+    plan: Plan, failure: SessionFailed, chain: Sequence[bytes]
+) -> tuple[SessionFailed, Sequence[bytes]]:
+    """What a second, quick connection can add: the certificate that was not believed, or that TLS comes at once."""
+    if failure.cause in CERTIFICATE_CAUSES:
+        return failure, await _look_at_chain(plan)
+    silent = failure.stage is Stage.GREET and failure.cause in (Cause.TIMED_OUT, Cause.LOST)
+    if silent and plan.tls != "implicit" and not plan.path:
+        found = await _look_at_chain(replace(plan, tls="implicit"))
+        if found:
+            text = "it waits for TLS at once, and says nothing in clear"
+            return SessionFailed(Stage.GREET, Cause.SPEAKS_TLS, text, **failure.facts), found
+    return failure, chain
+
+
+async def _look_at_chain(plan: Plan) -> Sequence[bytes]:
+    """The certificates that a server shows, believed or not; nothing is handed over. Empty when there are none."""
+    looking = replace(plan, trust=LOOK, login="", timeouts=LOOKING)
+    dialogue = Dialogue(0.0)
     try:
-        (result, *_) = await session.relay(letter.envelope, lambda: (letter.content,))
-    except SessionFailed as failure:
-        return failure
-    if result.reply.positive:
-        session.stages.append((Stage.ACCEPT, asyncio.get_running_loop().time() - began, str(result.reply)))
-        return None
-    return SessionFailed(result.stage, Cause.REPLY, str(result.reply), result.reply)
+        session = await connect(looking, dialogue)
+        async with closing_on_failure(session):
+            if looking.tls == "implicit":
+                await session.secure_at_once()
+            else:
+                await session.greet()
+                await session.hello()
+                await session.secure()
+        await session.close()
+    except SessionFailed:
+        return []
+    return session.chain
 
 
-def _went(plan: Plan, next_hop: str, tls: str, said: str, recipient: str) -> Verdict:
-    if recipient:
-        return Verdict(
-            None,
-            f"{next_hop} has taken the message for {recipient}, and answers for it from here.",
-            said,
-            f"see whether it arrives at {recipient}; if not, give this reply to who runs {plan.host}",
-        )
+# --- the verdict -----------------------------------------------------------------------------------------------------
+
+
+def _verdict(
+    plan: Plan,
+    failure: SessionFailed | None,
+    seen: Mapping[str, Any],
+    facts: Mapping[str, Any],
+    letter: Letter | None,
+    chain: Sequence[Certificate],
+) -> Verdict:
+    next_hop = f"unix:{plan.path}" if plan.path else f"{plan.host}:{plan.port}"
+    if failure is None:
+        said = next((text for stage, _, text in reversed(seen["stages"]) if stage is not Stage.QUIT), "")
+        return _went(plan, next_hop, str(seen["tls"]), said, letter)
+    recipients = letter.envelope.recipients if letter else ()
+    refused = len([stage for stage, _, _ in seen.get("stages", []) if stage is Stage.RECIPIENT])
+    known = {
+        "host": plan.host,
+        "port": plan.port,
+        "next_hop": next_hop,
+        "login": plan.login,
+        "text": failure.text,
+        "address": failure.facts.get("address", ""),
+        "sender": (letter.envelope.reverse_path or "the empty sender") if letter else "",
+        "recipient": recipients[min(refused, len(recipients) - 1)] if recipients else "",
+        "names": ", ".join(chain[0].names[:4]) if chain else "",
+        **facts,
+    }
+    reply = failure.reply if failure.cause is Cause.REPLY else None
+    found = judge(failure.stage, failure.cause, reply.code if reply else None, reply.enhanced if reply else "", known)
+    return Verdict(found.side, found.meaning, f"{failure.text} (stage {failure.stage.value})", found.next)
+
+
+def _went(plan: Plan, next_hop: str, tls: str, said: str, letter: Letter | None) -> Verdict:
     how = f"under {tls}" if tls else "without TLS"
     login = f"takes the login {plan.login}" if plan.login else "asked for no login"
-    return Verdict(None, f"{next_hop} answers {how} and {login}: mail can be handed to it.", said, "nothing to do")
+    if letter is None:
+        return Verdict(None, f"{next_hop} answers {how} and {login}: mail can be handed to it.", said, "nothing to do")
+    sender, recipients = letter.envelope.reverse_path, ", ".join(letter.envelope.recipients)
+    if letter.content is None:
+        whom = f"the sender <{sender}>" + (f" and the recipient {recipients}" if recipients else "")
+        meaning = f"{next_hop} answers {how}, {login} and takes {whom}; no message was sent."
+        return Verdict(None, meaning, said, "the same with --deliver sends one small real message")
+    meaning = f"{next_hop} has taken the message for {recipients}, and answers for it from here."
+    step = f"see whether it arrives at {recipients}; if not, give this reply to who runs {plan.host}"
+    return Verdict(None, meaning, said, step)
 
 
-def _stopped(failure: SessionFailed, facts: Mapping[str, Any]) -> Verdict:
-    reply = failure.reply if failure.cause is Cause.REPLY else None
-    found = judge(failure.stage, failure.cause, reply.code if reply else None, reply.enhanced if reply else "", facts)
-    return Verdict(found.side, found.meaning, f"{failure.text} (stage {failure.stage.value})", found.next)
+# --- several ports ---------------------------------------------------------------------------------------------------
+
+
+async def sweep(plan: Plan, ports: Sequence[int], facts: Mapping[str, Any]) -> list[Probed]:
+    """Probe several ports at the same time, each in its usual way of TLS, or in the other where that is the one."""
+    return await asyncio.gather(*(_sweep_one(replace(plan, port=port), facts) for port in ports))
+
+
+async def _sweep_one(plan: Plan, facts: Mapping[str, Any]) -> Probed:
+    found = await probe(replace(plan, tls="implicit" if plan.port == IMPLICIT_PORT else "starttls"), facts)
+    cause = found.failure.cause if found.failure else None
+    if cause is Cause.SPEAKS_TLS:
+        return await probe(replace(plan, tls="implicit"), facts)
+    if cause is Cause.SPEAKS_CLEAR:
+        return await probe(replace(plan, tls="starttls"), facts)
+    return found

@@ -1,52 +1,79 @@
-"""A stand-in for a smart host: TLS, a login, and rules about whom it puts off or refuses. It keeps what it is sent."""
+"""A stand-in for a smart host: TLS, logins, and rules about what it answers, when. It keeps what it is sent."""
 
 from __future__ import annotations
 
 import asyncio
+import itertools
+import json
 import ssl
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
-from fnmatch import fnmatchcase
+from datetime import UTC, datetime
 from pathlib import Path
 
+from copper_kite.clock import Clock, SystemClock
 from copper_kite.errors import ListenFailed
-from copper_kite.net.server import Answer, Handler, Peer, ServerSession, SessionRegistry
+from copper_kite.net.server import LATER, Answer, Handler, Peer, ServerSession, SessionRegistry
+from copper_kite.session.behaviour import Deed, Judge, Rule
+from copper_kite.session.looseness import LooseReader
+from copper_kite.settings.units import Allowance
 from copper_kite.smtp import events
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import Secret
+from copper_kite.smtp.server import Limits
+from copper_kite.words import Stage
 
-__all__ = ["Caught", "Rule", "StandIn", "StandInPlan"]
+__all__ = ["PUT_OFF", "REFUSED", "Caught", "Rule", "StandIn", "StandInPlan"]
 
 PUT_OFF = Reply(450, "4.2.1", "this mailbox takes nothing at the moment")
 REFUSED = Reply(550, "5.1.1", "no such mailbox here")
+USED_UP = Reply(452, "4.7.1", "no more today: the allowance is used up")
+LOGIN_FIRST = Reply(530, "5.7.0", "log in first")
+WRONG_LOGIN = Reply(535, "5.7.8", "login or password is wrong")
 
-
-@dataclass(frozen=True, slots=True)
-class Rule:
-    """What to answer at RCPT for recipients that `pattern` (with `*` and `?`) fits; `times` each, None for always."""
-
-    pattern: str
-    reply: Reply
-    times: int | None = None
+GARBAGE = b"\x16\x03\xff\x00 \x1b[31m neither a code nor a word \x07\r\n"
+DRIP_SECONDS = 1.0
+ENDLESS_SECONDS = 0.02
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StandInPlan:
-    """How a stand-in behaves. `logins` maps login → password; with any, mail needs a login first."""
+    """How a stand-in behaves. `logins` maps login → password; with any, and `login_required`, mail needs a login.
+
+    `offers`, when given, says all of what is offered; else it follows from `tls`, `logins` and `max_size`.
+    """
 
     name: str
     folder: Path | None
     tls: str = "starttls"  # implicit, starttls or off
     context: ssl.SSLContext | None = None
     logins: dict[str, Secret] = field(default_factory=dict)
+    login_required: bool = True
     rules: Sequence[Rule] = ()
+    seed: int = 0
+    allowance: Allowance | None = None
     max_size: int = 100 * 1024 * 1024
+    recipients: int = 1000
+    loose_end: bool = False
+    offers: Offers | None = None
+
+    def what_it_offers(self) -> Offers:
+        """What stands behind EHLO."""
+        return self.offers or Offers(
+            max_size=self.max_size,
+            starttls=self.tls == "starttls",
+            logins=("PLAIN",) if self.logins else (),
+            clear_logins=self.tls == "off",
+        )
 
 
 @dataclass(frozen=True, slots=True)
 class Caught:
-    """One message taken. `file` is where it was written, None when nothing is kept."""
+    """One message taken, with what its session was like. `file` is where it was written, None when nothing is kept.
+
+    `at` in seconds since 1970; `tls` holds version and cipher.
+    """
 
     number: int
     reverse_path: str
@@ -56,69 +83,139 @@ class Caught:
     secure: bool
     login: str
     file: Path | None
+    at: float
+    hello: str
+    tls: str
+
+    def export(self) -> dict[str, object]:
+        """As plain values, for JSON."""
+        return {
+            "number": self.number,
+            "time": datetime.fromtimestamp(self.at, UTC).isoformat(timespec="milliseconds"),
+            "from": self.reverse_path,
+            "to": list(self.recipients),
+            "size": self.size,
+            "client": str(self.peer),
+            "hello": self.hello,
+            "tls": self.tls or None,
+            "login": self.login or None,
+            "file": str(self.file) if self.file else None,
+        }
 
 
 class StandIn:
-    """A running stand-in. `caught` is called with each message; `now` gives seconds since 1970."""
+    """A running stand-in. `caught` is called with each message."""
 
-    def __init__(self, plan: StandInPlan, caught: Callable[[Caught], None] = lambda caught: None) -> None:
+    def __init__(
+        self,
+        plan: StandInPlan,
+        caught: Callable[[Caught], None] = lambda caught: None,
+        clock: Clock | None = None,
+    ) -> None:
         self.plan = plan
-        self._caught = caught
-        self._registry = SessionRegistry()
-        self._server: asyncio.Server | None = None
-        self._turns: dict[tuple[int, str], int] = {}
+        self.judge = Judge(tuple(plan.rules), plan.seed)
         self.count = 0
+        self._caught = caught
+        self._clock = clock or SystemClock()
+        self._registry = SessionRegistry()
+        self._servers: list[asyncio.Server] = []
+        self._used: tuple[float, int] = (0.0, 0)  # the end of the allowance's period, and how many went in it
 
     async def start(self, host: str, port: int) -> int:
-        """Listen; returns the port (useful when `port` is 0). Raises ListenFailed."""
+        """Listen at one more address; returns the port (useful when `port` is 0). Raises ListenFailed."""
         plan = self.plan
         implicit = plan.tls == "implicit"
-        offers = Offers(
-            max_size=plan.max_size,
-            starttls=plan.tls == "starttls",
-            logins=("PLAIN",) if plan.logins else (),
-            clear_logins=plan.tls == "off",
-        )
+        offers = plan.what_it_offers()
+        limits = Limits(recipients=plan.recipients)
+        if plan.loose_end:
+            limits = Limits(recipients=plan.recipients, reader=LooseReader)
 
         def session() -> ServerSession:
-            return ServerSession(plan.name, offers, _Taker(self), self._registry, context=plan.context, secure=implicit)
+            return ServerSession(
+                plan.name, offers, _Taker(self), self._registry, limits=limits, context=plan.context, secure=implicit
+            )
 
         try:
-            if plan.folder is not None:
+            if plan.folder is not None and not self._servers:
                 plan.folder.mkdir(parents=True, exist_ok=True)
                 self.count = max((int(f.stem) for f in plan.folder.glob("*.eml") if f.stem.isdigit()), default=0)
             loop = asyncio.get_running_loop()
-            self._server = await loop.create_server(session, host, port, ssl=plan.context if implicit else None)
+            server = await loop.create_server(session, host, port, ssl=plan.context if implicit else None)
         except OSError as error:
             raise ListenFailed("catch", f"{host}:{port}", (error.strerror or str(error)).lower()) from error
-        return int(self._server.sockets[0].getsockname()[1])
+        self._servers.append(server)
+        return int(server.sockets[0].getsockname()[1])
 
     async def stop(self) -> None:
         """End all sessions."""
-        if self._server is not None:
-            self._server.close()
+        for server in self._servers:
+            server.close()
         await self._registry.stop(0.5)
 
-    def judge(self, recipient: str) -> Reply | None:
-        """What the rules say to a recipient; the first that fits counts."""
-        for place, rule in enumerate(self.plan.rules):
-            if fnmatchcase(recipient.lower(), rule.pattern.lower()):
-                turn = self._turns.get((place, recipient), 0)
-                self._turns[place, recipient] = turn + 1
-                if rule.times is None or turn < rule.times:
-                    return rule.reply
-        return None
+    def now(self) -> float:
+        """Seconds since 1970."""
+        return self._clock.now()
 
-    def take(self, sender: str, recipients: Sequence[str], content: bytes, session: ServerSession, login: str) -> None:
-        """Keep a message that is whole."""
+    def has_allowance(self, recipients: int) -> bool:
+        """Whether so many more recipients may be taken in this period; they count when they may."""
+        if self.plan.allowance is None:
+            return True
+        end, used = self._used
+        if self.now() >= end:
+            end, used = self.plan.allowance.window(self.now())[1], 0
+        if used + recipients > self.plan.allowance.count:
+            return False
+        self._used = end, used + recipients
+        return True
+
+    def take(self, draft: _Draft, taker: _Taker, session: ServerSession) -> None:
+        """Keep a message that is whole. Raises OSError."""
         self.count += 1
-        file = None
-        if self.plan.folder is not None:
-            file = self.plan.folder / f"{self.count:06}.eml"
-            file.write_bytes(content)
-        self._caught(
-            Caught(self.count, sender, tuple(recipients), len(content), session.peer, session.secure, login, file)
+        caught = Caught(
+            self.count,
+            taker.sender,
+            tuple(taker.recipients),
+            draft.size,
+            session.peer,
+            session.secure,
+            taker.login,
+            draft.keep(self.count),
+            self.now(),
+            taker.hello_name,
+            session.tls,
         )
+        if caught.file is not None:
+            caught.file.with_suffix(".json").write_text(json.dumps(caught.export(), indent=2, ensure_ascii=False))
+        self._caught(caught)
+
+
+class _Draft:
+    """A message that is coming in: straight to a file, which becomes an .eml when it is whole."""
+
+    def __init__(self, folder: Path | None) -> None:
+        self._folder = folder
+        self._path = folder / f".coming-{id(self):x}" if folder is not None else None
+        self._file = self._path.open("wb") if self._path is not None else None
+        self.size = 0
+
+    def add(self, portion: bytes) -> None:
+        """The next portion. Raises OSError."""
+        self.size += len(portion)
+        if self._file is not None:
+            self._file.write(portion)
+
+    def keep(self, number: int) -> Path | None:
+        """The message is whole. Raises OSError."""
+        if self._file is None or self._path is None or self._folder is None:
+            return None
+        self._file.close()
+        return self._path.rename(self._folder / f"{number:06}.eml")
+
+    def drop(self) -> None:
+        """It will never be whole."""
+        if self._file is not None and self._path is not None and not self._file.closed:
+            self._file.close()
+            self._path.unlink(missing_ok=True)
 
 
 class _Taker(Handler):
@@ -127,42 +224,149 @@ class _Taker(Handler):
     def __init__(self, stand_in: StandIn) -> None:
         self._stand_in = stand_in
         self._session: ServerSession | None = None
-        self._login = ""
-        self._sender = ""
-        self._recipients: list[str] = []
-        self._content: list[bytes] = []
+        self._draft: _Draft | None = None
+        self._timer: asyncio.TimerHandle | None = None
+        self.hello_name = ""
+        self.login = ""
+        self.sender = ""
+        self.recipients: list[str] = []
 
-    def opened(self, session: ServerSession) -> Reply | None:
+    # --- what is asked ----------------------------------------------------------------------------------------------
+
+    def opened(self, session: ServerSession) -> Answer:
         self._session = session
-        return None
+        return self._obey(Stage.GREET, session.greet)
+
+    def hello(self, event: events.Hello) -> Answer:
+        self.hello_name = event.name
+        return self._obey(Stage.HELLO)
+
+    def secure_asked(self, event: events.SecureAsked) -> Answer:
+        return self._obey(Stage.SECURE)
 
     def login_asked(self, event: events.LoginAsked) -> Answer:
         login = event.login
-        if self._stand_in.plan.logins.get(login.login) != login.password:
-            return Reply(535, "5.7.8", "login or password is wrong")
-        self._login = login.login
-        return None
+        fits = self._stand_in.plan.logins.get(login.login) == login.password
+        self.login = login.login
+        answer = self._obey(Stage.LOGIN, otherwise=None if fits else WRONG_LOGIN)
+        if not (answer.positive if isinstance(answer, Reply) else fits):
+            self.login = ""
+        return answer
 
     def mail_from(self, event: events.MailFrom) -> Answer:
-        if self._stand_in.plan.logins and not self._login:
-            return Reply(530, "5.7.0", "log in first")
-        self._sender, self._recipients, self._content = event.path, [], []
-        return None
+        plan = self._stand_in.plan
+        if plan.logins and plan.login_required and not self.login:
+            return LOGIN_FIRST
+        self.sender, self.recipients = event.path, []
+        return self._obey(Stage.SENDER)
 
     def recipient_to(self, event: events.RecipientTo) -> Answer:
-        reply = self._stand_in.judge(event.path)
-        if reply is None:
-            self._recipients.append(event.path)
-        return reply
+        answer = self._obey(Stage.RECIPIENT, recipient=event.path)
+        if answer is None and not self._stand_in.has_allowance(1):
+            return USED_UP
+        if not isinstance(answer, Reply) or answer.positive:
+            self.recipients.append(event.path)
+        return answer
+
+    def content_started(self, event: events.ContentStarted) -> Answer:
+        answer = self._obey(Stage.CONTENT)
+        try:
+            self._draft = _Draft(self._stand_in.plan.folder)
+        except OSError as error:
+            return _unkept(error)
+        return answer
 
     def content(self, event: events.Content) -> None:
-        self._content.append(event.data)
+        assert self._draft is not None
+        try:
+            self._draft.add(event.data)
+        except OSError:
+            self.reset(None)
+            assert self._session is not None
+            self._session.abort()
 
     def content_ended(self, event: events.ContentEnded) -> Answer:
-        assert self._session is not None
-        content, self._content = b"".join((*self._content, event.data)), []
+        answer = self._obey(Stage.ACCEPT, self._accept_later)
+        assert self._draft is not None
         try:
-            self._stand_in.take(self._sender, self._recipients, content, self._session, self._login)
+            self._draft.add(event.data)
         except OSError as error:
-            return Reply(452, "4.3.1", f"could not be kept: {error.strerror}")
-        return Reply(250, "2.0.0", f"taken as {self._stand_in.count:06}")
+            return _unkept(error)
+        return self._accept(answer) if answer is not LATER else LATER
+
+    def content_refused(self, event: events.ContentRefused) -> None:
+        self.reset(None)
+
+    def reset(self, event: events.Reset | None) -> None:
+        if self._draft is not None:
+            self._draft.drop()
+            self._draft = None
+
+    def closed(self) -> None:
+        if self._timer is not None:
+            self._timer.cancel()
+        self.reset(None)
+
+    def _accept(self, said: Answer = None) -> Reply:
+        """Keep the message, unless what is `said` refuses it; the reply."""
+        assert self._session is not None and self._draft is not None
+        try:
+            if isinstance(said, Reply) and not said.positive:
+                return said
+            self._stand_in.take(self._draft, self, self._session)
+        except OSError as error:
+            return _unkept(error)
+        finally:
+            self.reset(None)
+        return said if isinstance(said, Reply) else Reply(250, "2.0.0", f"taken as {self._stand_in.count:06}")
+
+    def _accept_later(self, said: Reply | None) -> None:
+        assert self._session is not None
+        self._session.answer(self._accept(said))
+
+    # --- what the rules say -----------------------------------------------------------------------------------------
+
+    def _obey(
+        self,
+        stage: Stage,
+        later: Callable[[Reply | None], None] | None = None,
+        *,
+        recipient: str = "",
+        otherwise: Reply | None = None,
+    ) -> Answer:
+        """What the rules say now; `otherwise` where none fits or one only waits. `later` gives what comes late."""
+        assert self._session is not None
+        client = self.hello_name or str(self._session.peer)
+        facts = {"recipient": recipient, "sender": self.sender, "login": self.login, "client": client}
+        rule = self._stand_in.judge.decide(stage, facts)
+        if rule is None:
+            return otherwise
+        if not rule.wait and rule.deed is Deed.ANSWER:
+            return rule.reply or otherwise
+        give = later or self._session.answer
+        loop = asyncio.get_running_loop()
+        self._timer = loop.call_later(rule.wait, self._do, rule, give, rule.reply or otherwise)
+        return LATER
+
+    def _do(self, rule: Rule, give: Callable[[Reply | None], None], reply: Reply | None) -> None:
+        assert self._session is not None
+        if rule.deed is Deed.ANSWER:
+            give(reply)
+        elif rule.deed is Deed.CUT:
+            self._session.abort()
+        elif rule.deed is Deed.GARBLE:
+            self._session.say(GARBAGE)
+        elif rule.deed is Deed.DRIP:
+            self._go_on(DRIP_SECONDS, itertools.chain((b"2", b"5", b"0", b"-"), itertools.repeat(b"x")))
+        elif rule.deed is Deed.ENDLESS:
+            self._go_on(ENDLESS_SECONDS, itertools.repeat(b"250-and so on\r\n"))
+
+    def _go_on(self, seconds: float, sayings: Iterator[bytes]) -> None:
+        """Say one thing after the other, `seconds` apart."""
+        assert self._session is not None
+        self._session.say(next(sayings))
+        self._timer = asyncio.get_running_loop().call_later(seconds, self._go_on, seconds, sayings)
+
+
+def _unkept(error: OSError) -> Reply:
+    return Reply(452, "4.3.1", f"could not be kept: {error.strerror}")

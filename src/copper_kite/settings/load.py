@@ -9,23 +9,22 @@ import os
 import re
 import socket
 import ssl
-import tomllib
-from collections.abc import Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from pydantic import BaseModel, ValidationError
+from pydantic import ValidationError
 
 from copper_kite.errors import Finding, SettingsError
 from copper_kite.settings.accounts import ACCOUNTS, read_accounts
+from copper_kite.settings.explain import dotted, explain, parse_toml, read_source
 from copper_kite.settings.locate import locate
 from copper_kite.settings.model import Server, Settings, data_folder
 from copper_kite.settings.secrets import Credential, read_credentials
 from copper_kite.settings.server_tls import server_context
 from copper_kite.smtp.sasl import ScramKey
 
-__all__ = ["Loaded", "data_folder_of", "examine", "find_config", "load", "load_source", "read_source"]
+__all__ = ["Loaded", "data_folder_of", "examine", "find_config", "load", "load_source"]
 
 FILE_NAME = "kite.toml"
 _DATA = re.compile(r"""(?m)^\s*data\s*=\s*["']([^"']+)["']""")
@@ -98,7 +97,7 @@ def examine(path: Path, source: str, *, secrets: bool = True) -> tuple[Loaded, l
 
     def wrong(keys: tuple[str | int, ...], problem: str, remedy: str = "") -> None:
         findings.append(
-            Finding(file=str(path), line=locate(source, keys), key=_dotted(keys), problem=problem, remedy=remedy)
+            Finding(file=str(path), line=locate(source, keys), key=dotted(keys), problem=problem, remedy=remedy)
         )
 
     server_name = settings.server.name
@@ -129,13 +128,13 @@ _STAND_INS: dict[str, Any] = {"hosts": ["missing.invalid:25"], "bind": ["127.0.0
 
 def _validate(path: Path, source: str) -> tuple[Settings, list[Finding]]:
     """The model's view of the text; what it refuses becomes a finding, and is taken out before it looks again."""
-    tables = _parse(path, source)
+    tables = parse_toml(path, source)
     findings: list[Finding] = []
     for _ in range(MAX_PASSES):
         try:
             return Settings.model_validate(tables), sorted(findings, key=lambda finding: finding.line or 0)
         except ValidationError as error:
-            findings += [finding for finding in _explain(error, path, source) if finding not in findings]
+            findings += [finding for finding in explain(error, Settings, path, source) if finding not in findings]
             for detail in error.errors(include_url=False):
                 _take_out(tables, [key for key in detail["loc"] if not str(key).startswith("function-")])
     raise SettingsError(findings)
@@ -162,20 +161,6 @@ def _take_out(tables: Any, keys: list[str | int]) -> None:
         tables[last] = {}
 
 
-def _failed(path: Path, problem: str, line: int | None = None) -> SettingsError:
-    return SettingsError([Finding(file=str(path), line=line, key="", problem=problem)])
-
-
-def read_source(path: Path) -> str:
-    """The text of a configuration. Raises SettingsError."""
-    try:
-        return path.read_bytes().decode("utf-8")  # line ends as they are: what is changed in place keeps them
-    except OSError as error:
-        raise _failed(path, f"cannot be read ({error.strerror})") from error
-    except UnicodeDecodeError as error:
-        raise _failed(path, "not UTF-8") from error
-
-
 def secret_file(path: Path, name: str) -> Path:
     """A file of secrets: the one that a service manager handed over, else the one beside the configuration."""
     handed_over = Path(os.environ.get("CREDENTIALS_DIRECTORY", "/nowhere")) / Path(name).name
@@ -189,16 +174,6 @@ def data_folder_of(path: Path) -> Path | None:
     except OSError:
         return None
     return path.parent / (named.group(1) if named else Server().data)
-
-
-def _parse(path: Path, source: str) -> dict[str, Any]:
-    try:
-        return tomllib.loads(source)
-    except tomllib.TOMLDecodeError as error:
-        text, _, place = str(error).partition(" (at line ")
-        line = place.partition(",")[0]
-        number = int(line) if line.isdigit() else len(source.splitlines())
-        raise _failed(path, f"not TOML: {text}", number) from error
 
 
 def _check_names(table: str, names: list[str], wrong: Any) -> None:
@@ -251,58 +226,3 @@ def _accounts(settings: Settings, path: Path, findings: list[Finding]) -> dict[s
     return {
         account.name: keys[account.name] for account in settings.account if account.enabled and account.name in keys
     }
-
-
-def _dotted(keys: Iterable[str | int]) -> str:
-    text = ""
-    for key in keys:
-        text += f"[{key + 1}]" if isinstance(key, int) else f".{key}" if text else key
-    return text
-
-
-def _explain(error: ValidationError, path: Path, source: str) -> list[Finding]:
-    """The validator's errors as findings, in the order of the lines."""
-    findings = []
-    for detail in error.errors(include_url=False):
-        keys = tuple(key for key in detail["loc"] if isinstance(key, int) or not key.startswith("function-"))
-        problem, remedy = _words(detail, keys)
-        findings.append(
-            Finding(file=str(path), line=locate(source, keys), key=_dotted(keys), problem=problem, remedy=remedy)
-        )
-    return sorted(findings, key=lambda finding: finding.line or 0)
-
-
-_KINDS = {"string_type": "text", "int_type": "a whole number", "list_type": "a list", "model_type": "a table"}
-
-
-def _words(detail: Any, keys: tuple[str | int, ...]) -> tuple[str, str]:
-    kind, context = detail["type"], detail.get("ctx", {})
-    if kind == "extra_forbidden":
-        known = _known_keys(keys[:-1])
-        near = difflib.get_close_matches(str(keys[-1]), known, 1)
-        return "unknown key", f"did you mean {near[0]!r}?" if near else "the keys here are " + ", ".join(known)
-    if kind == "missing":
-        return "is missing", ""
-    if kind == "value_error":
-        return str(context["error"]), ""
-    if kind == "literal_error":
-        return f"{detail['input']!r} is not one of {context['expected']}", ""
-    if kind in _KINDS:
-        return f"{detail['input']!r} should be {_KINDS[kind]}", ""
-    return str(detail["msg"]).lower(), ""
-
-
-def _known_keys(keys: tuple[str | int, ...]) -> list[str]:
-    model: type[BaseModel] = Settings
-    for key in keys:
-        if isinstance(key, str) and key in model.model_fields:
-            for candidate in _models_in(model.model_fields[key].annotation):
-                model = candidate
-    return list(model.model_fields)
-
-
-def _models_in(annotation: Any) -> list[type[BaseModel]]:
-    found = [annotation] if isinstance(annotation, type) and issubclass(annotation, BaseModel) else []
-    for part in getattr(annotation, "__args__", ()):
-        found += _models_in(part)
-    return found

@@ -33,6 +33,7 @@ __all__ = [
     "auth_plain",
     "data",
     "ehlo",
+    "free",
     "helo",
     "mail",
     "quit_session",
@@ -58,6 +59,8 @@ class Verb(StrEnum):
     END = "end of content"
     RSET = "RSET"
     QUIT = "QUIT"
+    OTHER = "another command"
+    ANSWER = "answer to a challenge"
 
 
 class Phase(StrEnum):
@@ -124,6 +127,18 @@ def _plain_command(verb: Verb, text: str) -> Command:
     return Command(verb, text.encode("utf-8") + b"\r\n", text)
 
 
+def free(line: str, *, answer: bool = False) -> Command:
+    """A line as somebody typed it; `answer` says that a challenge (334) asked for it. No secret shows (RFC 4954 4)."""
+    if answer:
+        return _plain_command(Verb.ANSWER, line)._replace(shown=line if line == "*" else HIDDEN)
+    word, _, rest = line.partition(" ")
+    verb = _TYPED.get(word.upper(), Verb.OTHER)
+    command = _plain_command(verb, line)
+    mechanism, _, initial = rest.strip().partition(" ")
+    return command._replace(shown=f"{word} {mechanism} {HIDDEN}") if verb is Verb.AUTH and initial else command
+
+
+_TYPED = {verb.value: verb for verb in Verb if verb.isupper()}
 GREETING = Command(Verb.GREETING, b"", "")
 END_OF_CONTENT = Command(Verb.END, b".\r\n", ".")
 _STARTTLS = _plain_command(Verb.STARTTLS, "STARTTLS")
@@ -218,9 +233,20 @@ class Client:
         self._waiting.append(command)
         return command.wire
 
+    def say(self, command: Command) -> bytes:
+        """The octets of `command`, whatever the order is: what a tester may do, and delivery never does."""
+        self.phase = ORDER[self.phase].get(command.verb, self.phase)
+        self._waiting.append(command)
+        return command.wire
+
     def receive_data(self, octets: bytes) -> None:
         """Take octets from the server."""
         self._replies.feed(octets)
+
+    @property
+    def begun(self) -> bytes:
+        """What came in of a reply that is not whole yet."""
+        return self._replies.begun
 
     def next_reply(self) -> Answered | None:
         """The next reply with its command, or None when octets are missing.

@@ -41,7 +41,7 @@ class Event:
 class Hello(Event):
     """EHLO (`extended`) or HELO with a name."""
 
-    asks: ClassVar[bool] = False
+    step: ClassVar[Step] = Step.HELLO
     name: str
     extended: bool
 

@@ -17,6 +17,7 @@ class Offers:
     logins: tuple[str, ...] = ()
     clear_logins: bool = False
     withheld: frozenset[str] = frozenset()
+    keeps_size: bool = True  # a stand-in may say a SIZE and not keep to it
 
     def keywords(self, *, secure: bool, logged_in: bool) -> tuple[str, ...]:
         """The lines of an EHLO reply after the first."""

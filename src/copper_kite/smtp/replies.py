@@ -125,6 +125,11 @@ class ReplyReader:
         """Octets that are not part of a finished reply."""
         return self._data
 
+    @property
+    def begun(self) -> bytes:
+        """Octets of a reply whose end has not come: its last line so far."""
+        return self._data or (self._lines[-1].encode() if self._lines else b"")
+
     def feed(self, data: bytes) -> None:
         """Take octets from the peer."""
         self._data = self._data + data if self._data else data

@@ -61,10 +61,11 @@ __all__ = ["ORDER", "Limits", "Phase", "Server", "Step"]
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Limits:
     """Bounds of one session. `recipients` a message, at least 100 (RFC 5321 4.5.3.1.8); `patience` in bad or idle
-    commands between two accepted messages."""
+    commands between two accepted messages; `reader` reads content (a stand-in may have a worse one)."""
 
     recipients: int = 1000
     patience: int = 50
+    reader: type[ContentReader] = ContentReader
 
 
 # Bound once: to look a member up on its class takes longer than all else that is done with it.
@@ -81,6 +82,7 @@ class Server:
         self.secure = False
         self.logged_in = False
         self._offers = offers
+        self._max_size = offers.max_size if offers.keeps_size else 0
         self._limits = limits or Limits()
         self._lines = LineBuffer()
         self._out: list[bytes] = []
@@ -166,7 +168,7 @@ class Server:
         self._asked = None
         step = event.step
         if reply is None:
-            reply = DEFAULT_ANSWERS[type(event)]
+            reply = DEFAULT_ANSWERS.get(type(event)) or self._hello_reply(event)
         self._out.append(reply.wire)
         if reply.code == 421:
             self._close()
@@ -186,7 +188,7 @@ class Server:
         self._recipients, self._utf8 = 0, event.utf8
 
     def _data_accepted(self, event: events.Event) -> None:
-        self._content = ContentReader(self._offers.max_size)
+        self._content = self._limits.reader(self._max_size)
 
     def _message_accepted(self, event: events.Event) -> None:
         self._tries = 0
@@ -263,7 +265,7 @@ class Server:
         if self.phase is not _READY or (found := match_plain_mail(line)) is None:
             return False
         path, size = found
-        if size is not None and size > self._offers.max_size > 0:
+        if size is not None and size > self._max_size > 0:
             return False
         self._asked = events.MailFrom(path, size, False, False)
         return True
@@ -314,10 +316,18 @@ class Server:
             self._waste()
             if self.phase is _CLOSED:
                 return
-        self.phase = _READY
-        self._told.append(events.Hello(name, extended))
-        keywords = self._offers.keywords(secure=self.secure, logged_in=self.logged_in) if extended else ()
-        self._out.append(Reply(250, "", self.name, *keywords).wire)
+            self.phase = _READY
+        self._asked = events.Hello(name, extended)
+        self._told.append(self._asked)  # behind the transaction that it drops
+
+    def _hello_reply(self, event: events.Event) -> Reply:
+        """What is offered now (RFC 5321 4.1.1.1)."""
+        assert isinstance(event, events.Hello)
+        offered = self._offers.keywords(secure=self.secure, logged_in=self.logged_in) if event.extended else ()
+        return Reply(250, "", self.name, *offered)
+
+    def _hello_accepted(self, event: events.Event) -> None:
+        """Nothing of the session depends on the name."""
 
     def _mail(self, argument: str) -> None:
         if argument[:5].upper() != "FROM:":
@@ -345,7 +355,7 @@ class Server:
                 return BAD_PARAMETER
             if key == "SIZE":
                 size = int(value or 0)
-        if self._offers.max_size and size is not None and size > self._offers.max_size:
+        if self._max_size and size is not None and size > self._max_size:
             return TOO_LARGE
         if not utf8 and not path.isascii():
             return NEEDS_UTF8
@@ -458,6 +468,7 @@ class Server:
 
 
 _AFTER: dict[Step, Callable[[Server, events.Event], None]] = {
+    Step.HELLO: Server._hello_accepted,
     Step.MAIL: Server._sender_accepted,
     Step.DATA: Server._data_accepted,
     Step.END: Server._message_accepted,

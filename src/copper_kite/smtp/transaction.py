@@ -10,10 +10,11 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 from copper_kite.smtp.client import Answered, Client, Command, Verb, data, mail, rcpt, reset
+from copper_kite.smtp.extensions import Capabilities
 from copper_kite.smtp.replies import Reply
-from copper_kite.words import Stage
+from copper_kite.words import Cause, Stage
 
-__all__ = ["Envelope", "Result", "Transaction"]
+__all__ = ["Envelope", "Result", "Transaction", "mail_parameters", "misfit"]
 
 _STAGES = {Verb.MAIL: Stage.SENDER, Verb.RCPT: Stage.RECIPIENT, Verb.DATA: Stage.CONTENT, Verb.END: Stage.ACCEPT}
 
@@ -34,6 +35,32 @@ class Result(NamedTuple):
     recipient: str
     stage: Stage
     reply: Reply
+
+
+def mail_parameters(envelope: Envelope, capabilities: Capabilities) -> list[str]:
+    """What goes behind MAIL, as far as the server offers it (RFC 1870 5, RFC 6152 2, RFC 6531 3.4)."""
+    parameters = []
+    if "SIZE" in capabilities:
+        parameters.append(f"SIZE={envelope.size}")
+    if envelope.eight_bit and "8BITMIME" in capabilities:
+        parameters.append("BODY=8BITMIME")
+    if envelope.utf8 and "SMTPUTF8" in capabilities:
+        parameters.append("SMTPUTF8")
+    return parameters
+
+
+def misfit(envelope: Envelope, capabilities: Capabilities) -> tuple[Cause, Reply] | None:
+    """Why a server cannot take the message, known before it is sent (RFC 1870 6, RFC 6152 3, RFC 6531 3)."""
+    if capabilities.size is not None and envelope.size > capabilities.size:
+        text = f"the message has {envelope.size} octets, the next hop takes {capabilities.size}"
+        return Cause.TOO_LARGE, Reply(552, "5.3.4", text)
+    if not "".join((envelope.reverse_path, *envelope.recipients)).isascii() and "SMTPUTF8" not in capabilities:
+        text = "an address is not ASCII, and the next hop does not offer SMTPUTF8"
+        return Cause.NEEDS_SMTPUTF8, Reply(550, "5.6.7", text)
+    if envelope.eight_bit and "8BITMIME" not in capabilities:
+        text = "the message holds octets over 127, and the next hop does not offer 8BITMIME"
+        return Cause.NEEDS_8BITMIME, Reply(554, "5.6.3", text)
+    return None
 
 
 _DATA = Verb.DATA
@@ -58,7 +85,7 @@ class Transaction:
         self._results: dict[str, Result] = {}
         self._unanswered = list(envelope.recipients)
         self._queue: list[Command] = [
-            mail(envelope.reverse_path, *self._parameters()),
+            mail(envelope.reverse_path, *mail_parameters(envelope, client.capabilities)),
             *map(rcpt, envelope.recipients),
             data(),
         ]
@@ -67,17 +94,6 @@ class Transaction:
         self.wants_content = False
         self.finished = False
         self.stage = Stage.SENDER
-
-    def _parameters(self) -> list[str]:
-        capabilities, envelope = self._client.capabilities, self._envelope
-        parameters = []
-        if "SIZE" in capabilities:
-            parameters.append(f"SIZE={envelope.size}")
-        if envelope.eight_bit and "8BITMIME" in capabilities:
-            parameters.append("BODY=8BITMIME")
-        if envelope.utf8 and "SMTPUTF8" in capabilities:
-            parameters.append("SMTPUTF8")
-        return parameters
 
     @property
     def empty(self) -> bool:

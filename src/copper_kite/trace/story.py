@@ -156,7 +156,7 @@ def _stopped(
         "id": id_text(record.message.id),
         "credential": facts.get("credentials", {}).get(attempt.connector),
         "more": f"kite trace --dialogue {id_text(record.message.id)}",
-        "openssl": "" if attempt.facts.get("mode") == "implicit" else "-starttls smtp",
+        "sender": record.message.reverse_path,
     }
     judgement = judge(Stage(stage), cause, int(number) if number else None, enhanced, known)
     evidence = reply or attempt.text

@@ -9,7 +9,7 @@ from functools import lru_cache
 from importlib import resources
 from typing import Any
 
-from copper_kite.words import Cause, Side, Stage
+from copper_kite.words import MESSAGE_STAGES, Cause, Side, Stage
 
 __all__ = ["Judgement", "Verdict", "judge", "side_of"]
 
@@ -42,9 +42,11 @@ def _knowledge() -> dict[str, dict[str, dict[str, str]]]:
 def _keys(stage: Stage, code: int | None, enhanced: str) -> list[str]:
     """Where to look a reply up, the most telling place first."""
     keys = [f"{stage} {code}"]
+    if stage not in MESSAGE_STAGES:
+        keys.append(f"{stage} {str(code)[0]}")
     if enhanced:
         _, subject, detail = enhanced.split(".")
-        keys += [enhanced, f"X.{subject}.{detail}"]
+        keys += [f"{stage} X.{subject}.{detail}", enhanced, f"X.{subject}.{detail}"]
         if detail != "0" or subject != "0":
             keys.append(f"X.{subject}")
     return [*keys, str(code), str(code)[0]]
@@ -53,7 +55,8 @@ def _keys(stage: Stage, code: int | None, enhanced: str) -> list[str]:
 def _entry(stage: Stage, cause: Cause, code: int | None, enhanced: str) -> Mapping[str, str]:
     knowledge = _knowledge()
     if cause is not Cause.REPLY:
-        return knowledge["cause"][cause.value]
+        causes = knowledge["cause"]
+        return causes.get(f"{stage} {cause}") or causes[cause]
     replies = knowledge["reply"]
     entry = next(replies[key] for key in _keys(stage, code, enhanced) if key in replies)
     same_as = entry.get("same_as")
@@ -72,11 +75,17 @@ class _Facts(dict[str, Any]):
 def judge(stage: Stage, cause: Cause, code: int | None, enhanced: str, facts: Mapping[str, Any]) -> Judgement:
     """What stopped it, from where it stopped and the reply that did it, if one did.
 
-    `facts` fills the sentences: connector, next_hop, host, port, address, login, text, recipient, stage, id, config.
+    `facts` fills the sentences: connector, next_hop, host, port, address, login, text, sender, recipient, names, stage,
+    id, config, more; `probe`, the command that looks again, is made from connector or next_hop.
     """
     entry = _entry(stage, cause, code, enhanced)
     known = _Facts({key: value for key, value in facts.items() if value not in ("", None)}, stage=stage.value)
-    return Judgement(Side(entry["side"]), entry["meaning"].format_map(known), entry["next"].format_map(known))
+    connector = known.get("connector")
+    known["probe"] = f"kite probe --connector {connector}" if connector else f"kite probe {known['next_hop']}"
+    known["but_for"] = f", but for {known['names']}" if "names" in known else ""
+    known.setdefault("more", f"{known['probe']} --dialogue")
+    sentence = entry["next"] if connector else entry.get("alone", entry["next"])
+    return Judgement(Side(entry["side"]), entry["meaning"].format_map(known), sentence.format_map(known))
 
 
 @lru_cache(maxsize=256)

@@ -1,0 +1,81 @@
+"""A certificate as an administrator reads it: for which names, from whom, until when, with what key."""
+
+from __future__ import annotations
+
+import warnings
+from dataclasses import dataclass
+from typing import Any
+
+__all__ = ["Certificate", "read_certificate"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Certificate:
+    """The facts of one certificate. `names` are its host names and addresses; instants in seconds since 1970."""
+
+    subject: str
+    names: tuple[str, ...]
+    issuer: str
+    not_before: float
+    not_after: float
+    key: str  # as in `EC 256` or `RSA 2048`
+    fingerprint: str  # of the whole certificate: SHA-256, in hexadecimal
+    self_signed: bool
+
+    def days_left(self, now: float) -> int:
+        """Whole days until it is out of date; negative afterwards. `now` in seconds since 1970."""
+        return int((self.not_after - now) // 86400)
+
+
+def read_certificate(der: bytes) -> Certificate:
+    """The facts in a certificate. Raises ValueError for what is none."""
+    from cryptography import x509
+    from cryptography.hazmat.primitives import hashes
+
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # the library's remarks on odd certificates: an odd one is to be shown as well
+        found = x509.load_der_x509_certificate(der)
+        return Certificate(
+            subject=_title(found.subject),
+            names=_names(found),
+            issuer=_title(found.issuer),
+            not_before=found.not_valid_before_utc.timestamp(),
+            not_after=found.not_valid_after_utc.timestamp(),
+            key=_key(found),
+            fingerprint=found.fingerprint(hashes.SHA256()).hex(),
+            self_signed=found.subject == found.issuer,
+        )
+
+
+def _title(name: Any) -> str:
+    """The common name, or else the whole of a distinguished name."""
+    from cryptography.x509.oid import NameOID
+
+    common = name.get_attributes_for_oid(NameOID.COMMON_NAME)
+    return str(common[0].value) if common else str(name.rfc4514_string())
+
+
+def _names(certificate: Any) -> tuple[str, ...]:
+    from cryptography import x509
+
+    try:
+        found = certificate.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
+    except (x509.ExtensionNotFound, ValueError):
+        return ()
+    addresses = [str(address) for address in found.get_values_for_type(x509.IPAddress)]
+    return (*found.get_values_for_type(x509.DNSName), *addresses)
+
+
+def _key(certificate: Any) -> str:
+    from cryptography.exceptions import UnsupportedAlgorithm
+    from cryptography.hazmat.primitives.asymmetric import ec, rsa
+
+    try:
+        key = certificate.public_key()
+    except (UnsupportedAlgorithm, ValueError):
+        return "unknown"
+    if isinstance(key, rsa.RSAPublicKey):
+        return f"RSA {key.key_size}"
+    if isinstance(key, ec.EllipticCurvePublicKey):
+        return f"EC {key.key_size}"
+    return type(key).__name__.strip("_").removesuffix("PublicKey")

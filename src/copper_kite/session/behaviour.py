@@ -1,0 +1,209 @@
+"""What a stand-in offers and does, when, as a file says it (docs/stand-ins.md)."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+from enum import StrEnum
+from fnmatch import fnmatchcase
+from hashlib import blake2b
+from pathlib import Path
+from typing import Annotated, Literal
+
+from pydantic import BeforeValidator, Field, model_validator
+
+from copper_kite.settings.explain import read_file
+from copper_kite.settings.model import AllowanceOf, Duration, Size, Table
+from copper_kite.smtp.replies import Reply
+from copper_kite.words import Stage
+
+__all__ = ["STAGES", "Behaviour", "Deed", "Judge", "Rule", "read_behaviour"]
+
+# Where a stand-in can be told what to do: after each of these it would answer.
+STAGES = (
+    Stage.GREET, Stage.HELLO, Stage.SECURE, Stage.LOGIN, Stage.SENDER, Stage.RECIPIENT, Stage.CONTENT, Stage.ACCEPT
+)  # fmt: skip
+_REPLY = re.compile(r"([2-5][0-9][0-9])(?: ([245]\.\d{1,3}\.\d{1,3}))?(?: (.*))?")
+_TURNS = re.compile(r"(\d+)(?:(-)(\d*))?")
+
+
+class Deed(StrEnum):
+    """What a rule does, beside waiting."""
+
+    ANSWER = "answer"
+    CUT = "cut"  # the line, without a word
+    GARBLE = "garble"  # octets that are no reply
+    DRIP = "drip"  # one octet of a reply a second, for ever
+    ENDLESS = "endless"  # lines of one reply, for ever
+    NOTHING = "nothing"  # the line stays open, and silent
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """What to do at `stage` when all that is named fits; `*` and `?` in patterns stand for others.
+
+    `turns` are the first and the last turn (None: for ever) for which it holds, counted for each recipient, sender or
+    login by itself, and elsewhere over all sessions; `share` of those, by chance; `wait` in seconds comes first.
+    """
+
+    pattern: str = "*"  # of the recipient
+    reply: Reply | None = None
+    times: int | None = None  # only the first so many turns
+    stage: Stage = Stage.RECIPIENT
+    sender: str = "*"
+    login: str = "*"
+    client: str = "*"
+    turns: tuple[int, int | None] = (1, None)
+    share: float = 1.0
+    wait: float = 0.0
+    deed: Deed = Deed.ANSWER
+
+
+class Judge:
+    """Decides by rules, in their order; the first that fits counts. The same seed and turns give the same decisions."""
+
+    def __init__(self, rules: tuple[Rule, ...], seed: int = 0) -> None:
+        self._rules = rules
+        self._seed = seed
+        self._turns: dict[tuple[int, str], int] = {}
+
+    def decide(self, stage: Stage, facts: Mapping[str, str]) -> Rule | None:
+        """The rule for this moment, None for the usual answer. `facts`: recipient, sender, login, client."""
+        for place, rule in enumerate(self._rules):
+            if rule.stage is stage and _fits(rule, facts) and self._is_turn(place, rule, _whose(stage, facts)):
+                return rule
+        return None
+
+    def _is_turn(self, place: int, rule: Rule, whose: str) -> bool:
+        turn = self._turns[place, whose] = self._turns.get((place, whose), 0) + 1
+        first, last = rule.turns if rule.times is None else (1, rule.times)
+        if turn < first or (last is not None and turn > last):
+            return False
+        return rule.share >= 1 or self._chance(place, whose, turn) < rule.share
+
+    def _chance(self, place: int, whose: str, turn: int) -> float:
+        """In [0, 1): by seed and turn alone, so that sessions side by side change nothing."""
+        digest = blake2b(f"{self._seed} {place} {whose} {turn}".encode(), digest_size=8).digest()
+        return int.from_bytes(digest) / 2**64
+
+
+def _fits(rule: Rule, facts: Mapping[str, str]) -> bool:
+    wanted = {"recipient": rule.pattern, "sender": rule.sender, "login": rule.login, "client": rule.client}
+    return all(
+        pattern == "*" or fnmatchcase(facts.get(name, "").lower(), pattern.lower()) for name, pattern in wanted.items()
+    )
+
+
+def _whose(stage: Stage, facts: Mapping[str, str]) -> str:
+    names = {Stage.RECIPIENT: "recipient", Stage.SENDER: "sender", Stage.LOGIN: "login"}
+    return facts.get(names.get(stage, ""), "").lower()
+
+
+# --- the file --------------------------------------------------------------------------------------------------------
+
+
+def parse_reply(value: object) -> Reply:
+    """`452 4.2.2 the mailbox is full` as a reply. Raises ValueError."""
+    match = _REPLY.fullmatch(value.strip()) if isinstance(value, str) else None
+    if match is None or (match[2] and match[2][0] != match[1][0]):
+        raise ValueError(f"{value!r} is no reply; write it as 452 4.2.2 the mailbox is full")
+    return Reply(int(match[1]), match[2] or "", match[3] or "")
+
+
+def _parse_turns(value: object) -> tuple[int, int | None]:
+    match = _TURNS.fullmatch(value.strip()) if isinstance(value, str) else None
+    if match is None or not int(match[1]):
+        raise ValueError(f"{value!r} are no turns; write them as 1, 1-3 or 4-")
+    first = int(match[1])
+    last = (int(match[3]) if match[3] else None) if match[2] else first
+    if last is not None and last < first:
+        raise ValueError(f"{value!r} ends before it begins")
+    return first, last
+
+
+class TlsTable(Table):
+    """`[tls]`."""
+
+    mode: Literal["starttls", "implicit", "off"] = "starttls"
+    certificate: Literal["good", "expired", "not yet valid", "wrong name", "self-signed", "weak"] = "good"
+    newest: Literal["1.1", "1.2", "1.3"] = "1.3"
+    ciphers: Literal["usual", "old"] = "usual"
+    client_certificate: bool = False
+
+
+Keyword = Literal["PIPELINING", "SIZE", "8BITMIME", "SMTPUTF8", "ENHANCEDSTATUSCODES", "STARTTLS", "AUTH"]
+
+
+class OffersTable(Table):
+    """`[offers]`."""
+
+    size: Size = 100 * 1024 * 1024
+    keeps_size: bool = True
+    withhold: list[Keyword] = Field(default_factory=list)
+    login: Literal["required", "optional"] = "required"
+    login_in_clear: bool = False
+    recipients: Annotated[int, Field(ge=1)] = 1000
+    loose_end: bool = False
+
+
+class RuleTable(Table):
+    """One `[[rule]]`."""
+
+    stage: Literal["greet", "hello", "secure", "login", "sender", "recipient", "content", "accept"]
+    client: str = "*"
+    sender: str = "*"
+    recipient: str = "*"
+    login: str = "*"
+    turns: Annotated[tuple[int, int | None], BeforeValidator(_parse_turns)] = (1, None)
+    share: Annotated[float, Field(gt=0, le=1)] = 1.0
+    wait: Duration = 0.0
+    answer: Annotated[Reply, BeforeValidator(parse_reply)] | None = None
+    do: Literal["cut", "garble", "drip", "endless", "nothing"] | None = None
+
+    @model_validator(mode="after")
+    def _does_something(self) -> RuleTable:
+        if self.answer is not None and self.do is not None:
+            raise ValueError("a rule has an answer or something to do, not both")
+        if self.answer is None and self.do is None and not self.wait:
+            raise ValueError("a rule needs answer, do or wait")
+        return self
+
+    def rule(self) -> Rule:
+        """The rule that it says."""
+        return Rule(
+            pattern=self.recipient,
+            reply=self.answer,
+            stage=Stage(self.stage),
+            sender=self.sender,
+            login=self.login,
+            client=self.client,
+            turns=self.turns,
+            share=self.share,
+            wait=self.wait,
+            deed=Deed(self.do) if self.do else Deed.ANSWER,
+        )
+
+
+class Behaviour(Table):
+    """A whole file."""
+
+    name: str = "localhost"
+    seed: int = 0
+    allowance: AllowanceOf | None = None
+    put_off_first: bool = False
+    tls: TlsTable = TlsTable()
+    offers: OffersTable = OffersTable()
+    rule: list[RuleTable] = Field(default_factory=list)
+
+    def rules(self) -> tuple[Rule, ...]:
+        """The rules in their order; to put off first tries comes behind them."""
+        found = [table.rule() for table in self.rule]
+        if self.put_off_first:
+            found.append(Rule(reply=Reply(450, "4.2.0", "not at the first try; come back"), turns=(1, 1)))
+        return tuple(found)
+
+
+def read_behaviour(path: Path) -> Behaviour:
+    """The file at `path`. Raises SettingsError with every finding."""
+    return read_file(path, Behaviour)

@@ -1,0 +1,33 @@
+"""Content read as careless servers read it: for stand-ins that show what smuggling is, and for nothing else."""
+
+from __future__ import annotations
+
+import re
+
+from copper_kite.smtp.content import ContentReader
+
+__all__ = ["LooseReader"]
+
+_ANY_END = re.compile(rb"(?:\A|\r\n|\n|\r)\.(?:\r\n|\n|\r(?!\n|\Z))")
+
+
+class LooseReader(ContentReader):
+    """Takes a line of one dot for the end whatever ends its lines, and mends bare CR and LF.
+
+    The right reader takes CR LF . CR LF alone (RFC 5321 4.1.1.4).
+    """
+
+    def __init__(self, limit: int = 0) -> None:
+        super().__init__(limit)
+        self._all = b""
+
+    def feed(self, data: bytes) -> tuple[bytes, bytes | None]:
+        """As the right one; but all of it comes at once, at the end."""
+        self._all += data
+        match = _ANY_END.search(self._all)
+        if match is None:
+            return b"", None
+        content, rest = self._all[: match.start()], self._all[match.end() :]
+        content = b"\r\n".join(content.splitlines()) + b"\r\n" if content else b""
+        self.size, self.ascii = len(content), content.isascii()
+        return content.replace(b"\r\n.", b"\r\n"), rest
