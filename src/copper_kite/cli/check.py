@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from copper_kite.cli.options import json_option
-from copper_kite.cli.show import print_json, print_stages, print_verdict, probed_json, say
+from copper_kite.cli.probed import print_stages, probed_json
+from copper_kite.cli.show import print_json, print_verdict, say
 
 if TYPE_CHECKING:
     from copper_kite.errors import Finding

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import time
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -11,19 +12,16 @@ import click
 
 from copper_kite.cli.editing import complete_names, make_family, near, plain_entry
 from copper_kite.cli.options import json_option, load_settings
+from copper_kite.cli.probed import print_probed, probed_json
 from copper_kite.cli.show import (
     json_time,
     local_time,
     print_json,
-    print_stages,
     print_table,
-    print_verdict,
-    probed_json,
     say,
 )
 
 if TYPE_CHECKING:
-    from copper_kite.session.probe import Letter
     from copper_kite.settings.load import Loaded
     from copper_kite.settings.model import Connector
     from copper_kite.store.reads import ConnectorState
@@ -141,43 +139,24 @@ def test_connector(ctx: click.Context, name: str, recipient: str | None, dialogu
 
     Exit 0 when it gets there, 4 when something stops it.
     """
+    from copper_kite.cli.probe import make_letter
+    from copper_kite.cli.target import Target
     from copper_kite.routing.plan import make_plan
-    from copper_kite.session.probe import probe
+    from copper_kite.session.probe import PATIENCE, probe
 
     loaded = load_settings(ctx.obj, secrets=True)
     entries = {entry.name: entry for entry in loaded.settings.connector}
     if name not in entries:
         raise near(name, list(entries), "connector")
     facts = {"connector": name, "config": str(loaded.path), "credential": entries[name].credential}
-    plan = make_plan(loaded, entries[name])
-    found = asyncio.run(probe(plan, facts, _letter(loaded, name, recipient) if recipient else None))
+    plan = replace(make_plan(loaded, entries[name]), timeouts=PATIENCE)
+    letter = None
+    if recipient:
+        letter = make_letter(Target(plan=plan, loaded=loaded, facts=facts), None, (recipient,), None, deliver=True)
+    found = asyncio.run(probe(plan, facts, letter))
     if as_json:
         print_json(probed_json(found))
     else:
         say((f"connector {name}", "bold"), f" to {entries[name].next_hop}, TLS {entries[name].tls}")
-        print_stages(found.stages, found.failure)
-        if dialogue:
-            click.echo()
-            for at, mark, text in found.dialogue.export():
-                click.echo(f"  {at:8.3f}  {mark} {text}")
-        click.echo()
-        print_verdict(found.verdict)
+        print_probed(found, dialogue=dialogue)
     ctx.exit(0 if found.passed else 4)
-
-
-def _letter(loaded: Loaded, connector: str, recipient: str) -> Letter:
-    from copper_kite.errors import InputError
-    from copper_kite.mail.mend import mend
-    from copper_kite.session.probe import Letter
-    from copper_kite.smtp.grammar import is_mailbox
-    from copper_kite.smtp.transaction import Envelope
-
-    if not is_mailbox(recipient):
-        raise InputError(f"{recipient!r} is not an address with a domain", usage=True)
-    now = time.time()
-    sender = f"postmaster@{loaded.settings.identity.domain or loaded.server_name}"
-    text = f"Subject: Test of connector {connector}\nTo: {recipient}\n\nSent by `kite connector test {connector}`.\n"
-    message_id = f"{time.time_ns():x}.test@{loaded.server_name}"
-    content = mend(text.encode(), sender=sender, message_id=message_id, at=now)
-    utf8 = not (sender + recipient).isascii()
-    return Letter(Envelope(sender, (recipient,), len(content), not content.isascii(), utf8), content)

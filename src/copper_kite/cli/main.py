@@ -32,6 +32,7 @@ FAMILIES: dict[str, dict[str, tuple[str, str]]] = {
         "status": ("status", "Is it running, what waits, which connectors work."),
     },
     "Test": {
+        "probe": ("probe", "How far a session with a server gets, stage by stage, and what stops it."),
         "catch": ("catch", "Be a stand-in smart host that keeps what it is sent."),
     },
     "Trace": {

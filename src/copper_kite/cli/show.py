@@ -14,10 +14,7 @@ import click
 if TYPE_CHECKING:
     from rich.console import Console, RenderableType
 
-    from copper_kite.errors import SessionFailed
-    from copper_kite.session.probe import Probed
     from copper_kite.verdict.judge import Verdict
-    from copper_kite.words import Stage
 
 __all__ = [
     "STATE_COLOURS",
@@ -28,19 +25,15 @@ __all__ = [
     "local_time",
     "local_times",
     "print_json",
-    "print_stages",
     "print_table",
     "print_verdict",
-    "probed_json",
     "say",
     "size",
-    "stages_json",
     "verdict_json",
 ]
 
 WIDTH = 100  # columns at most
 MIN_LAST = 16  # columns that the last one keeps, whatever the others take
-MARK_COLOURS = {"ok": "green", "STOP": "bold red"}
 STATE_COLOURS = {"relayed": "green", "delayed": "yellow", "failed": "red", "queued": "cyan", "parked": "magenta"}
 
 
@@ -157,40 +150,6 @@ def print_table(
     for row in cells:
         table.add_row(*(Text(cell, style=colours.get(cell, "")) for cell in row))
     _print(table)
-
-
-def print_stages(stages: Sequence[tuple[Stage, float, str]], failure: SessionFailed | None) -> None:
-    """How far a session got, a line a stage."""
-    from copper_kite.smtp.replies import printable
-
-    rows = [("ok", stage.value, f"{took * 1000:.0f} ms", printable(said)) for stage, took, said in stages]
-    if failure is not None:
-        rows.append(("STOP", failure.stage.value, "", printable(failure.text)))
-    print_table(("", "stage", "time", "what came back"), rows, right=("time",), wraps=True, colours=MARK_COLOURS)
-
-
-def stages_json(stages: Sequence[tuple[Stage, float, str]], failure: SessionFailed | None) -> list[dict[str, Any]]:
-    """The same as JSON values."""
-    found: list[dict[str, Any]] = [
-        {"stage": stage.value, "passed": True, "seconds": round(took, 4), "said": said} for stage, took, said in stages
-    ]
-    if failure is not None:
-        found.append({"stage": failure.stage.value, "passed": False, "seconds": None, "said": failure.text})
-    return found
-
-
-def probed_json(found: Probed) -> dict[str, Any]:
-    """How far a session got, as JSON values."""
-    return {
-        "next_hop": f"{found.plan.host}:{found.plan.port}",
-        "address": found.address or None,
-        "passed": found.passed,
-        "tls": found.tls or None,
-        "offers": [" ".join((key, *values)) for key, values in found.keywords.items()],
-        "stages": stages_json(found.stages, found.failure),
-        "dialogue": found.dialogue.export(),
-        "verdict": verdict_json(found.verdict),
-    }
 
 
 def print_verdict(verdict: Verdict) -> None:

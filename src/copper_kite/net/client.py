@@ -232,7 +232,7 @@ class ClientSession:
             reply = await self._ask(smtp.helo(self._plan.name), self._plan.timeouts.command)
         if not reply.positive:
             raise self._failed(Cause.REPLY, f"EHLO refused: {reply}", reply)
-        self._stage_done(began, reply)
+        self._stage_done(began, f"{reply.code} {reply.lines[0]}")
         if not self._engine.secure:
             self.in_clear = self._engine.capabilities
 

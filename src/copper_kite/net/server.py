@@ -16,6 +16,7 @@ from dataclasses import dataclass
 from enum import Enum
 from typing import Any
 
+from copper_kite.net.secured import Secured
 from copper_kite.smtp import events
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.replies import Reply
@@ -159,7 +160,7 @@ class SessionRegistry:
 
 
 class ServerSession(asyncio.Protocol):
-    """One connection. `context` is what STARTTLS uses; `secure` says that TLS is there from the start."""
+    """One connection. `context` is for TLS, by STARTTLS, or with `secure` before anything is said."""
 
     def __init__(
         self,
@@ -181,8 +182,8 @@ class ServerSession(asyncio.Protocol):
         self._transport: asyncio.Transport | None = None
         self._awaiting = False
         self._pauses: set[str] = set()
-        self._switch: asyncio.Task[None] | None = None
-        self._early = b""
+        self._at_once = secure
+        self._switching = False
         self._gone = False
         self._ended = False
         self._closing = False
@@ -205,10 +206,16 @@ class ServerSession(asyncio.Protocol):
     # --- transport callbacks ----------------------------------------------------------------------------------------
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
-        """A client connected, or the TLS handshake of STARTTLS is done."""
+        """A client connected."""
         assert isinstance(transport, asyncio.Transport) or hasattr(transport, "write")
         self._transport = transport  # type: ignore[assignment]
         self.peer = _peer_of(transport)
+        if self._at_once:
+            self._start_tls(self._open)
+        else:
+            self._open()
+
+    def _open(self) -> None:
         refusal = self._registry.add(self) or self._handler.opened(self)
         if refusal is LATER:
             self._awaiting = True
@@ -223,11 +230,8 @@ class ServerSession(asyncio.Protocol):
         self._pump()
 
     def data_received(self, data: bytes) -> None:
-        """Octets came in. While TLS is being switched on, they are the first ones from inside it."""
+        """Octets came in."""
         self._quiet_sweeps = 0
-        if self._switch is not None:
-            self._early += data
-            return
         self._engine.receive_data(data)
         if self._awaiting:
             if self._engine.buffered > MAX_BUFFERED:
@@ -277,14 +281,16 @@ class ServerSession(asyncio.Protocol):
         data = self._engine.data_to_send()
         if transport is None or self._closing:
             return
+        if self._switching:  # nothing can be said now: not in clear any more, and not under TLS yet
+            transport.abort()
+            return
         if data:
             transport.write(data)
         if phase is _CLOSED or (self._ended and not self._awaiting):
             self._closing = True
             transport.close()
-        elif phase is _SECURING and self._switch is None:
-            transport.pause_reading()
-            self._switch = self._loop.create_task(self._start_tls(transport))
+        elif phase is _SECURING and not self._switching:
+            self._start_tls(self._engine.tls_established)
 
     def answer(self, reply: Reply | None = None) -> None:
         """The decision that LATER promised."""
@@ -355,7 +361,7 @@ class ServerSession(asyncio.Protocol):
         if self._transport is not None:
             self._transport.abort()
 
-    # --- STARTTLS ---------------------------------------------------------------------------------------------------
+    # --- TLS --------------------------------------------------------------------------------------------------------
 
     def _secure_asked(self, event: events.SecureAsked) -> Answer:
         if self._context is None:
@@ -365,23 +371,17 @@ class ServerSession(asyncio.Protocol):
     def _quit(self, event: events.Quit) -> None:
         """Nothing to decide: the flush that follows closes the transport."""
 
-    async def _start_tls(self, transport: asyncio.Transport) -> None:
-        assert self._context is not None
-        try:
-            secured = await self._loop.start_tls(
-                transport, self, self._context, server_side=True, ssl_handshake_timeout=HANDSHAKE_SECONDS
-            )
-        except OSError:
-            secured = None
-        if secured is None:
-            transport.abort()
-            self.connection_lost(None)
-            return
-        self._transport = secured
-        self._switch = None
-        self._engine.tls_established()
-        early, self._early = self._early, b""
-        self.data_received(early)
+    def _start_tls(self, done: Callable[[], None]) -> None:
+        """Begin TLS; `done` comes before the first octets from inside it."""
+        assert self._context is not None and self._transport is not None
+        self._switching = True
+
+        def established() -> None:
+            self._switching = False
+            self._transport = secured
+            done()
+
+        secured = Secured(self._transport, self, self._context, established, HANDSHAKE_SECONDS)
 
 
 def _peer_of(transport: asyncio.BaseTransport) -> Peer:

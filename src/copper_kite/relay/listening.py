@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import socket
-import ssl
 from collections.abc import Callable
 from pathlib import Path
 
@@ -37,23 +36,18 @@ class Listening:
         """Those that are open."""
         return list(self._servers)
 
-    async def open(
-        self, listener: str, endpoint: Endpoint, session: Factory, implicit: ssl.SSLContext | None = None
-    ) -> None:
-        """Listen at `endpoint` with a new `session` for each client, under TLS from the start with `implicit`.
-
-        Raises ListenFailed.
-        """
+    async def open(self, listener: str, endpoint: Endpoint, session: Factory) -> None:
+        """Listen at `endpoint` with a new `session` for each client. Raises ListenFailed."""
         try:
             ready = self._handed_over.get(endpoint)
             if endpoint.path:
                 sock = ready or _unix_socket(endpoint)
                 self._servers[endpoint] = await self._loop.create_unix_server(session, sock=sock)
             elif ready is not None:
-                self._servers[endpoint] = await self._loop.create_server(session, sock=ready, ssl=implicit)
+                self._servers[endpoint] = await self._loop.create_server(session, sock=ready)
             else:
                 self._servers[endpoint] = await self._loop.create_server(
-                    session, endpoint.host, endpoint.port, backlog=BACKLOG, ssl=implicit
+                    session, endpoint.host, endpoint.port, backlog=BACKLOG
                 )
         except PermissionError as error:
             remedy = "ports below 1024 need the right to bind them; try 2525" if 0 < endpoint.port < 1024 else ""

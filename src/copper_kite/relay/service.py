@@ -93,20 +93,11 @@ class Service:
         ):
             if before != after:
                 raise NeedsRestart(f"the {what} cannot change from {before} to {after} while the server runs")
-        self._close_for_other_tls(loaded)
         await self._listen(loaded)
         self._dispatcher.reload(loaded)
         self._loaded = loaded
         await self._write(Change(journal=[JournalEntry(at=self._clock.now(), event=Event.RELOADED)]))
         self._note()
-
-    def _close_for_other_tls(self, loaded: Loaded) -> None:
-        """An address that is to speak TLS in another way is opened anew."""
-        wanted = {endpoint: entry.tls for entry in loaded.settings.listener for endpoint in entry.bind}
-        for endpoint in self._listening.endpoints:
-            if wanted.get(endpoint, before := self._shared[endpoint].listener.tls) != before:
-                self._listening.close(endpoint)
-                self._contexts.pop(endpoint, None)
 
     def refuse(self, error: KiteError) -> None:
         """A configuration was refused: note it for whoever asks, and go on with the one there is."""
@@ -126,9 +117,8 @@ class Service:
                 if endpoint in self._listening:
                     continue
                 self._shared[endpoint] = self._submission(loaded, listener)
-                context = self._context(loaded, endpoint, listener)
-                implicit = context if listener.tls == "implicit" and not endpoint.path else None
-                await self._listening.open(listener.name, endpoint, partial(self._session, endpoint), implicit)
+                self._context(loaded, endpoint, listener)
+                await self._listening.open(listener.name, endpoint, partial(self._session, endpoint))
                 opened.append(endpoint)
         except ListenFailed:
             for endpoint in opened:
@@ -156,17 +146,16 @@ class Service:
             shared.server, offers, Intake(shared), self._registry, context=context, secure=tls == "implicit"
         )
 
-    def _context(self, loaded: Loaded, endpoint: Endpoint, listener: Listener) -> ssl.SSLContext | None:
-        """The TLS context of an address; one that is in use gets the certificate as it is in the files now."""
+    def _context(self, loaded: Loaded, endpoint: Endpoint, listener: Listener) -> None:
+        """Make the TLS context of an address; one that is in use gets the certificate as it is in the files now."""
         if listener.tls == "off" or listener.certificate is None or listener.key is None:
-            return None
+            return
         files = [str(loaded.path.parent / name) for name in (listener.certificate, listener.key)]
         context = self._contexts.get(endpoint)
         if context is None:
-            context = self._contexts[endpoint] = server_context(*files)
+            self._contexts[endpoint] = server_context(*files)
         else:
             context.load_cert_chain(*files)
-        return context
 
     def _start_writer(self, channel: Channel) -> GroupWriter:
         def lost() -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ssl
+import warnings
 from collections.abc import Mapping
 from pathlib import Path
 
@@ -65,10 +66,12 @@ def _context(tls: TlsTable, files: CertificateFiles) -> ssl.SSLContext:
         context.set_ciphers(OLD_CIPHERS)
         context.maximum_version = ssl.TLSVersion.TLSv1_2
     context.load_cert_chain(files.certificate, files.key)
-    if tls.newest == "1.1":
-        context.minimum_version = ssl.TLSVersion.TLSv1
-    if tls.newest != "1.3":
-        context.maximum_version = _NEWEST[tls.newest]
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # that 1.1 is out of use is what it is here for
+        if tls.newest == "1.1":
+            context.minimum_version = ssl.TLSVersion.MINIMUM_SUPPORTED
+        if tls.newest != "1.3":
+            context.maximum_version = _NEWEST[tls.newest]
     if tls.client_certificate:
         context.verify_mode = ssl.CERT_REQUIRED
         context.load_verify_locations(files.authority)

@@ -140,7 +140,7 @@ class StandIn:
                 plan.folder.mkdir(parents=True, exist_ok=True)
                 self.count = max((int(f.stem) for f in plan.folder.glob("*.eml") if f.stem.isdigit()), default=0)
             loop = asyncio.get_running_loop()
-            server = await loop.create_server(session, host, port, ssl=plan.context if implicit else None)
+            server = await loop.create_server(session, host, port)
         except OSError as error:
             raise ListenFailed("catch", f"{host}:{port}", (error.strerror or str(error)).lower()) from error
         self._servers.append(server)
