@@ -87,6 +87,7 @@ class Cause(StrEnum):
     TLS_CIPHER = "no common cipher"
     TLS_CLIENT_CERTIFICATE = "client certificate wanted"
     TLS_FAILED = "TLS handshake failed"
+    TRUST_UNUSABLE = "trust cannot be used"
     CERTIFICATE_UNTRUSTED = "certificate not trusted"
     CERTIFICATE_SELF_SIGNED = "certificate self-signed"
     CERTIFICATE_EXPIRED = "certificate out of date"

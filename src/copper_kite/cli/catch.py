@@ -199,7 +199,7 @@ def list_captures(folder: Path, as_json: bool) -> None:
         print_json([capture.facts | {"number": capture.number} for capture in found])
         return
     print_table(
-        ("number", "time", "size", "from", "client", "TLS", "login", "to"),
+        ("number", "time", "size", "TLS", "login", "from", "to"),
         [[printable(cell) for cell in _row(capture)] for capture in found],
         right=("size",),
         wraps=True,
@@ -212,10 +212,9 @@ def _row(capture: Capture) -> list[str]:
         f"{capture.number:06}",
         _time(facts),
         size(capture.file.stat().st_size),
-        f"<{facts.get('from', '?')}>",
-        str(facts.get("client", "?")),
         str(facts.get("tls") or "no").partition(" ")[0],
         str(facts.get("login") or "-"),
+        f"<{facts.get('from', '?')}>",
         ", ".join(facts.get("to", [])),
     ]
 
@@ -264,8 +263,8 @@ def _echo_text(octets: bytes) -> None:
     """Text of unknown origin: every line as it is, but for what could harm a terminal."""
     from copper_kite.smtp.replies import printable
 
-    for line in octets.decode("utf-8", "backslashreplace").splitlines():
-        click.echo(printable(line) if not line.isprintable() else line)
+    for line in octets.decode("utf-8", "backslashreplace").expandtabs().splitlines():
+        click.echo(line if line.isprintable() else printable(line))
 
 
 @catch.command("export")

@@ -142,6 +142,7 @@ def make_family(table: str, about: str, breaks: Callable[[Loaded, str], list[str
     """
     group = click.Group(table, help=about)
     family = _Family(table, breaks)
+    one = f"an {table}" if table[0] in "aeiou" else f"a {table}"
     name = click.Argument(["name"], shell_complete=complete_names(table))
     keys = click.Argument(
         ["assignments"], nargs=-1, metavar="KEY=VALUE...", shell_complete=_complete_keys(lambda: _model(table))
@@ -150,18 +151,18 @@ def make_family(table: str, about: str, breaks: Callable[[Loaded, str], list[str
     yes = click.Option(["--yes"], is_flag=True, help="Do not ask.")
     as_json = click.Option(["--json", "as_json"], is_flag=True, help="One JSON document for programs.")
     commands: tuple[tuple[str, Callable[..., None], list[click.Parameter], str], ...] = (
-        ("show", family.show, [name, as_json], f"All keys of a {table}, with the defaults of those not in the file."),
-        ("add", family.add, [click.Argument(["name"]), keys], f"Add a {table}. {_LISTS}"),
-        ("set", family.set, [name, keys], f"Change keys of a {table}. {_LISTS}"),
-        ("enable", family.enable, [name], f"Enable a {table}."),
-        ("disable", family.disable, [name], f"Disable a {table}; what it says stays in the file."),
+        ("show", family.show, [name, as_json], f"All keys of {one}, with the defaults of those not in the file."),
+        ("add", family.add, [click.Argument(["name"]), keys], f"Add {one}. {_LISTS}"),
+        ("set", family.set, [name, keys], f"Change keys of {one}. {_LISTS}"),
+        ("enable", family.enable, [name], f"Enable {one}."),
+        ("disable", family.disable, [name], f"Disable {one}; what it says stays in the file."),
         (
             "copy",
             family.copy,
             [name, click.Argument(["new"]), keys, into],
-            f"Copy a {table} under a NEW name, with other keys, here or into another server's file. {_LISTS}",
+            f"Copy {one} under a NEW name, with other keys, here or into another server's file. {_LISTS}",
         ),
-        ("remove", family.remove, [name, yes], f"Remove a {table}, after showing what would no longer work."),
+        ("remove", family.remove, [name, yes], f"Remove {one}, after showing what would no longer work."),
     )
     for word, callback, parameters, text in commands:
         group.add_command(click.Command(word, callback=click.pass_obj(callback), params=parameters, help=text))

@@ -32,7 +32,10 @@ FAMILIES: dict[str, dict[str, tuple[str, str]]] = {
         "status": ("status", "Is it running, what waits, which connectors work."),
     },
     "Test": {
+        "send": ("send", "A test message, or many; with --wait to its end."),
         "probe": ("probe", "How far a session with a server gets, stage by stage, and what stops it."),
+        "talk": ("talk", "A live session, typed by hand, with the meaning of what comes back."),
+        "play": ("play", "Written sessions with expectations, played and checked."),
         "catch": ("catch", "Be a stand-in smart host that keeps what it is sent."),
     },
     "Trace": {

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from copper_kite.store.model import Attempt
     from copper_kite.trace.story import Story
 
-__all__ = ["load_story", "show_story", "trace"]
+__all__ = ["load_story", "show_story", "story_json", "trace"]
 
 
 @click.command()
@@ -41,7 +41,7 @@ def trace(config: str | None, id: str, dialogue: bool, as_json: bool) -> None:
     with Reader(loaded.data) as reader:
         story = load_story(loaded, reader, reader.resolve(id))
     if as_json:
-        print_json(_story_json(story))
+        print_json(story_json(story))
     else:
         show_story(story, dialogue=dialogue)
 
@@ -107,7 +107,8 @@ def _show_dialogue(attempt: Attempt) -> None:
         click.echo(f"  {at:8.3f}  {mark} {text}")
 
 
-def _story_json(story: Story) -> dict[str, Any]:
+def story_json(story: Story) -> dict[str, Any]:
+    """The story as JSON values."""
     from copper_kite.store.ids import id_text
 
     message = story.message

@@ -182,6 +182,7 @@ class ClientSession:
 
     def send_octets(self, octets: bytes) -> None:
         """Send octets as they are; nothing says that a reply will come."""
+        self._engine.tolerant = True
         self.dialogue.sent(self._now(), f"(octets) {_start_of(octets)}")
         self._transport.write(octets)
 
@@ -198,7 +199,6 @@ class ClientSession:
         self._wire.bound(seconds)
         data = await self._wire.read()
         self._engine.receive_data(data)
-        self._wire.timed_out = False
         return not data
 
     @property
@@ -252,6 +252,13 @@ class ClientSession:
         self._secured(began)
         await self.hello()
 
+    async def handshake_after_command(self) -> None:
+        """TLS behind the positive reply to a STARTTLS that a tester typed; no EHLO follows. Raises SessionFailed."""
+        self.stage, began = Stage.SECURE, self._now()
+        await self.handshake()
+        self._engine.tls_established()
+        self._secured(began)
+
     async def secure_at_once(self) -> None:
         """TLS before anything is said (RFC 8314 3.3)."""
         self.stage, began = Stage.SECURE, self._now()
@@ -265,7 +272,10 @@ class ClientSession:
             if self._plan.tls == "implicit":
                 raise self._failed(Cause.SPEAKS_CLEAR, "the port does not speak TLS at once")
             raise self._failed(Cause.PROTOCOL, "octets in clear before the TLS handshake")
-        context = tls.client_context(self._plan.trust)
+        try:
+            context = tls.client_context(self._plan.trust)
+        except OSError as error:  # of ssl, too: not a file of certificates
+            raise self._failed(Cause.TRUST_UNUSABLE, f"{self._plan.trust}: {tls.describe(error)}") from error
         with self._handshake_errors():
             secured = await self._loop.start_tls(
                 self._transport,
@@ -295,14 +305,18 @@ class ClientSession:
         self._stage_done(began, said)
 
     async def login(self) -> None:
-        """AUTH PLAIN, never in clear."""
+        """Log in as the plan says. Raises SessionFailed."""
+        await self.login_as(self._plan.login, self._plan.password)
+
+    async def login_as(self, login: str, password: Secret) -> None:
+        """AUTH PLAIN, never in clear. Raises SessionFailed."""
         self.stage, began = Stage.LOGIN, self._now()
         if not self._engine.secure or self._plan.trust == tls.LOOK:
             raise self._failed(Cause.LOGIN_IN_CLEAR, "a login goes only under verified TLS")
         if "PLAIN" not in self._engine.capabilities.logins:
             offered = ", ".join(self._engine.capabilities.logins) or "none"
             raise self._failed(Cause.LOGIN_NOT_OFFERED, f"no common mechanism (offered: {offered}; allowed: PLAIN)")
-        reply = await self._ask(smtp.auth_plain(self._plan.login, self._plan.password), self._plan.timeouts.command)
+        reply = await self._ask(smtp.auth_plain(login, password), self._plan.timeouts.command)
         if not reply.positive:
             raise self._failed(Cause.REPLY, f"login refused: {reply}", reply)
         self._stage_done(began, reply)

@@ -55,6 +55,7 @@ class Wire(asyncio.Protocol):
     def bound(self, seconds: float) -> None:
         """What is awaited from now on must come within `seconds`. One timer serves the whole session."""
         self._deadline = self._loop.time() + seconds
+        self.timed_out = False
         if self._timer is None or self._timer.when() > self._deadline:
             if self._timer is not None:
                 self._timer.cancel()

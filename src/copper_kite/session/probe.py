@@ -20,7 +20,7 @@ from copper_kite.smtp.transaction import Envelope, mail_parameters, misfit
 from copper_kite.verdict.judge import Verdict, judge
 from copper_kite.words import Cause, Stage
 
-__all__ = ["PATIENCE", "Letter", "Probed", "probe", "sweep"]
+__all__ = ["PATIENCE", "Letter", "Probed", "probe", "stopped", "sweep"]
 
 # Somebody waits in front of the screen: shorter than what delivery grants (RFC 5321 4.5.3.2).
 PATIENCE = Timeouts(
@@ -178,30 +178,40 @@ def _verdict(
     letter: Letter | None,
     chain: Sequence[Certificate],
 ) -> Verdict:
-    next_hop = f"unix:{plan.path}" if plan.path else f"{plan.host}:{plan.port}"
     if failure is None:
         said = next((text for stage, _, text in reversed(seen["stages"]) if stage is not Stage.QUIT), "")
-        return _went(plan, next_hop, str(seen["tls"]), said, letter)
+        return _went(plan, str(seen["tls"]), said, letter)
+    passed = [stage for stage, _, _ in seen.get("stages", []) if stage is Stage.RECIPIENT]
+    recipients = letter.envelope.recipients[len(passed) :] if letter else ()
+    names = ", ".join(chain[0].names[:4]) if chain else ""
+    return stopped(plan, failure, {"recipient": "".join(recipients[:1]), "names": names, **facts}, letter)
+
+
+def stopped(plan: Plan, failure: SessionFailed, facts: Mapping[str, Any], letter: Letter | None) -> Verdict:
+    """The verdict on a session that was stopped. `facts`: what else the sentences may name."""
     recipients = letter.envelope.recipients if letter else ()
-    refused = len([stage for stage, _, _ in seen.get("stages", []) if stage is Stage.RECIPIENT])
     known = {
         "host": plan.host,
         "port": plan.port,
-        "next_hop": next_hop,
+        "next_hop": _next_hop(plan),
         "login": plan.login,
         "text": failure.text,
         "address": failure.facts.get("address", ""),
         "sender": (letter.envelope.reverse_path or "the empty sender") if letter else "",
-        "recipient": recipients[min(refused, len(recipients) - 1)] if recipients else "",
-        "names": ", ".join(chain[0].names[:4]) if chain else "",
         **facts,
     }
+    known["recipient"] = known.get("recipient") or "".join(recipients[-1:])
     reply = failure.reply if failure.cause is Cause.REPLY else None
     found = judge(failure.stage, failure.cause, reply.code if reply else None, reply.enhanced if reply else "", known)
     return Verdict(found.side, found.meaning, f"{failure.text} (stage {failure.stage.value})", found.next)
 
 
-def _went(plan: Plan, next_hop: str, tls: str, said: str, letter: Letter | None) -> Verdict:
+def _next_hop(plan: Plan) -> str:
+    return f"unix:{plan.path}" if plan.path else f"{plan.host}:{plan.port}"
+
+
+def _went(plan: Plan, tls: str, said: str, letter: Letter | None) -> Verdict:
+    next_hop = _next_hop(plan)
     how = f"under {tls}" if tls else "without TLS"
     login = f"takes the login {plan.login}" if plan.login else "asked for no login"
     if letter is None:

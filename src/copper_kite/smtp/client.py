@@ -199,6 +199,7 @@ class Client:
         self.phase = Phase.GREETED
         self.capabilities = Capabilities()
         self.secure = False
+        self.tolerant = False  # whether a reply that nothing asked for may come: after octets sent as they are
         self._replies = ReplyReader()
         self._waiting: deque[Command] = deque([GREETING])
 
@@ -260,6 +261,7 @@ class Client:
         if not self._waiting:
             if reply.code == 421:
                 self.phase = Phase.CLOSED
+            if reply.code == 421 or self.tolerant:
                 return Answered(GREETING, reply)
             raise RemoteProtocolError("a reply that nothing asked for", reply.wire)
         command = self._waiting.popleft()

@@ -1,0 +1,158 @@
+"""A session in which anything may be said, in any order: what talking by hand and session scripts have in common."""
+
+from __future__ import annotations
+
+import asyncio
+
+from copper_kite.net.client import ClientSession, Plan
+from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.opening import closing_on_failure, connect
+from copper_kite.smtp import client as smtp
+from copper_kite.smtp.replies import Reply
+from copper_kite.words import Stage
+
+__all__ = ["FreeSession"]
+
+_STAGES = {
+    smtp.Verb.EHLO: Stage.HELLO,
+    smtp.Verb.HELO: Stage.HELLO,
+    smtp.Verb.STARTTLS: Stage.SECURE,
+    smtp.Verb.AUTH: Stage.LOGIN,
+    smtp.Verb.ANSWER: Stage.LOGIN,
+    smtp.Verb.MAIL: Stage.SENDER,
+    smtp.Verb.RCPT: Stage.RECIPIENT,
+    smtp.Verb.DATA: Stage.CONTENT,
+    smtp.Verb.RSET: Stage.HELLO,
+    smtp.Verb.QUIT: Stage.QUIT,
+}
+
+
+class FreeSession:
+    """One session. `reply` is what was heard last, `seconds` how long that took, `stage` how far the session is,
+    `asked` the stage of what was said last.
+
+    Everything that waits is bounded by the plan's timeouts and raises SessionFailed.
+    """
+
+    def __init__(self, plan: Plan, session: ClientSession) -> None:
+        self.plan = plan
+        self.stage = self.asked = Stage.GREET
+        self.reply: Reply | None = None
+        self.seconds = 0.0
+        self._session = session
+        self._loop = asyncio.get_running_loop()
+
+    @classmethod
+    async def open(cls, plan: Plan, dialogue: Dialogue) -> FreeSession:
+        """Connect, with TLS at once where the plan has it, and hear the greeting."""
+        session = await connect(plan, dialogue)
+        async with closing_on_failure(session):
+            if plan.tls == "implicit":
+                await session.secure_at_once()
+            free = cls(plan, session)
+            await free.hear(plan.timeouts.greet)
+        return free
+
+    # --- what is known ----------------------------------------------------------------------------------------------
+
+    @property
+    def offers(self) -> dict[str, tuple[str, ...]]:
+        """What the server offers now, by keyword."""
+        return dict(self._session.capabilities.keywords)
+
+    @property
+    def tls(self) -> str:
+        """Version and cipher, empty without TLS."""
+        return f"{self._session.tls_version} {self._session.cipher}" if self._session.tls_version else ""
+
+    @property
+    def closed(self) -> bool:
+        """Whether the connection is gone."""
+        return self._session.closed
+
+    @property
+    def wants_content(self) -> bool:
+        """Whether content comes next."""
+        return self.reply is not None and self.reply.code == 354
+
+    @property
+    def wants_answer(self) -> bool:
+        """Whether a challenge waits for its answer: that is a secret."""
+        return self.reply is not None and self.reply.code == 334
+
+    # --- what is said -----------------------------------------------------------------------------------------------
+
+    async def hear(self, seconds: float | None = None) -> Reply:
+        """The next reply."""
+        began = self._loop.time()
+        self._session.stage = self.stage
+        self.reply = await self._session.hear(self.plan.timeouts.command if seconds is None else seconds)
+        self.seconds = self._loop.time() - began
+        return self.reply
+
+    async def say(self, line: str) -> Reply:
+        """One line as it is, and its reply. After a positive one to STARTTLS, TLS begins."""
+        return await self._say(smtp.free(line, answer=self.wants_answer))
+
+    async def _say(self, command: smtp.Command) -> Reply:
+        began, before = self._loop.time(), self.stage
+        self.stage = self.asked = self._session.stage = _STAGES.get(command.verb, self.stage)
+        timeouts = self.plan.timeouts
+        bound = timeouts.data if command.verb is smtp.Verb.DATA else timeouts.command
+        self.reply = await self._session.say(command, bound)
+        self.seconds = self._loop.time() - began
+        if not self.reply.positive and command.verb is not smtp.Verb.QUIT:
+            self.stage = before
+        elif command.verb is smtp.Verb.STARTTLS:
+            await self._session.handshake_after_command()
+        return self.reply
+
+    async def say_all(self, lines: list[str]) -> None:
+        """Several lines in one go (RFC 2920 3.1); `hear` gives their replies."""
+        commands = [smtp.free(line) for line in lines]
+        self._session.say_all(commands)
+        self.stage = _STAGES.get(commands[-1].verb, self.stage) if commands else self.stage
+        self.reply = None
+
+    async def content(self, content: bytes) -> Reply:
+        """Content behind a 354, dots stuffed, with its end, and the reply."""
+        began = self._loop.time()
+        self.asked = self._session.stage = Stage.ACCEPT
+        self.reply = await self._session.say_content(content, self.plan.timeouts.accept)
+        self.seconds = self._loop.time() - began
+        self.stage = Stage.HELLO
+        return self.reply
+
+    def octets(self, octets: bytes) -> None:
+        """Octets as they are."""
+        self._session.send_octets(octets)
+
+    async def hello(self, name: str = "") -> Reply:
+        """EHLO with our name."""
+        return await self.say(f"EHLO {name or self.plan.name}")
+
+    async def secure(self) -> None:
+        """STARTTLS, the handshake, and EHLO again; fails where TLS is not to be had."""
+        began = self._loop.time()
+        await self._session.secure()
+        self.seconds = self._loop.time() - began
+        self.stage, self.reply = Stage.SECURE, None
+
+    async def login(self, plan: Plan) -> None:
+        """Log in as `plan` says, under verified TLS alone; fails where that does not succeed."""
+        began = self._loop.time()
+        await self._session.login_as(plan.login, plan.password)
+        self.seconds = self._loop.time() - began
+        self.stage, self.reply = Stage.LOGIN, None
+
+    async def silent_for(self, seconds: float) -> bool:
+        """Whether nothing more is heard for so long."""
+        return await self._session.silent_for(seconds)
+
+    async def close(self) -> None:
+        """QUIT, and an end."""
+        await self._session.close()
+
+    def abort(self) -> None:
+        """Drop the connection."""
+        self._session.abort()

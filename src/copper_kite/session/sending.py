@@ -1,0 +1,83 @@
+"""Many test messages through one plan: so many, at such a rate, over so many sessions."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+
+from copper_kite.errors import SessionFailed
+from copper_kite.net.client import ClientSession, Plan
+from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.opening import open_session
+from copper_kite.session.probe import Letter
+from copper_kite.smtp.transaction import Result
+
+__all__ = ["Sent", "send_many"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Sent:
+    """What became of one message: the reply for each recipient, or what stopped the session. `number` from 1."""
+
+    number: int
+    seconds: float
+    results: Sequence[Result] = ()
+    failure: SessionFailed | None = None
+
+    @property
+    def taken(self) -> bool:
+        """Whether it was taken for all its recipients."""
+        return self.failure is None and all(result.reply.positive for result in self.results)
+
+
+async def send_many(
+    plan: Plan,
+    letter: Callable[[int], Letter],
+    count: int,
+    *,
+    rate: float | None,
+    sessions: int,
+    told: Callable[[Sent], None],
+) -> None:
+    """Send messages 1 to `count`, at most `rate` a second, over `sessions` at a time; `told` hears of each.
+
+    A session that breaks costs its message, and another one is opened for the next.
+    """
+    numbers = iter(range(1, count + 1))
+    start = asyncio.get_running_loop().time()
+    workers = [_work(plan, letter, numbers, start, rate, told) for _ in range(min(sessions, count))]
+    await asyncio.gather(*workers)
+
+
+async def _work(
+    plan: Plan,
+    letter: Callable[[int], Letter],
+    numbers: Iterator[int],
+    start: float,
+    rate: float | None,
+    told: Callable[[Sent], None],
+) -> None:
+    loop = asyncio.get_running_loop()
+    session: ClientSession | None = None
+    for number in numbers:
+        if rate is not None:
+            await asyncio.sleep(max(start + (number - 1) / rate - loop.time(), 0))
+        began = loop.time()
+        try:
+            if session is None or not session.usable:
+                session = await open_session(plan, Dialogue(began))
+            mark = session.dialogue.mark()
+            one = letter(number)
+            assert one.content is not None
+            content = one.content
+            results = await session.relay(one.envelope, lambda content=content: (content,))  # type: ignore[misc]
+            session.dialogue.cut(mark)
+            told(Sent(number=number, seconds=loop.time() - began, results=results))
+        except SessionFailed as failure:
+            if session is not None:
+                session.abort()
+            session = None
+            told(Sent(number=number, seconds=loop.time() - began, failure=failure))
+    if session is not None:
+        await session.close()
