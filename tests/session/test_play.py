@@ -184,7 +184,9 @@ def test_scripts_that_cannot_be_played(folder: Path, text: str, words: str) -> N
 SHIPPED = sorted(Path(str(resources.files("copper_kite.session") / "scripts")).glob("*.session"))
 
 # Against this one each of them fails, on the line whose expectation is about the fault.
-BAD = {"offers": {"login": "optional", "login_in_clear": True, "keeps_size": False, "recipients": 20, "loose_end": True}}
+BAD = {
+    "offers": {"login": "optional", "login_in_clear": True, "keeps_size": False, "recipients": 20, "loose_end": True}
+}
 FAILS_AT = {
     "end-of-content": "expect silence 0.3s",
     "login-in-clear": "expect 500 or 502 or 503 or 504 or 530 or 538",

@@ -154,7 +154,9 @@ async def meet(folder: Path, stop: Stop) -> Probed:
     async with stand_in(folder, stop) as (port, authority):
         trust = authority if Path(authority).exists() else "system"
         known = {"tls": "starttls", "trust": trust, "timeouts": QUICK, **stop.plan}
-        return await probe(Plan(host="localhost", port=port, name="quay1.ternferries.example", **known), {}, stop.letter)
+        return await probe(
+            Plan(host="localhost", port=port, name="quay1.ternferries.example", **known), {}, stop.letter
+        )
 
 
 def bare(found: Probed) -> str:

@@ -199,7 +199,7 @@ def list_captures(folder: Path, as_json: bool) -> None:
         print_json([capture.facts | {"number": capture.number} for capture in found])
         return
     print_table(
-        ("number", "time", "size", "TLS", "login", "from", "to"),
+        ("number", "time", "size", "TLS", "from", "to"),
         [[printable(cell) for cell in _row(capture)] for capture in found],
         right=("size",),
         wraps=True,
@@ -213,7 +213,6 @@ def _row(capture: Capture) -> list[str]:
         _time(facts),
         size(capture.file.stat().st_size),
         str(facts.get("tls") or "no").partition(" ")[0],
-        str(facts.get("login") or "-"),
         f"<{facts.get('from', '?')}>",
         ", ".join(facts.get("to", [])),
     ]
@@ -235,6 +234,7 @@ def _time(facts: dict[str, Any]) -> str:
 def show_capture(number: int, folder: Path, as_json: bool) -> None:
     """One message: its envelope, its session, and its text."""
     from copper_kite.session.captures import find
+    from copper_kite.smtp.replies import printable
 
     capture = find(folder, number)
     content = capture.content
@@ -243,7 +243,8 @@ def show_capture(number: int, folder: Path, as_json: bool) -> None:
         return
     facts = capture.facts
     keys = ("time", "from", "to", "client", "hello", "tls", "login", "size")
-    rows = [(key, ", ".join(value) if isinstance(value := facts.get(key), list) else str(value)) for key in keys]
+    shown = facts | {"time": _time(facts), "size": size(len(content)), "to": ", ".join(facts.get("to", []))}
+    rows = [(key, printable(str(shown.get(key) or "-"))) for key in keys]
     print_table(("key", "value"), rows, wraps=True)
     click.echo()
     _echo_text(content)

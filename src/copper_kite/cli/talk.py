@@ -78,7 +78,7 @@ async def _read_pipe(live: Talk) -> str | None:
     from copper_kite.session.talk import holds_secret
     from copper_kite.smtp.client import free
 
-    line = await asyncio.get_running_loop().run_in_executor(None, sys.stdin.readline)
+    line: str = await asyncio.get_running_loop().run_in_executor(None, sys.stdin.readline)
     if not line:
         return None
     line = line.rstrip("\r\n")

@@ -29,7 +29,7 @@ _STAGES = {
 
 class FreeSession:
     """One session. `reply` is what was heard last, `seconds` how long that took, `stage` how far the session is,
-    `asked` the stage of what was said last.
+    `asked` the stage of what was said last (`content` where it belongs to none).
 
     Everything that waits is bounded by the plan's timeouts and raises SessionFailed.
     """
@@ -96,7 +96,8 @@ class FreeSession:
 
     async def _say(self, command: smtp.Command) -> Reply:
         began, before = self._loop.time(), self.stage
-        self.stage = self.asked = self._session.stage = _STAGES.get(command.verb, self.stage)
+        self.stage = self._session.stage = _STAGES.get(command.verb, self.stage)
+        self.asked = _STAGES.get(command.verb, Stage.CONTENT)
         timeouts = self.plan.timeouts
         bound = timeouts.data if command.verb is smtp.Verb.DATA else timeouts.command
         self.reply = await self._session.say(command, bound)

@@ -376,7 +376,7 @@ def _filled(octets: int) -> bytes:
 
 
 def _verdict(failed: Failed, plan: Plan, facts: Mapping[str, Any]) -> Verdict:
-    evidence = f"expected {failed.expected}, came {failed.came}"
+    evidence = f"{failed.came} (line {failed.step.line})"
     reply, where = failed.reply, f"{plan.host}:{plan.port}"
     more = f"kite probe {where} --dialogue   # what it offers and says"
     if failed.step.otherwise:

@@ -99,7 +99,7 @@ async def probe(plan: Plan, facts: Mapping[str, Any], letter: Letter | None = No
     return Probed(
         plan=plan,
         at=at,
-        stages=seen.get("stages", []),
+        stages=[one for one in seen.get("stages", ()) if failure is None or one[0] is not Stage.QUIT],
         failure=failure,
         address=str(seen.get("address", "")),
         tried=seen.get("tried", []),

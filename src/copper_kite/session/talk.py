@@ -244,7 +244,7 @@ class Talk:
         session = self._open()
         self._script.append("secure")
         await session.secure()
-        return [Said("*", f"TLS: {session.tls}", session.seconds), *await self._offers("")]
+        return [Said("*", f"TLS: {session.tls}", session.seconds), *(await self._offers(""))[1:]]
 
     async def _login(self, name: str) -> list[Said]:
         session = self._open()

@@ -1,0 +1,386 @@
+"""The commands that test sessions, as the built program: probe, send, talk, play, catch."""
+
+from __future__ import annotations
+
+import email
+import email.policy
+import json
+import os
+import pty
+import re
+import select
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+from xml.etree import ElementTree
+
+import pytest
+
+from copper_kite.cli.main import main
+from tests.support import PASSWORD, SECONDS, environment, free_port, kite, running, write_site
+
+MAIL = b"Subject: high tide\n\nThe tide is high.\n"
+
+
+@contextmanager
+def catching(folder: Path, *words: object, port: int = 0) -> Iterator[tuple[int, str, subprocess.Popen[bytes]]]:
+    """`kite catch` as a process, with a login: its port, its authority's file, and itself."""
+    folder.mkdir(exist_ok=True)
+    secrets = folder / "logins.toml"
+    secrets.touch(mode=0o600)
+    secrets.write_text(f'[beacon]\nlogin = "tern"\npassword = "{PASSWORD}"\n')
+    port = port or free_port()
+    command = [
+        sys.executable, "-m", "copper_kite", "catch", f"127.0.0.1:{port}", "--folder", folder / "caught", *words,
+        *(() if "--no-logins" in words else ("--credentials", secrets)),
+    ]  # fmt: skip
+    process = subprocess.Popen(
+        [str(word) for word in command if word != "--no-logins"],
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        env=environment(),
+    )
+    assert process.stderr is not None
+    line = process.stderr.readline()
+    assert b"takes mail on" in line, line
+    try:
+        yield port, str(folder / "caught" / "tls" / "ca.pem"), process
+    finally:
+        process.send_signal(signal.SIGTERM)
+        process.communicate(timeout=SECONDS)
+
+
+def meet(port: int, authority: str, *words: object) -> list[object]:
+    """How the tests meet a stand-in: with its authority, and a login whose password comes from the environment."""
+    return [
+        f"localhost:{port}",
+        "--trust",
+        authority,
+        "--login",
+        "tern",
+        "--password-command",
+        f"printf {PASSWORD}",
+        *words,
+    ]
+
+
+def refused(*words: object) -> bool:
+    """Whether the command line is refused as wrong usage: asked in this process, since nothing is to be done."""
+    with pytest.raises(SystemExit) as left:
+        main([str(word) for word in words])
+    return left.value.code == 2
+
+
+def test_probe_says_how_far_it_gets(folder: Path) -> None:
+    """Text and JSON; exit 0 and 4; a bad option is told; no password shows."""
+    with catching(folder, "--refuse", "gone@*") as (port, authority, _):
+        good = kite("probe", *meet(port, authority, "--from", "a@x.example", "--to", "b@x.example", "--dialogue"))
+        text = good.stdout.decode()
+        assert good.returncode == 0, good.stderr
+        stages = re.findall(r"(?m)^ok +([a-z]+) ", text)
+        assert stages == "resolve connect greet hello secure hello login sender recipient quit".split()
+        for words in (
+            "offered in clear",
+            "offered under TLS",
+            "certificate",
+            "364 days left",
+            "100.0 MiB",
+            "no message was sent",
+        ):
+            assert words in text
+        assert "> AUTH PLAIN ***" in text and PASSWORD not in text
+        bad = kite("probe", *meet(port, authority, "--to", "gone@x.example", "--json"))
+        found = json.loads(bad.stdout)
+        assert bad.returncode == 4 and not found["passed"] and found["stages"][-1]["stage"] == "recipient"
+        assert (
+            found["verdict"]["evidence"].endswith("(stage recipient)") and found["certificates"][0]["days_left"] == 364
+        )
+        assert found["offers_in_clear"] != found["offers"] and found["logins"] == ["PLAIN"]
+        many = kite("probe", f"localhost:{port}", "--trust", authority, "--repeat", 3, "--every", "0s", "--json")
+        assert json.loads(many.stdout)["times"]["greet"]["passed"] == 3
+        swept = kite("probe", "localhost", "--trust", authority, "--ports", f"{free_port()},{port}")
+        assert swept.returncode == 0 and b"connection refused" in swept.stdout and b"364 days left" in swept.stdout
+        assert (
+            kite("probe", f"localhost:{port}", "--deliver", "--to", "b@x.example", "--trust", authority).returncode == 4
+        )
+    for words in (["probe"], ["probe", "h", "--timeout", "lunch=1h"], ["probe", "h", "--ports", "0"], ["probe", "a b"],
+                  ["probe", "h", "--trust", "nowhere.pem"], ["probe", "h", "--deliver"], ["probe", "h", "--to", "x"]):  # fmt: skip
+        assert refused(*words), words
+
+
+def test_probe_by_a_connector(folder: Path) -> None:
+    with catching(folder) as (port, authority, _):
+        shutil.copy(authority, folder / "ca.pem")
+        config = write_site(folder, port)
+        done = kite("probe", "--connector", "beacon", "--deliver", "--to", "b@x.example", config=config)
+        assert (
+            done.returncode == 0 and b"connector beacon" in done.stdout and b"answers for it from here" in done.stdout
+        )
+    done = kite("probe", "--connector", "beacon", config=config)
+    assert done.returncode == 4 and b"side      path" in done.stdout
+    assert b"did you mean 'beacon'" in kite("probe", "--connector", "becon", config=config).stderr
+
+
+def test_send_makes_the_message_that_was_asked_for(folder: Path) -> None:
+    """Display names, HTML, attachments, fields, a size, or a ready file; the envelope apart from the header."""
+    (folder / "plan.txt").write_text("crew plan")
+    with catching(folder, "--refuse", "gone@*") as (port, authority, _):
+        where = ["--server", *meet(port, authority)]
+        done = kite(
+            "send", "Ana Silva <ana@passenger.example>", "--from", "Tide Wätch <tide@x.example>", "--subject", "High — tide",
+            "--text", "hello\n.dot", "--html", "<b>hello</b>", "--attach", folder / "plan.txt", "--header", "X-Tide: high",
+            "--envelope-from", "bounce@x.example", *where,
+        )  # fmt: skip
+        assert done.returncode == 0, done.stdout + done.stderr
+        kept = email.message_from_bytes((folder / "caught" / "000001.eml").read_bytes(), policy=email.policy.default)
+        assert (kept["From"], kept["Subject"], kept["X-Tide"]) == ("Tide Wätch <tide@x.example>", "High — tide", "high")
+        plain, html = kept.get_body(("plain",)), kept.get_body(("html",))
+        assert plain is not None and plain.get_content().split() == ["hello", ".dot"] and html is not None
+        assert [part.get_filename() for part in kept.iter_attachments()] == ["plan.txt"]
+        facts = json.loads((folder / "caught" / "000001.json").read_text())
+        assert facts["from"] == "bounce@x.example" and facts["to"] == ["ana@passenger.example"]
+        assert facts["login"] == "tern" and facts["tls"].startswith("TLSv1.") and facts["hello"]
+        for octets in (2000, 2001, 2077, 2078, 2079):
+            assert kite("send", "b@x.example", "--size", octets, *where).returncode == 0
+        sizes = [path.stat().st_size for path in sorted((folder / "caught").glob("*.eml"))[1:]]
+        assert sizes == [2000, 2001, 2077, 2078, 2079]
+        (folder / "ready.eml").write_bytes(MAIL)
+        assert kite("send", "b@x.example", "--eml", folder / "ready.eml", *where).returncode == 0
+        assert (folder / "caught" / "000007.eml").read_bytes() == MAIL.replace(b"\n", b"\r\n")
+        many = kite("send", "b@x.example", "--count", 20, "--sessions", 3, "--rate", "500/s", "--json", *where)
+        assert json.loads(many.stdout)["taken"] == 20 and many.returncode == 0
+        refused = kite("send", "gone@x.example", "--count", 2, *where)
+        assert (
+            refused.returncode == 4 and b"0 of 2 messages taken" in refused.stdout and b"no mailbox" in refused.stdout
+        )
+        for words in (["x y"], ["b@x.example", "--header", "nonsense"], ["b@x.example", "--attach", "nowhere"],
+                      ["b@x.example", "--size", "9"], ["b@x.example", "--rate", "fast"], ["b@x.example", "--wait"]):  # fmt: skip
+            assert refused("send", *words, *where), words
+
+
+def test_send_follows_a_message_to_its_end(folder: Path) -> None:
+    """Through the server on this machine: relayed, and failed; the story is printed."""
+    with catching(folder, "--refuse", "gone@*") as (port, authority, _):
+        shutil.copy(authority, folder / "ca.pem")
+        config = write_site(folder, port)
+        assert kite("send", "root", config=config).returncode == 4, "no server runs"
+        with running(config):
+            done = kite("send", "root", "--wait", config=config)
+            assert done.returncode == 0 and b"Relayed for duty@crew.example" in done.stdout
+            failed = kite("send", "gone@x.example", "--wait", "--json", config=config)
+            assert failed.returncode == 4 and json.loads(failed.stdout)["recipients"][0]["state"] == "failed"
+            told = kite("send", "b@x.example", config=config)
+            assert re.search(rb"next +kite trace [0-9A-Z]{10}", told.stdout)
+
+
+def test_captures_are_looked_at_later(folder: Path) -> None:
+    """list, show, headers, export (one, and many by RFC 4155), clear; what would harm a terminal is escaped."""
+    with catching(folder, "--no-logins", "--tls", "off", "--name", "stand-in.example") as (port, _, process):
+        plain = ["--server", f"localhost:{port}", "--tls", "off"]
+        (folder / "odd.eml").write_bytes(b"Subject: odd \x1b[31m\n\nFrom here on\n")
+        assert kite("send", "b@x.example", "--eml", folder / "odd.eml", *plain).returncode == 0
+        assert kite("send", "b@x.example", "--from", "a@x.example", *plain).returncode == 0
+        process.send_signal(signal.SIGTERM)
+        out, err = process.communicate(timeout=SECONDS)
+        assert b"000001" in out and b"no TLS" in out and b"caught 2 messages" in err
+    where = ["--folder", folder / "caught"]
+    listed = kite("catch", "list", *where).stdout.decode()
+    assert "000001" in listed and "<a@x.example>" in listed
+    assert [one["number"] for one in json.loads(kite("catch", "list", "--json", *where).stdout)] == [1, 2]
+    shown = kite("catch", "show", 1, *where).stdout
+    assert b"Subject: odd \\x1b[31m" in shown and b"client" in shown and b"\x1b" not in shown
+    assert kite("catch", "headers", 1, *where).stdout == b"Subject: odd \\x1b[31m\n"
+    assert kite("catch", "export", 1, *where).stdout == (folder / "caught" / "000001.eml").read_bytes()
+    mbox = kite("catch", "export", *where).stdout
+    assert mbox.startswith(b"From ") and b"\n>From here on\n" in mbox and len(re.findall(rb"(?m)^From ", mbox)) == 2
+    assert kite("catch", "show", 9, *where).returncode == 2
+    assert kite("catch", "clear", *where, stdin=b"n\n").returncode == 1
+    assert kite("catch", "clear", "--yes", *where).returncode == 0 and not list((folder / "caught").glob("0*"))
+
+
+def test_catch_goes_by_a_file(folder: Path) -> None:
+    """--behave: put off at the first try, an allowance, a refused sender; a wrong key is told with its line."""
+    behaviour = folder / "behave.toml"
+    behaviour.write_text(
+        'name = "out.beaconpost.example"\nallowance = "3/day"\nput_off_first = true\n[tls]\nmode = "off"\n'
+        '[[rule]]\nstage = "sender"\nsender = "bad@*"\nanswer = "550 5.7.1 not you"\n'
+    )
+    with catching(folder, "--no-logins", "--behave", behaviour) as (port, _, _process):
+        plain = ["--server", f"localhost:{port}", "--tls", "off"]
+        tries = [kite("send", "b@x.example", *plain) for _ in range(2)]
+        assert [done.returncode for done in tries] == [4, 0] and b"450 4.2.0" in tries[0].stdout
+        assert b"220 out.beaconpost.example" in tries[0].stdout
+        assert b"send as bad@x.example" in kite("send", "b@x.example", "--from", "bad@x.example", *plain).stdout
+        used = [kite("send", "b@x.example", *plain) for _ in range(3)]
+        assert [done.returncode for done in used] == [0, 0, 4] and b"allowance is used up" in used[2].stdout
+    behaviour.write_text('name = "x"\n[[rule]]\nstage = "recipent"\nanswer = "450 no"\n')
+    wrong = kite("catch", "--behave", behaviour)
+    assert wrong.returncode == 3 and f"{behaviour}:3: rule[1].stage:" in wrong.stderr.decode()
+
+
+def test_curl_and_openssl_get_along_with_it(folder: Path) -> None:
+    if not (shutil.which("curl") and shutil.which("openssl")):
+        pytest.skip("curl and openssl are not here")
+    (folder / "mail.eml").write_bytes(MAIL.replace(b"\n", b"\r\n"))
+    with catching(folder) as (port, authority, _):
+        subprocess.run(
+            [
+                "curl", "-sS", "--ssl-reqd", "--cacert", authority, f"smtp://localhost:{port}/tern.example", "--user",
+                f"tern:{PASSWORD}", "--mail-from", "a@x.example", "--mail-rcpt", "b@x.example",
+                "--upload-file", folder / "mail.eml",
+            ],
+            check=True, timeout=SECONDS,
+        )  # fmt: skip
+        assert (folder / "caught" / "000001.eml").read_bytes() == MAIL.replace(b"\n", b"\r\n")
+        done = subprocess.run(
+            [
+                "openssl", "s_client", "-starttls", "smtp", "-connect", f"localhost:{port}", "-CAfile", authority,
+                "-verify_return_error", "-verify_hostname", "localhost", "-quiet", "-crlf",
+            ],
+            input=b"EHLO x.example\nquit\n", capture_output=True, timeout=SECONDS, check=False,
+        )  # fmt: skip
+        assert b"250 AUTH PLAIN" in done.stdout and b"221 2.0.0" in done.stdout, done.stderr
+
+
+# --- play and talk ---------------------------------------------------------------------------------------------------
+
+
+def test_play_tells_where_and_why(folder: Path) -> None:
+    """Exit 0 and 1; the file and line; JSON, and JUnit XML for build servers; shipped scripts by name."""
+    good, bad = folder / "good.session", folder / "bad.session"
+    good.write_text("title it greets\nconnect\nexpect 220\n")
+    bad.write_text("title it takes anybody\nconnect\nhello\nexpect 250\nsay MAIL FROM:<a@x.example>\nexpect 250\n")
+    with catching(folder) as (port, authority, _):
+        where = ["--server", *meet(port, authority)]
+        assert kite("play", good, *where).returncode == 0
+        done = kite("play", good, bad, "--junit", folder / "junit.xml", *where)
+        text = done.stdout.decode()
+        assert done.returncode == 1 and f"{bad}:6  expect 250" in text and "came      530 5.7.0 log in first" in text
+        assert "1 of 2 went as they say" in text
+        suite = ElementTree.parse(folder / "junit.xml").getroot()[0]
+        assert suite.get("tests") == "2" and suite.get("failures") == "1"
+        assert [case.find("failure") is None for case in suite] == [True, False]
+        found = json.loads(kite("play", bad, "--json", *where).stdout)
+        assert found[0]["failed"]["line"] == 6 and found[0]["outcome"] == "failed"
+        assert kite("play", "login-in-clear", "strangers", *where).returncode == 0
+    assert "end-of-content" in kite("play", "--list").stdout.decode()
+    bad.write_text("conect\n")
+    wrong = kite("play", bad)
+    assert wrong.returncode == 3 and f"{bad}:1: 'conect' is no word".encode() in wrong.stderr
+    assert kite("play").returncode == 2 and kite("play", "no-such-script").returncode == 2
+
+
+class Terminal:
+    """A program under a pseudo-terminal."""
+
+    def __init__(self, command: list[str], folder: Path) -> None:
+        self.heard = ""
+        self.pid, self._fd = pty.fork()
+        if self.pid == 0:
+            more = {"TERM": "xterm", "PROMPT_TOOLKIT_NO_CPR": "1", "XDG_STATE_HOME": str(folder / "state")}
+            os.execve(command[0], command, environment(**more))
+
+    def until(self, words: str) -> None:
+        """Read until `words` have come since the last time."""
+        ends, fresh = time.monotonic() + SECONDS, ""
+        while words not in fresh:
+            assert time.monotonic() < ends, f"{words!r} did not come: {fresh}"
+            if select.select([self._fd], [], [], 0.2)[0]:
+                fresh += re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", os.read(self._fd, 65536).decode("utf-8", "replace"))
+        self.heard += fresh
+
+    def type(self, line: str) -> None:
+        os.write(self._fd, line.encode() + b"\r")
+
+    def end(self) -> int:
+        """Wait for its end; the exit status."""
+        while True:
+            try:
+                if not os.read(self._fd, 65536):
+                    break
+            except OSError:
+                break
+        return os.waitstatus_to_exitcode(os.waitpid(self.pid, 0)[1])
+
+
+def test_talk_by_hand_is_saved_and_played_again(folder: Path) -> None:
+    """Under a pseudo-terminal: EHLO, TLS, login, MAIL, RCPT, DATA; what was typed hidden stays so."""
+    script = folder / "mine.session"
+    with catching(folder, "--refuse", "gone@*") as (port, authority, _):
+        command = [sys.executable, "-m", "copper_kite", "talk", f"localhost:{port}", "--trust", authority]
+        terminal = Terminal(command, folder)
+        answer = "AHRlcm4AdGhlLXF1YXktaXMtd2V0LTc3"  # base64 of \0tern\0PASSWORD
+        for line, reply in (
+            ("EHLO quay1.ternferries.example", "250 STARTTLS"),
+            ("STARTTLS", "say EHLO again"),
+            ("EHLO quay1.ternferries.example", "250 AUTH PLAIN"),
+            ("AUTH PLAIN", "334"),
+            (answer, "235 2.7.0 logged in"),
+            ("MAIL FROM:<a@x.example>", "250 2.1.0"),
+            ("RCPT TO:<gone@x.example>", "no mailbox gone@x.example"),
+            ("RCPT TO:<b@x.example>", "250 2.1.5"),
+            ("DATA", "a line of one dot ends it"),
+            ("Subject: by hand", ""),
+            ("", ""),
+            (".dot", ""),
+            (".", "250 2.0.0 taken as 000001"),
+            (f":save {script}", "steps are in"),
+        ):
+            terminal.until(" >")
+            terminal.type(line)
+            terminal.until(reply)
+        terminal.until(" >")
+        terminal.type("QUIT")
+        terminal.until("221 2.0.0")
+        terminal.type(":quit")
+        assert terminal.end() == 0
+        assert "secure  >" in terminal.heard and "(hidden) >" in terminal.heard and answer not in terminal.heard
+        assert (folder / "caught" / "000001.eml").read_bytes() == b"Subject: by hand\r\n\r\n.dot\r\n"
+        history = (folder / "state" / "copper-kite" / "talk-history").read_text()
+        assert "MAIL FROM" in history and answer not in history and "by hand" not in history
+        assert answer not in script.read_text()
+        again = kite(
+            "play", script, "--server", f"localhost:{port}", "--trust", authority, "--set", f"secret1={answer}"
+        )
+        assert again.returncode == 0, again.stdout.decode()
+        assert (folder / "caught" / "000002.eml").read_bytes() == b"Subject: by hand\r\n\r\n.dot\r\n"
+
+
+def test_talk_on_a_pipe(folder: Path) -> None:
+    """The helpers, and the mistakes; secrets are masked; a stop ends it with a verdict and exit 4."""
+    (folder / "mail.eml").write_bytes(MAIL)
+    typed = (
+        ":hello\n:login\n:tls\n:nonsense\nAUTH PLAIN AHRlcm4Ad3Jvbmc=\n:login\nMAIL FROM:<a@x.example>\nRCPT TO:<b@x.example>\n"
+        f":content {folder}/mail.eml\n:offers\n:save {folder}/s.session\n:quit\n"
+    )
+    with catching(folder) as (port, authority, _):
+        done = kite("talk", *meet(port, authority), stdin=typed.encode())
+        text = done.stdout.decode()
+        assert done.returncode == 4, "a login in clear stops it"
+        assert "side      here" in text and "goes only under verified TLS" in text
+        done = kite("talk", *meet(port, authority), stdin=typed.replace(":hello\n:login\n", ":hello\n").encode())
+        text = done.stdout.decode()
+        assert done.returncode == 0, text
+        for words in (
+            "no helper :nonsense",
+            "AUTH PLAIN ***",
+            "535 5.7.8",
+            "? localhost:",
+            "logged in as tern",
+            "taken as",
+        ):
+            assert words in text, words
+        assert PASSWORD not in text and "AHRlcm4Ad3Jvbmc=" not in text + (folder / "s.session").read_text()
+        secret: dict[str, Any] = {"secret1": "AHRlcm4Ad3Jvbmc="}
+        again = kite(
+            "play", folder / "s.session", "--server", *meet(port, authority), "--set", f"secret1={secret['secret1']}"
+        )
+        assert again.returncode == 0, again.stdout.decode()
+    gone = kite("talk", f"localhost:{port}", stdin=b"EHLO x\n")
+    assert gone.returncode == 4 and b"Nothing listens" in gone.stdout
