@@ -84,7 +84,7 @@ def test_probe_says_how_far_it_gets(folder: Path) -> None:
         text = good.stdout.decode()
         assert good.returncode == 0, good.stderr
         stages = re.findall(r"(?m)^ok +([a-z]+) ", text)
-        assert stages == "resolve connect greet hello secure hello login sender recipient quit".split()
+        assert stages == ["resolve", "connect", "greet", "hello", "secure", "hello", "login", "sender", "recipient", "quit"]
         for words in (
             "offered in clear",
             "offered under TLS",
@@ -155,10 +155,8 @@ def test_send_makes_the_message_that_was_asked_for(folder: Path) -> None:
         assert (folder / "caught" / "000007.eml").read_bytes() == MAIL.replace(b"\n", b"\r\n")
         many = kite("send", "b@x.example", "--count", 20, "--sessions", 3, "--rate", "500/s", "--json", *where)
         assert json.loads(many.stdout)["taken"] == 20 and many.returncode == 0
-        refused = kite("send", "gone@x.example", "--count", 2, *where)
-        assert (
-            refused.returncode == 4 and b"0 of 2 messages taken" in refused.stdout and b"no mailbox" in refused.stdout
-        )
+        none = kite("send", "gone@x.example", "--count", 2, *where)
+        assert none.returncode == 4 and b"0 of 2 messages taken" in none.stdout and b"no mailbox" in none.stdout
         for words in (["x y"], ["b@x.example", "--header", "nonsense"], ["b@x.example", "--attach", "nowhere"],
                       ["b@x.example", "--size", "9"], ["b@x.example", "--rate", "fast"], ["b@x.example", "--wait"]):  # fmt: skip
             assert refused("send", *words, *where), words
@@ -280,20 +278,28 @@ class Terminal:
     """A program under a pseudo-terminal."""
 
     def __init__(self, command: list[str], folder: Path) -> None:
-        self.heard = ""
+        self._octets, self._seen = b"", 0
         self.pid, self._fd = pty.fork()
         if self.pid == 0:
             more = {"TERM": "xterm", "PROMPT_TOOLKIT_NO_CPR": "1", "XDG_STATE_HOME": str(folder / "state")}
             os.execve(command[0], command, environment(**more))
 
     def until(self, words: str) -> None:
-        """Read until `words` have come since the last time."""
-        ends, fresh = time.monotonic() + SECONDS, ""
-        while words not in fresh:
+        """Read until `words` have come behind those waited for before."""
+        ends = time.monotonic() + SECONDS
+        while words not in (fresh := self._text()[self._seen :]):
             assert time.monotonic() < ends, f"{words!r} did not come: {fresh}"
             if select.select([self._fd], [], [], 0.2)[0]:
-                fresh += re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", os.read(self._fd, 65536).decode("utf-8", "replace"))
-        self.heard += fresh
+                self._octets += os.read(self._fd, 65536)
+        self._seen += fresh.index(words) + len(words)
+
+    def _text(self) -> str:
+        return re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", self._octets.decode("utf-8", "replace"))
+
+    @property
+    def heard(self) -> str:
+        """All that has been shown."""
+        return self._text()
 
     def type(self, line: str) -> None:
         os.write(self._fd, line.encode() + b"\r")
@@ -316,26 +322,26 @@ def test_talk_by_hand_is_saved_and_played_again(folder: Path) -> None:
         command = [sys.executable, "-m", "copper_kite", "talk", f"localhost:{port}", "--trust", authority]
         terminal = Terminal(command, folder)
         answer = "AHRlcm4AdGhlLXF1YXktaXMtd2V0LTc3"  # base64 of \0tern\0PASSWORD
-        for line, reply in (
-            ("EHLO quay1.ternferries.example", "250 STARTTLS"),
-            ("STARTTLS", "say EHLO again"),
-            ("EHLO quay1.ternferries.example", "250 AUTH PLAIN"),
-            ("AUTH PLAIN", "334"),
-            (answer, "235 2.7.0 logged in"),
-            ("MAIL FROM:<a@x.example>", "250 2.1.0"),
-            ("RCPT TO:<gone@x.example>", "no mailbox gone@x.example"),
-            ("RCPT TO:<b@x.example>", "250 2.1.5"),
-            ("DATA", "a line of one dot ends it"),
-            ("Subject: by hand", ""),
-            ("", ""),
-            (".dot", ""),
-            (".", "250 2.0.0 taken as 000001"),
-            (f":save {script}", "steps are in"),
+        for prompt, line, reply in (
+            ("greet  >", "EHLO quay1.ternferries.example", "250 STARTTLS"),
+            ("hello  >", "STARTTLS", "say EHLO again"),
+            ("secure  >", "EHLO quay1.ternferries.example", "250 AUTH PLAIN"),
+            ("hello  >", "AUTH PLAIN", "334"),
+            ("login  (hidden) >", answer, "235 2.7.0 logged in"),
+            ("login  >", "MAIL FROM:<a@x.example>", "250 2.1.0"),
+            ("sender  >", "RCPT TO:<gone@x.example>", "no mailbox gone@x.example"),
+            ("sender  >", "RCPT TO:<b@x.example>", "250 2.1.5"),
+            ("recipient  >", "DATA", "a line of one dot ends it"),
+            ("content  >", "Subject: by hand", ""),
+            ("content  >", "", ""),
+            ("content  >", ".dot", ""),
+            ("content  >", ".", "250 2.0.0 taken as 000001"),
+            ("hello  >", f":save {script}", "steps are in"),
         ):
-            terminal.until(" >")
+            terminal.until(prompt)
             terminal.type(line)
             terminal.until(reply)
-        terminal.until(" >")
+        terminal.until("hello  >")
         terminal.type("QUIT")
         terminal.until("221 2.0.0")
         terminal.type(":quit")

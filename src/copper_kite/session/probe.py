@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from typing import Any, NamedTuple
 
 from copper_kite.errors import SessionFailed
@@ -26,7 +26,7 @@ __all__ = ["PATIENCE", "Letter", "Probed", "probe", "stopped", "sweep"]
 PATIENCE = Timeouts(
     resolve=15.0, connect=10.0, secure=15.0, greet=30.0, command=30.0, data=30.0, block=60.0, accept=120.0
 )
-LOOKING = Timeouts(resolve=5.0, connect=5.0, secure=5.0, greet=10.0, command=10.0, quit=2.0)
+LOOKING = 5.0  # seconds for each stage of a second look, unless the plan has less patience
 
 CERTIFICATE_CAUSES = frozenset(cause for cause in Cause if cause.value.startswith("certificate "))
 IMPLICIT_PORT = 465  # RFC 8314 3.3
@@ -150,7 +150,8 @@ async def _ask_further(
 
 async def _look_at_chain(plan: Plan) -> Sequence[bytes]:
     """The certificates that a server shows, believed or not; nothing is handed over. Empty when there are none."""
-    looking = replace(plan, trust=LOOK, login="", timeouts=LOOKING)
+    bounds = {one.name: min(getattr(plan.timeouts, one.name), LOOKING) for one in fields(Timeouts)}
+    looking = replace(plan, trust=LOOK, login="", timeouts=Timeouts(**bounds))
     dialogue = Dialogue(0.0)
     try:
         session = await connect(looking, dialogue)
