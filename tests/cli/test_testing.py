@@ -84,7 +84,18 @@ def test_probe_says_how_far_it_gets(folder: Path) -> None:
         text = good.stdout.decode()
         assert good.returncode == 0, good.stderr
         stages = re.findall(r"(?m)^ok +([a-z]+) ", text)
-        assert stages == ["resolve", "connect", "greet", "hello", "secure", "hello", "login", "sender", "recipient", "quit"]
+        assert stages == [
+            "resolve",
+            "connect",
+            "greet",
+            "hello",
+            "secure",
+            "hello",
+            "login",
+            "sender",
+            "recipient",
+            "quit",
+        ]
         for words in (
             "offered in clear",
             "offered under TLS",

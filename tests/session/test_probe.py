@@ -15,6 +15,8 @@ import pytest
 
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.net.client import Plan, Timeouts
+from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.opening import connect
 from copper_kite.session.behaviour import Behaviour
 from copper_kite.session.probe import Letter, Probed, probe, sweep
 from copper_kite.session.staging import stage
@@ -22,7 +24,7 @@ from copper_kite.session.standin import StandIn
 from copper_kite.smtp.sasl import Secret
 from copper_kite.smtp.transaction import Envelope
 from copper_kite.words import Cause, Side, Stage
-from tests.support import PASSWORD, free_port, scripted
+from tests.support import PASSWORD, SECONDS, free_port, scripted
 
 QUICK = Timeouts(
     resolve=5.0, connect=5.0, secure=2.0, greet=0.5, command=0.5, data=0.5, block=5.0, accept=0.5, quit=0.2
@@ -275,7 +277,20 @@ def test_what_went_well_is_told(folder: Path) -> None:
     stop = Stop(Stage.QUIT, R, HERE, "", plan=WITH_LOGIN, letter=PASSING)
     found = asyncio.run(meet(folder, stop))
     assert [stage.value for stage, _, _ in found.stages] == (
-        ["resolve", "connect", "greet", "hello", "secure", "hello", "login", "sender", "recipient", "content", "accept", "quit"]
+        [
+            "resolve",
+            "connect",
+            "greet",
+            "hello",
+            "secure",
+            "hello",
+            "login",
+            "sender",
+            "recipient",
+            "content",
+            "accept",
+            "quit",
+        ]
     )
     assert found.in_clear is not None and "STARTTLS" in found.in_clear and "AUTH" not in found.in_clear
     assert found.keywords["AUTH"] == ("PLAIN",) and found.offers.size == 100 * 1024 * 1024
@@ -303,6 +318,33 @@ def test_a_sweep_finds_the_way_of_each_port(folder: Path, authority: Certificate
     assert refused.failure is not None and refused.failure.cause is Cause.CONNECTION_REFUSED
     assert clear.passed and clear.plan.tls == "starttls"
     assert implicit.passed and implicit.plan.tls == "implicit"
+
+
+def test_a_handshake_that_never_ends_is_cut() -> None:
+    async def live() -> Probed:
+        async with scripted([b"220 x\r\n", b"250-x\r\n250 STARTTLS\r\n", b"220 go\r\n", b"", b""]) as (port, _):
+            times = replace(QUICK, secure=0.2)
+            return await probe(Plan(host="localhost", port=port, name="q.example", timeouts=times), {})
+
+    found = asyncio.run(live())
+    assert found.failure is not None and (found.failure.stage, found.failure.cause) == (Stage.SECURE, Cause.TIMED_OUT)
+    assert "does not bring the handshake to its end" in found.verdict.meaning
+
+
+def test_a_flood_is_not_taken_in() -> None:
+    """What comes while nobody reads is bounded; then the line counts as lost."""
+
+    async def live() -> None:
+        async with scripted([b"220 x\r\n" + b"250 again\r\n" * 300_000]) as (port, _):
+            plan = Plan(host="localhost", port=port, name="q.example", timeouts=QUICK)
+            session = await connect(plan, Dialogue(0.0))
+            await session.hear(5.0)
+            async with asyncio.timeout(SECONDS):
+                while not session.closed:
+                    await asyncio.sleep(0.005)
+            session.abort()
+
+    asyncio.run(live())
 
 
 def test_octets_behind_the_go_ahead_for_tls_are_a_fault() -> None:

@@ -262,10 +262,10 @@ def show_headers(number: int, folder: Path) -> None:
 
 def _echo_text(octets: bytes) -> None:
     """Text of unknown origin: every line as it is, but for what could harm a terminal."""
-    from copper_kite.smtp.replies import printable
+    from copper_kite.smtp.replies import visible
 
     for line in octets.decode("utf-8", "backslashreplace").expandtabs().splitlines():
-        click.echo(line if line.isprintable() else printable(line))
+        click.echo(visible(line))
 
 
 @catch.command("export")

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from copper_kite.cli.show import json_time, print_table, print_verdict, say, size, verdict_json
-from copper_kite.smtp.replies import printable
+from copper_kite.smtp.replies import printable, visible
 
 if TYPE_CHECKING:
     from copper_kite.errors import SessionFailed
@@ -52,7 +52,7 @@ def print_probed(found: Probed, *, dialogue: bool) -> None:
 def print_dialogue(lines: Iterable[Sequence[object]]) -> None:
     """Every line with its time: `>` we said, `<` it said, `*` what happened."""
     for at, mark, text in lines:
-        click.echo(f"  {at:8.3f}  {mark} {text}")
+        click.echo(f"  {at:8.3f}  {mark} {visible(str(text))}")
 
 
 def print_stages(stages: Sequence[tuple[Stage, float, str]], failure: SessionFailed | None) -> None:

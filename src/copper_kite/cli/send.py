@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import asyncio
 import os
-import statistics
 import sys
 import time
+from array import array
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -27,6 +27,7 @@ if TYPE_CHECKING:
 
 __all__ = ["send"]
 
+MAX_BAD = 1000  # messages not taken that are told one by one
 LOOK_SECONDS = 0.2  # between two looks at the queue
 TEXT = "This is a test message, sent by kite.\n"
 
@@ -217,52 +218,65 @@ def _send_many(
 
     from copper_kite.session.sending import send_many
 
-    sent: list[Sent] = []
+    tally = _Tally()
     columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn())
     began = time.monotonic()
     with Progress(*columns, console=Console(stderr=True), transient=True, disable=not sys.stderr.isatty()) as progress:
         task = progress.add_task(f"to {target.where}", total=count)
 
         def told(one: Sent) -> None:
-            sent.append(one)
+            tally.add(one)
             progress.advance(task)
 
         asyncio.run(send_many(target.plan, letter, count, rate=rate, sessions=sessions, told=told))
     took = time.monotonic() - began
-    taken = sum(one.taken for one in sent)
     if as_json:
-        print_json(_many_json(target, sent, took, letter))
+        print_json(_many_json(target, tally, took, letter))
     else:
-        _print_many(target, sent, took, letter)
-    return 0 if taken == count else 4
+        _print_many(target, tally, took, letter)
+    return 0 if tally.taken == count else 4
 
 
-def _print_many(target: Target, sent: Sequence[Sent], took: float, letter: Callable[[int], Letter]) -> None:
-    times = sorted(one.seconds for one in sent)
-    taken = sum(one.taken for one in sent)
-    say(
-        (f"{taken} of {len(sent)} messages taken", "bold"),
-        f" by {target.where} in {took:.1f} s, {taken / took:.1f} a second",
-    )
-    spread = f"{milliseconds(times[0])}, {milliseconds(statistics.median(times))}, {milliseconds(times[-1])}"
+class _Tally:
+    """What became of many messages, in little memory: times in seconds, and the first ones that were not taken."""
+
+    def __init__(self) -> None:
+        self.times = array("d")
+        self.taken = 0
+        self.bad: list[Sent] = []
+
+    def add(self, one: Sent) -> None:
+        """One more."""
+        self.times.append(one.seconds)
+        if one.taken:
+            self.taken += 1
+        elif len(self.bad) < MAX_BAD:
+            self.bad.append(one)
+
+
+def _print_many(target: Target, tally: _Tally, took: float, letter: Callable[[int], Letter]) -> None:
+    times, count = sorted(tally.times), len(tally.times)
+    rate = f"{tally.taken / took:.1f} a second"
+    say((f"{tally.taken} of {count} messages taken", "bold"), f" by {target.where} in {took:.1f} s, {rate}")
+    spread = f"{milliseconds(times[0])}, {milliseconds(times[count // 2])}, {milliseconds(times[-1])}"
     say(f"a message took at least, in the middle, at most: {spread}", indent=2)
-    bad = [one for one in sent if not one.taken]
-    if bad:
-        say(f"the first that was not taken was number {min(bad, key=lambda one: one.number).number}", indent=2)
+    if tally.bad:
+        first = min(tally.bad, key=lambda one: one.number)
+        say(f"the first that was not taken was number {first.number}", indent=2)
         click.echo()
-        print_verdict(_why(target, bad[0], letter))
+        print_verdict(_why(target, first, letter))
 
 
-def _many_json(target: Target, sent: Sequence[Sent], took: float, letter: Callable[[int], Letter]) -> dict[str, Any]:
-    bad = [one for one in sent if not one.taken]
-    times = [one.seconds for one in sent]
+def _many_json(target: Target, tally: _Tally, took: float, letter: Callable[[int], Letter]) -> dict[str, Any]:
+    times = sorted(tally.times)
+    first = min(tally.bad, key=lambda one: one.number, default=None)
     return {
-        "taken": len(sent) - len(bad),
-        "of": len(sent),
+        "taken": tally.taken,
+        "of": len(times),
         "seconds": round(took, 3),
-        "times": {"least": min(times), "median": statistics.median(times), "most": max(times)},
-        "refused": [{"number": one.number, "said": _said(one)} for one in bad],
-        "verdict": verdict_json(_why(target, bad[0], letter)) if bad else None,
+        "times": {"least": times[0], "median": times[len(times) // 2], "most": times[-1]},
+        "refused": [{"number": one.number, "said": _said(one)} for one in tally.bad],
+        "verdict": verdict_json(_why(target, first, letter)) if first else None,
     }
 
 

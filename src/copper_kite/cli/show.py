@@ -11,6 +11,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from copper_kite.smtp.replies import visible
+
 if TYPE_CHECKING:
     from rich.console import Console, RenderableType
 
@@ -105,7 +107,9 @@ def say(*parts: str | tuple[str, str], indent: int = 0) -> None:
     from rich.padding import Padding
     from rich.text import Text
 
-    text = Text.assemble(*parts)
+    text = Text.assemble(
+        *((visible(part), "") if isinstance(part, str) else (visible(part[0]), part[1]) for part in parts)
+    )
     _print(Padding(text, (0, 0, 0, indent)) if indent else text)
 
 
@@ -148,7 +152,7 @@ def print_table(
             overflow="fold" if wrapped else "ellipsis",
         )
     for row in cells:
-        table.add_row(*(Text(cell, style=colours.get(cell, "")) for cell in row))
+        table.add_row(*(Text(visible(cell), style=colours.get(cell, "")) for cell in row))
     _print(table)
 
 
@@ -163,7 +167,7 @@ def print_verdict(verdict: Verdict) -> None:
     side = verdict.side.value if verdict.side else "nobody's; nothing is wrong"
     facts = (("side", side), ("meaning", verdict.meaning), ("evidence", verdict.evidence), ("next", verdict.next))
     for name, text in facts:
-        table.add_row(name, Text(text, style="bold" if name == "next" else ""))
+        table.add_row(name, Text(visible(text), style="bold" if name == "next" else ""))
     say(("Verdict", "bold"))
     _print(table)
 

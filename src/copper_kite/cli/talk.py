@@ -15,6 +15,7 @@ from copper_kite.cli.play import credentials_of
 from copper_kite.cli.probed import milliseconds
 from copper_kite.cli.show import print_verdict
 from copper_kite.cli.target import Target, find_target, target_options
+from copper_kite.smtp.replies import visible
 
 if TYPE_CHECKING:
     from prompt_toolkit import PromptSession
@@ -70,7 +71,7 @@ async def _talk(target: Target) -> int:
 def _show(lines: Iterable[Said]) -> None:
     for one in lines:
         took = milliseconds(one.seconds) if one.seconds is not None else ""
-        click.echo(f"{took:>9}  {one.mark} " + click.style(one.text, fg=COLOURS[one.mark] or None))
+        click.echo(f"{took:>9}  {one.mark} " + click.style(visible(one.text), fg=COLOURS[one.mark] or None))
 
 
 async def _read_pipe(live: Talk) -> str | None:

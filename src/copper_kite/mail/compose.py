@@ -56,6 +56,8 @@ def compose(parts: Parts, message_id: str, at: float) -> bytes:
         raise InputError(
             f"the message has {len(content)} octets without any padding, {parts.size} are wanted", usage=True
         )
+    if not parts.html and not parts.attachments and content.isascii() and parts.text.isascii():
+        return content + _padding(missing).replace("\n", "\r\n").encode()
     padded = replace(parts, text=_ended(parts.text) + _padding(missing))
     return _build(padded, message_id, at)
 

@@ -133,7 +133,7 @@ class ClientSession:
             try:
                 answered = self._engine.next_reply()
             except RemoteProtocolError as error:
-                heard = f": {error.heard.decode('utf-8', 'replace').strip()}" if error.heard else ""
+                heard = f": {_start_of(error.heard)}" if error.heard else ""
                 raise self._failed(Cause.PROTOCOL, f"{error}{heard}") from error
             if answered is not None:
                 self.dialogue.heard(self._now(), answered.reply)
@@ -293,9 +293,11 @@ class ClientSession:
     def _handshake_errors(self) -> Iterator[None]:
         try:
             yield
+        except ConnectionAbortedError as error:  # which is how the loop says that its time is up
+            text = f"the handshake was not over in {self._plan.timeouts.secure:g} s"
+            raise self._failed(Cause.TIMED_OUT, text) from error
         except OSError as error:
-            text = tls.describe(error)
-            raise self._failed(tls.cause_of(error), text) from error
+            raise self._failed(tls.cause_of(error), tls.describe(error)) from error
 
     def _secured(self, began: float) -> None:
         """TLS is on, begun at `began` (loop time in seconds): the stage is done."""

@@ -41,6 +41,11 @@ class Dialogue:
         """Forget what came after `mark`: the messages of a session have nothing to do with each other."""
         del self.lines[mark:]
 
+    def trim(self) -> None:
+        """Forget the middle of what has become far too long to be shown."""
+        if len(self.lines) > 4 * MAX_LINES:
+            del self.lines[MAX_LINES : -2 * MAX_LINES]
+
     def export(self) -> list[list[object]]:
         """All lines as plain values, safe to store and to show."""
         out: list[list[object]] = []

@@ -6,6 +6,8 @@ import asyncio
 
 __all__ = ["Wire"]
 
+MAX_UNREAD = 1024 * 1024  # octets that come in while nobody reads; no server says so much unasked
+
 
 class Wire(asyncio.Protocol):
     """What a transport calls, and what a session awaits. `lost` and `timed_out` say why nothing more comes."""
@@ -13,6 +15,7 @@ class Wire(asyncio.Protocol):
     def __init__(self) -> None:
         self._loop = asyncio.get_running_loop()
         self._heard: list[bytes] = []
+        self._unread = 0
         self._waiter: asyncio.Future[None] | None = None
         self._timer: asyncio.TimerHandle | None = None
         self._deadline = 0.0
@@ -22,8 +25,12 @@ class Wire(asyncio.Protocol):
         self.timed_out = False
 
     def data_received(self, data: bytes) -> None:
-        """Octets came in."""
-        self._heard.append(data)
+        """Octets came in; what comes after far too many of them is dropped."""
+        self._unread += len(data)
+        if self._unread > MAX_UNREAD:
+            self.lost = self.lost or ConnectionResetError("the peer says far more than it was asked")
+        else:
+            self._heard.append(data)
         self._wake()
 
     def eof_received(self) -> bool:
@@ -85,6 +92,7 @@ class Wire(asyncio.Protocol):
                 self._waiter = None
         data = b"".join(self._heard)
         self._heard.clear()
+        self._unread = 0
         return data
 
     async def drain(self) -> None:

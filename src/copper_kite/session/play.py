@@ -24,6 +24,7 @@ from copper_kite.words import Cause, Side, Stage
 __all__ = ["Failed", "Played", "play"]
 
 MAX_TURNS = 100_000
+MAX_CONTENT = 1024**3  # octets of a message made up here
 _CONNECT = re.compile(r"(?:to (\S+))?\s*(with TLS)?")
 _ESCAPE = re.compile(rb"\\(?:([rnt0\\\"])|x([0-9A-Fa-f]{2}))")
 _ESCAPES = {b"r": b"\r", b"n": b"\n", b"t": b"\t", b"0": b"\0", b"\\": b"\\", b'"': b'"'}
@@ -170,6 +171,7 @@ class _Player:
             place += 1
             following = steps[place] if place < len(steps) else None
             stop = self._stop_expected(following)
+            self._dialogue.trim()
             try:
                 await self._words[step.word](step)
             except SessionFailed as failure:
@@ -369,6 +371,8 @@ def _filled(octets: int) -> bytes:
     """A message of exactly so many octets."""
     head = b"Subject: a message of this size\r\n\r\n"
     line = b"." * 76 + b"\r\n"
+    if octets > MAX_CONTENT:
+        raise ValueError(f"content of at most {MAX_CONTENT // 1024**2} MiB, please")
     missing = max(octets - len(head), 2)
     body = line * (missing // len(line))
     rest = missing - len(body)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import itertools
 import json
+import os
 import ssl
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
@@ -170,7 +171,7 @@ class StandIn:
 
     def take(self, draft: _Draft, taker: _Taker, session: ServerSession) -> None:
         """Keep a message that is whole. Raises OSError."""
-        self.count += 1
+        self.count, file = draft.keep(self.count + 1)
         caught = Caught(
             self.count,
             taker.sender,
@@ -179,7 +180,7 @@ class StandIn:
             session.peer,
             session.secure,
             taker.login,
-            draft.keep(self.count),
+            file,
             self.now(),
             taker.hello_name,
             session.tls,
@@ -194,7 +195,7 @@ class _Draft:
 
     def __init__(self, folder: Path | None) -> None:
         self._folder = folder
-        self._path = folder / f".coming-{id(self):x}" if folder is not None else None
+        self._path = folder / f".coming-{os.getpid()}-{id(self):x}" if folder is not None else None
         self._file = self._path.open("wb") if self._path is not None else None
         self.size = 0
 
@@ -204,12 +205,20 @@ class _Draft:
         if self._file is not None:
             self._file.write(portion)
 
-    def keep(self, number: int) -> Path | None:
-        """The message is whole. Raises OSError."""
+    def keep(self, number: int) -> tuple[int, Path | None]:
+        """The message is whole: its file gets this number, or the next that is free. Raises OSError."""
         if self._file is None or self._path is None or self._folder is None:
-            return None
+            return number, None
         self._file.close()
-        return self._path.rename(self._folder / f"{number:06}.eml")
+        while True:
+            target = self._folder / f"{number:06}.eml"
+            try:
+                target.hardlink_to(self._path)  # never over another one: somebody else may keep messages here, too
+            except FileExistsError:
+                number += 1
+                continue
+            self._path.unlink()
+            return number, target
 
     def drop(self) -> None:
         """It will never be whole."""

@@ -7,7 +7,7 @@ from functools import lru_cache
 
 from copper_kite.errors import RemoteProtocolError
 
-__all__ = ["MAX_REPLY_LINE", "MAX_REPLY_LINES", "Reply", "ReplyReader", "printable"]
+__all__ = ["MAX_REPLY_LINE", "MAX_REPLY_LINES", "Reply", "ReplyReader", "printable", "visible"]
 
 MAX_REPLY_LINE = 512  # octets incl. CRLF that we send, RFC 5321 4.5.3.1.5
 MAX_HEARD_LINE = 4096  # octets that we take: peers exceed the limit, and only the code counts
@@ -21,6 +21,11 @@ _UNPRINTABLE = re.compile(r"[^\x20-\x7e]")
 def printable(text: str) -> str:
     """`text` with every octet that could harm a reply line, a log or a terminal shown as an escape."""
     return _UNPRINTABLE.sub(lambda match: ascii(match.group())[1:-1], text)
+
+
+def visible(text: str) -> str:
+    """`text` as a terminal may have it: letters of all scripts stay, what would steer the terminal is escaped."""
+    return text if text.isprintable() else "".join(c if c.isprintable() else ascii(c)[1:-1] for c in text)
 
 
 class Reply:
