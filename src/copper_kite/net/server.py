@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import os
 import pwd
 import socket
 import ssl
@@ -184,6 +185,7 @@ class ServerSession(asyncio.Protocol):
         self._pauses: set[str] = set()
         self._at_once = secure
         self._switching = False
+        self._socket = -1  # its file descriptor, where replies may go straight to it
         self._gone = False
         self._ended = False
         self._closing = False
@@ -210,6 +212,8 @@ class ServerSession(asyncio.Protocol):
         assert isinstance(transport, asyncio.Transport) or hasattr(transport, "write")
         self._transport = transport  # type: ignore[assignment]
         self.peer = _peer_of(transport)
+        sock = transport.get_extra_info("socket")
+        self._socket = sock.fileno() if sock is not None else -1
         if self._at_once:
             self._start_tls(self._open)
         else:
@@ -285,12 +289,27 @@ class ServerSession(asyncio.Protocol):
             transport.abort()
             return
         if data:
-            transport.write(data)
+            self._send(transport, data)
         if phase is _CLOSED or (self._ended and not self._awaiting):
             self._closing = True
             transport.close()
-        elif phase is _SECURING and not self._switching:
+        elif phase is _SECURING:
             self._start_tls(self._engine.tls_established)
+
+    def _send(self, transport: asyncio.Transport, data: bytes) -> None:
+        """Send now: the transport holds what is written back until the loop's turn ends, and the client waits for it.
+
+        Only onto a socket that is surely still this connection's, and where nothing written before is under way.
+        """
+        if self._socket < 0 or transport.is_closing() or transport.get_write_buffer_size():
+            transport.write(data)
+            return
+        try:
+            sent = os.write(self._socket, data)
+        except OSError:  # it takes nothing now, or is gone: the transport knows what to do about either
+            sent = 0
+        if sent < len(data):
+            transport.write(data[sent:])
 
     def answer(self, reply: Reply | None = None) -> None:
         """The decision that LATER promised."""
@@ -375,6 +394,7 @@ class ServerSession(asyncio.Protocol):
         """Begin TLS; `done` comes before the first octets from inside it."""
         assert self._context is not None and self._transport is not None
         self._switching = True
+        self._socket = -1  # from now on only what is encrypted goes there
 
         def established() -> None:
             self._switching = False
