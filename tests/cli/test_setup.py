@@ -35,7 +35,7 @@ def test_four_commands_from_nothing_to_a_relayed_message(folder: Path, authority
             words += ("--folder", folder / "k", "--unattended", "--password-stdin")
             made = await asyncio.to_thread(kite, "init", *words, stdin=f"{PASSWORD}\n".encode())
             assert made.returncode == 0, made.stdout + made.stderr
-            assert b"starttls  works, logins PLAIN" in made.stdout and PASSWORD.encode() not in made.stdout
+            assert b"starttls  works, logins SCRAM-SHA-256" in made.stdout and PASSWORD.encode() not in made.stdout
             config = folder / "k" / "kite.toml"
             assert 'tls = "starttls"   # the safest that was seen to work' in config.read_text()
             assert (folder / "k" / "credentials.toml").stat().st_mode & 0o777 == 0o600
@@ -418,7 +418,7 @@ def test_the_connector_is_tested_alone(folder: Path, authority: CertificateFiles
                 kite, "credential", "set", "beacon", "--password-stdin", stdin=secret, config=config
             )
             told = await asyncio.to_thread(kite, "connector", "test", "beacon", "--dialogue", config=config)
-            assert b"> AUTH PLAIN ***" in told.stdout and b"kite credential set beacon" in told.stdout
+            assert b"> AUTH SCRAM-SHA-256 ***" in told.stdout and b"kite credential set beacon" in told.stdout
             assert PASSWORD.encode() not in told.stdout
             failed = await asyncio.to_thread(kite, "connector", "test", "beacon", "--json", config=config)
             found = json.loads(failed.stdout)

@@ -105,14 +105,14 @@ def test_probe_says_how_far_it_gets(folder: Path) -> None:
             "no message was sent",
         ):
             assert words in text
-        assert "> AUTH PLAIN ***" in text and PASSWORD not in text
+        assert "> AUTH SCRAM-SHA-256 ***" in text and PASSWORD not in text
         bad = kite("probe", *meet(port, authority, "--to", "gone@x.example", "--json"))
         found = json.loads(bad.stdout)
         assert bad.returncode == 4 and not found["passed"] and found["stages"][-1]["stage"] == "recipient"
         assert (
             found["verdict"]["evidence"].endswith("(stage recipient)") and found["certificates"][0]["days_left"] == 364
         )
-        assert found["offers_in_clear"] != found["offers"] and found["logins"] == ["PLAIN"]
+        assert found["offers_in_clear"] != found["offers"] and "PLAIN" in found["logins"]
         many = kite("probe", f"localhost:{port}", "--trust", authority, "--repeat", 3, "--every", "0s", "--json")
         assert json.loads(many.stdout)["times"]["greet"]["passed"] == 3
         swept = kite("probe", "localhost", "--trust", authority, "--ports", f"{free_port()},{port}")
@@ -254,7 +254,7 @@ def test_curl_and_openssl_get_along_with_it(folder: Path) -> None:
             ],
             input=b"EHLO x.example\nquit\n", capture_output=True, timeout=SECONDS, check=False,
         )  # fmt: skip
-        assert b"250 AUTH PLAIN" in done.stdout and b"221 2.0.0" in done.stdout, done.stderr
+        assert b"250 AUTH " in done.stdout and b"221 2.0.0" in done.stdout, done.stderr
 
 
 # --- play and talk ---------------------------------------------------------------------------------------------------
@@ -336,7 +336,7 @@ def test_talk_by_hand_is_saved_and_played_again(folder: Path) -> None:
         for prompt, line, reply in (
             ("greet  >", "EHLO quay1.ternferries.example", "250 STARTTLS"),
             ("hello  >", "STARTTLS", "say EHLO again"),
-            ("secure  >", "EHLO quay1.ternferries.example", "250 AUTH PLAIN"),
+            ("secure  >", "EHLO quay1.ternferries.example", "250 AUTH "),
             ("hello  >", "AUTH PLAIN", "334"),
             ("login  (hidden) >", answer, "235 2.7.0 logged in"),
             ("login  >", "MAIL FROM:<a@x.example>", "250 2.1.0"),

@@ -104,7 +104,7 @@ STOPS = {
     ),
     "weak": Stop(Stage.SECURE, Cause.CERTIFICATE_WEAK, NEXT, "too weak", tls={"certificate": "weak"}),
     "no login mechanism": Stop(
-        Stage.LOGIN, Cause.LOGIN_NOT_OFFERED, NEXT, "(offered: none; allowed: PLAIN)", plan=WITH_LOGIN, logins=False
+        Stage.LOGIN, Cause.LOGIN_NOT_OFFERED, NEXT, "offered: none; allowed: SCRAM-SHA-256, SCRAM-SHA-1, CRAM-MD5, PLAIN, LOGIN", plan=WITH_LOGIN, logins=False
     ),
     "no login in clear": Stop(
         Stage.LOGIN, Cause.LOGIN_IN_CLEAR, HERE, "never goes in clear", tls={"mode": "off"}, plan={"tls": "off", **WITH_LOGIN}
@@ -293,7 +293,7 @@ def test_what_went_well_is_told(folder: Path) -> None:
         ]
     )
     assert found.in_clear is not None and "STARTTLS" in found.in_clear and "AUTH" not in found.in_clear
-    assert found.keywords["AUTH"] == ("PLAIN",) and found.offers.size == 100 * 1024 * 1024
+    assert found.keywords["AUTH"] == ("SCRAM-SHA-256", "PLAIN", "LOGIN") and found.offers.size == 100 * 1024 * 1024
     assert found.chain[0].names[0] == "localhost" and found.chain[0].days_left(found.at) in (363, 364)
     assert "answers for it from here" in found.verdict.meaning
     (kept,) = folder.glob("*.eml")

@@ -142,7 +142,8 @@ def _logins(credentials: str | None) -> dict[str, Secret]:
     found = read_credentials(Path(credentials), findings)
     if findings:
         raise SettingsError(findings)
-    return {credential.login: credential.password for credential in found.values()}
+    secrets = {one.login: one.password or one.token for one in found.values()}
+    return {login: secret for login, secret in secrets.items() if secret is not None}
 
 
 async def _run(plan: StandInPlan, endpoints: list[tuple[str, int]], as_json: bool) -> None:

@@ -216,7 +216,7 @@ def _known_password(path: Path, answers: Answers) -> str:
         credentials = load(path).credentials.values()
     except SettingsError:
         return ""
-    return next((found.password.reveal() for found in credentials if found.login == answers.login), "")
+    return next((one.password.reveal() for one in credentials if one.password and one.login == answers.login), "")
 
 
 def _default_data(path: Path) -> str:

@@ -141,11 +141,16 @@ def _sweep_row(one: Probed) -> tuple[str, ...]:
         "yes" if one.passed else "no",
         tls,
         certificate,
-        ", ".join(one.offers.logins) or "-",
+        _logins(one.offers.logins),
         size(limit) if limit else "-",
         milliseconds(sum(took for _, took, _ in one.stages)) if one.stages else "-",
         printable(f"{one.failure.stage.value}: {one.failure.text}") if one.failure else "",
     )
+
+
+def _logins(names: Sequence[str]) -> str:
+    """The first of them, and how many more: a row has no room for all."""
+    return printable(f"{names[0]} +{len(names) - 1}" if len(names) > 1 else "".join(names)) or "-"
 
 
 def _times(found: Sequence[Probed]) -> dict[str, list[float]]:

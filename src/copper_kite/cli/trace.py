@@ -166,6 +166,9 @@ def _attempt_json(attempt: Attempt) -> dict[str, Any]:
         "tls": facts.get("tls") or None,
         "cipher": facts.get("cipher") or None,
         "login": facts.get("login") or None,
+        "mechanism": facts.get("mechanism") or None,
+        "mode": facts.get("mode") or None,
+        "trust": facts.get("trust") or None,
         "stages": [{"stage": stage, "seconds": took, "said": said} for stage, took, said in facts["stages"]],
         "results": [
             {"recipient": address, "state": state, "stage": stage, "reply": reply or None}

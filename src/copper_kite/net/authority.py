@@ -60,7 +60,9 @@ def make_authority(folder: Path, names: Sequence[str], fault: str = "none") -> C
         _builder(_name(names[0]), ca_name, key, now + begins, now + ends)
         .add_extension(x509.BasicConstraints(ca=False, path_length=None), critical=True)
         .add_extension(_key_usage(signs_certificates=False), critical=True)
-        .add_extension(x509.ExtendedKeyUsage([ExtendedKeyUsageOID.SERVER_AUTH]), critical=False)
+        .add_extension(
+            x509.ExtendedKeyUsage([ExtendedKeyUsageOID.SERVER_AUTH, ExtendedKeyUsageOID.CLIENT_AUTH]), critical=False
+        )
         .add_extension(x509.SubjectAlternativeName([_alternative(name) for name in names]), critical=False)
         .add_extension(x509.AuthorityKeyIdentifier.from_issuer_public_key(ca_key.public_key()), critical=False)
         .sign(ca_key, hashes.SHA256())

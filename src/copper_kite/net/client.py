@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import secrets
 import ssl
 from collections.abc import Awaitable, Callable, Iterable, Iterator
 from dataclasses import dataclass, field
@@ -16,17 +17,21 @@ from typing import Any
 from copper_kite.errors import RemoteProtocolError, SessionFailed
 from copper_kite.net import tls
 from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.secret import SecretUnavailable, fetch
 from copper_kite.net.wire import Wire
 from copper_kite.smtp import client as smtp
 from copper_kite.smtp.content import stuff
 from copper_kite.smtp.extensions import Capabilities
+from copper_kite.smtp.grammar import Syntax
+from copper_kite.smtp.mechanisms import Means, Mechanism, choose, pick
 from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.sasl import Secret
+from copper_kite.smtp.sasl import Secret, decode_base64
 from copper_kite.smtp.transaction import Envelope, Result, Transaction
 from copper_kite.words import Cause, Stage
 
 __all__ = ["ClientSession", "Plan", "Timeouts"]
 
+MAX_CHALLENGES = 8  # of one login; no mechanism has more than three
 BLOCK = 64 * 1024  # octets of content written at a time
 
 _END, _DATA = smtp.Verb.END, smtp.Verb.DATA
@@ -60,8 +65,16 @@ class Plan:
     name: str  # what we call ourselves
     tls: str = "starttls"
     trust: str = "system"
+    certificate: str = ""  # the file of our own certificate, for next hops that ask for one
+    key: str = ""
+    ciphers: str = ""
     login: str = ""
-    password: Secret = field(default_factory=lambda: Secret(""))
+    password: Secret | None = None
+    token: Secret | None = None
+    password_command: str = ""
+    token_command: str = ""
+    mechanisms: tuple[str, ...] = ()  # those that may be taken; empty for any
+    login_in_clear: bool = False
     timeouts: Timeouts = field(default_factory=Timeouts)
 
 
@@ -88,6 +101,7 @@ class ClientSession:
         self.messages = 0
         self._begun: Transaction | None = None  # the next message's, when its first commands have gone
         self._group = b""
+        self.mechanism = ""
         self.tls_version = ""  # as in `TLSv1.3`
         self.cipher = ""
 
@@ -273,7 +287,7 @@ class ClientSession:
                 raise self._failed(Cause.SPEAKS_CLEAR, "the port does not speak TLS at once")
             raise self._failed(Cause.PROTOCOL, "octets in clear before the TLS handshake")
         try:
-            context = tls.client_context(self._plan.trust)
+            context = tls.client_context(self._plan.trust, self._plan.certificate, self._plan.key, self._plan.ciphers)
         except OSError as error:  # of ssl, too: not a file of certificates
             raise self._failed(Cause.TRUST_UNUSABLE, f"{self._plan.trust}: {tls.describe(error)}") from error
         with self._handshake_errors():
@@ -288,6 +302,9 @@ class ClientSession:
                 raise ConnectionResetError("the peer closed the connection")
             self._transport = secured
         self.chain = tls.peer_chain(secured)
+        if not tls.is_pinned(self._plan.trust, self.chain):
+            shown = tls.fingerprint(self.chain[0]) if self.chain else "none"
+            raise self._failed(Cause.CERTIFICATE_NOT_PINNED, f"its certificate is {shown}, which is not pinned")
 
     @contextlib.contextmanager
     def _handshake_errors(self) -> Iterator[None]:
@@ -308,20 +325,61 @@ class ClientSession:
 
     async def login(self) -> None:
         """Log in as the plan says. Raises SessionFailed."""
-        await self.login_as(self._plan.login, self._plan.password)
+        self.stage = Stage.LOGIN
+        plan = self._plan
+        try:
+            password, token = (
+                await fetch(plan.password, plan.password_command),
+                await fetch(plan.token, plan.token_command),
+            )
+        except SecretUnavailable as error:
+            raise self._failed(Cause.SECRET_UNAVAILABLE, str(error)) from error
+        await self.login_with(plan.login, password, token)
 
-    async def login_as(self, login: str, password: Secret) -> None:
-        """AUTH PLAIN, never in clear. Raises SessionFailed."""
+    async def login_with(self, login: str, password: Secret | None, token: Secret | None = None) -> None:
+        """Log in by the strongest mechanism there is, under verified TLS alone unless the plan says otherwise.
+
+        Raises SessionFailed.
+        """
         self.stage, began = Stage.LOGIN, self._now()
-        if not self._engine.secure or self._plan.trust == tls.LOOK:
+        verified = self._engine.secure and self._plan.trust not in (tls.LOOK, tls.UNVERIFIED)
+        if not verified and not self._plan.login_in_clear:
             raise self._failed(Cause.LOGIN_IN_CLEAR, "a login goes only under verified TLS")
-        if "PLAIN" not in self._engine.capabilities.logins:
-            offered = ", ".join(self._engine.capabilities.logins) or "none"
-            raise self._failed(Cause.LOGIN_NOT_OFFERED, f"no common mechanism (offered: {offered}; allowed: PLAIN)")
-        reply = await self._ask(smtp.auth_plain(login, password), self._plan.timeouts.command)
+        offered, allowed = self._engine.capabilities.logins, self._plan.mechanisms
+        bound = None
+        if self.chain and any(name.endswith("-PLUS") for name in offered):
+            bound = tls.end_point_binding(self.chain[0])
+        means = Means(login, password, token, self._plan.host, self._plan.port, secrets.token_urlsafe(18), bound)
+        chosen = choose(offered, allowed, means)
+        if chosen is None:
+            could = ", ".join(pick(allowed, means)) or "none of these with what the credential holds"
+            text = f"no common mechanism (offered: {', '.join(offered) or 'none'}; allowed: {could})"
+            raise self._failed(Cause.LOGIN_NOT_OFFERED, text)
+        self.mechanism, mechanism = chosen
+        reply = await self._converse_login(mechanism)
         if not reply.positive:
             raise self._failed(Cause.REPLY, f"login refused: {reply}", reply)
-        self._stage_done(began, reply)
+        if not mechanism.proven:
+            raise self._failed(
+                Cause.LOGIN_UNPROVEN, "the server took the login without proving that it knows the password"
+            )
+        self._stage_done(began, f"{reply} ({self.mechanism})")
+
+    async def _converse_login(self, mechanism: Mechanism) -> Reply:
+        """AUTH, and answers until the server has decided (RFC 4954 4)."""
+        bound = self._plan.timeouts.command
+        command, _ = smtp.auth(self.mechanism, mechanism.first())
+        reply = await self._ask(command, bound)
+        for _ in range(MAX_CHALLENGES):
+            if reply.code != 334:
+                return reply
+            try:
+                answer = smtp.answer(mechanism.next(decode_base64(reply.lines[0].encode())))
+            except (RemoteProtocolError, Syntax) as error:
+                await self._ask(smtp.GIVE_UP, bound)
+                raise self._failed(Cause.LOGIN_UNPROVEN, f"login given up: {error}") from error
+            reply = await self._ask(answer, bound)
+        raise self._failed(Cause.PROTOCOL, "challenges without end")
 
     async def step(self, stage: Stage, command: smtp.Command) -> None:
         """One command as a stage of its own. Raises SessionFailed when it is refused."""

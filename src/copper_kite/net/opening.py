@@ -7,11 +7,13 @@ import errno
 import os
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
+from dataclasses import replace
 
 from copper_kite.errors import SessionFailed
 from copper_kite.net.client import ClientSession, Plan
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.resolve import resolve
+from copper_kite.net.tls import UNVERIFIED
 from copper_kite.net.wire import Wire
 from copper_kite.words import Cause, Stage
 
@@ -31,6 +33,8 @@ async def open_session(plan: Plan, dialogue: Dialogue) -> ClientSession:
 
     Raises SessionFailed; nothing stays open then.
     """
+    if plan.tls == "opportunistic":
+        return await _open_opportunistically(plan, dialogue)
     session = await connect(plan, dialogue)
     async with closing_on_failure(session):
         if plan.tls == "implicit":
@@ -40,6 +44,27 @@ async def open_session(plan: Plan, dialogue: Dialogue) -> ClientSession:
         if plan.tls == "starttls":
             await session.secure()
         if plan.login:
+            await session.login()
+    return session
+
+
+async def _open_opportunistically(plan: Plan, dialogue: Dialogue) -> ClientSession:
+    """TLS as far as it goes, whoever it is with; where the handshake fails, a new connection in clear (RFC 7435 3)."""
+    plan = replace(plan, trust=UNVERIFIED)
+    session = await connect(plan, dialogue)
+    try:
+        async with closing_on_failure(session):
+            await session.greet()
+            await session.hello()
+            if "STARTTLS" in session.capabilities:
+                await session.secure()
+    except SessionFailed as failure:
+        if failure.stage is not Stage.SECURE:
+            raise
+        dialogue.noted(asyncio.get_running_loop().time(), "no TLS to be had: once more, in clear")
+        return await open_session(replace(plan, tls="off"), dialogue)
+    if plan.login:
+        async with closing_on_failure(session):
             await session.login()
     return session
 

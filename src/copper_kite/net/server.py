@@ -19,6 +19,7 @@ from typing import Any
 
 from copper_kite.net.secured import Secured
 from copper_kite.smtp import events
+from copper_kite.smtp.exchanges import Directory
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.server import Limits, Phase, Server
@@ -171,11 +172,12 @@ class ServerSession(asyncio.Protocol):
         registry: SessionRegistry,
         *,
         limits: Limits | None = None,
+        directory: Directory | None = None,
         context: ssl.SSLContext | None = None,
         secure: bool = False,
     ) -> None:
         self._loop = asyncio.get_running_loop()
-        self._engine = Server(name, offers, limits)
+        self._engine = Server(name, offers, limits, directory)
         self._engine.secure = secure
         self._handler = handler
         self._registry = registry

@@ -3,33 +3,81 @@
 from __future__ import annotations
 
 import asyncio
+import hashlib
 import ssl
+from collections.abc import Sequence
 from functools import lru_cache
+from pathlib import Path
 from typing import Any
 
+from copper_kite.smtp.sasl import Binding
 from copper_kite.words import Cause
 
-__all__ = ["LOOK", "cause_of", "client_context", "describe", "peer_chain"]
+__all__ = [
+    "LOOK",
+    "PIN",
+    "UNVERIFIED",
+    "cause_of",
+    "client_context",
+    "describe",
+    "end_point_binding",
+    "fingerprint",
+    "is_pinned",
+    "peer_chain",
+]
 
 LOOK = "look"  # the trust that believes anybody: to see a certificate, never to hand anything over
+UNVERIFIED = "unverified"  # the trust of opportunistic TLS (RFC 7435): no login goes under it
+PIN = "sha256:"  # what stands before the fingerprint of a certificate that is believed as it is
 
 
 @lru_cache(maxsize=64)
-def client_context(trust: str) -> ssl.SSLContext:
-    """A context that demands a certificate for the right name: `trust` is `system` or the path of a CA file.
+def client_context(trust: str, certificate: str = "", key: str = "", ciphers: str = "") -> ssl.SSLContext:
+    """A context that demands a certificate for the right name, TLS 1.2 or later (RFC 8996).
 
-    TLS 1.2 or later (RFC 8996). Raises OSError or ssl.SSLError when the file cannot be read.
+    `trust` is `system`, the path of a CA file or of a folder of them, or one or more pins (`sha256:…`, which
+    `is_pinned` then checks). `certificate` and `key` are files of our own; `ciphers` narrows TLS 1.2, in the library's
+    notation. Raises OSError (ssl.SSLError is one) when a file cannot be used.
     """
-    if trust == LOOK:
+    if trust in (LOOK, UNVERIFIED) or trust.startswith(PIN):
         context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
         context.check_hostname = False
         context.verify_mode = ssl.CERT_NONE
-        context.set_ciphers("ALL:@SECLEVEL=0")  # what is too weak to be used can still be looked at
-        return context
-    context = ssl.create_default_context(cafile=None if trust == "system" else trust)
-    context.minimum_version = ssl.TLSVersion.TLSv1_2
-    context.hostname_checks_common_name = False  # RFC 9525 6.3: names count only as subjectAltName
+        if trust == LOOK:
+            context.set_ciphers("ALL:@SECLEVEL=0")  # what is too weak to be used can still be looked at
+    else:
+        folder = trust if Path(trust).is_dir() else None
+        context = ssl.create_default_context(cafile=None if trust == "system" or folder else trust, capath=folder)
+        context.hostname_checks_common_name = False  # RFC 9525 6.3: names count only as subjectAltName
+    if trust != LOOK:
+        context.minimum_version = ssl.TLSVersion.TLSv1_2
+    if ciphers:
+        context.set_ciphers(ciphers)
+    if certificate:
+        context.load_cert_chain(certificate, key or None)
     return context
+
+
+def fingerprint(der: bytes) -> str:
+    """A certificate's pin."""
+    return PIN + hashlib.sha256(der).hexdigest()
+
+
+def is_pinned(trust: str, chain: Sequence[bytes]) -> bool:
+    """Whether the peer's own certificate is among the pins in `trust`, if that is pins."""
+    return not trust.startswith(PIN) or (bool(chain) and fingerprint(chain[0]) in trust.lower().split())
+
+
+def end_point_binding(der: bytes) -> Binding:
+    """`tls-server-end-point`: the certificate's digest by the hash of its signature (RFC 5929 4.1).
+
+    Python gives no key material of TLS 1.3 away, which RFC 9266 would take first.
+    """
+    from cryptography import x509
+
+    found = x509.load_der_x509_certificate(der).signature_hash_algorithm
+    name = found.name if found is not None else "sha256"
+    return Binding("tls-server-end-point", hashlib.new("sha256" if name in ("md5", "sha1") else name, der).digest())
 
 
 def peer_chain(transport: asyncio.BaseTransport) -> list[bytes]:
@@ -71,6 +119,7 @@ _REASONS = {
     "ALERT_CERTIFICATE_REQUIRED": Cause.TLS_CLIENT_CERTIFICATE,
     "ALERT_BAD_CERTIFICATE": Cause.TLS_CLIENT_CERTIFICATE,
     "ALERT_UNKNOWN_CA": Cause.TLS_CLIENT_CERTIFICATE,
+    "ALERT_UNSUPPORTED_CERTIFICATE": Cause.TLS_CLIENT_CERTIFICATE,
     "EE_KEY_TOO_SMALL": Cause.CERTIFICATE_WEAK,
     "DH_KEY_TOO_SMALL": Cause.TLS_CIPHER,
 }

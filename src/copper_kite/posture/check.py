@@ -111,14 +111,25 @@ class _Check:
                 yield self._finding(
                     "warning", (*keys, "tls"), f"{entry.name} sends mail in clear", why, 'write tls = "starttls"'
                 )
-            if entry.trust != "system" and entry.tls != "off":
+            if entry.credential and entry.login_in_clear:
+                why = "whoever listens on the way, or stands in for the next hop, has the password"
+                problem = f"{entry.name} may log in without verified TLS"
+                yield self._finding("warning", (*keys, "login_in_clear"), problem, why, "take login_in_clear away")
+            if (
+                entry.trust != "system"
+                and entry.tls not in ("off", "opportunistic")
+                and not entry.trust.startswith("sha256:")
+            ):
                 yield from self._authority(entry, (*keys, "trust"))
 
     def _authority(self, entry: Connector, keys: Keys) -> Iterator[Finding]:
         from cryptography import x509
 
+        path = self._loaded.path.parent / entry.trust
+        if path.is_dir():
+            return
         try:
-            found = x509.load_pem_x509_certificates((self._loaded.path.parent / entry.trust).read_bytes())
+            found = x509.load_pem_x509_certificates(path.read_bytes())
         except (OSError, ValueError):
             why = "no next hop can be trusted by it, so nothing is sent"
             problem = f"{entry.trust} holds no certificate in PEM form"

@@ -330,7 +330,9 @@ def _session_facts(session: ClientSession, plan: Plan) -> dict[str, Any]:
         "cipher": session.cipher,
         "message_of_session": session.messages,
         "login": plan.login,
+        "mechanism": session.mechanism,
         "mode": plan.tls,
+        "trust": plan.trust,
     }
 
 

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import asyncio
+import hashlib
 import ipaddress
+import secrets
 from collections.abc import Callable
 from functools import partial
 
@@ -17,8 +19,9 @@ from copper_kite.routing.outward import Outward
 from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Listener
 from copper_kite.smtp import events
+from copper_kite.smtp.exchanges import NoDirectory, made_up_key
 from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.sasl import SCRAM_ITERATIONS, ScramKey
+from copper_kite.smtp.sasl import SCRAM_ITERATIONS, ProvenLogin, ScramKey
 from copper_kite.store.ids import IdMaker, id_text
 from copper_kite.store.model import Change, Message, Recipient
 from copper_kite.words import State
@@ -40,7 +43,7 @@ UNQUALIFIED_RECIPIENT = Reply(501, "5.1.3", "write the recipient with its domain
 _NOBODY = ScramKey(SCRAM_ITERATIONS, bytes(16), bytes(32), bytes(32))
 
 
-class Submission:
+class Submission(NoDirectory):
     """What all sessions of one listener share. `submit` writes a change, `accepted` gets what has become durable."""
 
     def __init__(
@@ -65,6 +68,19 @@ class Submission:
         self.listener = listener
         self.accounts = loaded.accounts
         self.outward = Outward(loaded.settings.identity, self.server)
+
+    def nonce(self) -> str:
+        """For one login."""
+        return secrets.token_urlsafe(18)
+
+    def scram_key(self, login: str, digest: str) -> tuple[ScramKey, bool]:
+        """An account's key; for an unknown one something that looks like one."""
+        key = self.accounts.get(login)
+        if key is not None and key.digest == digest:
+            return key, True
+        known = sorted(self.accounts.items())
+        secret = hashlib.sha256(b"".join(one.stored_key for _, one in known)).digest()
+        return made_up_key(login, secret, known[0][1] if known else None), False
 
     def allows(self, address: str) -> bool:
         """Whether this client may hand in mail without a login. A Unix socket's clients may: its mode says who."""
@@ -106,6 +122,8 @@ class Intake(Handler):
     def login_asked(self, event: events.LoginAsked) -> Answer:
         """Check an account's password beside the loop: it takes milliseconds, on purpose."""
         login = event.login
+        if isinstance(login, ProvenLogin):
+            return self._decide_login(login.login if login.holds else "")
         key = self._shared.accounts.get(login.login, _NOBODY)
         known = login.login in self._shared.accounts and login.acts_for in ("", login.login)
         checking = asyncio.get_running_loop().run_in_executor(None, key.fits, login.password)
@@ -114,11 +132,14 @@ class Intake(Handler):
 
     def _login_checked(self, account: str, fits: asyncio.Future[bool]) -> None:
         assert self._session is not None
-        if account and not fits.cancelled() and fits.result():
-            self._account, self._allowed = account, True
-            self._session.answer()
-        else:
-            self._session.answer(LOGIN_REFUSED)
+        holds = not fits.cancelled() and fits.result()
+        self._session.answer(self._decide_login(account if holds else ""))
+
+    def _decide_login(self, account: str) -> Reply | None:
+        if not account:
+            return LOGIN_REFUSED
+        self._account, self._allowed = account, True
+        return None
 
     def mail_from(self, event: events.MailFrom) -> Answer:
         """Take the sender; a bare name gets its domain."""

@@ -33,6 +33,9 @@ __all__ = ["Service"]
 STOP_SECONDS = 10.0
 
 
+LOGINS = ("SCRAM-SHA-256", "PLAIN", "LOGIN")  # what can be checked against the keys that are kept
+
+
 class Service:
     """A running server. Build it inside a loop, `start` it, `stop` it.
 
@@ -138,12 +141,18 @@ class Service:
         offers = Offers(
             max_size=listener.max_size,
             starttls=tls == "starttls",
-            logins=("PLAIN",) if listener.login != "never" and not endpoint.path else (),
+            logins=LOGINS if listener.login != "never" and not endpoint.path else (),
             clear_logins=tls == "off",
         )
         context = self._contexts.get(endpoint)
         return ServerSession(
-            shared.server, offers, Intake(shared), self._registry, context=context, secure=tls == "implicit"
+            shared.server,
+            offers,
+            Intake(shared),
+            self._registry,
+            directory=shared,
+            context=context,
+            secure=tls == "implicit",
         )
 
     def _context(self, loaded: Loaded, endpoint: Endpoint, listener: Listener) -> None:

@@ -2,24 +2,41 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from copper_kite.net.client import Plan
+from copper_kite.net.tls import PIN
 from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Connector
-from copper_kite.smtp.sasl import Secret
+from copper_kite.settings.secrets import Credential
 
 __all__ = ["make_plan"]
+
+_NO_LOGIN = Credential("", "")
 
 
 def make_plan(loaded: Loaded, connector: Connector) -> Plan:
     """How to reach the connector's next hop and what to demand of it; `loaded` holds the credentials."""
-    next_hop = connector.next_hop
-    credential = loaded.credentials.get(connector.credential or "")
+    next_hop, folder = connector.next_hop, loaded.path.parent
+    credential = loaded.credentials.get(connector.credential or "", _NO_LOGIN)
     return Plan(
         host=next_hop.host,
         port=next_hop.port,
         name=loaded.server_name,
         tls=connector.tls,
-        trust="system" if connector.trust == "system" else str(loaded.path.parent / connector.trust),
-        login=credential.login if credential else "",
-        password=credential.password if credential else Secret(""),
+        trust=_trust(folder, connector.trust),
+        certificate=str(folder / connector.certificate) if connector.certificate else "",
+        key=str(folder / connector.key) if connector.key else "",
+        ciphers=connector.ciphers,
+        login=credential.login,
+        password=credential.password,
+        token=credential.token,
+        password_command=credential.password_command,
+        token_command=credential.token_command,
+        mechanisms=tuple(connector.mechanisms),
+        login_in_clear=connector.login_in_clear,
     )
+
+
+def _trust(folder: Path, trust: str) -> str:
+    return trust if trust == "system" or trust.startswith(PIN) else str(folder / trust)

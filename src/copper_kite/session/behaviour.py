@@ -135,12 +135,19 @@ class TlsTable(Table):
 Keyword = Literal["PIPELINING", "SIZE", "8BITMIME", "SMTPUTF8", "ENHANCEDSTATUSCODES", "STARTTLS", "AUTH"]
 
 
+Sasl = Literal[
+    "SCRAM-SHA-256-PLUS", "SCRAM-SHA-1-PLUS", "SCRAM-SHA-256", "SCRAM-SHA-1", "OAUTHBEARER", "XOAUTH2", "CRAM-MD5",
+    "PLAIN", "LOGIN",
+]  # fmt: skip
+
+
 class OffersTable(Table):
     """`[offers]`."""
 
     size: Size = 100 * 1024 * 1024
     keeps_size: bool = True
     withhold: list[Keyword] = Field(default_factory=list)
+    mechanisms: tuple[Sasl, ...] | list[Sasl] = ("SCRAM-SHA-256", "PLAIN", "LOGIN")
     login: Literal["required", "optional"] = "required"
     login_in_clear: bool = False
     recipients: Annotated[int, Field(ge=1)] = 1000

@@ -142,7 +142,7 @@ class FreeSession:
     async def login(self, plan: Plan) -> None:
         """Log in as `plan` says, under verified TLS alone; fails where that does not succeed."""
         began = self._loop.time()
-        await self._session.login_as(plan.login, plan.password)
+        await self._session.login_with(plan.login, plan.password, plan.token)
         self.seconds = self._loop.time() - began
         self.stage, self.reply = Stage.LOGIN, None
 

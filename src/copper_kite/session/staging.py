@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from copper_kite.net.authority import CertificateFiles, make_authority
+from copper_kite.net.tls import end_point_binding
 from copper_kite.session.behaviour import Behaviour, TlsTable
 from copper_kite.session.standin import StandInPlan
 from copper_kite.smtp.extensions import Offers
@@ -30,16 +31,20 @@ def stage(
     Raises OSError or ssl.SSLError when a certificate cannot be used.
     """
     tls, offers = behaviour.tls, behaviour.offers
-    context = None
+    context = binding = None
     if tls.mode != "off":
         names = list(dict.fromkeys([behaviour.name, "localhost", "127.0.0.1", "::1"]))
         fault = "none" if tls.certificate == "good" else tls.certificate
-        context = _context(tls, files or make_authority(folder / "tls", names, fault))
+        files = files or make_authority(folder / "tls", names, fault)
+        context = _context(tls, files)
+        if any(name.endswith("-PLUS") for name in offers.mechanisms):
+            binding = end_point_binding(ssl.PEM_cert_to_DER_cert(files.certificate.read_text()))
     return StandInPlan(
         name=behaviour.name,
         folder=folder,
         tls=tls.mode,
         context=context,
+        binding=binding,
         logins=dict(logins),
         login_required=offers.login == "required",
         rules=behaviour.rules(),
@@ -51,7 +56,7 @@ def stage(
             max_size=offers.size,
             keeps_size=offers.keeps_size,
             starttls=tls.mode == "starttls" and "STARTTLS" not in offers.withhold,
-            logins=("PLAIN",) if logins else (),
+            logins=tuple(offers.mechanisms) if logins else (),
             clear_logins=tls.mode == "off" or offers.login_in_clear,
             withheld=frozenset(offers.withhold),
         ),

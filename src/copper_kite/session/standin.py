@@ -6,6 +6,7 @@ import asyncio
 import itertools
 import json
 import os
+import secrets
 import ssl
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
@@ -19,9 +20,10 @@ from copper_kite.session.behaviour import Deed, Judge, Rule
 from copper_kite.session.looseness import LooseReader
 from copper_kite.settings.units import Allowance
 from copper_kite.smtp import events
+from copper_kite.smtp.exchanges import NoDirectory, made_up_key
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.sasl import Secret
+from copper_kite.smtp.sasl import SCRAM_LEAST, Binding, ProvenLogin, ScramKey, Secret
 from copper_kite.smtp.server import Limits
 from copper_kite.words import Stage
 
@@ -34,6 +36,7 @@ LOGIN_FIRST = Reply(530, "5.7.0", "log in first")
 WRONG_LOGIN = Reply(535, "5.7.8", "login or password is wrong")
 
 GARBAGE = b"\x16\x03\xff\x00 \x1b[31m neither a code nor a word \x07\r\n"
+MECHANISMS = ("SCRAM-SHA-256", "PLAIN", "LOGIN")
 DRIP_SECONDS = 1.0
 ENDLESS_SECONDS = 0.02
 
@@ -58,13 +61,14 @@ class StandInPlan:
     recipients: int = 1000
     loose_end: bool = False
     offers: Offers | None = None
+    binding: Binding | None = None  # of its own certificate, for logins bound to the TLS
 
     def what_it_offers(self) -> Offers:
         """What stands behind EHLO."""
         return self.offers or Offers(
             max_size=self.max_size,
             starttls=self.tls == "starttls",
-            logins=("PLAIN",) if self.logins else (),
+            logins=MECHANISMS if self.logins else (),
             clear_logins=self.tls == "off",
         )
 
@@ -133,7 +137,14 @@ class StandIn:
 
         def session() -> ServerSession:
             return ServerSession(
-                plan.name, offers, _Taker(self), self._registry, limits=limits, context=plan.context, secure=implicit
+                plan.name,
+                offers,
+                _Taker(self),
+                self._registry,
+                limits=limits,
+                directory=_Logins(plan),
+                context=plan.context,
+                secure=implicit,
             )
 
         try:
@@ -188,6 +199,32 @@ class StandIn:
         if caught.file is not None:
             caught.file.with_suffix(".json").write_text(json.dumps(caught.export(), indent=2, ensure_ascii=False))
         self._caught(caught)
+
+
+class _Logins(NoDirectory):
+    """What a stand-in knows of its logins: all of it, passwords too. A login's password is also its token."""
+
+    def __init__(self, plan: StandInPlan) -> None:
+        self._plan = plan
+
+    def nonce(self) -> str:
+        return secrets.token_urlsafe(18)
+
+    def scram_key(self, login: str, digest: str) -> tuple[ScramKey, bool]:
+        password = self._plan.logins.get(login)
+        if password is None:
+            return made_up_key(login, self._plan.name.encode()), False
+        return ScramKey.make(password, f"salt of {self._plan.name}".encode(), SCRAM_LEAST, digest), True
+
+    def password(self, login: str) -> Secret | None:
+        return self._plan.logins.get(login)
+
+    def token_holds(self, login: str, token: Secret) -> bool:
+        return self._plan.logins.get(login) == token
+
+    def binding(self, kind: str) -> Binding | None:
+        found = self._plan.binding
+        return found if found is not None and kind in ("", found.kind) else None
 
 
 class _Draft:
@@ -255,7 +292,10 @@ class _Taker(Handler):
 
     def login_asked(self, event: events.LoginAsked) -> Answer:
         login = event.login
-        fits = self._stand_in.plan.logins.get(login.login) == login.password
+        if isinstance(login, ProvenLogin):
+            fits = login.holds
+        else:
+            fits = self._stand_in.plan.logins.get(login.login) == login.password
         self.login = login.login
         answer = self._obey(Stage.LOGIN, otherwise=None if fits else WRONG_LOGIN)
         if not (answer.positive if isinstance(answer, Reply) else fits):

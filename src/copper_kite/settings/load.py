@@ -19,7 +19,7 @@ from copper_kite.errors import Finding, SettingsError
 from copper_kite.settings.accounts import ACCOUNTS, read_accounts
 from copper_kite.settings.explain import dotted, explain, parse_toml, read_source
 from copper_kite.settings.locate import locate
-from copper_kite.settings.model import Server, Settings, data_folder
+from copper_kite.settings.model import Connector, Server, Settings, data_folder
 from copper_kite.settings.secrets import Credential, read_credentials
 from copper_kite.settings.server_tls import server_context
 from copper_kite.smtp.sasl import ScramKey
@@ -185,7 +185,7 @@ def _check_names(table: str, names: list[str], wrong: Any) -> None:
 def _check_connectors(settings: Settings, path: Path, credentials: dict[str, Credential] | None, wrong: Any) -> None:
     for number, connector in enumerate(settings.connector):
         keys = ("connector", number)
-        if connector.credential and connector.tls == "off":
+        if connector.credential and connector.tls in ("off", "opportunistic") and not connector.login_in_clear:
             wrong(
                 (*keys, "tls"),
                 f"{connector.name} would send its login in clear",
@@ -195,8 +195,41 @@ def _check_connectors(settings: Settings, path: Path, credentials: dict[str, Cre
             near = difflib.get_close_matches(connector.credential, credentials, 1)
             hint = f"did you mean {near[0]!r}?" if near else "add it to the credentials file"
             wrong((*keys, "credential"), f"no usable credential {connector.credential!r}", hint)
-        if connector.trust != "system" and not (path.parent / connector.trust).is_file():
-            wrong((*keys, "trust"), f"no file {connector.trust!r}", 'name a CA file in PEM form, or "system"')
+        _check_trust(connector, keys, path, wrong)
+
+
+_PINS = re.compile(r"sha256:[0-9a-f]{64}( +sha256:[0-9a-f]{64})*", re.IGNORECASE)
+
+
+def _check_trust(connector: Connector, keys: tuple[str | int, ...], path: Path, wrong: Any) -> None:
+    trust = connector.trust
+    if trust.startswith("sha256:"):
+        if not _PINS.fullmatch(trust):
+            wrong((*keys, "trust"), f"{trust!r} is no pin", "write sha256: and 64 digits, as `kite probe` shows them")
+    elif trust != "system" and not (path.parent / trust).exists():
+        wrong((*keys, "trust"), f"no file {trust!r}", 'name a CA file in PEM form, or "system"')
+    if (connector.certificate is None) is not (connector.key is None):
+        wrong(
+            (*keys, "certificate"),
+            f"{connector.name} has a certificate without key, or a key without certificate",
+            "name both PEM files",
+        )
+    elif connector.certificate is not None and connector.key is not None:
+        try:
+            server_context(str(path.parent / connector.certificate), str(path.parent / connector.key))
+        except (OSError, ssl.SSLError) as error:
+            wrong(
+                (*keys, "certificate"),
+                f"certificate and key cannot be used: {str(error).lower()}",
+                "name PEM files that match",
+            )
+    if connector.ciphers:
+        try:
+            ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT).set_ciphers(connector.ciphers)
+        except ssl.SSLError:
+            wrong(
+                (*keys, "ciphers"), f"{connector.ciphers!r} names no cipher that is known here", "see `openssl ciphers`"
+            )
 
 
 def _check_listeners(settings: Settings, path: Path, wrong: Any) -> None:

@@ -17,12 +17,18 @@ from copper_kite.settings.units import (
     parse_size,
 )
 from copper_kite.smtp.grammar import is_domain, is_mailbox
+from copper_kite.smtp.mechanisms import MECHANISMS
 
 __all__ = ["Account", "Connector", "Identity", "Listener", "Network", "Retry", "Server", "Settings", "check_domain"]
 
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 
-DEFAULT_PORTS = {"implicit": 465, "starttls": 587, "off": 25}  # RFC 8314 3.3, RFC 6409 3.1, RFC 5321
+DEFAULT_PORTS = {
+    "implicit": 465,
+    "starttls": 587,
+    "opportunistic": 25,
+    "off": 25,
+}  # RFC 8314 3.3, RFC 6409 3.1, RFC 5321
 
 
 def _parse_network(value: object) -> Network:
@@ -49,6 +55,13 @@ def _check_pattern(value: str) -> str:
     raise ValueError(f"{value!r} is no pattern; write *, port.example, *.port.example or ana@port.example")
 
 
+def _check_mechanism(value: object) -> str:
+    name = value.upper() if isinstance(value, str) else ""
+    if name not in MECHANISMS:
+        raise ValueError(f"{value!r} is no kind of login here; they are {', '.join(MECHANISMS)}")
+    return name
+
+
 def _check_bind(value: object) -> Endpoint:
     endpoint = parse_endpoint(value)
     if not endpoint.path and not endpoint.is_address:
@@ -63,6 +76,7 @@ Allowed = Annotated[Network, BeforeValidator(_parse_network)]
 Pattern = Annotated[str, BeforeValidator(_check_pattern)]
 Bind = Annotated[Endpoint, BeforeValidator(_check_bind)]
 AllowanceOf = Annotated[Allowance, BeforeValidator(parse_allowance)]
+Sasl = Annotated[str, BeforeValidator(_check_mechanism)]
 Name = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9_.-]*$")]
 
 
@@ -155,12 +169,26 @@ class Connector(Table):
         max_length=1,
         description="The smart host, `name:port`; without a port 587, with implicit TLS 465, without TLS 25.",
     )
-    tls: Literal["implicit", "starttls", "off"] = Field(
+    tls: Literal["implicit", "starttls", "opportunistic", "off"] = Field(
         default="starttls",
-        description='`"implicit"` (RFC 8314), `"starttls"` (RFC 3207; demanded, not hoped for) or `"off"`.',
+        description='`"implicit"` (RFC 8314), `"starttls"` (RFC 3207; demanded, not hoped for), `"opportunistic"` '
+        '(RFC 7435: as far as it goes, unverified, never with a login) or `"off"`.',
     )
-    trust: str = Field(default="system", description='`"system"`, or the PEM file of the authority to trust instead.')
-    credential: str | None = Field(default=None, description="The credential to log in with; never without TLS.")
+    trust: str = Field(
+        default="system",
+        description='`"system"`; a PEM file of authorities, or a folder of them, to trust instead; or the certificate '
+        'itself, as `"sha256:…"` (several with blanks between).',
+    )
+    certificate: str | None = Field(default=None, description="PEM file of our own certificate, if it is asked for.")
+    key: str | None = Field(default=None, description="PEM file of its key.")
+    ciphers: str = Field(default="", description="Ciphers of TLS 1.2 to narrow it to, in OpenSSL's notation.")
+    credential: str | None = Field(default=None, description="The credential to log in with; under verified TLS alone.")
+    mechanisms: list[Sasl] = Field(
+        default=[], description="The kinds of login that may be taken; the strongest one offered is. Empty: any."
+    )
+    login_in_clear: bool = Field(
+        default=False, description="Log in without TLS, or without knowing to whom: whoever listens has the password."
+    )
     allowance: list[AllowanceOf] = Field(
         default=[],
         description="How many recipients may leave in a period; the rest waits for the next one.",

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import stat
 import tomllib
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -19,11 +20,23 @@ _NAME = re.compile(r"[A-Za-z0-9_-]+")
 
 @dataclass(frozen=True, slots=True)
 class Credential:
-    """What a connector logs in with."""
+    """What a connector logs in with: a password or a token, or the command that prints one."""
 
     name: str
     login: str
-    password: Secret
+    password: Secret | None = None
+    token: Secret | None = None
+    password_command: str = ""
+    token_command: str = ""
+
+
+_KINDS: dict[str, Callable[[str, str, str], Credential]] = {
+    "password": lambda name, login, value: Credential(name, login, password=Secret(value)),
+    "token": lambda name, login, value: Credential(name, login, token=Secret(value)),
+    "password_command": lambda name, login, value: Credential(name, login, password_command=value),
+    "token_command": lambda name, login, value: Credential(name, login, token_command=value),
+}
+_SECRETS = tuple(_KINDS)
 
 
 def read_credentials(path: Path, findings: list[Finding]) -> dict[str, Credential]:
@@ -55,17 +68,24 @@ def read_credentials(path: Path, findings: list[Finding]) -> dict[str, Credentia
         if not isinstance(table, dict):
             wrong(name, "stands outside a table", f"write [{name}] and its keys below", line)
             continue
-        for key in table.keys() - {"login", "password", "enabled"}:
-            wrong(f"{name}.{key}", "unknown key", "the keys are login, password, enabled", locate(source, (name, key)))
+        for key in table.keys() - {"login", "enabled", *_SECRETS}:
+            remedy = f"the keys are login, enabled, and one of {', '.join(_SECRETS)}"
+            wrong(f"{name}.{key}", "unknown key", remedy, locate(source, (name, key)))
         if table.get("enabled", True) is False:
             continue
-        login, password = table.get("login"), table.get("password")
-        if not (isinstance(login, str) and login and isinstance(password, str) and password):
-            wrong(name, "login and password are both needed, as text", line=line)
-        elif "\0" in login + password:
+        login, given = table.get("login"), [key for key in _SECRETS if key in table]
+        value = table[given[0]] if len(given) == 1 else None
+        if not (isinstance(login, str) and login and isinstance(value, str) and value):
+            wrong(
+                name,
+                "login and password are both needed, as text",
+                f"or, for password, {', '.join(_SECRETS[1:])}",
+                line,
+            )
+        elif "\0" in login + value:
             wrong(name, "login and password hold no NUL", line=line)
         else:
-            found[name] = Credential(name, login, Secret(password))
+            found[name] = _KINDS[given[0]](name, login, value)
     return found
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import base64
+
 from copper_kite.smtp import events
 from copper_kite.smtp.content import Fault
 from copper_kite.smtp.replies import Reply
@@ -11,9 +13,9 @@ __all__ = [
     "BAD_ORDER",
     "BAD_PARAMETER",
     "BAD_SYNTAX",
-    "CHALLENGE",
     "DEFAULT_ANSWERS",
     "FAULT_REPLIES",
+    "GIVEN_UP",
     "LINE_TOO_LONG",
     "NEEDS_UTF8",
     "NO_ARGUMENT",
@@ -24,6 +26,7 @@ __all__ = [
     "UNAVAILABLE",
     "UNKNOWN",
     "UNKNOWN_PARAMETER",
+    "challenge",
 ]
 
 BAD_ORDER = Reply(503, "5.5.1", "not now: the order is EHLO, MAIL, RCPT, DATA")
@@ -41,7 +44,13 @@ OUT_OF_PATIENCE = Reply(421, "4.7.0", "too many commands to no purpose; closing"
 TOO_LARGE = Reply(552, "5.3.4", "the message is larger than SIZE allows")
 
 OK = Reply(250, "2.0.0", "done")
-CHALLENGE = b"334 \r\n"
+GIVEN_UP = Reply(501, "5.7.0", "login given up")
+
+
+def challenge(data: bytes) -> bytes:
+    """A 334 with what the client is to answer (RFC 4954 4)."""
+    return b"334 " + base64.b64encode(data) + b"\r\n"
+
 
 DEFAULT_ANSWERS: dict[type[events.Event], Reply] = {
     events.MailFrom: Reply(250, "2.1.0", "sender taken"),

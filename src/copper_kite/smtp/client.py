@@ -12,6 +12,7 @@ One engine serves delivery and everything that tests a server.
 
 from __future__ import annotations
 
+import base64
 from collections import deque
 from enum import StrEnum
 from typing import NamedTuple
@@ -19,10 +20,10 @@ from typing import NamedTuple
 from copper_kite.errors import LocalProtocolError, RemoteProtocolError
 from copper_kite.smtp.extensions import Capabilities
 from copper_kite.smtp.replies import Reply, ReplyReader
-from copper_kite.smtp.sasl import Secret, encode_plain
 
 __all__ = [
     "END_OF_CONTENT",
+    "GIVE_UP",
     "GREETING",
     "ORDER",
     "Answered",
@@ -30,7 +31,8 @@ __all__ = [
     "Command",
     "Phase",
     "Verb",
-    "auth_plain",
+    "answer",
+    "auth",
     "data",
     "ehlo",
     "free",
@@ -43,6 +45,7 @@ __all__ = [
 ]
 
 HIDDEN = "***"
+MAX_LINE = 512  # octets of a command incl. CRLF, RFC 5321 4.5.3.1.4
 
 
 class Verb(StrEnum):
@@ -83,6 +86,7 @@ ORDER: dict[Phase, dict[Verb, Phase]] = {
         Verb.HELO: Phase.READY,
         Verb.STARTTLS: Phase.SECURING,
         Verb.AUTH: Phase.READY,
+        Verb.ANSWER: Phase.READY,
         Verb.MAIL: Phase.SENDER,
         Verb.RSET: Phase.READY,
         Verb.QUIT: Phase.CLOSED,
@@ -100,7 +104,9 @@ ORDER: dict[Phase, dict[Verb, Phase]] = {
 }
 
 # Nothing may follow these before their reply (RFC 2920 3.1); the end of content is not among them.
-ENDS_GROUP = frozenset({Verb.GREETING, Verb.EHLO, Verb.HELO, Verb.STARTTLS, Verb.AUTH, Verb.DATA, Verb.QUIT})
+ENDS_GROUP = frozenset(
+    {Verb.GREETING, Verb.EHLO, Verb.HELO, Verb.STARTTLS, Verb.AUTH, Verb.ANSWER, Verb.DATA, Verb.QUIT}
+)
 
 LEAVES = frozenset({Verb.QUIT})  # may go whatever is awaited, only not into content
 TEACHES = frozenset({Verb.EHLO, Verb.HELO, Verb.STARTTLS, Verb.DATA})  # their replies change what may follow
@@ -162,9 +168,21 @@ def starttls() -> Command:
     return _STARTTLS
 
 
-def auth_plain(login: str, password: Secret) -> Command:
-    """AUTH PLAIN with the initial response (RFC 4954 4, RFC 4616)."""
-    return Command(Verb.AUTH, b"AUTH PLAIN " + encode_plain(login, password) + b"\r\n", f"AUTH PLAIN {HIDDEN}")
+def auth(mechanism: str, initial: bytes | None) -> tuple[Command, bool]:
+    """AUTH, and whether the initial response goes with it: only where the whole line fits (RFC 4954 4)."""
+    if initial is not None:
+        line = f"AUTH {mechanism} {base64.b64encode(initial).decode() or '='}\r\n".encode()
+        if len(line) <= MAX_LINE:
+            return Command(Verb.AUTH, line, f"AUTH {mechanism} {HIDDEN}"), True
+    return _plain_command(Verb.AUTH, f"AUTH {mechanism}"), False
+
+
+def answer(message: bytes) -> Command:
+    """The answer to a challenge (RFC 4954 4)."""
+    return Command(Verb.ANSWER, base64.b64encode(message) + b"\r\n", HIDDEN)
+
+
+GIVE_UP = Command(Verb.ANSWER, b"*\r\n", "*")
 
 
 def mail(path: str, *parameters: str) -> Command:

@@ -11,7 +11,7 @@ from typing import ClassVar
 from copper_kite.smtp.content import Fault
 from copper_kite.smtp.order import Step
 from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.sasl import PlainLogin
+from copper_kite.smtp.sasl import PlainLogin, ProvenLogin
 
 __all__ = [
     "Content",
@@ -101,10 +101,10 @@ class ContentRefused(Event):
 
 @dataclass(slots=True)
 class LoginAsked(Event):
-    """A login to check. Answer 235 or 535."""
+    """A login to check, or one that its mechanism has checked. Answer 235 or 535."""
 
     step: ClassVar[Step] = Step.LOGIN_ENDED
-    login: PlainLogin
+    login: PlainLogin | ProvenLogin
 
 
 @dataclass(slots=True)

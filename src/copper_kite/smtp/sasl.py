@@ -12,7 +12,18 @@ from dataclasses import dataclass
 
 from copper_kite.smtp.grammar import Syntax
 
-__all__ = ["SCRAM_ITERATIONS", "PlainLogin", "ScramKey", "Secret", "decode_base64", "decode_plain", "encode_plain"]
+__all__ = [
+    "SCRAM_ITERATIONS",
+    "SCRAM_LEAST",
+    "Binding",
+    "PlainLogin",
+    "ProvenLogin",
+    "ScramKey",
+    "Secret",
+    "decode_base64",
+    "decode_plain",
+    "scram_proof",
+]
 
 SCRAM_LEAST = 4096  # iterations, RFC 7677 4
 SCRAM_ITERATIONS = 15_000
@@ -51,6 +62,22 @@ class PlainLogin:
 
 
 @dataclass(frozen=True, slots=True)
+class ProvenLogin:
+    """What is left of a login that the mechanism itself has checked: whose it is, and whether it holds."""
+
+    login: str
+    holds: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Binding:
+    """What ties a login to one TLS connection (RFC 5929, RFC 9266): the kind and its octets."""
+
+    kind: str
+    data: bytes
+
+
+@dataclass(frozen=True, slots=True)
 class ScramKey:
     """What is kept of a password: enough to check it, not to find it out (RFC 5802 3, RFC 7677)."""
 
@@ -58,13 +85,29 @@ class ScramKey:
     salt: bytes
     stored_key: bytes
     server_key: bytes
+    digest: str = "sha256"
 
     @classmethod
-    def make(cls, password: Secret, salt: bytes, iterations: int = SCRAM_ITERATIONS) -> ScramKey:
+    def make(
+        cls, password: Secret, salt: bytes, iterations: int = SCRAM_ITERATIONS, digest: str = "sha256"
+    ) -> ScramKey:
         """From a password, with a salt of at least 16 random octets."""
-        salted = hashlib.pbkdf2_hmac("sha256", _prepared(password), salt, iterations)
-        client_key = hmac.digest(salted, b"Client Key", "sha256")
-        return cls(iterations, salt, hashlib.sha256(client_key).digest(), hmac.digest(salted, b"Server Key", "sha256"))
+        salted = hashlib.pbkdf2_hmac(digest, _prepared(password), salt, iterations)
+        client_key = hmac.digest(salted, b"Client Key", digest)
+        stored, server = hashlib.new(digest, client_key).digest(), hmac.digest(salted, b"Server Key", digest)
+        return cls(iterations, salt, stored, server, digest)
+
+    def proves(self, message: bytes, proof: bytes) -> bool:
+        """Whether `proof` comes from who knows the password, over this AuthMessage (RFC 5802 3)."""
+        signature = hmac.digest(self.stored_key, message, self.digest)
+        if len(signature) != len(proof):
+            return False
+        client_key = bytes(a ^ b for a, b in zip(signature, proof, strict=True))
+        return hmac.compare_digest(hashlib.new(self.digest, client_key).digest(), self.stored_key)
+
+    def signature(self, message: bytes) -> bytes:
+        """What proves to the client that the server knows the key (RFC 5802 3)."""
+        return hmac.digest(self.server_key, message, self.digest)
 
     @classmethod
     def parse(cls, text: str) -> ScramKey:
@@ -84,18 +127,22 @@ class ScramKey:
 
     def fits(self, password: Secret) -> bool:
         """Whether it was made from this password; takes as long for a wrong one."""
-        found = ScramKey.make(password, self.salt, self.iterations)
+        found = ScramKey.make(password, self.salt, self.iterations, self.digest)
         return hmac.compare_digest(found.stored_key, self.stored_key)
+
+
+def scram_proof(password: Secret, salt: bytes, iterations: int, digest: str, message: bytes) -> tuple[bytes, bytes]:
+    """The client's proof over this AuthMessage, and the server's signature that must come back (RFC 5802 3)."""
+    salted = hashlib.pbkdf2_hmac(digest, _prepared(password), salt, iterations)
+    client_key = hmac.digest(salted, b"Client Key", digest)
+    mask = hmac.digest(hashlib.new(digest, client_key).digest(), message, digest)
+    proof = bytes(a ^ b for a, b in zip(client_key, mask, strict=True))
+    return proof, hmac.digest(hmac.digest(salted, b"Server Key", digest), message, digest)
 
 
 def _prepared(password: Secret) -> bytes:
     """Normal form, so that the same characters typed elsewhere are the same octets (RFC 8265 4.2)."""
     return unicodedata.normalize("NFC", password.reveal()).encode("utf-8")
-
-
-def encode_plain(login: str, password: Secret) -> bytes:
-    """The base64 text of a PLAIN login, without an authorization identity."""
-    return base64.b64encode(f"\0{login}\0{password.reveal()}".encode())
 
 
 def decode_base64(text: bytes) -> bytes:

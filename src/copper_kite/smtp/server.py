@@ -26,9 +26,9 @@ from copper_kite.smtp.answers import (
     BAD_ORDER,
     BAD_PARAMETER,
     BAD_SYNTAX,
-    CHALLENGE,
     DEFAULT_ANSWERS,
     FAULT_REPLIES,
+    GIVEN_UP,
     LINE_TOO_LONG,
     NEEDS_UTF8,
     NO_ARGUMENT,
@@ -39,8 +39,10 @@ from copper_kite.smtp.answers import (
     UNAVAILABLE,
     UNKNOWN,
     UNKNOWN_PARAMETER,
+    challenge,
 )
 from copper_kite.smtp.content import ContentReader
+from copper_kite.smtp.exchanges import EXCHANGES, Challenge, Directory, Exchange, NoDirectory
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.grammar import (
     Syntax,
@@ -53,9 +55,13 @@ from copper_kite.smtp.lines import MAX_COMMAND_LINE, MAX_LOGIN_LINE, LineBuffer,
 from copper_kite.smtp.order import ORDER, Phase, Step
 from copper_kite.smtp.parameters import MAIL_PARAMETERS
 from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.sasl import decode_base64, decode_plain
+from copper_kite.smtp.sasl import decode_base64
 
 __all__ = ["ORDER", "Limits", "Phase", "Server", "Step"]
+
+
+class LoginGivenUp(Syntax):
+    """Raised for the `*` with which a client gives a login up (RFC 4954 4)."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -74,9 +80,11 @@ _RCPT, _END, _LOGIN_ENDED = Step.RCPT, Step.END, Step.LOGIN_ENDED
 
 
 class Server:
-    """One session, seen from the server. `name` is what it calls itself."""
+    """One session, seen from the server. `name` is what it calls itself; `directory` knows who may log in."""
 
-    def __init__(self, name: str, offers: Offers, limits: Limits | None = None) -> None:
+    def __init__(
+        self, name: str, offers: Offers, limits: Limits | None = None, directory: Directory | None = None
+    ) -> None:
         self.name = name
         self.phase = _FRESH
         self.secure = False
@@ -84,6 +92,8 @@ class Server:
         self._offers = offers
         self._max_size = offers.max_size if offers.keeps_size else 0
         self._limits = limits or Limits()
+        self._directory = directory or NoDirectory()
+        self._exchange: Exchange | None = None
         self._lines = LineBuffer()
         self._out: list[bytes] = []
         self._asked: events.Event | None = None
@@ -448,23 +458,27 @@ class Server:
             self._refuse(Reply(504, "5.5.4", "no such mechanism here"))
         else:
             self.phase = ORDER[self.phase][Step.LOGIN]
+            self._exchange = EXCHANGES[mechanism.upper()](self._directory)
             if initial:
                 self._take_login_answer(b"" if initial == "=" else initial.encode())
             else:
-                self._out.append(CHALLENGE)
+                self._out.append(challenge(self._exchange.opening))
 
     def _take_login_answer(self, line: bytes) -> None:
-        if line == b"*":
-            self.phase = ORDER[self.phase][_LOGIN_ENDED]
-            self._refuse(Reply(501, "5.7.0", "login given up"))
-            return
+        assert self._exchange is not None
         try:
-            login = decode_plain(decode_base64(line))
+            if line == b"*":
+                raise LoginGivenUp
+            outcome = self._exchange.step(decode_base64(line))
         except Syntax as error:
-            self.phase = ORDER[self.phase][_LOGIN_ENDED]
-            self._refuse(Reply(501, "5.5.2", f"bad answer: {error}"))
+            self.phase, self._exchange = ORDER[self.phase][_LOGIN_ENDED], None
+            given_up = isinstance(error, LoginGivenUp)
+            self._refuse(GIVEN_UP if given_up else Reply(501, "5.5.2", f"bad answer: {error}"))
             return
-        self._asked = events.LoginAsked(login)
+        if isinstance(outcome, Challenge):
+            self._out.append(challenge(outcome.data))
+        else:
+            self._exchange, self._asked = None, events.LoginAsked(outcome)
 
 
 _AFTER: dict[Step, Callable[[Server, events.Event], None]] = {

@@ -1,0 +1,211 @@
+"""Logins, both sides, without I/O: the standards' own figures, each mechanism against ours, and what must not pass."""
+
+from __future__ import annotations
+
+import base64
+
+import pytest
+
+from copper_kite.errors import RemoteProtocolError
+from copper_kite.smtp.exchanges import EXCHANGES, Challenge, NoDirectory, Outcome, made_up_key
+from copper_kite.smtp.grammar import Syntax
+from copper_kite.smtp.mechanisms import MECHANISMS, Means, Mechanism, choose
+from copper_kite.smtp.sasl import Binding, PlainLogin, ProvenLogin, ScramKey, Secret
+
+SALT = b"sixteen octets!!"
+
+
+class Directory(NoDirectory):
+    """Knows one account, and its token."""
+
+    def __init__(self, bound: Binding | None = None) -> None:
+        self._bound = bound
+
+    def nonce(self) -> str:
+        return "%server"
+
+    def scram_key(self, login: str, digest: str) -> tuple[ScramKey, bool]:
+        if login != "te,rn=x":
+            return made_up_key(login, b"secret"), False
+        return ScramKey.make(Secret("pencil"), SALT, 4096, digest), True
+
+    def password(self, login: str) -> Secret | None:
+        return Secret("pencil") if login == "te,rn=x" else None
+
+    def token_holds(self, login: str, token: Secret) -> bool:
+        return (login, token) == ("te,rn=x", Secret("tok"))
+
+    def binding(self, kind: str) -> Binding | None:
+        return self._bound if self._bound is not None and kind in ("", self._bound.kind) else None
+
+
+BOUND = Binding("tls-server-end-point", b"digest of the certificate")
+
+
+def means(**more: object) -> Means:
+    known = {
+        "login": "te,rn=x",
+        "password": Secret("pencil"),
+        "token": Secret("tok"),
+        "nonce": "client",
+        "bound": BOUND,
+    }
+    return Means(**{**known, **more})  # type: ignore[arg-type]
+
+
+def made(name: str, given: Means, plus_offered: bool = True) -> Mechanism:
+    found = MECHANISMS[name](given, plus_offered)
+    assert found is not None
+    return found
+
+
+def converse(name: str, given: Means, directory: Directory | None = None) -> tuple[Mechanism, Outcome]:
+    """Client against server until the server has decided."""
+    client, server = made(name, given), EXCHANGES[name](directory or Directory(BOUND))
+    message = client.first()
+    outcome = server.step(message) if message is not None else Challenge(server.opening)
+    for _ in range(5):
+        if not isinstance(outcome, Challenge):
+            return client, outcome
+        outcome = server.step(client.next(outcome.data))
+    raise AssertionError("no end")
+
+
+def accepted(outcome: Outcome) -> bool:
+    if isinstance(outcome, PlainLogin):
+        return (outcome.login, outcome.password) == ("te,rn=x", Secret("pencil"))
+    return isinstance(outcome, ProvenLogin) and outcome.holds
+
+
+@pytest.mark.parametrize("name", MECHANISMS)
+def test_each_mechanism_lets_in_who_knows_the_secret_and_nobody_else(name: str) -> None:
+    client, outcome = converse(name, means())
+    assert accepted(outcome) and client.proven
+    wrong = {"token": Secret("other")} if "AUTH" in name else {"password": Secret("pen")}
+    assert not accepted(converse(name, means(**wrong))[1])
+    assert not accepted(converse(name, means(login="nobody"))[1])
+
+
+@pytest.mark.parametrize(
+    ("name", "nonce", "challenge", "proof", "signature"),
+    [
+        (  # A-12, RFC 7677 3
+            "SCRAM-SHA-256", "rOprNGfwEbeRWgbNEkqO",
+            "r=rOprNGfwEbeRWgbNEkqO%hvYDpWUa2RaTCAfuxFIlj)hNlF$k0,s=W22ZaJ0SNY7soEsUEjb6gQ==,i=4096",
+            "p=dHzbZapWIk4jUhN+Ute9ytag9zjfMHgsqmmiz7AndVQ=", "v=6rriTRBi23WpRR/wtup+mMhUZUn/dB5nLTJRsjl95G4=",
+        ),
+        (  # RFC 5802 5
+            "SCRAM-SHA-1", "fyko+d2lbbFgONRv9qkxdawL",
+            "r=fyko+d2lbbFgONRv9qkxdawL3rfcNHYJY1ZVvWVs7j,s=QSXCR+Q6sek8bf92,i=4096",
+            "p=v0X8v3Bz2T0CJGbJQyF0X+HI4Ts=", "v=rmF9pqV8S7suAoZWja4dJRkFsKQ=",
+        ),
+    ],
+)  # fmt: skip
+def test_scram_has_the_figures_of_the_standard(
+    name: str, nonce: str, challenge: str, proof: str, signature: str
+) -> None:
+    client = made(name, Means("user", Secret("pencil"), nonce=nonce))
+    assert client.first() == f"n,,n=user,r={nonce}".encode()
+    assert client.next(challenge.encode()).endswith(f",{proof}".encode())
+    assert not client.proven, "A-13: a 235 now would not be believed"
+    assert client.next(signature.encode()) == b"" and client.proven
+
+
+def test_cram_md5_has_the_figures_of_the_standard() -> None:
+    """RFC 2195 2."""
+    client = made("CRAM-MD5", Means("tim", Secret("tanstaaftanstaaf")))
+    answer = client.next(b"<1896.697170952@postoffice.reston.mci.net>")
+    assert answer == b"tim b913a602c7eda7a495b4e6e7334d3890"
+
+
+@pytest.mark.parametrize(
+    "challenge",
+    [
+        "r=other,s=QSXCR+Q6sek8bf92,i=4096", "r=client,s=QSXCR+Q6sek8bf92,i=4096", "r=clientX,s=QSXCR+Q6sek8bf92,i=100",
+        "r=clientX,s=!!,i=4096", "r=clientX,s=QSXCR+Q6sek8bf92,i=99999999", "m=x,r=clientX,s=QSXCR+Q6sek8bf92,i=4096", "x",
+    ],
+)  # fmt: skip
+def test_a_client_gives_a_wrong_server_nothing(challenge: str) -> None:
+    """A-14: a nonce that is not ours, too few iterations (or so many that it is an attack), an unknown extension."""
+    client = made("SCRAM-SHA-256", means(bound=None))
+    with pytest.raises(RemoteProtocolError):
+        client.next(challenge.encode())
+
+
+def test_a_server_that_does_not_know_the_password_is_found_out() -> None:
+    """A-13: its signature is wrong."""
+    client = made("SCRAM-SHA-256", means(bound=None))
+    client.next(b"r=clientX,s=QSXCR+Q6sek8bf92,i=4096")
+    with pytest.raises(RemoteProtocolError):
+        client.next(b"v=" + base64.b64encode(bytes(32)))
+    assert not client.proven
+
+
+def test_a_downgrade_is_found_out() -> None:
+    """A-15: the client could bind and was offered no PLUS, the server has it: somebody took it out on the way."""
+    client = made("SCRAM-SHA-256", means(), plus_offered=False)
+    assert (client.first() or b"").startswith(b"y,,")
+    refused = EXCHANGES["SCRAM-SHA-256"](Directory(BOUND)).step(client.first() or b"")
+    assert refused == ProvenLogin("te,rn=x", False)
+    assert isinstance(EXCHANGES["SCRAM-SHA-256"](Directory()).step(client.first() or b""), Challenge)
+
+
+def test_a_login_is_bound_to_its_own_tls() -> None:
+    """A-15: with another connection's value it does not hold; a kind that the server lacks is refused."""
+    elsewhere = means(bound=Binding(BOUND.kind, b"another certificate"))
+    assert not accepted(converse("SCRAM-SHA-256-PLUS", elsewhere)[1])
+    assert not accepted(converse("SCRAM-SHA-256-PLUS", means(bound=Binding("tls-exporter", b"x")))[1])
+
+
+@pytest.mark.parametrize(
+    ("name", "message"),
+    [
+        ("SCRAM-SHA-256", b"n,,n=x"), ("SCRAM-SHA-256", b"n,,m=ext,n=x,r=y"), ("SCRAM-SHA-256", b"p=tls-unique,,n=x,r=y"),
+        ("SCRAM-SHA-256-PLUS", b"n,,n=x,r=y"), ("SCRAM-SHA-256", b"\xff"), ("CRAM-MD5", b"x"), ("PLAIN", b"x"),
+        ("OAUTHBEARER", b"n,,"), ("XOAUTH2", b"user=x"),
+    ],
+)  # fmt: skip
+def test_what_is_no_message_of_the_mechanism(name: str, message: bytes) -> None:
+    """A-10, A-14."""
+    with pytest.raises(Syntax):
+        EXCHANGES[name](Directory()).step(message)
+
+
+@pytest.mark.parametrize("change", [(b"r=client%server", b"r=client%other"), (b"c=biws", b"c=eSws")])
+def test_a_final_message_that_was_changed(change: tuple[bytes, bytes]) -> None:
+    """A-14: nonce, or binding header, other than at the beginning."""
+    client, server = made("SCRAM-SHA-256", means(bound=None)), EXCHANGES["SCRAM-SHA-256"](Directory())
+    challenge = server.step(client.first() or b"")
+    assert isinstance(challenge, Challenge)
+    final = client.next(challenge.data)
+    assert change[0] in final and server.step(final.replace(*change)) == ProvenLogin("te,rn=x", False)
+
+
+def test_nobody_learns_which_accounts_there_are() -> None:
+    """A-14: an unknown name gets a challenge, always with the same salt."""
+    first = [EXCHANGES["SCRAM-SHA-256"](Directory()).step(b"n,,n=nobody,r=abc") for _ in range(2)]
+    other = EXCHANGES["SCRAM-SHA-256"](Directory()).step(b"n,,n=someone,r=abc")
+    assert first[0] == first[1] != other and isinstance(first[0], Challenge)
+
+
+def test_a_bad_token_is_told_why_before_it_is_refused() -> None:
+    """A-16."""
+    server = EXCHANGES["OAUTHBEARER"](Directory())
+    client = made("OAUTHBEARER", means(token=Secret("old"), host="h.example", port=587))
+    challenge = server.step(client.first() or b"")
+    assert challenge == Challenge(b'{"status":"invalid_token"}')
+    assert client.next(b"{}") == b"\x01" and server.step(b"\x01") == ProvenLogin("te,rn=x", False)
+
+
+def test_the_strongest_allowed_is_taken() -> None:
+    offered = ["PLAIN", "LOGIN", "SCRAM-SHA-1", "SCRAM-SHA-256", "OAUTHBEARER", "NTLM"]
+
+    def taken(offered: list[str], allowed: tuple[str, ...] = (), **more: object) -> str | None:
+        found = choose(offered, allowed, means(**more))
+        return found[0] if found else None
+
+    assert taken(offered) == "SCRAM-SHA-256" and taken(offered, password=None) == "OAUTHBEARER"
+    assert taken([*offered, "SCRAM-SHA-1-PLUS"]) == "SCRAM-SHA-1-PLUS"
+    assert taken([*offered, "SCRAM-SHA-1-PLUS"], bound=None) == "SCRAM-SHA-256"
+    assert taken(offered, ("PLAIN", "LOGIN")) == "PLAIN" and taken(offered, ("CRAM-MD5",)) is None
+    assert taken(["NTLM"]) is None and taken(["PLAIN"], password=None) is None
