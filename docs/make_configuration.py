@@ -94,6 +94,7 @@ EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
     ("Connector", "senders"): ('["rota@ternferries.example"]', ""),
     ("Connector", "preference"): ("10", "as in RFC 5321 5.1"),
     ("Connector", "hosts"): ('["out.beaconpost.example:587"]', "RFC 5321 2.3.10"),
+    ("Connector", "spread"): ("true", "RFC 5321 5.1"),
     ("Connector", "tls"): ('"implicit"', "RFC 8314, RFC 3207"),
     ("Connector", "trust"): ('"harbour-ca.pem"', "RFC 9525"),
     ("Connector", "certificate"): ('"quay1.pem"', "RFC 8446 4.4.2"),

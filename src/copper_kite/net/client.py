@@ -119,10 +119,22 @@ class ClientSession:
         """What the next hop offers now."""
         return self._engine.capabilities
 
+    @property
+    def plan(self) -> Plan:
+        """By which it was opened."""
+        return self._plan
+
+    @property
+    def next_hop(self) -> str:
+        """Whom it is with, as `host:port`."""
+        host, port = self._plan.host, self._plan.port
+        return f"[{host}]:{port}" if ":" in host else f"{host}:{port}"
+
     def facts(self) -> dict[str, Any]:
         """How far it got and what it saw, for whoever tells of it."""
         return {
             "address": self.address,
+            "next_hop": self.next_hop,
             "stages": self.stages,
             "tried": self.tried,
             "tls": f"{self.tls_version} {self.cipher}" if self.tls_version else "",

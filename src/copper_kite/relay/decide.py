@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from copper_kite.smtp.replies import Reply
 from copper_kite.words import MESSAGE_STAGES, Stage, State
 
-__all__ = ["Retry", "classify", "retry_at"]
+__all__ = ["Retry", "backoff", "classify", "retry_at"]
 
 # These speak of the session between two servers (login or TLS missing), not of the message: the message waits.
 SESSION_CODES = frozenset({530, 534, 535, 538})
@@ -43,5 +43,9 @@ def retry_at(now: float, attempts: int, expires: float, retry: Retry, chance: fl
     """
     if now >= expires:
         return None
-    wait = retry.waits[min(attempts, len(retry.waits)) - 1] * (1 + retry.jitter * chance)
-    return min(now + wait, expires)
+    return min(now + backoff(attempts, retry, chance), expires)
+
+
+def backoff(failures: int, retry: Retry, chance: float) -> float:
+    """How long to wait, in seconds, after so many failures in a row; `chance` in [0, 1) spreads the waits."""
+    return retry.waits[min(failures, len(retry.waits)) - 1] * (1 + retry.jitter * chance)

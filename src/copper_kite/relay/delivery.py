@@ -111,6 +111,7 @@ class _Fate:
     reply: Reply | None
     text: str
     next_try: float | None = None
+    sent: bool = True  # whether this was an attempt, and not only a wait
 
     @property
     def said(self) -> str:
@@ -176,7 +177,7 @@ class Recorder:
             report.began,
             report.seconds,
             connector,
-            str(job.next_hop),
+            session.next_hop,
             session.address,
             _ACCEPT,
             "",
@@ -200,8 +201,9 @@ class Recorder:
             else:
                 assert stop is not None
                 state = State.DELAYED if stop.reply is None else classify(stop.stage, stop.reply)
-                fate = _Fate(recipient, state, stop.stage, stop.cause, stop.reply, stop.text)
-            if fate.cause is Cause.ALLOWANCE_USED and stop is not None and now < job.message.expires:
+                sent = "unsent" not in stop.facts
+                fate = _Fate(recipient, state, stop.stage, stop.cause, stop.reply, stop.text, sent=sent)
+            if stop is not None and result is None and "until" in stop.facts and now < job.message.expires:
                 fate.next_try = min(stop.facts["until"], job.message.expires)
             elif fate.state is State.DELAYED:
                 attempts = recipient.attempts + 1
@@ -234,7 +236,7 @@ class Recorder:
             at=report.began,
             seconds=report.seconds,
             connector=job.connector,
-            next_hop=str(job.next_hop or ""),
+            next_hop=_next_hop(job, session, stop),
             address=session.address if session else str(stop.facts.get("address", "")) if stop else "",
             stage=worst.stage.value,
             side="" if relayed == len(fates) else _side(worst).value,
@@ -322,6 +324,13 @@ def _all_relayed(report: Report) -> bool:
     return every and all(classify(stage, reply) is _RELAYED for _, stage, reply in report.results)
 
 
+def _next_hop(job: Job, session: ClientSession | None, stop: Stop | None) -> str:
+    """Whom an attempt was with, or was to be with."""
+    if session is not None:
+        return session.next_hop
+    return str((stop.facts.get("next_hop") if stop is not None else None) or job.next_hop or "")
+
+
 def _session_facts(session: ClientSession, plan: Plan) -> dict[str, Any]:
     """What an attempt's record keeps of its session; its opening is told with its first message."""
     return {
@@ -354,7 +363,7 @@ def _outcome(fate: _Fate, connector: str, now: float) -> Outcome:
         message=recipient.message,
         number=recipient.number,
         state=fate.state,
-        attempts=recipient.attempts + (fate.cause is not Cause.ALLOWANCE_USED),
+        attempts=recipient.attempts + fate.sent,
         next_try=fate.next_try,
         connector=connector,
         reply=fate.said[:MAX_REPLY_KEPT],

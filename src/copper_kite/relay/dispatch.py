@@ -17,10 +17,11 @@ from copper_kite.net.client import Plan
 from copper_kite.net.tls import client_context
 from copper_kite.relay.decide import Retry
 from copper_kite.relay.delivery import Fresh, Job, Recorder, Report, Stop
+from copper_kite.relay.hops import Down, Hops
 from copper_kite.relay.lane import Lane
 from copper_kite.relay.ledger import Ledger
 from copper_kite.routing.choose import Router
-from copper_kite.routing.plan import make_plan
+from copper_kite.routing.plan import make_plans
 from copper_kite.settings.load import Loaded
 from copper_kite.store.ids import IdMaker
 from copper_kite.store.model import Change, Message, Recipient
@@ -82,11 +83,13 @@ class Dispatcher:
                 self._ledgers[connector.name] = Ledger(connector.allowance, since)
         before, self._lanes = self._lanes, {}
         for connector in loaded.settings.connector:
-            plan, lane = make_plan(loaded, connector), before.get(connector.name)
-            if lane is not None and (lane.plan, lane.max_sessions) == (plan, connector.sessions):
+            plans, lane = make_plans(loaded, connector), before.get(connector.name)
+            wanted = (plans, connector.sessions, connector.spread)
+            if lane is not None and (lane.hops.plans, lane.max_sessions, lane.hops.spread) == wanted:
                 self._lanes[connector.name] = before.pop(connector.name)
             else:
-                self._lanes[connector.name] = Lane(connector, plan, self, self._clock.now)
+                hops = Hops(plans, retry, spread=connector.spread)
+                self._lanes[connector.name] = Lane(connector, hops, self, self._clock.now)
         self._retired = [*(lane for lane in self._retired if lane.at_work), *before.values()]
         return [job for lane in before.values() for job in lane.retire()]
 
@@ -94,10 +97,19 @@ class Dispatcher:
         """Take up other settings: what has not begun to leave goes by them, what has is finished."""
         client_context.cache_clear()  # a trusted file may say something else by now
         held, self._held = self._held, []
+        before = set(self._lanes.values())
         for job in self._take_up(loaded):
             self.give_back(job)
         for job in held:
             self._start_again(job)
+        changed = [name for name, lane in self._lanes.items() if lane not in before]
+        # What waited for a connector that is another one now, or for any at all, need not wait any longer.
+        self._hasten(["", *changed])
+
+    def _hasten(self, connectors: Iterable[str]) -> None:
+        """What waits for these connectors is due now."""
+        now = self._clock.now()
+        self._submit(Change(hastened=[(now, name) for name in connectors]), lambda error: self._refill())
 
     def give_back(self, job: Job) -> None:
         """A job that its lane will not carry any more: choose again."""
@@ -112,8 +124,8 @@ class Dispatcher:
             self._start_job(job.message, group, name, job.content, job.whole and len(groups) == 1)
 
     def start(self) -> None:
-        """Begin with what is due."""
-        self._refill()
+        """Begin with what is due, and with what no connector carried: there may be one now."""
+        self._hasten([""])
 
     async def stop(self, seconds: float) -> None:
         """Finish what is in hand, within `seconds`; the rest stays in the store as it is."""
@@ -193,7 +205,9 @@ class Dispatcher:
         lane = self._lanes.get(connector)
         if lane is None:
             text = "no connector carries this recipient"
-            self._record_unsent(Job(message, recipients, "", None, content), Cause.NO_CONNECTOR, text)
+            # Nothing is tried until there is one: `reload` and `start` look again.
+            job = Job(message, recipients, "", None, content)
+            self._record_unsent(job, Cause.NO_CONNECTOR, text, until=message.expires)
             return
         self._launch(Job(message, recipients, connector, lane.next_hop, content, whole))
 
@@ -228,9 +242,20 @@ class Dispatcher:
         self._settle(report.job, sum(outcome.state is State.RELAYED for outcome in change.outcomes))
         return self._record(report.job.message, change, notice)
 
+    def hold(self, job: Job, down: Down) -> None:
+        """A job waits, since its connector's next hops are down (see `lane.Sink`)."""
+        self._settle(job, 0)
+        failure = down.failure
+        where = failure.facts.get("next_hop", job.next_hop)
+        text = f"{where} is down since {format_date(down.since)}: {failure.text}"
+        facts = {"until": down.until, "unsent": True}
+        self._record_stopped(job, Stop(stage=failure.stage, cause=failure.cause, text=text, facts=facts))
+
     def _record_unsent(self, job: Job, cause: Cause, text: str, **facts: float) -> None:
+        self._record_stopped(job, Stop(stage=Stage.RESOLVE, cause=cause, text=text, facts={**facts, "unsent": True}))
+
+    def _record_stopped(self, job: Job, stop: Stop) -> None:
         now = self._clock.now()
-        stop = Stop(stage=Stage.RESOLVE, cause=cause, text=text, facts=dict(facts))
         change, notice = self._recorder.record(Report(job, now, 0.0, stop=stop), now)
         self._record(job.message, change, notice)
 

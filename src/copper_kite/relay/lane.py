@@ -1,7 +1,7 @@
 """One connector at work: the jobs that wait for it, and the sessions that carry them.
 
 Sessions are kept open and reused for many messages. A new one is opened only while jobs wait and no other is being
-opened, so a next hop that is down costs one attempt, whatever waits for it.
+opened. While no next hop can be had, jobs are held: one attempt at a time finds out when it is over.
 """
 
 from __future__ import annotations
@@ -15,8 +15,8 @@ from typing import Protocol
 from copper_kite.errors import SessionFailed
 from copper_kite.net.client import ClientSession, Plan
 from copper_kite.net.dialogue import Dialogue
-from copper_kite.net.opening import open_session
 from copper_kite.relay.delivery import Job, Report, Stop, unfit
+from copper_kite.relay.hops import Down, Hops
 from copper_kite.settings.model import Connector
 from copper_kite.smtp.transaction import Envelope, Result
 
@@ -35,15 +35,18 @@ class Sink(Protocol):
     def give_back(self, job: Job) -> None:
         """Take back a job that a retired lane did not begin."""
 
+    def hold(self, job: Job, down: Down) -> None:
+        """Record that a job waits, without an attempt, since no next hop can be had."""
+
 
 class Lane:
     """The waiting jobs and the sessions of one connector. `now` gives seconds since 1970."""
 
-    def __init__(self, connector: Connector, plan: Plan, sink: Sink, now: Callable[[], float]) -> None:
+    def __init__(self, connector: Connector, hops: Hops, sink: Sink, now: Callable[[], float]) -> None:
         self._loop = asyncio.get_running_loop()
         self.next_hop = connector.next_hop
         self.max_sessions = connector.sessions
-        self.plan = plan
+        self.hops = hops
         self._sink = sink
         self._now = now
         self._jobs: deque[Job] = deque()
@@ -62,6 +65,9 @@ class Lane:
             if not future.done():
                 future.set_result(job)
                 return
+        if not self._open and not self._opening and (down := self.hops.down(self._now())) is not None:
+            self._sink.hold(job, down)
+            return
         self._jobs.append(job)
         self._grow()
 
@@ -168,24 +174,33 @@ class Lane:
         began, start = self._now(), self._loop.time()
         dialogue = Dialogue(start)
         try:
-            session = await open_session(self.plan, dialogue)
+            session = await self.hops.open(dialogue, began)
         except SessionFailed as failure:
             if self._open:
                 self._grow_after = self._loop.time() + GROW_AGAIN_SECONDS
                 return None
-            seconds = self._loop.time() - start
-            stop = Stop.of(failure)
-            waiting, self._jobs = self._jobs, deque()
-            for job in waiting:
-                self._report(Report(job, began, seconds, stop=stop, dialogue=dialogue))
+            self._none_to_be_had(failure, began, self._loop.time() - start, dialogue)
             return None
         finally:
             self._opening = False
         self._open += 1
         return session
 
-    def _report(self, report: Report) -> asyncio.Future[None]:
-        return self._sink.report(self.plan, report)
+    def _none_to_be_had(self, failure: SessionFailed, began: float, seconds: float, dialogue: Dialogue) -> None:
+        """The attempt is the first job's; the others wait for the next one with it."""
+        down = self.hops.down(began)
+        stop = Stop.of(failure)
+        if down is not None:
+            stop.facts["until"] = down.until
+        waiting, self._jobs = self._jobs, deque()
+        for number, job in enumerate(waiting):
+            if number and down is not None:
+                self._sink.hold(job, down)
+            else:
+                self._report(Report(job, began, seconds, stop=stop, dialogue=dialogue), self.hops.plans[0])
+
+    def _report(self, report: Report, plan: Plan) -> asyncio.Future[None]:
+        return self._sink.report(plan, report)
 
     async def _carry(
         self,
@@ -212,7 +227,8 @@ class Lane:
                     self._put_back(job)
                     return recorded
                 stop, results = Stop.of(failure), failure.facts["results"]
-        done = self._report(Report(job, began, self._loop.time() - start, results, stop, session, session.dialogue))
+        report = Report(job, began, self._loop.time() - start, results, stop, session, session.dialogue)
+        done = self._report(report, session.plan)
         session.dialogue.cut(mark)
         return done
 

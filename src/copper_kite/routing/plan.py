@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 from copper_kite.net.client import Plan
@@ -10,7 +11,7 @@ from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Connector
 from copper_kite.settings.secrets import Credential
 
-__all__ = ["make_plan"]
+__all__ = ["make_plan", "make_plans"]
 
 _NO_LOGIN = Credential("", "")
 
@@ -36,6 +37,12 @@ def make_plan(loaded: Loaded, connector: Connector) -> Plan:
         mechanisms=tuple(connector.mechanisms),
         login_in_clear=connector.login_in_clear,
     )
+
+
+def make_plans(loaded: Loaded, connector: Connector) -> tuple[Plan, ...]:
+    """As `make_plan`, for each of the connector's next hops, in order."""
+    first = make_plan(loaded, connector)
+    return tuple(replace(first, host=hop.host, port=hop.port) for hop in connector.next_hops)
 
 
 def _trust(folder: Path, trust: str) -> str:

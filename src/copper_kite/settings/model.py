@@ -166,9 +166,11 @@ class Connector(Table):
     preference: int = Field(default=20, description="Rank among connectors that fit as closely; the lower is taken.")
     hosts: list[str] = Field(
         min_length=1,
-        max_length=1,
-        description="The smart host, `name:port`; without a port 587, with implicit TLS 465, without TLS 25.",
+        max_length=20,
+        description="The smart hosts, `name:port`, in order: the next one when one cannot be had. Without a port 587, "
+        "with implicit TLS 465, opportunistic or without TLS 25.",
     )
+    spread: bool = Field(default=False, description="Spread sessions over `hosts` by chance, and not in their order.")
     tls: Literal["implicit", "starttls", "opportunistic", "off"] = Field(
         default="starttls",
         description='`"implicit"` (RFC 8314), `"starttls"` (RFC 3207; demanded, not hoped for), `"opportunistic"` '
@@ -205,8 +207,13 @@ class Connector(Table):
 
     @property
     def next_hop(self) -> Endpoint:
-        """The smart host; without a port it gets the one that its TLS mode has by convention."""
-        return parse_endpoint(self.hosts[0], default_port=DEFAULT_PORTS[self.tls])
+        """The first smart host; without a port it gets the one that its TLS mode has by convention."""
+        return self.next_hops[0]
+
+    @property
+    def next_hops(self) -> list[Endpoint]:
+        """All smart hosts, in order."""
+        return [parse_endpoint(host, default_port=DEFAULT_PORTS[self.tls]) for host in self.hosts]
 
 
 class Retry(Table):

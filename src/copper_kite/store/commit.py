@@ -40,6 +40,7 @@ class Rows(NamedTuple):
     finished: Sequence[int]
     ended: Sequence[int]
     dropped: Sequence[int]
+    hastened: Sequence[Row]
 
 
 def rows_of(change: Change) -> Rows:
@@ -56,6 +57,7 @@ def rows_of(change: Change) -> Rows:
         finished,
         [outcome.message for outcome in outcomes if outcome.state in FINAL] if outcomes and not finished else (),
         change.dropped,
+        change.hastened,
     )
 
 
@@ -142,6 +144,11 @@ def _write(connection: sqlite3.Connection, batch: Sequence[Rows]) -> None:
         [(*_places(id), id) for id in {id for rows in batch for id in rows.ended}],
     )
     many("DELETE FROM content WHERE place BETWEEN ? AND ?", [_places(id) for rows in batch for id in rows.dropped])
+    many(
+        "UPDATE recipient SET next_try = ?1 WHERE state IN ('queued', 'delayed', 'parked') AND next_try > ?1"
+        " AND state = 'delayed' AND connector = ?2",
+        [row for rows in batch for row in rows.hastened],
+    )
 
 
 def _insert(table: str, columns: int) -> str:

@@ -1,0 +1,181 @@
+"""Several next hops: failover, what is down, and how the queue drains when it is back."""
+
+from __future__ import annotations
+
+import asyncio
+from pathlib import Path
+
+import pytest
+
+from copper_kite.errors import SessionFailed
+from copper_kite.net.client import Plan
+from copper_kite.net.dialogue import Dialogue
+from copper_kite.relay import hops as hops_module
+from copper_kite.relay.decide import Retry
+from copper_kite.relay.hops import Hops
+from copper_kite.relay.service import Service
+from copper_kite.session.standin import Caught, StandIn, StandInPlan
+from copper_kite.settings.load import load
+from copper_kite.smtp.replies import Reply
+from copper_kite.store.reads import Reader
+from copper_kite.words import Cause, Stage, State
+from tests.relay.test_relay import letter, talk
+from tests.support import SECONDS, StoppedClock, converse, free_port, write_site
+
+RETRY = Retry([60.0, 300.0, 900.0], jitter=0.0)
+
+
+class Net:
+    """Which hosts answer; what was asked of them."""
+
+    def __init__(self, monkeypatch: pytest.MonkeyPatch, *up: str) -> None:
+        self.up, self.asked = set(up), []  # type: ignore[var-annotated]
+        monkeypatch.setattr(hops_module, "open_session", self._open)
+
+    async def _open(self, plan: Plan, dialogue: Dialogue) -> str:
+        self.asked.append(plan.host)
+        if plan.host not in self.up:
+            raise SessionFailed(Stage.CONNECT, Cause.CONNECTION_REFUSED, "connection refused")
+        return plan.host
+
+
+def three(**more: bool) -> Hops:
+    return Hops([Plan(host=host, port=25, name="q") for host in ("one", "two", "three")], RETRY, **more)
+
+
+def tried(hops: Hops, net: Net, now: float) -> tuple[str, list[str]]:
+    net.asked.clear()
+    try:
+        found = str(asyncio.run(hops.open(Dialogue(0.0), now)))
+    except SessionFailed:
+        found = ""
+    return found, net.asked.copy()
+
+
+def test_the_next_one_is_tried_when_one_cannot_be_had(monkeypatch: pytest.MonkeyPatch) -> None:
+    """C-18: in order; one that was down is left alone for its wait, then tried behind those that are up."""
+    net, hops = Net(monkeypatch, "two", "three"), three()
+    assert tried(hops, net, 0) == ("two", ["one", "two"])
+    assert tried(hops, net, 30) == ("two", ["two"])
+    net.up = {"one"}
+    assert tried(hops, net, 61) == ("one", ["two", "three", "one"])
+    assert tried(hops, net, 62) == ("one", ["one"])
+
+
+def test_a_connector_is_down_when_all_of_them_are(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Each time it is left alone for longer; it says since when; one that answers ends it."""
+    net, hops = Net(monkeypatch), three()
+    assert hops.down(0) is None and tried(hops, net, 0) == ("", ["one", "two", "three"])
+    down = hops.down(10)
+    assert down is not None and (down.since, down.until, down.failure.text) == (0, 60, "connection refused")
+    assert hops.down(60) is None and tried(hops, net, 60)[0] == ""
+    down = hops.down(61)
+    assert down is not None and (down.since, down.until) == (0, 360)
+    net.up = {"three"}
+    assert tried(hops, net, 360)[0] == "three" and hops.down(361) is None
+
+
+def test_spread_takes_them_by_chance(monkeypatch: pytest.MonkeyPatch) -> None:
+    net, hops = Net(monkeypatch, "one", "two", "three"), three(spread=True)
+    assert {tried(hops, net, 0)[0] for _ in range(60)} == {"one", "two", "three"}
+
+
+# --- the whole way ---------------------------------------------------------------------------------------------------
+
+
+def stand_in(folder: Path, caught: list[Caught], **more: object) -> StandIn:
+    return StandIn(StandInPlan(name="localhost", folder=folder, tls="off", **more), caught.append)  # type: ignore[arg-type]
+
+
+def test_mail_goes_by_the_second_host_when_the_first_turns_it_away(folder: Path) -> None:
+    """C-18: refused connection, a 421 as greeting; a 550 to a recipient is final, and no other host is asked."""
+    caught: list[Caught] = []
+
+    async def live() -> None:
+        from copper_kite.session.behaviour import Rule
+
+        busy = stand_in(folder / "1", caught, rules=[Rule(stage=Stage.GREET, reply=Reply(421, "4.3.2", "busy"))])
+        good = stand_in(folder / "2", caught, rules=[Rule("gone@*", Reply(550, "5.1.1", "no"))])
+        ports = [free_port(), await busy.start("127.0.0.1", 0), await good.start("127.0.0.1", 0)]
+        config = write_site(folder, ports[0], tls="off")
+        hosts = ", ".join(f'"localhost:{port}"' for port in ports)
+        config.write_text(config.read_text().replace(f'["localhost:{ports[0]}"]', f"[{hosts}]"))
+        service = Service(load(config), StoppedClock())
+        (endpoint, *_) = await service.start()
+        await converse(endpoint.port, talk(letter("ok@x.example", "gone@x.example", sender="")))
+        with Reader(folder / "queue") as reader:
+            async with asyncio.timeout(SECONDS):
+                while reader.queue():
+                    await asyncio.sleep(0.005)
+            (row, *_) = reader.queue(tuple(State))
+            record = reader.record(row.message.id)
+        assert [one.state for one in record.recipients] == [State.RELAYED, State.FAILED]
+        (attempt,) = record.attempts
+        assert attempt.next_hop == f"localhost:{ports[2]}" and len(caught) == 1
+        await service.stop()
+        await busy.stop()
+        await good.stop()
+
+    asyncio.run(live())
+
+
+def test_a_host_that_is_down_costs_one_attempt_and_then_all_goes(folder: Path) -> None:
+    """Q-11: thirty messages wait without thirty attempts; one finds out that it is back, and the queue drains."""
+    caught: list[Caught] = []
+
+    async def live() -> None:
+        clock, hop = StoppedClock(), free_port()
+        service = Service(load(write_site(folder, hop, tls="off")), clock)
+        (endpoint, *_) = await service.start()
+        for number in range(30):
+            await converse(endpoint.port, talk(letter(f"r{number}@x.example")))
+        with Reader(folder / "queue") as reader:
+            async with asyncio.timeout(SECONDS):
+                while len([row for row in reader.queue() if row.recipient.state is State.DELAYED]) < 30:
+                    await asyncio.sleep(0.005)
+            rows = reader.queue()
+            assert sum(row.recipient.attempts for row in rows) < 5
+            assert any("is down since" in row.recipient.reply for row in rows)
+            assert len({row.recipient.next_try for row in rows}) == 1, "all of them wait for the same attempt"
+            here = stand_in(folder / "1", caught)
+            await here.start("127.0.0.1", hop)
+            clock.time = rows[0].recipient.next_try or 0.0
+            await service.reload(load(folder / "kite.toml"))
+            async with asyncio.timeout(SECONDS):
+                while len(caught) < 30:
+                    await asyncio.sleep(0.005)
+        await service.stop()
+        await here.stop()
+
+    asyncio.run(live())
+
+
+def test_what_no_connector_carries_goes_when_there_is_one(folder: Path) -> None:
+    """By a reload, and after a restart with another configuration: at once, without waiting for a next try."""
+    caught: list[Caught] = []
+
+    async def live() -> None:
+        here = stand_in(folder / "1", caught)
+        hop = await here.start("127.0.0.1", 0)
+        config = write_site(folder, hop, tls="off", extra='recipients = ["crew.example"]\n')
+        service = Service(load(config), StoppedClock())
+        (endpoint, *_) = await service.start()
+        await converse(endpoint.port, talk(letter("a@one.example"), letter("b@two.example")))
+        with Reader(folder / "queue") as reader:
+            async with asyncio.timeout(SECONDS):
+                while any(row.recipient.state is not State.DELAYED for row in reader.queue(tuple(State))):
+                    await asyncio.sleep(0.005)
+                config.write_text(config.read_text().replace('["crew.example"]', '["crew.example", "one.example"]'))
+                await service.reload(load(config))
+                while [one.recipients for one in caught] != [("a@one.example",)]:
+                    await asyncio.sleep(0.005)
+                await service.stop()
+                config.write_text(config.read_text().replace('["crew.example", "one.example"]', '["*"]'))
+                again = Service(load(config), StoppedClock())
+                await again.start()
+                while len(caught) < 2:
+                    await asyncio.sleep(0.005)
+        await again.stop()
+        await here.stop()
+
+    asyncio.run(live())
