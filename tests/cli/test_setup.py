@@ -14,6 +14,8 @@ import socket
 import subprocess
 import sys
 import time
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 import pytest
@@ -446,10 +448,11 @@ def test_sockets_and_word_of_readiness_by_the_manager_s_protocol(folder: Path, a
     async def live() -> None:
         async with smart_host(folder, authority) as (hop, caught):
             config = write_site(folder, hop)
-            await asyncio.to_thread(supervise, config)
-            await take(caught)
+            loop = asyncio.get_running_loop()
+            arrived = partial(asyncio.run_coroutine_threadsafe, loop=loop)
+            await asyncio.to_thread(supervise, config, lambda: arrived(take(caught)).result(SECONDS))
 
-    def supervise(config: Path) -> None:
+    def supervise(config: Path, arrive: Callable[[], object]) -> None:
         with (
             socket.create_server(("127.0.0.1", port_of(config))) as listening,
             socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM) as manager,
@@ -470,6 +473,7 @@ def test_sockets_and_word_of_readiness_by_the_manager_s_protocol(folder: Path, a
             process.send_signal(signal.SIGHUP)
             assert manager.recv(99).startswith(b"RELOADING=1\nMONOTONIC_USEC=") and manager.recv(99) == b"READY=1"
             assert kite("pipe", "a@passenger.example", stdin=b"x", config=config).returncode == 0
+            arrive()
             process.terminate()
             assert manager.recv(99) == b"STOPPING=1" and process.wait(SECONDS) == 0
 
