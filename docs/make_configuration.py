@@ -104,10 +104,13 @@ EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
     ("Connector", "mechanisms"): ('["SCRAM-SHA-256"]', "RFC 5802, RFC 7677, RFC 7628"),
     ("Connector", "login_in_clear"): ("true", "RFC 4954 6"),
     ("Connector", "allowance"): ('["300/day", "9000/month"]', ""),
+    ("Connector", "pace"): ('"10/s"', ""),
+    ("Connector", "max_size"): ('"10MiB"', "RFC 1870 6"),
     ("Connector", "sessions"): ("5", "RFC 5321 4.5.4.1"),
     ("Connector", "enabled"): ("false", ""),
     ("Retry", "waits"): ('["1m", "5m", "15m", "30m", "1h"]', "RFC 5321 4.5.4.1"),
     ("Retry", "lifetime"): ('"5d"', "RFC 5321 4.5.4.1"),
+    ("Retry", "notice_after"): ('"4h"', "RFC 3461 5.2.5"),
 }
 
 

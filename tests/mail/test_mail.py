@@ -8,7 +8,7 @@ import email.utils
 
 from copper_kite.mail.header import scan_header
 from copper_kite.mail.mend import mend
-from copper_kite.mail.notice import FailedRecipient, failed_notice
+from copper_kite.mail.notice import NoticeRecipient, make_notice
 from copper_kite.mail.received import format_date, protocol_word, received_field
 
 
@@ -61,13 +61,17 @@ def test_mending() -> None:
     assert mended(whole.replace(b"\r\n", b"\r")) == whole
 
 
-def notice(reply: str = "550 5.1.1 nobody", address: str = "b@y.example", status: str = "5.1.1") -> bytes:
-    return failed_notice(
+def notice(
+    reply: str = "550 5.1.1 nobody", address: str = "b@y.example", status: str = "5.1.1", until: float | None = None
+) -> bytes:
+    return make_notice(
         server="quay1.ternferries.example", postmaster="postmaster@ternferries.example", reverse_path="a@x.example",
         id="0D42EA4W01", original_id="0D42EA4W00", arrived=0.0, at=60.0,
         original_header=b"From: a@x.example\r\nSubject: hi\r\n",
-        recipients=[FailedRecipient(address=address, status=status, explanation="There is no such mailbox.",
-                                    next_hop="out.example", reply=reply)],
+        recipients=[NoticeRecipient(
+            address=address, action="failed" if until is None else "delayed", status=status,
+            explanation="There is no such mailbox.", next_hop="out.example", reply=reply, until=until,
+        )],
     )  # fmt: skip
 
 
@@ -103,3 +107,16 @@ def test_a_hostile_reply_breaks_nothing() -> None:
 def test_without_a_reply_nobody_is_quoted() -> None:
     """D-06."""
     assert b"Diagnostic-Code" not in notice(reply="") and b"Remote-MTA" not in notice(reply="")
+
+
+def test_a_late_message_is_told_of_as_delayed() -> None:
+    """D-11: its action, a 4.y.z, and until when it is tried."""
+    message = email.message_from_bytes(
+        notice(reply="451 4.7.1 later", status="4.7.1", until=432000.0), policy=email.policy.default
+    )
+    assert message["Subject"] == "Not sent yet: your message 0D42EA4W00"
+    text, status, _ = message.iter_parts()
+    assert "has not been able yet to send" in text.get_content() and "06 Jan 1970" in text.get_content()
+    _, recipient = (dict(group.items()) for group in status.iter_parts())
+    assert recipient["Action"] == "delayed" and recipient["Status"] == "4.7.1"
+    assert recipient["Will-Retry-Until"].startswith("Tue, 06 Jan 1970")

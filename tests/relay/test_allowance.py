@@ -51,7 +51,7 @@ def test_what_exceeds_it_waits_for_the_next_period_through_a_restart(folder: Pat
     async def live() -> None:
         clock = StoppedClock(NOON)
         rule = Rule("later@*", PUT_OFF)
-        extra = 'allowance = ["2/day"]\n'
+        extra = 'allowance = ["2/day"]\n[retry]\nnotice_after = "1d"\n'
         async with site(folder, authority, rules=(rule,), clock=clock, extra=extra) as here:
             await converse(here.port, talk(letter("later@x.example")))  # not relayed: it does not count
             await here.until(lambda reader: [row.recipient.state for row in reader.queue()] == [State.DELAYED])

@@ -335,7 +335,7 @@ def test_nobody_home_and_no_connector(folder: Path) -> None:
         }  # fmt: skip
         refused, nobodys = record.recipients
         assert refused.attempts == 1 and nobodys.attempts == 0, "what nobody carries is not tried"
-        assert nobodys.next_try == record.message.expires
+        assert nobodys.next_try == record.message.arrived + 4 * 3600, "when the sender hears that it is late"
         await service.stop()
 
     asyncio.run(live())
@@ -421,5 +421,45 @@ def test_local_senders_leave_with_their_outward_address(folder: Path, authority:
                 "", "a@elsewhere.example", "ships@ternferries.example", "tide-alerts@ternferries.example",
                 "tide-alerts@ternferries.example",
             ]  # fmt: skip
+
+    asyncio.run(live())
+
+
+def test_the_sender_of_a_late_message_is_told_once(folder: Path, authority: CertificateFiles) -> None:
+    """D-11: after `notice_after`, not per attempt; the end comes as usual; nobody is told of a notice that is late."""
+    rules = (Rule("late@*", Reply(451, "4.7.1", "later")),)
+    extra = '[retry]\nwaits = ["30m"]\nlifetime = "8h"\nnotice_after = "2h"\n'
+
+    async def live() -> None:
+        async with site(folder, authority, rules=rules, clock=JumpingClock(), extra=extra) as here:
+            await converse(here.port, talk(letter("late@x.example"), letter("late@x.example", sender="")))
+            caught = await here.until_caught(2)
+            await here.until(lambda reader: not reader.queue())
+            assert [one.recipients for one in caught] == [("ticketing@ternferries.example",)] * 2
+            bodies = [one.file.read_bytes() for one in caught if one.file is not None]
+            assert [body.count(b"Action: delayed") for body in bodies] == [1, 0]
+            assert b"Status: 4.7.1" in bodies[0] and b"Will-Retry-Until" in bodies[0]
+            assert b"Action: failed" in bodies[1] and b"Status: 4.4.7" in bodies[1]
+            first = records(here)[0]
+            assert sum(entry.event.value == "notice" for entry in first.journal) == 2
+
+    asyncio.run(live())
+
+
+def test_what_is_too_large_for_a_connector_is_not_tried(folder: Path, authority: CertificateFiles) -> None:
+    """C-20: known before anything is sent; a smaller one goes, at the connector's pace."""
+
+    async def live() -> None:
+        async with site(folder, authority, extra='max_size = "1KiB"\npace = "6000/m"\n') as here:
+            large = LETTER + b"x" * 900 + b"\r\n" + b"y" * 200 + b"\r\n"
+            await converse(
+                here.port, talk(letter("a@x.example", content=large), *(letter(f"b{n}@x.example") for n in range(5)))
+            )
+            caught = await here.until_caught(5)
+            await here.until(lambda reader: not reader.queue() and len(reader.queue(tuple(State))) >= 6)
+            assert ("a@x.example",) not in [one.recipients for one in caught]
+            failed = records(here)[0]
+            assert failed.recipients[0].state is State.FAILED and failed.recipients[0].attempts == 0
+            assert failed.attempts[0].code == 552 and "connector beacon takes 1024" in failed.attempts[0].text
 
     asyncio.run(live())

@@ -8,7 +8,7 @@ import pytest
 
 from copper_kite.errors import SettingsError
 from copper_kite.settings.load import find_config, load
-from copper_kite.settings.units import Endpoint, parse_duration, parse_endpoint, parse_size
+from copper_kite.settings.units import Endpoint, parse_duration, parse_endpoint, parse_pace, parse_size
 
 GOOD = """\
 [server]
@@ -158,6 +158,10 @@ def test_units() -> None:
 
 
 def test_endpoints() -> None:
+    assert [parse_pace(text).interval for text in ("10/s", "30/m", "0.5/h")] == [0.1, 2, 7200]
+    for bad in ("10", "0/s", "5/d", "-1/s", 5):
+        with pytest.raises(ValueError, match="pace"):
+            parse_pace(bad)
     assert parse_endpoint("[::1]:25") == Endpoint("::1", 25)
     assert str(parse_endpoint("[::1]:25")) == "[::1]:25"
     assert parse_endpoint("unix:/run/k.sock").path == "/run/k.sock"

@@ -312,13 +312,12 @@ def _seconds(text: str) -> float:
 
 def _rate(text: str | None) -> float | None:
     """Messages a second from `10/s`, `30/m`, `600/h`."""
-    if text is None:
-        return None
-    number, _, unit = text.partition("/")
-    seconds = {"s": 1, "m": 60, "h": 3600}.get(unit)
-    if seconds is None or not number.replace(".", "", 1).isdigit() or float(number) <= 0:
-        raise click.BadParameter(f"{text!r} is no rate; write it as 10/s, 30/m or 600/h", param_hint="--rate")
-    return float(number) / seconds
+    from copper_kite.settings.units import parse_pace
+
+    try:
+        return None if text is None else 1 / parse_pace(text).interval
+    except ValueError as error:
+        raise click.BadParameter(str(error), param_hint="--rate") from error
 
 
 target_options(send)

@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 
 from copper_kite.errors import SessionFailed
 from copper_kite.mail.header import header_end
-from copper_kite.mail.notice import FailedRecipient, failed_notice
+from copper_kite.mail.notice import NoticeRecipient, make_notice
 from copper_kite.net.client import ClientSession, Plan
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.relay.decide import Retry, classify, retry_at
@@ -121,11 +121,14 @@ class _Fate:
 class Recorder:
     """Turns what an attempt found into the change that records it."""
 
-    def __init__(self, server: str, retry: Retry, ids: IdMaker, postmaster: str) -> None:
+    def __init__(
+        self, server: str, retry: Retry, ids: IdMaker, postmaster: str, notice_after: float = 4 * 3600.0
+    ) -> None:
         self._server = server
         self._retry = retry
         self._ids = ids
         self._postmaster = postmaster
+        self._notice_after = notice_after  # seconds from arrival to the notice that a message is late
 
     def record(self, report: Report, now: float, plan: Plan | None = None) -> tuple[Change, Fresh | None]:
         """The change for one attempt, and the notice that it makes necessary, to be handed on once it is durable.
@@ -204,7 +207,9 @@ class Recorder:
                 sent = "unsent" not in stop.facts
                 fate = _Fate(recipient, state, stop.stage, stop.cause, stop.reply, stop.text, sent=sent)
             if stop is not None and result is None and "until" in stop.facts and now < job.message.expires:
-                fate.next_try = min(stop.facts["until"], job.message.expires)
+                late = job.message.arrived + self._notice_after  # when the sender is to hear of it, tried or not
+                until = min(stop.facts["until"], job.message.expires)
+                fate.next_try = min(until, late) if now < late else until
             elif fate.state is State.DELAYED:
                 attempts = recipient.attempts + 1
                 fate.next_try = retry_at(now, attempts, job.message.expires, self._retry, random.random())
@@ -251,13 +256,13 @@ class Recorder:
     def _notice(
         self, job: Job, fates: Sequence[_Fate], attempt: Attempt, now: float
     ) -> tuple[Fresh, list[JournalEntry]] | None:
-        """The notice about failed recipients; none for an empty reverse-path (RFC 5321 4.5.5)."""
-        failed = [fate for fate in fates if fate.state is State.FAILED]
-        if not failed or not job.message.reverse_path:
+        """The notice about recipients that failed or are late; none for an empty reverse-path (RFC 5321 4.5.5)."""
+        told = [fate for fate in fates if fate.state is State.FAILED or self._has_become_late(fate, job.message, now)]
+        if not told or not job.message.reverse_path:
             return None
         id = self._ids.next(now)
         first = next(iter(job.content()), b"")
-        content = failed_notice(
+        content = make_notice(
             server=self._server,
             postmaster=self._postmaster,
             reverse_path=job.message.reverse_path,
@@ -266,7 +271,7 @@ class Recorder:
             arrived=job.message.arrived,
             at=now,
             original_header=first[: header_end(first)],
-            recipients=[self._explained(fate, job, attempt) for fate in failed],
+            recipients=[self._explained(fate, job, attempt) for fate in told],
         )
         lifetime = job.message.expires - job.message.arrived
         message = Message(
@@ -291,7 +296,12 @@ class Recorder:
             JournalEntry(at=now, event=Event.ABOUT, message=id, facts={"about": id_text(job.message.id)}),
         ]
 
-    def _explained(self, fate: _Fate, job: Job, attempt: Attempt) -> FailedRecipient:
+    def _has_become_late(self, fate: _Fate, message: Message, now: float) -> bool:
+        """Whether the sender is to hear now, and had not to before, that a recipient waits (RFC 3461 5.2.5)."""
+        late = message.arrived + self._notice_after
+        return fate.state is State.DELAYED and fate.recipient.changed < late <= now
+
+    def _explained(self, fate: _Fate, job: Job, attempt: Attempt) -> NoticeRecipient:
         reply = fate.reply
         facts = {
             "recipient": fate.recipient.address,
@@ -302,14 +312,18 @@ class Recorder:
             "id": id_text(job.message.id),
         }
         code, enhanced = (reply.code, reply.enhanced) if reply else (None, "")
-        expired = reply is None or not reply.permanent
+        delayed = fate.state is State.DELAYED
+        expired = not delayed and (reply is None or not reply.permanent)
         meaning = judge(fate.stage, fate.cause, code, enhanced, facts).meaning
         if expired:
             meaning = f"It could not be sent within its lifetime. {meaning}"
         remote = reply is not None and fate.cause is Cause.REPLY
-        return FailedRecipient(
+        status = "4.4.7" if expired else enhanced or ("4.0.0" if delayed else "5.0.0")
+        return NoticeRecipient(
             address=fate.recipient.address,
-            status="4.4.7" if expired else enhanced or "5.0.0",
+            action="delayed" if delayed else "failed",
+            status=f"4{status[1:]}" if delayed else status,
+            until=job.message.expires if delayed else None,
             explanation=meaning,
             next_hop=job.next_hop.host if job.next_hop else "",
             reply=str(reply) if remote else "",

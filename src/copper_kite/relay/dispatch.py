@@ -23,6 +23,7 @@ from copper_kite.relay.ledger import Ledger
 from copper_kite.routing.choose import Router
 from copper_kite.routing.plan import make_plans
 from copper_kite.settings.load import Loaded
+from copper_kite.smtp.replies import Reply
 from copper_kite.store.ids import IdMaker
 from copper_kite.store.model import Change, Message, Recipient
 from copper_kite.store.reads import Reader
@@ -73,8 +74,9 @@ class Dispatcher:
         """Go by `loaded`. Lanes that stay the same stay open; the jobs that waited for others are returned."""
         self._loaded = loaded
         domain = loaded.settings.identity.domain or loaded.server_name
-        retry = Retry(loaded.settings.retry.waits)
-        self._recorder = Recorder(loaded.server_name, retry, self._ids, f"postmaster@{domain}")
+        retry, late = Retry(loaded.settings.retry.waits), loaded.settings.retry.notice_after
+        self._recorder = Recorder(loaded.server_name, retry, self._ids, f"postmaster@{domain}", late)
+        self._limits = {entry.name: entry.max_size for entry in loaded.settings.connector if entry.max_size is not None}
         self._router = Router(loaded.settings.connector)
         for connector in loaded.settings.connector:
             ledger = self._ledgers.get(connector.name)
@@ -84,8 +86,8 @@ class Dispatcher:
         before, self._lanes = self._lanes, {}
         for connector in loaded.settings.connector:
             plans, lane = make_plans(loaded, connector), before.get(connector.name)
-            wanted = (plans, connector.sessions, connector.spread)
-            if lane is not None and (lane.hops.plans, lane.max_sessions, lane.hops.spread) == wanted:
+            wanted = (plans, connector.sessions, connector.spread, connector.pace)
+            if lane is not None and (lane.hops.plans, lane.max_sessions, lane.hops.spread, lane.pace) == wanted:
                 self._lanes[connector.name] = before.pop(connector.name)
             else:
                 hops = Hops(plans, retry, spread=connector.spread)
@@ -209,7 +211,14 @@ class Dispatcher:
             job = Job(message, recipients, "", None, content)
             self._record_unsent(job, Cause.NO_CONNECTOR, text, until=message.expires)
             return
-        self._launch(Job(message, recipients, connector, lane.next_hop, content, whole))
+        job = Job(message, recipients, connector, lane.next_hop, content, whole)
+        if message.size > self._limits.get(connector, message.size):
+            text = f"the message has {message.size} octets, connector {connector} takes {self._limits[connector]}"
+            stop = Stop(stage=Stage.SENDER, cause=Cause.TOO_LARGE, text=text, reply=Reply(552, "5.3.4", text))
+            stop.facts["unsent"] = True
+            self._record_stopped(job, stop)
+            return
+        self._launch(job)
 
     def _launch(self, job: Job) -> None:
         """Give a job to its lane, as far as the connector's allowance goes."""

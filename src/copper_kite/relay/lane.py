@@ -47,6 +47,8 @@ class Lane:
         self.next_hop = connector.next_hop
         self.max_sessions = connector.sessions
         self.hops = hops
+        self.pace = connector.pace
+        self._next_start = 0.0  # on the loop's clock, when messages have a pace
         self._sink = sink
         self._now = now
         self._jobs: deque[Job] = deque()
@@ -165,7 +167,12 @@ class Lane:
 
     def next_waiting(self, session: ClientSession) -> Job | None:
         """A job that waits and that this session's next hop can take, or None."""
-        if self._stopping or not self._jobs or unfit(self._jobs[0].envelope, session.capabilities) is not None:
+        if (
+            self._stopping
+            or self.pace is not None
+            or not self._jobs
+            or unfit(self._jobs[0].envelope, session.capabilities) is not None
+        ):
             return None
         return self._jobs.popleft()
 
@@ -202,6 +209,12 @@ class Lane:
     def _report(self, report: Report, plan: Plan) -> asyncio.Future[None]:
         return self._sink.report(plan, report)
 
+    async def _keep_pace(self, interval: float) -> None:
+        """Wait for the next start, whichever session it is for."""
+        now = self._loop.time()
+        self._next_start = max(self._next_start, now) + interval
+        await asyncio.sleep(self._next_start - interval - now)
+
     async def _carry(
         self,
         session: ClientSession,
@@ -214,6 +227,8 @@ class Lane:
         Its content does not go before the result of the last one is on stable storage (`recorded`): so a crash can
         cost at most one extra copy for each session.
         """
+        if self.pace is not None:
+            await self._keep_pace(self.pace.interval)
         began, start = self._now(), self._loop.time()
         mark = session.dialogue.mark()
         envelope = job.envelope

@@ -11,9 +11,11 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, field_valida
 from copper_kite.settings.units import (
     Allowance,
     Endpoint,
+    Pace,
     parse_allowance,
     parse_duration,
     parse_endpoint,
+    parse_pace,
     parse_size,
 )
 from copper_kite.smtp.grammar import is_domain, is_mailbox
@@ -75,6 +77,7 @@ Domain = Annotated[str, BeforeValidator(check_domain)]
 Allowed = Annotated[Network, BeforeValidator(_parse_network)]
 Pattern = Annotated[str, BeforeValidator(_check_pattern)]
 Bind = Annotated[Endpoint, BeforeValidator(_check_bind)]
+PaceOf = Annotated[Pace, BeforeValidator(parse_pace)]
 AllowanceOf = Annotated[Allowance, BeforeValidator(parse_allowance)]
 Sasl = Annotated[str, BeforeValidator(_check_mechanism)]
 Name = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9_.-]*$")]
@@ -195,6 +198,8 @@ class Connector(Table):
         default=[],
         description="How many recipients may leave in a period; the rest waits for the next one.",
     )
+    pace: PaceOf | None = Field(default=None, description="At most so many messages in a time, as in `10/s`, `30/m`.")
+    max_size: Size | None = Field(default=None, description="Larger messages fail at once (5.3.4), without an attempt.")
     sessions: int = Field(default=10, ge=1, le=100, description="Sessions with the smart host at a time, at most.")
     enabled: bool = Field(default=True, description="Whether it carries anything; else it is passed over.")
 
@@ -225,6 +230,9 @@ class Retry(Table):
         description="Waits between attempts; the last repeats.",
     )
     lifetime: Duration = Field(default=5 * 86400.0, description="How long it is tried; then it fails.")
+    notice_after: Duration = Field(
+        default=4 * 3600.0, description="When the sender is told, once, that a message is late."
+    )
 
 
 class Settings(Table):

@@ -9,7 +9,16 @@ from dataclasses import dataclass
 
 from copper_kite.smtp.grammar import is_domain
 
-__all__ = ["Allowance", "Endpoint", "parse_allowance", "parse_duration", "parse_endpoint", "parse_size"]
+__all__ = [
+    "Allowance",
+    "Endpoint",
+    "Pace",
+    "parse_allowance",
+    "parse_duration",
+    "parse_endpoint",
+    "parse_pace",
+    "parse_size",
+]
 
 _SECONDS = {"s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}
 _OCTETS = {"": 1, "B": 1, "kB": 1000, "KiB": 1024, "MB": 1000**2, "MiB": 1024**2, "GB": 1000**3, "GiB": 1024**3}
@@ -70,6 +79,30 @@ def parse_allowance(value: object) -> Allowance:
     if not int(match.group(1)):
         raise ValueError(f"{value!r} lets nothing leave; disable the connector instead")
     return Allowance(int(match.group(1)), match.group(2))
+
+
+@dataclass(frozen=True, slots=True)
+class Pace:
+    """How fast messages may leave: so many in a second, minute or hour, evenly."""
+
+    count: float
+    unit: str
+
+    @property
+    def interval(self) -> float:
+        """Seconds from one message to the next."""
+        return _SECONDS[self.unit] / self.count
+
+    def __str__(self) -> str:
+        return f"{self.count:g}/{self.unit}"
+
+
+def parse_pace(value: object) -> Pace:
+    """`10/s`, `30/m`, `600/h`. Raises ValueError."""
+    match = re.fullmatch(r"(\d{1,6}(?:\.\d{1,3})?)/([smh])", value.strip()) if isinstance(value, str) else None
+    if match is None or not float(match.group(1)):
+        raise ValueError(f"{value!r} is no pace; write it as 10/s, 30/m or 600/h")
+    return Pace(float(match.group(1)), match.group(2))
 
 
 @dataclass(frozen=True, slots=True)
