@@ -16,6 +16,7 @@ from copper_kite.relay.hops import Hops
 from copper_kite.relay.service import Service
 from copper_kite.session.standin import Caught, StandIn, StandInPlan
 from copper_kite.settings.load import load
+from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.replies import Reply
 from copper_kite.store.reads import Reader
 from copper_kite.words import Cause, Stage, State
@@ -176,6 +177,34 @@ def test_what_no_connector_carries_goes_when_there_is_one(folder: Path) -> None:
                 while len(caught) < 2:
                     await asyncio.sleep(0.005)
         await again.stop()
+        await here.stop()
+
+    asyncio.run(live())
+
+
+def test_a_host_without_8bitmime_gets_the_message_in_seven_bits(folder: Path) -> None:
+    """C-21: converted; what cannot be converted right fails with 5.6.3, and is never sent as it is."""
+    caught: list[Caught] = []
+    signed = b'Content-Type: multipart/signed; boundary="b"\r\n\r\n--b\r\n\r\n\xc3\xbcber\r\n--b--\r\n'
+
+    async def live() -> None:
+        here = stand_in(folder / "1", caught, offers=Offers(max_size=10**6, withheld=frozenset({"8BITMIME"})))
+        service = Service(load(write_site(folder, await here.start("127.0.0.1", 0), tls="off")), StoppedClock())
+        (endpoint, *_) = await service.start()
+        text = "Subject: x\r\nContent-Type: text/plain; charset=utf-8\r\n\r\nüber\r\n".encode()
+        letters = [
+            letter(who, sender="", content=what) for who, what in (("a@x.example", text), ("b@x.example", signed))
+        ]
+        await converse(endpoint.port, talk(*(one.replace(b"<>", b"<> BODY=8BITMIME", 1) for one in letters)))
+        with Reader(folder / "queue") as reader:
+            async with asyncio.timeout(SECONDS):
+                while len(reader.queue(tuple(State))) < 2 or reader.queue():
+                    await asyncio.sleep(0.005)
+            states = {row.recipient.address: row.recipient for row in reader.queue(tuple(State))}
+        assert states["a@x.example"].state is State.RELAYED and "5.6.3" in states["b@x.example"].reply
+        (one,) = caught
+        assert one.file is not None and one.file.read_bytes().isascii() and b"=C3=BCber" in one.file.read_bytes()
+        await service.stop()
         await here.stop()
 
     asyncio.run(live())

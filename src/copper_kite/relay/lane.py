@@ -9,16 +9,18 @@ from __future__ import annotations
 import asyncio
 import contextlib
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import Protocol
 
 from copper_kite.errors import SessionFailed
+from copper_kite.mail.sevenbit import to_seven_bits
 from copper_kite.net.client import ClientSession, Plan
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.relay.delivery import Job, Report, Stop, unfit
 from copper_kite.relay.hops import Down, Hops
 from copper_kite.settings.model import Connector
 from copper_kite.smtp.transaction import Envelope, Result
+from copper_kite.words import Cause
 
 __all__ = ["Lane", "Sink"]
 
@@ -231,12 +233,14 @@ class Lane:
             await self._keep_pace(self.pace.interval)
         began, start = self._now(), self._loop.time()
         mark = session.dialogue.mark()
-        envelope = job.envelope
+        envelope, content = job.envelope, job.content
         stop = unfit(envelope, session.capabilities)
+        if stop is not None and stop.cause is Cause.NEEDS_8BITMIME:
+            stop, envelope, content = _in_seven_bits(stop, job)
         results: tuple[Result, ...] = ()
         if stop is None:
             try:
-                results = await session.relay(envelope, job.content, recorded, following.choose)
+                results = await session.relay(envelope, content, recorded, following.choose)
             except SessionFailed as failure:
                 if failure.facts["untried"]:  # the next hop closed behind the message before: no fault of this one's
                     self._put_back(job)
@@ -246,6 +250,14 @@ class Lane:
         done = self._report(report, session.plan)
         session.dialogue.cut(mark)
         return done
+
+
+def _in_seven_bits(stop: Stop, job: Job) -> tuple[Stop | None, Envelope, Callable[[], Iterable[bytes]]]:
+    """A job's message converted for a next hop without 8BITMIME, where that can be done (RFC 6152 3)."""
+    converted = to_seven_bits(b"".join(job.content()))
+    if converted is None:
+        return stop, job.envelope, job.content
+    return None, job.envelope._replace(size=len(converted), eight_bit=False), lambda: (converted,)
 
 
 class _Following:
