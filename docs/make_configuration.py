@@ -74,6 +74,7 @@ def shown_type(annotation: object) -> str:
 EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
     ("Server", "name"): ('"quay1.ternferries.example"', "RFC 5321 4.1.1.1"),
     ("Server", "data"): ('"/var/lib/copper-kite"', ""),
+    ("Server", "dns"): ('"zone:trial.zone"', "RFC 1035 5"),
     ("Server", "credentials"): ('"credentials.toml"', ""),
     ("Identity", "domain"): ('"ternferries.example"', "RFC 6409 6.3"),
     ("Identity", "recipients"): ('{ root = "duty@ternferries.example" }', "RFC 5321 4.5.1"),
@@ -94,6 +95,8 @@ EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
     ("Connector", "senders"): ('["rota@ternferries.example"]', ""),
     ("Connector", "preference"): ("10", "as in RFC 5321 5.1"),
     ("Connector", "hosts"): ('["out.beaconpost.example:587"]', "RFC 5321 2.3.10"),
+    ("Connector", "mx"): ("true", "RFC 5321 5.1, RFC 7505"),
+    ("Connector", "port"): ("2525", ""),
     ("Connector", "spread"): ("true", "RFC 5321 5.1"),
     ("Connector", "tls"): ('"implicit"', "RFC 8314, RFC 3207"),
     ("Connector", "trust"): ('"harbour-ca.pem"', "RFC 9525"),

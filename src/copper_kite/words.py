@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from enum import StrEnum
 
-__all__ = ["FINAL", "MESSAGE_STAGES", "Cause", "Event", "Side", "Stage", "State"]
+__all__ = ["DOMAIN_CAUSES", "FINAL", "MESSAGE_STAGES", "Cause", "Event", "Side", "Stage", "State"]
 
 
 class Stage(StrEnum):
@@ -71,6 +71,9 @@ class Cause(StrEnum):
     NO_CONNECTOR = "no connector"
     ALLOWANCE_USED = "allowance used"
     NAME_NOT_FOUND = "name not found"
+    DOMAIN_NOT_FOUND = "domain not found"
+    NULL_MX = "domain takes no mail"
+    MAIL_LOOP = "mail loops to itself"
     NAME_LOOKUP_FAILED = "name lookup failed"
     CONNECTION_REFUSED = "connection refused"
     CONNECTION_TIMED_OUT = "connection timed out"
@@ -102,3 +105,7 @@ class Cause(StrEnum):
     TOO_LARGE = "too large"
     NEEDS_8BITMIME = "needs 8BITMIME"
     NEEDS_SMTPUTF8 = "needs SMTPUTF8"
+
+
+# What a recipient's domain says of itself: no use in trying again, and nobody's fault but the address's.
+DOMAIN_CAUSES = frozenset({Cause.DOMAIN_NOT_FOUND, Cause.NULL_MX, Cause.MAIL_LOOP})

@@ -89,7 +89,7 @@ def test_everything_wrong_is_told_at_once_with_its_place(folder: Path) -> None:
     [
         (('name = "beacon"', 'name = "a b"'), 16, "connector[1].name", ""),
         (('hosts = ["out.beaconpost.example"]', ""), 15, "connector[1].hosts", "is missing"),
-        (('hosts = ["out.beaconpost.example"]', "hosts = []"), 17, "connector[1].hosts", "at least 1"),
+        (('hosts = ["out.beaconpost.example"]', "hosts = []"), 17, "connector[1].hosts", "or mx = true"),
         (('credential = "beacon"', 'credential = "beacn"'), 18, "connector[1].credential", "did you mean 'beacon'?"),
         (('credential = "beacon"', 'credential = "beacon"\ntls = "off"'), 19, "connector[1].tls", "in clear"),
         (('credential = "beacon"', 'trust = "no.pem"'), 18, "connector[1].trust", "no file 'no.pem'"),

@@ -112,5 +112,5 @@ def test_the_schema_names_every_key() -> None:
     tls = connector["properties"]["tls"]
     assert tls["enum"] == ["implicit", "starttls", "opportunistic", "off"] and tls["default"] == "starttls"
     assert tls["description"].startswith('"implicit" (RFC 8314), "starttls" (RFC 3207; demanded, not hoped for)')
-    assert connector["required"] == ["name", "hosts"] and connector["additionalProperties"] is False
+    assert connector["required"] == ["name"] and connector["additionalProperties"] is False
     assert schema["properties"]["retry"]["properties"]["lifetime"]["default"] == "5d"

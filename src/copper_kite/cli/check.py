@@ -82,7 +82,7 @@ async def _walk(loaded: Loaded) -> list[Probed]:
                 {"connector": entry.name, "config": str(loaded.path), "credential": entry.credential},
             )
             for entry in loaded.settings.connector
-            if entry.enabled
+            if entry.enabled and entry.hosts
         )
     )
 

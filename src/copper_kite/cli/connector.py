@@ -20,6 +20,7 @@ from copper_kite.cli.show import (
     print_table,
     say,
 )
+from copper_kite.errors import InputError
 
 if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
@@ -106,7 +107,7 @@ def _row(entry: Connector, used: Used, state: ConnectorState | None, now: float)
         entry.name,
         "yes" if entry.enabled else "no",
         str(entry.preference),
-        str(entry.next_hop),
+        entry.where,
         entry.tls,
         entry.trust if entry.trust == "system" else Path(entry.trust).name,
         entry.credential or "-",
@@ -120,7 +121,7 @@ def _row(entry: Connector, used: Used, state: ConnectorState | None, now: float)
 def _row_json(entry: Connector, used: Used, state: ConnectorState | None) -> dict[str, Any]:
     return {
         **plain_entry(entry),
-        "next_hop": str(entry.next_hop),
+        "next_hop": entry.where,
         "allowance_used": [{"period": period, "used": count, "of": of} for period, count, of in used],
         "last_success": json_time(state.last_good) if state else None,
         "last_failure": json_time(state.last_bad) if state else None,
@@ -148,6 +149,8 @@ def test_connector(ctx: click.Context, name: str, recipient: str | None, dialogu
     entries = {entry.name: entry for entry in loaded.settings.connector}
     if name not in entries:
         raise near(name, list(entries), "connector")
+    if entries[name].mx:
+        raise InputError(f"{name} goes to many mail exchangers; name one of them: kite probe HOST:25", usage=True)
     facts = {"connector": name, "config": str(loaded.path), "credential": entries[name].credential}
     plan = replace(make_plan(loaded, entries[name]), timeouts=PATIENCE)
     letter = None

@@ -200,7 +200,7 @@ def _known(path: Path) -> Answers:
         sender=settings.identity.senders.get("*", ""),
         bind=tuple(str(endpoint) for endpoint in settings.listener[0].bind) if settings.listener else (),
     )
-    if settings.connector:
+    if settings.connector and settings.connector[0].hosts:
         first = settings.connector[0]
         answers.host, answers.port = first.next_hop.host, first.next_hop.port
         answers.tls, answers.trust = first.tls, first.trust

@@ -67,8 +67,10 @@ def _show(loaded: Loaded, choice: Choice) -> None:
     )
     if chosen is not None:
         login = f"login by credential {chosen.credential}" if chosen.credential else "no login"
-        say(f"next hop {chosen.next_hop}, TLS {chosen.tls}, trust {chosen.trust}, {login}", indent=2)
-        say(f"addresses of {chosen.next_hop.host}: {_addresses(chosen.next_hop.host, chosen.next_hop.port)}", indent=2)
+        say(f"next hop {chosen.where}, TLS {chosen.tls}, trust {chosen.trust}, {login}", indent=2)
+        hosts = _exchangers(loaded, choice.recipient) if chosen.mx else [hop.host for hop in chosen.next_hops]
+        for host in hosts:
+            say(f"addresses of {host}: {_addresses(loaded, host)}", indent=2)
     else:
         print_verdict(_nobody(loaded, choice))
 
@@ -76,16 +78,35 @@ def _show(loaded: Loaded, choice: Choice) -> None:
 RESOLVE_SECONDS = 15.0
 
 
-def _addresses(host: str, port: int) -> str:
+def _addresses(loaded: Loaded, host: str) -> str:
     import asyncio
 
     from copper_kite.errors import SessionFailed
     from copper_kite.net.resolve import resolve
+    from copper_kite.routing.plan import dns_of
 
     try:
-        return ", ".join(asyncio.run(resolve(host, port, RESOLVE_SECONDS)))
+        return ", ".join(asyncio.run(resolve(host, 25, RESOLVE_SECONDS, dns_of(loaded))))
     except SessionFailed as failure:
         return f"none ({failure.text})"
+
+
+def _exchangers(loaded: Loaded, recipient: str) -> list[str]:
+    """The mail exchangers of a recipient's domain, in the order in which they are tried."""
+    import asyncio
+
+    from copper_kite.errors import SessionFailed
+    from copper_kite.net.resolve import mail_exchangers
+    from copper_kite.routing.mx import mx_order
+    from copper_kite.routing.plan import dns_of
+
+    domain = recipient.rpartition("@")[2]
+    try:
+        records = asyncio.run(mail_exchangers(domain, RESOLVE_SECONDS, dns_of(loaded)))
+        return mx_order(domain, records, {loaded.server_name.lower()})
+    except SessionFailed as failure:
+        say(f"no mail exchanger: {failure.text}", indent=2)
+        return []
 
 
 def _nobody(loaded: Loaded, choice: Choice) -> Verdict:

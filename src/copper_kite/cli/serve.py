@@ -61,7 +61,7 @@ def serve(config: str | None) -> None:
         loop.add_signal_handler(signal.SIGHUP, lambda: reloads.append(loop.create_task(reload(service))))
         for connector in loaded.settings.connector:
             login = f", login by credential {connector.credential}" if connector.credential else ""
-            click.echo(f"connector {connector.name} to {connector.next_hop}, TLS {connector.tls}{login}", err=True)
+            click.echo(f"connector {connector.name} to {connector.where}, TLS {connector.tls}{login}", err=True)
         gc.freeze()  # what is there now stays; and young objects mostly go by themselves
         gc.set_threshold(50_000, 20, 50)
         click.echo(f"{loaded.server_name} is serving; the queue is in {loaded.data}", err=True)

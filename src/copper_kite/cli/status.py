@@ -110,7 +110,7 @@ def _show(loaded: Loaded, running: Running | None, shape: QueueShape, known: dic
         [
             (
                 connector.name,
-                str(connector.next_hop),
+                connector.where,
                 connector.tls,
                 _when(known.get(connector.name), "last_good", now),
                 _when(known.get(connector.name), "last_bad", now),
@@ -159,7 +159,7 @@ def _status_json(
         "connectors": [
             {
                 "name": connector.name,
-                "next_hop": str(connector.next_hop),
+                "next_hop": connector.where,
                 "tls": connector.tls,
                 "last_success": json_time(known[connector.name].last_good) if connector.name in known else None,
                 "last_failure": json_time(known[connector.name].last_bad) if connector.name in known else None,

@@ -106,6 +106,8 @@ def _of_connector(config: str | None, options: Mapping[str, Any]) -> Target:
     name = options["connector"]
     if name not in entries:
         raise near(name, list(entries), "connector")
+    if entries[name].mx:
+        raise InputError(f"{name} goes to many mail exchangers; name one of them: kite probe HOST:25", usage=True)
     facts = {"connector": name, "config": str(loaded.path), "credential": entries[name].credential}
     return Target(plan=make_plan(loaded, entries[name]), loaded=loaded, facts=facts)
 

@@ -64,6 +64,7 @@ class Plan:
     path: str = ""
     name: str  # what we call ourselves
     tls: str = "starttls"
+    dns: str = "system"  # how names are looked up: see `resolve`
     trust: str = "system"
     certificate: str = ""  # the file of our own certificate, for next hops that ask for one
     key: str = ""

@@ -105,7 +105,7 @@ async def connect(plan: Plan, dialogue: Dialogue) -> ClientSession:
 async def _addresses(plan: Plan, dialogue: Dialogue) -> list[str]:
     loop = asyncio.get_running_loop()
     try:
-        addresses = await resolve(plan.host, plan.port, plan.timeouts.resolve)
+        addresses = await resolve(plan.host, plan.port, plan.timeouts.resolve, plan.dns)
     except SessionFailed as error:
         dialogue.noted(loop.time(), error.text)
         raise

@@ -298,6 +298,8 @@ def _is_local(entry: Connector) -> bool:
     host = entry.next_hop.host
     if host == "localhost":
         return True
+    if entry.mx:
+        return False
     try:
         return ipaddress.ip_address(host).is_loopback
     except ValueError:

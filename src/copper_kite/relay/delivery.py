@@ -20,7 +20,7 @@ from copper_kite.smtp.transaction import Envelope, Result, misfit
 from copper_kite.store.ids import IdMaker, id_text
 from copper_kite.store.model import Attempt, Change, JournalEntry, Message, Outcome, Recipient
 from copper_kite.verdict.judge import judge, side_of
-from copper_kite.words import FINAL, Cause, Event, Stage, State
+from copper_kite.words import DOMAIN_CAUSES, FINAL, Cause, Event, Stage, State
 
 __all__ = ["Fresh", "Job", "Recorder", "Report", "Stop", "unfit"]
 
@@ -45,6 +45,7 @@ class Job:
     connector: str  # empty when none carries them
     next_hop: Endpoint | None
     content: Callable[[], Iterable[bytes]]
+    domain: str = ""  # of the recipients, where that decides the next hop
     whole: bool = False  # these are all the recipients that the message has, and its content is a single portion
     envelope: Envelope = field(init=False)
 
@@ -204,6 +205,7 @@ class Recorder:
             else:
                 assert stop is not None
                 state = State.DELAYED if stop.reply is None else classify(stop.stage, stop.reply)
+                state = State.FAILED if stop.cause in DOMAIN_CAUSES else state
                 sent = "unsent" not in stop.facts
                 fate = _Fate(recipient, state, stop.stage, stop.cause, stop.reply, stop.text, sent=sent)
             if stop is not None and result is None and "until" in stop.facts and now < job.message.expires:
@@ -313,11 +315,12 @@ class Recorder:
         }
         code, enhanced = (reply.code, reply.enhanced) if reply else (None, "")
         delayed = fate.state is State.DELAYED
-        expired = not delayed and (reply is None or not reply.permanent)
+        expired = not delayed and (reply is None or not reply.permanent) and fate.cause not in DOMAIN_CAUSES
         meaning = judge(fate.stage, fate.cause, code, enhanced, facts).meaning
         if expired:
             meaning = f"It could not be sent within its lifetime. {meaning}"
         remote = reply is not None and fate.cause is Cause.REPLY
+        enhanced = enhanced or ("5.1.2" if fate.cause is Cause.DOMAIN_NOT_FOUND else "")
         status = "4.4.7" if expired else enhanced or ("4.0.0" if delayed else "5.0.0")
         return NoticeRecipient(
             address=fate.recipient.address,

@@ -17,12 +17,14 @@ from copper_kite.net.client import Plan
 from copper_kite.net.tls import client_context
 from copper_kite.relay.decide import Retry
 from copper_kite.relay.delivery import Fresh, Job, Recorder, Report, Stop
-from copper_kite.relay.hops import Down, Hops
+from copper_kite.relay.hops import Down, Hops, MxHops
 from copper_kite.relay.lane import Lane
 from copper_kite.relay.ledger import Ledger
 from copper_kite.routing.choose import Router
-from copper_kite.routing.plan import make_plans
+from copper_kite.routing.plan import make_plan, make_plans
 from copper_kite.settings.load import Loaded
+from copper_kite.settings.model import Connector
+from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.replies import Reply
 from copper_kite.store.ids import IdMaker
 from copper_kite.store.model import Change, Message, Recipient
@@ -32,6 +34,7 @@ from copper_kite.words import Cause, Stage, State
 __all__ = ["Dispatcher", "Submit"]
 
 MAX_IN_HAND = 4000  # messages
+MAX_LANES = 2000  # of domains; beyond, those without a session are forgotten
 MAX_CONTENT_IN_HAND = 32 * 1024 * 1024  # octets of fresh content kept in memory; beyond, it is read from the store
 REFILL_BELOW = MAX_IN_HAND // 2
 RECORD_AGAIN_SECONDS = 1.0
@@ -58,7 +61,8 @@ class Dispatcher:
         self._reader = reader
         self._clock = clock
         self._ids = ids
-        self._lanes: dict[str, Lane] = {}
+        self._lanes: dict[tuple[str, str], Lane] = {}  # by connector and, with `mx`, by the recipients' domain
+        self._mx: dict[str, Connector] = {}
         self._retired: list[Lane] = []  # their sessions finish what they have in hand
         self._ledgers: dict[str, Ledger] = {}
         self._held: list[Job] = []  # until it is known whether those on their way leave room in an allowance
@@ -84,14 +88,18 @@ class Dispatcher:
                 since = partial(self._reader.relayed_since, connector.name)
                 self._ledgers[connector.name] = Ledger(connector.allowance, since)
         before, self._lanes = self._lanes, {}
+        self._mx = {connector.name: connector for connector in loaded.settings.connector if connector.mx}
         for connector in loaded.settings.connector:
-            plans, lane = make_plans(loaded, connector), before.get(connector.name)
+            if connector.mx:
+                continue
+            key = (connector.name, "")
+            plans, lane = make_plans(loaded, connector), before.get(key)
             wanted = (plans, connector.sessions, connector.spread, connector.pace)
             if lane is not None and (lane.hops.plans, lane.max_sessions, lane.hops.spread, lane.pace) == wanted:
-                self._lanes[connector.name] = before.pop(connector.name)
+                self._lanes[key] = before.pop(key)
             else:
                 hops = Hops(plans, retry, spread=connector.spread)
-                self._lanes[connector.name] = Lane(connector, hops, self, self._clock.now)
+                self._lanes[key] = Lane(connector, hops, self, self._clock.now)
         self._retired = [*(lane for lane in self._retired if lane.at_work), *before.values()]
         return [job for lane in before.values() for job in lane.retire()]
 
@@ -104,9 +112,9 @@ class Dispatcher:
             self.give_back(job)
         for job in held:
             self._start_again(job)
-        changed = [name for name, lane in self._lanes.items() if lane not in before]
+        changed = [name for (name, _), lane in self._lanes.items() if lane not in before]
         # What waited for a connector that is another one now, or for any at all, need not wait any longer.
-        self._hasten(["", *changed])
+        self._hasten(["", *changed, *self._mx])
 
     def _hasten(self, connectors: Iterable[str]) -> None:
         """What waits for these connectors is due now."""
@@ -122,8 +130,8 @@ class Dispatcher:
         hand = self._in_hand[job.message.id]
         groups = self._grouped(job.message, job.recipients)
         hand.jobs += len(groups) - 1
-        for name, group in groups.items():
-            self._start_job(job.message, group, name, job.content, job.whole and len(groups) == 1)
+        for key, group in groups.items():
+            self._start_job(job.message, group, key, job.content, job.whole and len(groups) == 1)
 
     def start(self) -> None:
         """Begin with what is due, and with what no connector carried: there may be one now."""
@@ -187,31 +195,49 @@ class Dispatcher:
         def portions() -> Iterable[bytes]:
             return (content,) if content is not None else self._reader.content(message.id)
 
-        for name, group in groups.items():
-            self._start_job(message, group, name, portions, content is not None and len(groups) == 1)
+        for key, group in groups.items():
+            self._start_job(message, group, key, portions, content is not None and len(groups) == 1)
 
-    def _grouped(self, message: Message, recipients: Iterable[Recipient]) -> dict[str, list[Recipient]]:
-        groups: dict[str, list[Recipient]] = {}
+    def _grouped(self, message: Message, recipients: Iterable[Recipient]) -> dict[tuple[str, str], list[Recipient]]:
+        groups: dict[tuple[str, str], list[Recipient]] = {}
         for recipient in recipients:
-            groups.setdefault(self._router.carrier(recipient.address, message.reverse_path), []).append(recipient)
+            name = self._router.carrier(recipient.address, message.reverse_path)
+            domain = recipient.address.rpartition("@")[2].lower() if name in self._mx else ""
+            groups.setdefault((name, domain), []).append(recipient)
         return groups
+
+    def _lane(self, key: tuple[str, str]) -> Lane | None:
+        """The lane for these recipients, made now where it is one of many domains; None when nobody carries them."""
+        lane = self._lanes.get(key)
+        name, domain = key
+        if lane is not None or name not in self._mx:
+            return lane
+        if len(self._lanes) >= MAX_LANES:
+            self._lanes = {other: lane for other, lane in self._lanes.items() if not other[1] or lane.at_work}
+        connector = self._mx[name]
+        own = {self._loaded.server_name.lower()}
+        hops = MxHops(domain, make_plan(self._loaded, connector), Retry(self._loaded.settings.retry.waits), own)
+        lane = self._lanes[key] = Lane(
+            connector, hops, self, self._clock.now, Endpoint(domain, connector.next_hop.port)
+        )
+        return lane
 
     def _start_job(
         self,
         message: Message,
         recipients: list[Recipient],
-        connector: str,
+        key: tuple[str, str],
         content: Callable[[], Iterable[bytes]],
         whole: bool,
     ) -> None:
-        lane = self._lanes.get(connector)
+        lane, (connector, domain) = self._lane(key), key
         if lane is None:
             text = "no connector carries this recipient"
             # Nothing is tried until there is one: `reload` and `start` look again.
             job = Job(message, recipients, "", None, content)
             self._record_unsent(job, Cause.NO_CONNECTOR, text, until=message.expires)
             return
-        job = Job(message, recipients, connector, lane.next_hop, content, whole)
+        job = Job(message, recipients, connector, lane.next_hop, content, domain, whole)
         if message.size > self._limits.get(connector, message.size):
             text = f"the message has {message.size} octets, connector {connector} takes {self._limits[connector]}"
             stop = Stop(stage=Stage.SENDER, cause=Cause.TOO_LARGE, text=text, reply=Reply(552, "5.3.4", text))
@@ -233,7 +259,9 @@ class Dispatcher:
                 self._held.append(job)
                 return
             ledger.take(count)
-        self._lanes[job.connector].add(job)
+        lane = self._lane((job.connector, job.domain))
+        assert lane is not None
+        lane.add(job)
 
     def _settle(self, job: Job, relayed: int) -> None:
         """A job has ended, or is given back: what its recipients leave free is for those that are held."""
@@ -245,7 +273,7 @@ class Dispatcher:
         for other in held:
             self._launch(other)
 
-    def report(self, plan: Plan, report: Report) -> asyncio.Future[None]:
+    def report(self, plan: Plan | None, report: Report) -> asyncio.Future[None]:
         """Record what an attempt found; the future is done when that is on stable storage (see `lane.Sink`)."""
         change, notice = self._recorder.record(report, self._clock.now(), plan)
         self._settle(report.job, sum(outcome.state is State.RELAYED for outcome in change.outcomes))

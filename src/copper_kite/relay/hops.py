@@ -6,17 +6,23 @@ connector is down: its mail waits, one attempt finds out when it is over, and th
 
 from __future__ import annotations
 
+import asyncio
 import random
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass, replace
 
 from copper_kite.errors import SessionFailed
 from copper_kite.net.client import ClientSession, Plan
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.opening import open_session
+from copper_kite.net.resolve import mail_exchangers
 from copper_kite.relay.decide import Retry, backoff
+from copper_kite.routing.mx import mx_order
+from copper_kite.words import Cause
 
-__all__ = ["Down", "Hops"]
+__all__ = ["Down", "Hops", "MxHops"]
+
+MX_SECONDS = 300.0  # for which mail exchangers are not looked up again
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,7 +47,7 @@ class Hops:
     def down(self, now: float) -> Down | None:
         """Why none can be had now, with when the first of them is tried again; None when one may be tried."""
         downs = [self._down.get(plan) for plan in self.plans]
-        if any(one is None or now >= one.until for one in downs):
+        if not downs or any(one is None or now >= one.until for one in downs):
             return None
         return min((one for one in downs if one is not None), key=lambda one: one.until)
 
@@ -72,3 +78,44 @@ class Hops:
         failures = before.failures + 1 if before is not None else 1
         until = now + backoff(failures, self._retry, random.random())
         self._down[plan] = Down(failure, before.since if before is not None else now, until, failures)
+
+
+class MxHops(Hops):
+    """The mail exchangers of one domain; `first` is the plan that each of them is met by, `own` our own names."""
+
+    def __init__(self, domain: str, first: Plan, retry: Retry, own: Collection[str]) -> None:
+        super().__init__((), retry)
+        self.first = first
+        self._domain = domain
+        self._own = own
+        self._looked_up = float("-inf")
+        self._unknown: Down | None = None  # while DNS does not tell
+
+    def down(self, now: float) -> Down | None:
+        """As with named hosts; also while DNS does not tell who they are."""
+        if self._unknown is not None and now < self._unknown.until:
+            return self._unknown
+        return super().down(now)
+
+    async def open(self, dialogue: Dialogue, now: float) -> ClientSession:
+        """A session with the first exchanger that can be had. Raises SessionFailed."""
+        if not 0 <= now - self._looked_up < MX_SECONDS:
+            await self._look_up(dialogue, now)
+        return await super().open(dialogue, now)
+
+    async def _look_up(self, dialogue: Dialogue, now: float) -> None:
+        first = self.first
+        try:
+            records = await mail_exchangers(self._domain, first.timeouts.resolve, first.dns)
+            hosts = mx_order(self._domain, records, self._own)
+        except SessionFailed as failure:
+            dialogue.noted(asyncio.get_running_loop().time(), failure.text)
+            if failure.cause is Cause.NAME_LOOKUP_FAILED:
+                failures = self._unknown.failures + 1 if self._unknown is not None else 1
+                since = self._unknown.since if self._unknown is not None else now
+                until = now + backoff(failures, self._retry, random.random())
+                self._unknown = Down(failure, since, until, failures)
+            raise
+        dialogue.noted(asyncio.get_running_loop().time(), f"{self._domain} is taken by {', '.join(hosts)}")
+        self._unknown, self._looked_up = None, now
+        self.plans = tuple(replace(first, host=host) for host in hosts)

@@ -19,6 +19,7 @@ from copper_kite.net.dialogue import Dialogue
 from copper_kite.relay.delivery import Job, Report, Stop, unfit
 from copper_kite.relay.hops import Down, Hops
 from copper_kite.settings.model import Connector
+from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.transaction import Envelope, Result
 from copper_kite.words import Cause
 
@@ -31,7 +32,7 @@ GROW_AGAIN_SECONDS = 60.0  # after a next hop refused one more session
 class Sink(Protocol):
     """Where reports go. The future is done when the report is on stable storage."""
 
-    def report(self, plan: Plan, report: Report) -> asyncio.Future[None]:
+    def report(self, plan: Plan | None, report: Report) -> asyncio.Future[None]:
         """Record what an attempt found."""
 
     def give_back(self, job: Job) -> None:
@@ -44,9 +45,11 @@ class Sink(Protocol):
 class Lane:
     """The waiting jobs and the sessions of one connector. `now` gives seconds since 1970."""
 
-    def __init__(self, connector: Connector, hops: Hops, sink: Sink, now: Callable[[], float]) -> None:
+    def __init__(
+        self, connector: Connector, hops: Hops, sink: Sink, now: Callable[[], float], next_hop: Endpoint | None = None
+    ) -> None:
         self._loop = asyncio.get_running_loop()
-        self.next_hop = connector.next_hop
+        self.next_hop = next_hop or connector.next_hop
         self.max_sessions = connector.sessions
         self.hops = hops
         self.pace = connector.pace
@@ -206,7 +209,8 @@ class Lane:
             if number and down is not None:
                 self._sink.hold(job, down)
             else:
-                self._report(Report(job, began, seconds, stop=stop, dialogue=dialogue), self.hops.plans[0])
+                plan = next(iter(self.hops.plans), None)
+                self._sink.report(plan, Report(job, began, seconds, stop=stop, dialogue=dialogue))
 
     def _report(self, report: Report, plan: Plan) -> asyncio.Future[None]:
         return self._sink.report(plan, report)

@@ -6,12 +6,13 @@ from dataclasses import replace
 from pathlib import Path
 
 from copper_kite.net.client import Plan
+from copper_kite.net.resolve import ZONE
 from copper_kite.net.tls import PIN
 from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Connector
 from copper_kite.settings.secrets import Credential
 
-__all__ = ["make_plan", "make_plans"]
+__all__ = ["dns_of", "make_plan", "make_plans"]
 
 _NO_LOGIN = Credential("", "")
 
@@ -25,6 +26,7 @@ def make_plan(loaded: Loaded, connector: Connector) -> Plan:
         port=next_hop.port,
         name=loaded.server_name,
         tls=connector.tls,
+        dns=dns_of(loaded),
         trust=_trust(folder, connector.trust),
         certificate=str(folder / connector.certificate) if connector.certificate else "",
         key=str(folder / connector.key) if connector.key else "",
@@ -43,6 +45,12 @@ def make_plans(loaded: Loaded, connector: Connector) -> tuple[Plan, ...]:
     """As `make_plan`, for each of the connector's next hops, in order."""
     first = make_plan(loaded, connector)
     return tuple(replace(first, host=hop.host, port=hop.port) for hop in connector.next_hops)
+
+
+def dns_of(loaded: Loaded) -> str:
+    """How names are looked up, a zone file by its whole path."""
+    dns = loaded.settings.server.dns
+    return f"{ZONE}{loaded.path.parent / dns.removeprefix(ZONE)}" if dns.startswith(ZONE) else dns
 
 
 def _trust(folder: Path, trust: str) -> str:

@@ -183,8 +183,16 @@ def _check_names(table: str, names: list[str], wrong: Any) -> None:
 
 
 def _check_connectors(settings: Settings, path: Path, credentials: dict[str, Credential] | None, wrong: Any) -> None:
+    dns = settings.server.dns
+    if dns.startswith("zone:") and not (path.parent / dns.removeprefix("zone:")).is_file():
+        wrong(("server", "dns"), f"no file {dns.removeprefix('zone:')!r}", "name a zone file")
     for number, connector in enumerate(settings.connector):
         keys = ("connector", number)
+        if connector.mx is bool(connector.hosts):
+            problem = "both hosts and mx" if connector.mx else "is missing"
+            wrong((*keys, "hosts"), problem, 'write hosts = ["out.example:587"], or mx = true')
+        if connector.mx and connector.credential:
+            wrong((*keys, "credential"), "mail exchangers take no login", "take the credential away, or name hosts")
         if connector.credential and connector.tls in ("off", "opportunistic") and not connector.login_in_clear:
             wrong(
                 (*keys, "tls"),

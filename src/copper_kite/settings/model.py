@@ -57,6 +57,20 @@ def _check_pattern(value: str) -> str:
     raise ValueError(f"{value!r} is no pattern; write *, port.example, *.port.example or ana@port.example")
 
 
+def _check_dns(value: object) -> str:
+    text = value.strip() if isinstance(value, str) else ""
+    if text == "system" or (text.startswith("zone:") and text != "zone:"):
+        return text
+    try:
+        if parse_endpoint(
+            text if ":" not in text or "." in text or "[" in text else f"[{text}]", default_port=53
+        ).is_address:
+            return text
+    except ValueError:
+        pass
+    raise ValueError(f"{value!r} says no way to look names up; write system, 192.0.2.53, 127.0.0.1:5353 or zone:FILE")
+
+
 def _check_mechanism(value: object) -> str:
     name = value.upper() if isinstance(value, str) else ""
     if name not in MECHANISMS:
@@ -80,6 +94,7 @@ Bind = Annotated[Endpoint, BeforeValidator(_check_bind)]
 PaceOf = Annotated[Pace, BeforeValidator(parse_pace)]
 AllowanceOf = Annotated[Allowance, BeforeValidator(parse_allowance)]
 Sasl = Annotated[str, BeforeValidator(_check_mechanism)]
+Dns = Annotated[str, BeforeValidator(_check_dns)]
 Name = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9_.-]*$")]
 
 
@@ -97,6 +112,11 @@ class Server(Table):
     )
     data: str = Field(
         default="/var/lib/copper-kite", description="Folder of the queue; one server at a time serves it."
+    )
+    dns: Dns = Field(
+        default="system",
+        description='How names are looked up: `"system"`, a server\'s address (`"192.0.2.53"`, `"127.0.0.1:5353"`), or '
+        '`"zone:FILE"` for trials without network.',
     )
     credentials: str = Field(default="credentials.toml", description="The credentials file.")
 
@@ -168,11 +188,15 @@ class Connector(Table):
     )
     preference: int = Field(default=20, description="Rank among connectors that fit as closely; the lower is taken.")
     hosts: list[str] = Field(
-        min_length=1,
+        default=[],
         max_length=20,
         description="The smart hosts, `name:port`, in order: the next one when one cannot be had. Without a port 587, "
-        "with implicit TLS 465, opportunistic or without TLS 25.",
+        "with implicit TLS 465, opportunistic or without TLS 25. Needed, unless `mx` is set.",
     )
+    mx: bool = Field(
+        default=False, description="Without a smart host: straight to the mail exchangers of each recipient's domain."
+    )
+    port: int = Field(default=25, ge=1, le=65535, description="The port of mail exchangers, with `mx`.")
     spread: bool = Field(default=False, description="Spread sessions over `hosts` by chance, and not in their order.")
     tls: Literal["implicit", "starttls", "opportunistic", "off"] = Field(
         default="starttls",
@@ -216,8 +240,15 @@ class Connector(Table):
         return self.next_hops[0]
 
     @property
+    def where(self) -> str:
+        """Where it leads, for people."""
+        return "MX" if self.mx else ", ".join(map(str, self.next_hops))
+
+    @property
     def next_hops(self) -> list[Endpoint]:
-        """All smart hosts, in order."""
+        """All smart hosts, in order; with `mx`, one without a name."""
+        if not self.hosts:
+            return [Endpoint("", self.port)]
         return [parse_endpoint(host, default_port=DEFAULT_PORTS[self.tls]) for host in self.hosts]
 
 

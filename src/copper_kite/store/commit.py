@@ -14,7 +14,7 @@ from typing import Any, NamedTuple
 
 from copper_kite.store.model import Attempt, Change, JournalEntry, Message, Recipient
 from copper_kite.store.schema import PORTION_BITS
-from copper_kite.words import FINAL, MESSAGE_STAGES, Cause
+from copper_kite.words import DOMAIN_CAUSES, FINAL, MESSAGE_STAGES, Cause
 
 __all__ = ["FULL", "Fault", "Rows", "commit", "place", "rows_of"]
 
@@ -214,7 +214,7 @@ def _connector_row(attempt: Attempt) -> Row | None:
     """What an attempt says about its connector: its name, when, and the failure's text, None for a success."""
     if attempt.facts.get("relayed"):
         return attempt.connector, attempt.at, None
-    if attempt.connector and _speaks_of_the_session(attempt):
+    if attempt.connector and attempt.cause not in DOMAIN_CAUSES and _speaks_of_the_session(attempt):
         return attempt.connector, attempt.at, attempt.text
     return None
 

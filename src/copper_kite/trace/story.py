@@ -10,7 +10,7 @@ from copper_kite.store.ids import id_text
 from copper_kite.store.model import Attempt, Message, Recipient
 from copper_kite.store.reads import Record
 from copper_kite.verdict.judge import Verdict, judge
-from copper_kite.words import Cause, Event, Stage, State
+from copper_kite.words import DOMAIN_CAUSES, Cause, Event, Stage, State
 
 __all__ = ["Story", "StoryLine", "tell"]
 
@@ -188,7 +188,7 @@ def _is_remote(attempt: Attempt, recipient: Recipient) -> bool:
     """Whether the recipient's end was a reply of its own, and not something that stopped the whole attempt."""
     own = any(result[0] == recipient.address and result[3] for result in attempt.facts["results"])
     local = attempt.cause in (Cause.TOO_LARGE, Cause.NEEDS_8BITMIME, Cause.NEEDS_SMTPUTF8, Cause.TLS_NOT_OFFERED)
-    return own and not local
+    return own and not local and attempt.cause not in DOMAIN_CAUSES
 
 
 def _last_reply(record: Record, recipient: Recipient) -> str:

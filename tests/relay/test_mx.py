@@ -1,0 +1,194 @@
+"""Straight to the mail exchangers: which ones, in which order, and what a domain without any means."""
+
+from __future__ import annotations
+
+import asyncio
+from pathlib import Path
+
+import pytest
+
+from copper_kite.errors import SessionFailed
+from copper_kite.net import resolve as resolve_module
+from copper_kite.net.authority import make_authority
+from copper_kite.net.resolve import mail_exchangers, resolve
+from copper_kite.relay.service import Service
+from copper_kite.routing.mx import mx_order
+from copper_kite.session.standin import Caught, StandIn, StandInPlan
+from copper_kite.settings.load import load
+from copper_kite.settings.server_tls import server_context
+from copper_kite.store.reads import Reader, Record
+from copper_kite.words import Cause, State
+from tests.relay.test_relay import letter, talk
+from tests.support import SECONDS, StoppedClock, converse, free_port, write_site
+
+ZONE = """\
+$TTL 60
+passenger.example.      IN MX 20 b.mx.example.
+passenger.example.      IN MX 10 a.mx.example.
+a.mx.example.           IN A 127.0.0.1
+b.mx.example.           IN A 127.0.0.1
+crew.example.           IN A 127.0.0.1
+alias.example.          IN CNAME passenger.example.
+round.example.          IN CNAME about.example.
+about.example.          IN CNAME round.example.
+closed.example.         IN MX 0 .
+ours.example.           IN MX 10 quay1.ternferries.example.
+nowhere.example.        IN MX 10 missing.mx.example.
+nowhere.example.        IN A 127.0.0.1
+"""
+
+
+def zone(folder: Path, text: str = ZONE) -> str:
+    path = folder / "trial.zone"
+    path.write_text(text)
+    return f"zone:{path}"
+
+
+def test_the_order_is_that_of_the_preferences() -> None:
+    """C-12, C-13, C-17: rising, equals by chance; no records: the domain itself; from our own upwards none."""
+    records = [(20, "c"), (10, "a"), (10, "b")]
+    orders = {tuple(mx_order("d.example", records, ())) for _ in range(100)}
+    assert orders == {("a", "b", "c"), ("b", "a", "c")}
+    assert mx_order("D.example", [], ()) == ["d.example"]
+    assert mx_order("d.example", [(0, "."), (10, "a")], ()) == ["a"], "C-14: beside others it is nothing"
+    assert mx_order("d.example", [(10, "a"), (20, "us"), (20, "b"), (30, "c")], {"us"}) == ["a"]
+
+
+@pytest.mark.parametrize(
+    ("records", "cause", "code", "enhanced"),
+    [([(0, ".")], Cause.NULL_MX, 556, "5.1.10"), ([(10, "us"), (20, "b")], Cause.MAIL_LOOP, 554, "5.4.6")],
+)
+def test_domains_that_nothing_can_be_sent_to(
+    records: list[tuple[int, str]], cause: Cause, code: int, enhanced: str
+) -> None:
+    """C-14, C-17."""
+    with pytest.raises(SessionFailed) as stopped:
+        mx_order("d.example", records, {"us"})
+    reply = stopped.value.reply
+    assert stopped.value.cause is cause and reply is not None and (reply.code, reply.enhanced) == (code, enhanced)
+
+
+def test_a_zone_file_answers_as_dns_would(folder: Path) -> None:
+    """C-13, C-15, C-16: records, aliases, none of this kind, no such name, and aliases in a circle."""
+    dns = zone(folder)
+
+    def ask(domain: str) -> object:
+        try:
+            return sorted(asyncio.run(mail_exchangers(domain, 5.0, dns)))
+        except SessionFailed as failure:
+            return failure.cause
+
+    both = [(10, "a.mx.example"), (20, "b.mx.example")]
+    assert ask("passenger.example") == ask("ALIAS.example") == both
+    assert ask("crew.example") == [] and ask("closed.example") == [(0, ".")]
+    assert ask("no-such.example") is Cause.DOMAIN_NOT_FOUND
+    assert ask("round.example") is Cause.NAME_LOOKUP_FAILED
+    assert asyncio.run(resolve("a.mx.example", 25, 5.0, dns)) == ["127.0.0.1"]
+    with pytest.raises(SessionFailed) as stopped:
+        asyncio.run(resolve("missing.mx.example", 25, 5.0, dns))
+    assert stopped.value.cause is Cause.NAME_NOT_FOUND
+
+
+def mx_site(folder: Path, port: int, **keys: str) -> Path:
+    """A configuration whose connector goes to mail exchangers, found in a zone file."""
+    zone(folder)
+    config = write_site(folder, port, tls=keys.get("tls", "off"))
+    text = config.read_text().replace(f'hosts = ["localhost:{port}"]', f"mx = true\nport = {port}")
+    config.write_text(
+        text.replace('data = "queue"', 'data = "queue"\ndns = "zone:trial.zone"').replace('credential = "beacon"\n', "")
+    )
+    return config
+
+
+async def run(folder: Path, config: Path, *recipients: str, until: int) -> dict[str, tuple[State, str]]:
+    """Hand a message in and wait until `until` recipients have a state that is not queued; what became of each."""
+    service = Service(load(config), StoppedClock())
+    (endpoint, *_) = await service.start()
+    await converse(endpoint.port, talk(letter(*recipients)))
+    with Reader(folder / "queue") as reader:
+        async with asyncio.timeout(SECONDS):
+            while sum(row.recipient.state is not State.QUEUED for row in rows(reader)) < until:
+                await asyncio.sleep(0.005)
+        record: Record = reader.record(rows(reader)[0].message.id)
+    await service.stop()
+    return {one.address: (one.state, one.reply) for one in record.recipients}
+
+
+def rows(reader: Reader) -> list:  # type: ignore[type-arg]
+    found = [row for row in reader.queue(tuple(State)) if row.message.reverse_path]
+    return sorted(found, key=lambda row: row.message.id)
+
+
+def test_each_domain_has_its_own_way(folder: Path) -> None:
+    """C-12 to C-17: two domains relayed by their exchangers, the others end as their records say."""
+    caught: list[Caught] = []
+
+    async def live() -> None:
+        here = StandIn(StandInPlan(name="a.mx.example", folder=folder / "1", tls="off"), caught.append)
+        config = mx_site(folder, await here.start("127.0.0.1", 0))
+        found = await run(
+            folder, config, "a@passenger.example", "b@crew.example", "c@closed.example", "d@ours.example",
+            "e@no-such.example", "f@nowhere.example", until=6,
+        )  # fmt: skip
+        states = {address[0]: state for address, (state, _) in found.items()}
+        assert states == {
+            "a": State.RELAYED, "b": State.RELAYED, "c": State.FAILED, "d": State.FAILED, "e": State.FAILED,
+            "f": State.DELAYED,
+        }  # fmt: skip
+        assert "5.1.10" in found["c@closed.example"][1] and "5.4.6" in found["d@ours.example"][1]
+        assert "missing.mx.example" in found["f@nowhere.example"][1], "C-13: never the domain's own address then"
+        with Reader(folder / "queue") as reader:
+            record = reader.record(rows(reader)[0].message.id)
+            assert [state.last_bad_text for state in reader.connectors()] == ["missing.mx.example: no such name in DNS"]
+        sides = {attempt.cause: attempt.side for attempt in record.attempts if attempt.cause}
+        assert sides == {
+            "domain takes no mail": "beyond", "mail loops to itself": "here", "domain not found": "here",
+            "name not found": "here",
+        }  # fmt: skip
+        ours = [one for one in caught if one.reverse_path]
+        assert sorted(one.recipients for one in ours) == [("a@passenger.example",), ("b@crew.example",)]
+        await here.stop()
+
+    asyncio.run(live())
+
+
+def test_dns_that_does_not_answer_delays(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """C-15: neither a failure nor the domain itself; asked again later, not once a message."""
+    asked = []
+
+    async def silent(domain: str, seconds: float, dns: str) -> list[tuple[int, str]]:
+        asked.append(domain)
+        raise SessionFailed(resolve_module.Stage.RESOLVE, Cause.NAME_LOOKUP_FAILED, "no answer")
+
+    monkeypatch.setattr("copper_kite.relay.hops.mail_exchangers", silent)
+
+    async def live() -> None:
+        config = mx_site(folder, free_port())
+        found = await run(folder, config, *(f"r{n}@crew.example" for n in range(3)), until=3)
+        assert {state for state, _ in found.values()} == {State.DELAYED} and asked == ["crew.example"]
+
+    asyncio.run(live())
+
+
+def test_an_exchanger_of_another_name_is_an_impostor(folder: Path) -> None:
+    """T-11: the name that the MX record gives is the one that the certificate must have."""
+    right = make_authority(folder / "tls", ["a.mx.example"])
+    wrong = make_authority(folder / "other", ["evil.mx.example"])
+    (folder / "ca.pem").write_text(right.authority.read_text() + wrong.authority.read_text())
+    caught: list[Caught] = []
+
+    async def live() -> None:
+        for files, state in ((wrong, State.DELAYED), (right, State.RELAYED)):
+            context = server_context(str(files.certificate), str(files.key))
+            plan = StandInPlan(name="a.mx.example", folder=folder / "1", tls="starttls", context=context)
+            here = StandIn(plan, caught.append)
+            config = mx_site(folder, await here.start("127.0.0.1", 0), tls="starttls")
+            (folder / "trial.zone").write_text(ZONE.replace("passenger.example.      IN MX 20 b.mx.example.", ""))
+            resolve_module._zone.cache_clear()
+            config.write_text(config.read_text().replace('data = "queue"', f'data = "{state.value}/queue"'))
+            found = await run(folder / state.value, config, "a@passenger.example", until=1)
+            assert found["a@passenger.example"][0] is state, found
+            await here.stop()
+        assert len(caught) == 1 and caught[0].secure
+
+    asyncio.run(live())
