@@ -13,9 +13,10 @@ import pytest
 
 from copper_kite.errors import SessionFailed
 from copper_kite.net.authority import CertificateFiles, make_authority
-from copper_kite.net.client import ClientSession, Plan, Timeouts
+from copper_kite.net.client import ClientSession
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.opening import open_session
+from copper_kite.net.plan import Plan, Timeouts
 from copper_kite.net.tls import fingerprint
 from copper_kite.session.behaviour import Behaviour
 from copper_kite.session.staging import stage

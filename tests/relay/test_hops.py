@@ -8,8 +8,8 @@ from pathlib import Path
 import pytest
 
 from copper_kite.errors import SessionFailed
-from copper_kite.net.client import Plan
 from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.plan import Plan
 from copper_kite.relay import hops as hops_module
 from copper_kite.relay.decide import Retry
 from copper_kite.relay.hops import Hops

@@ -13,7 +13,7 @@ import pytest
 
 from copper_kite.errors import InputError, SettingsError
 from copper_kite.net.authority import CertificateFiles
-from copper_kite.net.client import Plan, Timeouts
+from copper_kite.net.plan import Plan, Timeouts
 from copper_kite.session.behaviour import Behaviour
 from copper_kite.session.play import Played, play
 from copper_kite.session.script import parse_script

@@ -14,9 +14,9 @@ from typing import Any
 import pytest
 
 from copper_kite.net.authority import CertificateFiles
-from copper_kite.net.client import Plan, Timeouts
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.opening import connect
+from copper_kite.net.plan import Plan, Timeouts
 from copper_kite.session.behaviour import Behaviour
 from copper_kite.session.probe import Letter, Probed, probe, sweep
 from copper_kite.session.staging import stage

@@ -12,8 +12,9 @@ from hypothesis import strategies as st
 from copper_kite.errors import LocalProtocolError
 from copper_kite.smtp import events
 from copper_kite.smtp.extensions import Offers
+from copper_kite.smtp.limits import Limits
 from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.server import ORDER, Limits, Phase, Server, Step
+from copper_kite.smtp.server import ORDER, Phase, Server, Step
 
 OFFERS = Offers(max_size=1000, starttls=True, logins=("PLAIN",))
 

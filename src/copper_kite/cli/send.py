@@ -83,7 +83,7 @@ def send(ctx: click.Context, /, recipients: tuple[str, ...], **given: Any) -> No
 def _local(config: str | None) -> Target:
     """This machine's own server, as a program meets it. Raises InputError when there is nothing to meet."""
     from copper_kite.cli.options import load_settings
-    from copper_kite.net.client import Plan
+    from copper_kite.net.plan import Plan
     from copper_kite.session.probe import PATIENCE
 
     loaded = load_settings(config)

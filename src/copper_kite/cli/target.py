@@ -14,7 +14,7 @@ from copper_kite.cli.options import load_settings
 from copper_kite.errors import InputError, SettingsError
 
 if TYPE_CHECKING:
-    from copper_kite.net.client import Plan, Timeouts
+    from copper_kite.net.plan import Plan, Timeouts
     from copper_kite.settings.load import Loaded
     from copper_kite.settings.secrets import Credential
     from copper_kite.smtp.sasl import Secret
@@ -113,7 +113,7 @@ def _of_connector(config: str | None, options: Mapping[str, Any]) -> Target:
 
 
 def _of_server(config: str | None, server: str, options: Mapping[str, Any]) -> Target:
-    from copper_kite.net.client import Plan
+    from copper_kite.net.plan import Plan
     from copper_kite.settings.units import parse_endpoint
 
     try:

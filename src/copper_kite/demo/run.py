@@ -13,9 +13,10 @@ from pathlib import Path
 from copper_kite.demo.day import DayClock
 from copper_kite.demo.scenario import BEACON_RULES, GATE_RULES, Letter, day_of_letters, render
 from copper_kite.net.authority import make_authority
-from copper_kite.net.client import ClientSession, Plan
+from copper_kite.net.client import ClientSession
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.opening import open_session
+from copper_kite.net.plan import Plan
 from copper_kite.relay.service import Service
 from copper_kite.session.standin import Rule, StandIn, StandInPlan
 from copper_kite.settings.load import Loaded, load

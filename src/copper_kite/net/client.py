@@ -11,12 +11,12 @@ import contextlib
 import secrets
 import ssl
 from collections.abc import Awaitable, Callable, Iterable, Iterator
-from dataclasses import dataclass, field
 from typing import Any
 
 from copper_kite.errors import RemoteProtocolError, SessionFailed
 from copper_kite.net import tls
 from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.plan import Plan
 from copper_kite.net.secret import SecretUnavailable, fetch
 from copper_kite.net.wire import Wire
 from copper_kite.smtp import client as smtp
@@ -29,54 +29,12 @@ from copper_kite.smtp.sasl import Secret, decode_base64
 from copper_kite.smtp.transaction import Envelope, Result, Transaction
 from copper_kite.words import Cause, Stage
 
-__all__ = ["ClientSession", "Plan", "Timeouts"]
+__all__ = ["ClientSession"]
 
 MAX_CHALLENGES = 8  # of one login; no mechanism has more than three
 BLOCK = 64 * 1024  # octets of content written at a time
 
 _END, _DATA = smtp.Verb.END, smtp.Verb.DATA
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Timeouts:
-    """Bounds in seconds, by stage (RFC 5321 4.5.3.2); TCP and TLS have none there."""
-
-    resolve: float = 60.0
-    connect: float = 60.0
-    secure: float = 60.0
-    greet: float = 300.0
-    command: float = 300.0
-    data: float = 120.0
-    block: float = 180.0
-    accept: float = 600.0
-    quit: float = 5.0
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Plan:
-    """How to reach a next hop and what to demand of it. `tls`: implicit, starttls or off.
-
-    With `path`, a Unix socket is meant, and `host` is only what it is called. `trust` is as in `tls.client_context`.
-    """
-
-    host: str
-    port: int
-    path: str = ""
-    name: str  # what we call ourselves
-    tls: str = "starttls"
-    dns: str = "system"  # how names are looked up: see `resolve`
-    trust: str = "system"
-    certificate: str = ""  # the file of our own certificate, for next hops that ask for one
-    key: str = ""
-    ciphers: str = ""
-    login: str = ""
-    password: Secret | None = None
-    token: Secret | None = None
-    password_command: str = ""
-    token_command: str = ""
-    mechanisms: tuple[str, ...] = ()  # those that may be taken; empty for any
-    login_in_clear: bool = False
-    timeouts: Timeouts = field(default_factory=Timeouts)
 
 
 class ClientSession:

@@ -10,8 +10,9 @@ from contextlib import asynccontextmanager
 from dataclasses import replace
 
 from copper_kite.errors import SessionFailed
-from copper_kite.net.client import ClientSession, Plan
+from copper_kite.net.client import ClientSession
 from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.plan import Plan
 from copper_kite.net.resolve import resolve
 from copper_kite.net.tls import UNVERIFIED
 from copper_kite.net.wire import Wire

@@ -21,8 +21,9 @@ from copper_kite.net.secured import Secured
 from copper_kite.smtp import events
 from copper_kite.smtp.exchanges import Directory
 from copper_kite.smtp.extensions import Offers
+from copper_kite.smtp.limits import Limits
 from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.server import Limits, Phase, Server
+from copper_kite.smtp.server import Phase, Server
 
 __all__ = ["LATER", "Answer", "Handler", "Later", "Peer", "ServerSession", "SessionRegistry"]
 

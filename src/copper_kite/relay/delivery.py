@@ -10,8 +10,9 @@ from typing import Any, NamedTuple
 from copper_kite.errors import SessionFailed
 from copper_kite.mail.header import header_end
 from copper_kite.mail.notice import NoticeRecipient, make_notice
-from copper_kite.net.client import ClientSession, Plan
+from copper_kite.net.client import ClientSession
 from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.plan import Plan
 from copper_kite.relay.decide import Retry, classify, retry_at
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.extensions import Capabilities

@@ -13,7 +13,7 @@ from functools import partial
 from copper_kite.clock import Clock
 from copper_kite.errors import KiteError
 from copper_kite.mail.received import format_date
-from copper_kite.net.client import Plan
+from copper_kite.net.plan import Plan
 from copper_kite.net.tls import client_context
 from copper_kite.relay.decide import Retry
 from copper_kite.relay.delivery import Fresh, Job, Recorder, Report, Stop

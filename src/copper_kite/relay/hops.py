@@ -12,9 +12,10 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 
 from copper_kite.errors import SessionFailed
-from copper_kite.net.client import ClientSession, Plan
+from copper_kite.net.client import ClientSession
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.opening import open_session
+from copper_kite.net.plan import Plan
 from copper_kite.net.resolve import mail_exchangers
 from copper_kite.relay.decide import Retry, backoff
 from copper_kite.routing.mx import mx_order

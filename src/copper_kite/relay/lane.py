@@ -14,8 +14,9 @@ from typing import Protocol
 
 from copper_kite.errors import SessionFailed
 from copper_kite.mail.sevenbit import to_seven_bits
-from copper_kite.net.client import ClientSession, Plan
+from copper_kite.net.client import ClientSession
 from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.plan import Plan
 from copper_kite.relay.delivery import Job, Report, Stop, unfit
 from copper_kite.relay.hops import Down, Hops
 from copper_kite.settings.model import Connector

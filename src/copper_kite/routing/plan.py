@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
-from copper_kite.net.client import Plan
+from copper_kite.net.plan import Plan
 from copper_kite.net.resolve import ZONE
 from copper_kite.net.tls import PIN
 from copper_kite.settings.load import Loaded

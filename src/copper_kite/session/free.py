@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import asyncio
 
-from copper_kite.net.client import ClientSession, Plan
+from copper_kite.net.client import ClientSession
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.opening import closing_on_failure, connect
+from copper_kite.net.plan import Plan
 from copper_kite.smtp import client as smtp
 from copper_kite.smtp.replies import Reply
 from copper_kite.words import Stage

@@ -10,9 +10,10 @@ from typing import Any, NamedTuple
 
 from copper_kite.errors import SessionFailed
 from copper_kite.net.certificate import Certificate, read_certificate
-from copper_kite.net.client import ClientSession, Plan, Timeouts
+from copper_kite.net.client import ClientSession
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.opening import closing_on_failure, connect, open_session
+from copper_kite.net.plan import Plan, Timeouts
 from copper_kite.net.tls import LOOK
 from copper_kite.smtp import client as smtp
 from copper_kite.smtp.extensions import Capabilities

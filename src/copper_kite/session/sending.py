@@ -7,9 +7,10 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 from copper_kite.errors import SessionFailed
-from copper_kite.net.client import ClientSession, Plan
+from copper_kite.net.client import ClientSession
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.opening import open_session
+from copper_kite.net.plan import Plan
 from copper_kite.session.probe import Letter
 from copper_kite.smtp.transaction import Result
 

@@ -14,8 +14,8 @@ from typing import Any
 
 from copper_kite.errors import InputError, KiteError, LocalProtocolError, SessionFailed
 from copper_kite.mail.mend import normalise_line_ends
-from copper_kite.net.client import Plan
 from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.plan import Plan
 from copper_kite.session.free import FreeSession
 from copper_kite.session.probe import stopped
 from copper_kite.settings.secrets import Credential

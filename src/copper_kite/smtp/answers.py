@@ -16,8 +16,10 @@ __all__ = [
     "DEFAULT_ANSWERS",
     "FAULT_REPLIES",
     "GIVEN_UP",
+    "HELP",
     "LINE_TOO_LONG",
     "NEEDS_UTF8",
+    "NOT_VERIFIED",
     "NO_ARGUMENT",
     "OK",
     "OUT_OF_PATIENCE",
@@ -44,6 +46,8 @@ OUT_OF_PATIENCE = Reply(421, "4.7.0", "too many commands to no purpose; closing"
 TOO_LARGE = Reply(552, "5.3.4", "the message is larger than SIZE allows")
 
 OK = Reply(250, "2.0.0", "done")
+HELP = Reply(214, "2.0.0", "EHLO HELO MAIL RCPT DATA RSET NOOP VRFY HELP QUIT (RFC 5321)")
+NOT_VERIFIED = Reply(252, "2.5.2", "not verified; send mail and see")
 GIVEN_UP = Reply(501, "5.7.0", "login given up")
 
 

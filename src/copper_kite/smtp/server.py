@@ -17,7 +17,6 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 
 from copper_kite.errors import LocalProtocolError
 from copper_kite.smtp import events
@@ -29,9 +28,11 @@ from copper_kite.smtp.answers import (
     DEFAULT_ANSWERS,
     FAULT_REPLIES,
     GIVEN_UP,
+    HELP,
     LINE_TOO_LONG,
     NEEDS_UTF8,
     NO_ARGUMENT,
+    NOT_VERIFIED,
     OK,
     OUT_OF_PATIENCE,
     TOO_LARGE,
@@ -51,27 +52,18 @@ from copper_kite.smtp.grammar import (
     parse_command_path,
     parse_hello_name,
 )
+from copper_kite.smtp.limits import Limits
 from copper_kite.smtp.lines import MAX_COMMAND_LINE, MAX_LOGIN_LINE, LineBuffer, LineTooLong
 from copper_kite.smtp.order import ORDER, Phase, Step
 from copper_kite.smtp.parameters import MAIL_PARAMETERS
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import decode_base64
 
-__all__ = ["ORDER", "Limits", "Phase", "Server", "Step"]
+__all__ = ["ORDER", "Phase", "Server", "Step"]
 
 
 class LoginGivenUp(Syntax):
     """Raised for the `*` with which a client gives a login up (RFC 4954 4)."""
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Limits:
-    """Bounds of one session. `recipients` a message, at least 100 (RFC 5321 4.5.3.1.8); `patience` in bad or idle
-    commands between two accepted messages; `reader` reads content (a stand-in may have a worse one)."""
-
-    recipients: int = 1000
-    patience: int = 50
-    reader: type[ContentReader] = ContentReader
 
 
 # Bound once: to look a member up on its class takes longer than all else that is done with it.
@@ -405,15 +397,6 @@ class Server:
         self.phase = ORDER[self.phase][Step.RESET]
         self._idle(OK)
 
-    def _noop(self, argument: str) -> None:
-        self._idle(OK)
-
-    def _help(self, argument: str) -> None:
-        self._idle(Reply(214, "2.0.0", "EHLO HELO MAIL RCPT DATA RSET NOOP VRFY HELP QUIT (RFC 5321)"))
-
-    def _vrfy(self, argument: str) -> None:
-        self._idle(Reply(252, "2.5.2", "not verified; send mail and see"))
-
     def _unavailable(self, argument: str) -> None:
         self._refuse(UNAVAILABLE)
 
@@ -505,9 +488,9 @@ _COMMANDS: dict[str, tuple[Step | None, Callable[[Server, str], None]]] = {
     "RCPT": (Step.RCPT, Server._rcpt),
     "DATA": (Step.DATA, Server._data),
     "RSET": (Step.RESET, Server._rset),
-    "NOOP": (None, Server._noop),
-    "HELP": (None, Server._help),
-    "VRFY": (None, Server._vrfy),
+    "NOOP": (None, lambda server, argument: server._idle(OK)),
+    "HELP": (None, lambda server, argument: server._idle(HELP)),
+    "VRFY": (None, lambda server, argument: server._idle(NOT_VERIFIED)),
     "QUIT": (None, Server._quit),
     "STARTTLS": (None, Server._starttls),
     "AUTH": (None, Server._auth),

@@ -1,0 +1,51 @@
+"""How a next hop is to be met: where, by which TLS and login, and how long each stage may take."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from copper_kite.smtp.sasl import Secret
+
+__all__ = ["Plan", "Timeouts"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Timeouts:
+    """Bounds in seconds, by stage (RFC 5321 4.5.3.2); TCP and TLS have none there."""
+
+    resolve: float = 60.0
+    connect: float = 60.0
+    secure: float = 60.0
+    greet: float = 300.0
+    command: float = 300.0
+    data: float = 120.0
+    block: float = 180.0
+    accept: float = 600.0
+    quit: float = 5.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Plan:
+    """How to reach a next hop and what to demand of it. `tls`: implicit, starttls or off.
+
+    With `path`, a Unix socket is meant, and `host` is only what it is called. `trust` is as in `tls.client_context`.
+    """
+
+    host: str
+    port: int
+    path: str = ""
+    name: str  # what we call ourselves
+    tls: str = "starttls"
+    dns: str = "system"  # how names are looked up: see `resolve`
+    trust: str = "system"
+    certificate: str = ""  # the file of our own certificate, for next hops that ask for one
+    key: str = ""
+    ciphers: str = ""
+    login: str = ""
+    password: Secret | None = None
+    token: Secret | None = None
+    password_command: str = ""
+    token_command: str = ""
+    mechanisms: tuple[str, ...] = ()  # those that may be taken; empty for any
+    login_in_clear: bool = False
+    timeouts: Timeouts = field(default_factory=Timeouts)

@@ -1,0 +1,19 @@
+"""Bounds of one session, as the server keeps them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from copper_kite.smtp.content import ContentReader
+
+__all__ = ["Limits"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Limits:
+    """Bounds of one session. `recipients` a message, at least 100 (RFC 5321 4.5.3.1.8); `patience` in bad or idle
+    commands between two accepted messages; `reader` reads content (a stand-in may have a worse one)."""
+
+    recipients: int = 1000
+    patience: int = 50
+    reader: type[ContentReader] = ContentReader
