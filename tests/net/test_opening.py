@@ -11,13 +11,13 @@ from typing import Any
 
 import pytest
 
-from copper_kite.errors import SessionFailed
+from copper_kite.errors import LocalProtocolError, SessionFailed
 from copper_kite.net.authority import CertificateFiles, make_authority
 from copper_kite.net.client import ClientSession
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.opening import open_session
 from copper_kite.net.plan import Plan, Timeouts
-from copper_kite.net.tls import fingerprint
+from copper_kite.net.tls import LOOK, fingerprint
 from copper_kite.session.behaviour import Behaviour
 from copper_kite.session.staging import stage
 from copper_kite.session.standin import Caught, StandIn
@@ -250,6 +250,20 @@ def test_no_login_where_nobody_was_verified(folder: Path) -> None:
             with pytest.raises(SessionFailed):
                 await here.open(tls="off", **login)
             assert "AUTH SCRAM-SHA-256 " not in sent(here)
+
+    asyncio.run(live())
+
+
+def test_what_is_opened_to_look_carries_nothing(folder: Path) -> None:
+    """The trust that believes anybody is for seeing a certificate: no login and no message goes under it."""
+
+    async def live() -> None:
+        async with hop(folder, tls={"certificate": "wrong name"}) as here:
+            with pytest.raises(SessionFailed):
+                await here.open(trust=LOOK, login="tern", password=Secret(PASSWORD))
+            with pytest.raises(LocalProtocolError):
+                await here.relay(trust=LOOK)
+            assert not here.caught and "AUTH" not in sent(here) and "MAIL" not in sent(here)
 
     asyncio.run(live())
 

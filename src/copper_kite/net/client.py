@@ -13,7 +13,7 @@ import ssl
 from collections.abc import Awaitable, Callable, Iterable, Iterator
 from typing import Any
 
-from copper_kite.errors import RemoteProtocolError, SessionFailed
+from copper_kite.errors import LocalProtocolError, RemoteProtocolError, SessionFailed
 from copper_kite.net import tls
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.plan import Plan
@@ -354,9 +354,15 @@ class ClientSession:
 
     async def step(self, stage: Stage, command: smtp.Command) -> None:
         """One command as a stage of its own. Raises SessionFailed when it is refused."""
+        self._demand_trust()
         self.stage, began = stage, self._now()
         bound = self._plan.timeouts.data if command.verb is _DATA else self._plan.timeouts.command
         self._stage_taken(began, await self._ask(command, bound))
+
+    def _demand_trust(self) -> None:
+        """A session that was opened only to look at a certificate carries no message."""
+        if self._plan.trust == tls.LOOK:
+            raise LocalProtocolError("a message under a trust that believes anybody")
 
     async def step_content(self, content: bytes) -> None:
         """The content and its end, as a stage of its own. Raises SessionFailed when it is refused."""
@@ -385,6 +391,7 @@ class ClientSession:
         content (RFC 2920 3.1); that envelope must then be the next one handed to `relay`. Raises SessionFailed when
         the session breaks, with what was decided until then in `facts["results"]`.
         """
+        self._demand_trust()
         self.messages += 1
         self.stage = Stage.SENDER
         begun, self._begun = self._begun, None
