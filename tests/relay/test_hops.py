@@ -138,6 +138,16 @@ def test_a_host_that_is_down_costs_one_attempt_and_then_all_goes(folder: Path) -
             assert sum(row.recipient.attempts for row in rows) < 5
             assert any("is down since" in row.recipient.reply for row in rows)
             assert len({row.recipient.next_try for row in rows}) == 1, "all of them wait for the same attempt"
+            told = sum(len(reader.record(row.message.id).attempts) for row in rows)
+            before = clock.time = rows[0].recipient.next_try or 0.0
+            await service.reload(load(folder / "kite.toml"))
+            async with asyncio.timeout(SECONDS):
+                while not all((row.recipient.next_try or 0.0) > before for row in reader.queue()):
+                    await asyncio.sleep(0.005)
+            rows = reader.queue()
+            assert sum(len(reader.record(row.message.id).attempts) for row in rows) <= told + 2, (
+                "told once, not each time"
+            )
             here = stand_in(folder / "1", caught)
             await here.start("127.0.0.1", hop)
             clock.time = rows[0].recipient.next_try or 0.0

@@ -141,6 +141,8 @@ class Recorder:
         if report.stop is None and session is not None and plan is not None and _all_relayed(report):
             return self._relayed(report, now, session, plan), None
         fates = self._fates(job, report.results, report.stop, now)
+        if all(_waits_on(fate) and not self._has_become_late(fate, job.message, now) for fate in fates):
+            return Change(outcomes=[_outcome(fate, job.connector, now) for fate in fates]), None
         worst = max(fates, key=lambda fate: _RANK[fate.state])
         attempt = self._attempt(report, fates, worst, plan)
         notice = self._notice(job, fates, attempt, now)
@@ -340,6 +342,13 @@ _RELAYED, _ACCEPT = State.RELAYED, Stage.ACCEPT.value
 def _all_relayed(report: Report) -> bool:
     every = len(report.results) == len(report.job.recipients)
     return every and all(classify(stage, reply) is _RELAYED for _, stage, reply in report.results)
+
+
+def _waits_on(fate: _Fate) -> bool:
+    """Whether a recipient only waits again, for what it waited for before: that is told already."""
+    before = fate.recipient
+    again = before.state is State.DELAYED and before.reply == fate.said[:MAX_REPLY_KEPT]
+    return again and not fate.sent and fate.state is State.DELAYED
 
 
 def _next_hop(job: Job, session: ClientSession | None, stop: Stop | None) -> str:
