@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from enum import StrEnum
 
-__all__ = ["DOMAIN_CAUSES", "FINAL", "MESSAGE_STAGES", "Cause", "Event", "Side", "Stage", "State"]
+__all__ = ["CERTIFICATE_CAUSES", "DOMAIN_CAUSES", "FINAL", "MESSAGE_STAGES", "Cause", "Event", "Side", "Stage", "State"]
 
 
 class Stage(StrEnum):
@@ -109,3 +109,6 @@ class Cause(StrEnum):
 
 # What a recipient's domain says of itself: no use in trying again, and nobody's fault but the address's.
 DOMAIN_CAUSES = frozenset({Cause.DOMAIN_NOT_FOUND, Cause.NULL_MX, Cause.MAIL_LOOP})
+
+# The next hop shows a certificate that is not believed.
+CERTIFICATE_CAUSES = frozenset(cause for cause in Cause if cause.value.startswith("certificate "))

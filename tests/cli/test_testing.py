@@ -23,7 +23,7 @@ from xml.etree import ElementTree
 import pytest
 
 from copper_kite.cli.main import main
-from tests.support import PASSWORD, SECONDS, environment, free_port, kite, running, write_site
+from tests.support import OPENING, PASSWORD, SECONDS, environment, free_port, kite, running, write_site
 
 MAIL = b"Subject: high tide\n\nThe tide is high.\n"
 
@@ -84,18 +84,7 @@ def test_probe_says_how_far_it_gets(folder: Path) -> None:
         text = good.stdout.decode()
         assert good.returncode == 0, good.stderr
         stages = re.findall(r"(?m)^ok +([a-z]+) ", text)
-        assert stages == [
-            "resolve",
-            "connect",
-            "greet",
-            "hello",
-            "secure",
-            "hello",
-            "login",
-            "sender",
-            "recipient",
-            "quit",
-        ]
+        assert stages == [*OPENING, "sender", "recipient", "quit"]
         for words in (
             "offered in clear",
             "offered under TLS",
@@ -186,6 +175,9 @@ def test_send_follows_a_message_to_its_end(folder: Path) -> None:
             assert failed.returncode == 4 and json.loads(failed.stdout)["recipients"][0]["state"] == "failed"
             told = kite("send", "b@x.example", config=config)
             assert re.search(rb"next +kite trace [0-9A-Z]{10}", told.stdout)
+            assert refused("--config", config, "send", "b@x.example", "--login", "tern"), (
+                "there is nobody to log in with"
+            )
 
 
 def test_captures_are_looked_at_later(folder: Path) -> None:

@@ -103,6 +103,22 @@ def test_what_does_not_come_is_told_with_its_line(folder: Path, text: str, line:
     assert found.verdict.meaning and found.verdict.next
 
 
+def test_a_credential_may_hold_a_command_or_a_token(folder: Path) -> None:
+    """`login NAME` takes all that a credential has, and nothing of the command line's login."""
+    script = parse_script(folder / "a.session", "connect\nhello\nsecure\nlogin renewed\nexpect no offer STARTTLS\n")
+    held = {"token_command": f"echo {PASSWORD}"}, {"token": Secret(PASSWORD)}, {"password_command": f"echo {PASSWORD}"}
+
+    async def live() -> None:
+        async with standing(folder, {"offers": {"mechanisms": ["OAUTHBEARER", "PLAIN"]}}) as plan:
+            plan = plan.logging_in_as(Credential("", "tern", password=Secret("another, and wrong")))
+            for one in held:
+                credentials = {"renewed": Credential("renewed", "tern", **one)}  # type: ignore[arg-type]
+                found = await play(script, plan, {}, credentials, {})
+                assert found.good, found.failed
+
+    asyncio.run(live())
+
+
 def test_a_stop_may_be_expected(folder: Path) -> None:
     """At its stage and for its cause; the script goes on behind it."""
     text = "connect\nhello\nsecure\nexpect stop at secure: self-signed\nconnect\nhello\nexpect 250\n"

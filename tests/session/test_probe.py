@@ -18,13 +18,14 @@ from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.opening import connect
 from copper_kite.net.plan import Plan, Timeouts
 from copper_kite.session.behaviour import Behaviour
+from copper_kite.session.look import look
 from copper_kite.session.probe import Letter, Probed, probe, sweep
 from copper_kite.session.staging import stage
 from copper_kite.session.standin import StandIn
 from copper_kite.smtp.sasl import Secret
 from copper_kite.smtp.transaction import Envelope
 from copper_kite.words import Cause, Side, Stage
-from tests.support import PASSWORD, SECONDS, free_port, scripted
+from tests.support import OPENING, PASSWORD, SECONDS, free_port, scripted
 
 QUICK = Timeouts(
     resolve=5.0, connect=5.0, secure=2.0, greet=0.5, command=0.5, data=0.5, block=5.0, accept=0.5, quit=0.2
@@ -276,22 +277,14 @@ def test_what_went_well_is_told(folder: Path) -> None:
     """Stages in order, both EHLOs, the certificate, the login; with content, the message arrives."""
     stop = Stop(Stage.QUIT, R, HERE, "", plan=WITH_LOGIN, letter=PASSING)
     found = asyncio.run(meet(folder, stop))
-    assert [stage.value for stage, _, _ in found.stages] == (
-        [
-            "resolve",
-            "connect",
-            "greet",
-            "hello",
-            "secure",
-            "hello",
-            "login",
-            "sender",
-            "recipient",
-            "content",
-            "accept",
-            "quit",
-        ]
-    )
+    assert [stage.value for stage, _, _ in found.stages] == [
+        *OPENING,
+        "sender",
+        "recipient",
+        "content",
+        "accept",
+        "quit",
+    ]
     assert found.in_clear is not None and "STARTTLS" in found.in_clear and "AUTH" not in found.in_clear
     assert found.keywords["AUTH"] == ("SCRAM-SHA-256", "PLAIN", "LOGIN") and found.offers.size == 100 * 1024 * 1024
     assert found.chain[0].names[0] == "localhost" and found.chain[0].days_left(found.at) in (363, 364)
@@ -300,6 +293,25 @@ def test_what_went_well_is_told(folder: Path) -> None:
     assert kept.read_bytes() == PASSING.content
     without = asyncio.run(meet(folder, replace(stop, letter=LETTER)))
     assert "no message was sent" in without.verdict.meaning and len(list(folder.glob("*.eml"))) == 1
+
+
+def test_a_server_is_named_as_a_command_takes_it() -> None:
+    named = [
+        Plan(host=host, port=25, path=path, name="q").where
+        for host, path in (("::1", ""), ("h.example", ""), ("", "/s"))
+    ]
+    assert named == ["[::1]:25", "h.example:25", "unix:/s"]
+    assert "[::1]:" in met("::1", free_port()).verdict.meaning
+
+
+def test_init_knows_which_faults_another_trust_may_mend(folder: Path) -> None:
+    """Whatever is wrong with a certificate alone, self-signed ones included."""
+
+    async def live() -> list[bool]:
+        async with stand_in(folder, Stop(Stage.QUIT, R, HERE, "", tls={"certificate": "self-signed"})) as (port, _):
+            return [seen.distrusted for seen in await look("localhost", port, "q.example", "system")]
+
+    assert asyncio.run(live()) == [False, True]
 
 
 def test_a_sweep_finds_the_way_of_each_port(folder: Path, authority: CertificateFiles) -> None:

@@ -7,12 +7,13 @@ import json
 import signal
 import ssl
 import sys
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from copper_kite.cli.options import json_option
+from copper_kite.cli.options import Endpoints, json_option
 from copper_kite.cli.show import local_time, print_json, print_table, say, size
 from copper_kite.errors import Finding, InputError, SettingsError
 
@@ -21,6 +22,7 @@ if TYPE_CHECKING:
     from copper_kite.session.behaviour import Behaviour
     from copper_kite.session.captures import Capture
     from copper_kite.session.standin import Caught, StandInPlan
+    from copper_kite.settings.units import Endpoint
     from copper_kite.smtp.sasl import Secret
 
 __all__ = ["catch"]
@@ -51,7 +53,7 @@ folder_option = click.option(
 
 
 @catch.command()
-@click.argument("addresses", nargs=-1, metavar="[ADDRESS:PORT]...")
+@click.argument("addresses", nargs=-1, type=Endpoints(DEFAULT_PORT), metavar="[ADDRESS:PORT]...")
 @click.option("--name", help="Its name, also in its certificate.  [default: localhost]")
 @folder_option
 @click.option("--tls", type=click.Choice(["starttls", "implicit", "off"]), help="[default: starttls]")
@@ -65,7 +67,7 @@ folder_option = click.option(
 @click.option("--refuse", multiple=True, metavar="PATTERN", help="Recipients to answer 550.")
 @click.option("--json", "as_json", is_flag=True, help="One JSON object a line for each message.")
 def run(
-    addresses: tuple[str, ...],
+    addresses: tuple[Endpoint, ...],
     name: str | None,
     folder: Path,
     tls: str | None,
@@ -83,26 +85,17 @@ def run(
     """
     from copper_kite.session.behaviour import Behaviour, read_behaviour
     from copper_kite.session.standin import PUT_OFF, REFUSED, Rule
+    from copper_kite.settings.units import Endpoint
 
-    endpoints = [_endpoint(address) for address in addresses or (f"127.0.0.1:{DEFAULT_PORT}",)]
+    if any(address.path for address in addresses):
+        raise click.BadParameter("a stand-in listens on TCP addresses", param_hint="ADDRESS:PORT")
+    endpoints = addresses or (Endpoint("127.0.0.1", DEFAULT_PORT),)
     behaviour = read_behaviour(Path(behave)) if behave else Behaviour()
     changes: dict[str, Any] = {"tls": behaviour.tls.model_copy(update={"mode": tls} if tls else {})}
     behaviour = behaviour.model_copy(update=changes | ({"name": name} if name else {}))
     rules = [Rule(pattern, PUT_OFF) for pattern in put_off] + [Rule(pattern, REFUSED) for pattern in refuse]
     plan = _plan(behaviour, folder, _logins(credentials), _files(certificate, key), rules)
     asyncio.run(_run(plan, endpoints, as_json))
-
-
-def _endpoint(address: str) -> tuple[str, int]:
-    from copper_kite.settings.units import parse_endpoint
-
-    try:
-        endpoint = parse_endpoint(address, default_port=DEFAULT_PORT)
-    except ValueError as error:
-        raise click.BadParameter(str(error), param_hint="ADDRESS:PORT") from error
-    if endpoint.path:
-        raise click.BadParameter("a stand-in listens on TCP addresses", param_hint="ADDRESS:PORT")
-    return endpoint.host, endpoint.port
 
 
 def _files(certificate: str | None, key: str | None) -> CertificateFiles | None:
@@ -146,7 +139,7 @@ def _logins(credentials: str | None) -> dict[str, Secret]:
     return {login: secret for login, secret in secrets.items() if secret is not None}
 
 
-async def _run(plan: StandInPlan, endpoints: list[tuple[str, int]], as_json: bool) -> None:
+async def _run(plan: StandInPlan, endpoints: Sequence[Endpoint], as_json: bool) -> None:
     from copper_kite.session.standin import StandIn
 
     told = asyncio.Event()
@@ -160,10 +153,9 @@ async def _run(plan: StandInPlan, endpoints: list[tuple[str, int]], as_json: boo
         click.echo(json.dumps(one.export(), ensure_ascii=False) if as_json else _caught_line(one))
 
     stand_in = StandIn(plan, tell)
-    for host, port in endpoints:
-        await stand_in.start(host, port)
-        where = f"[{host}]:{port}" if ":" in host else f"{host}:{port}"
-        click.echo(f"{plan.name} takes mail on {where}, TLS {plan.tls}; messages go to {plan.folder}", err=True)
+    for endpoint in endpoints:
+        await stand_in.start(endpoint.host, endpoint.port)
+        click.echo(f"{plan.name} takes mail on {endpoint}, TLS {plan.tls}; messages go to {plan.folder}", err=True)
     authority = plan.folder / "tls" / "ca.pem" if plan.folder is not None else None
     if plan.context is not None and authority is not None and authority.exists():
         click.echo(f'connectors trust it with: trust = "{authority.absolute()}"', err=True)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import time
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -20,7 +19,6 @@ from copper_kite.cli.show import (
     print_table,
     say,
 )
-from copper_kite.errors import InputError
 
 if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
@@ -141,25 +139,15 @@ def test_connector(ctx: click.Context, name: str, recipient: str | None, dialogu
     Exit 0 when it gets there, 4 when something stops it.
     """
     from copper_kite.cli.probe import make_letter
-    from copper_kite.cli.target import Target
-    from copper_kite.routing.plan import make_plan
-    from copper_kite.session.probe import PATIENCE, probe
+    from copper_kite.cli.target import connector_target
+    from copper_kite.session.probe import probe
 
-    loaded = load_settings(ctx.obj, secrets=True)
-    entries = {entry.name: entry for entry in loaded.settings.connector}
-    if name not in entries:
-        raise near(name, list(entries), "connector")
-    if entries[name].mx:
-        raise InputError(f"{name} goes to many mail exchangers; name one of them: kite probe HOST:25", usage=True)
-    facts = {"connector": name, "config": str(loaded.path), "credential": entries[name].credential}
-    plan = replace(make_plan(loaded, entries[name]), timeouts=PATIENCE)
-    letter = None
-    if recipient:
-        letter = make_letter(Target(plan=plan, loaded=loaded, facts=facts), None, (recipient,), None, deliver=True)
-    found = asyncio.run(probe(plan, facts, letter))
+    target = connector_target(ctx.obj, name)
+    letter = make_letter(target, None, (recipient,), None, deliver=True) if recipient else None
+    found = asyncio.run(probe(target.plan, target.facts, letter))
     if as_json:
         print_json(probed_json(found))
     else:
-        say((f"connector {name}", "bold"), f" to {entries[name].next_hop}, TLS {entries[name].tls}")
+        say((f"connector {name}", "bold"), f" to {target.where}, TLS {target.plan.tls}")
         print_probed(found, dialogue=dialogue)
     ctx.exit(0 if found.passed else 4)

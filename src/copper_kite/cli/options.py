@@ -10,7 +10,46 @@ import click
 if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
 
-__all__ = ["json_option", "load_settings"]
+__all__ = ["DURATION", "PACE", "SIZE", "Endpoints", "json_option", "load_settings"]
+
+
+class _Unit(click.ParamType):  # type: ignore[type-arg]  # generic only in the newest click
+    """A value as people write it: what `settings.units` refuses is wrong usage of the option."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        """The value itself."""
+        if not isinstance(value, str):
+            return value
+        try:
+            return self.parse(value)
+        except ValueError as error:
+            self.fail(str(error), param, ctx)
+
+    def parse(self, value: str) -> Any:
+        """Raises ValueError."""
+        from copper_kite.settings import units
+
+        return getattr(units, f"parse_{self.name}")(value)
+
+
+class Endpoints(_Unit):
+    """`HOST[:PORT]` or `unix:/PATH`, with the port that is meant when none is given."""
+
+    def __init__(self, default_port: int) -> None:
+        super().__init__("endpoint")
+        self._default_port = default_port
+
+    def parse(self, value: str) -> Any:
+        """Raises ValueError."""
+        from copper_kite.settings.units import parse_endpoint
+
+        return parse_endpoint(value, default_port=self._default_port)
+
+
+DURATION, SIZE, PACE = _Unit("duration"), _Unit("size"), _Unit("pace")
 
 
 def json_option(function: Callable[..., Any]) -> Callable[..., Any]:

@@ -11,26 +11,30 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from copper_kite.cli.options import json_option
+from copper_kite.cli.options import Endpoints, json_option
 from copper_kite.cli.probed import milliseconds, print_dialogue
 from copper_kite.cli.show import print_json, print_table, print_verdict, say, verdict_json
-from copper_kite.cli.target import Target, find_target, own_name, target_options
+from copper_kite.cli.target import SUBMISSION_PORT, Target, credentials_of, find_target, target_options
 from copper_kite.errors import InputError
 from copper_kite.smtp.replies import printable
 
 if TYPE_CHECKING:
     from copper_kite.session.play import Played
     from copper_kite.session.script import Script
-    from copper_kite.settings.secrets import Credential
 
-__all__ = ["credentials_of", "play"]
+__all__ = ["play"]
 
 COLOURS = {"ok": "green", "known": "yellow", "FAILED": "bold red", "mended": "bold red"}
 
 
 @click.command()
 @click.argument("scripts", nargs=-1, metavar="[SCRIPT]...")
-@click.option("--server", metavar="HOST[:PORT]", help="Whom to play against, unless a script connects elsewhere.")
+@click.option(
+    "--server",
+    type=Endpoints(SUBMISSION_PORT),
+    metavar="HOST[:PORT]",
+    help="Whom to play against, unless a script connects elsewhere.",
+)
 @click.option("--shipped", is_flag=True, help="Play the scripts that kite ships with.")
 @click.option("--list", "listed", is_flag=True, help="List the scripts that kite ships with.")
 @click.option("--set", "settings", multiple=True, metavar="NAME=VALUE", help="Give a variable a value.")
@@ -48,8 +52,7 @@ def play(ctx: click.Context, /, scripts: tuple[str, ...], **given: Any) -> None:
     if given["listed"]:
         _list()
         return
-    server = given.pop("server")
-    target = find_target(ctx.obj, server, given) if server or given["connector"] else _nowhere(ctx.obj, given)
+    target = find_target(ctx.obj, given.pop("server"), given, needed=False)
     found = [_find(name) for name in (*scripts, *(_shipped_names() if given["shipped"] else ()))]
     if not found:
         raise InputError("name a script, or play those that kite ships with: --shipped", usage=True)
@@ -61,14 +64,6 @@ def play(ctx: click.Context, /, scripts: tuple[str, ...], **given: Any) -> None:
     else:
         _print(played, dialogue=given["dialogue"])
     ctx.exit(0 if all(one.good for one in played) else 1)
-
-
-def _nowhere(config: str | None, given: dict[str, Any]) -> Target:
-    """For scripts that say themselves where they connect to."""
-    target = find_target(config, "localhost:1", given)
-    from dataclasses import replace
-
-    return replace(target, plan=replace(target.plan, host="", port=0, name=own_name(target.loaded)))
 
 
 def _variables(settings: Sequence[str]) -> dict[str, str]:
@@ -102,18 +97,8 @@ def _list() -> None:
 async def _play_all(scripts: Sequence[Script], target: Target, variables: dict[str, str]) -> list[Played]:
     from copper_kite.session.play import play
 
-    credentials = credentials_of(target)
+    credentials = credentials_of(target.loaded, [])
     return [await play(script, target.plan, variables, credentials, target.facts) for script in scripts]
-
-
-def credentials_of(target: Target) -> dict[str, Credential]:
-    """The configuration's, for `login NAME`."""
-    from copper_kite.settings.load import secret_file
-    from copper_kite.settings.secrets import read_credentials
-
-    if target.loaded is None:
-        return {}
-    return read_credentials(secret_file(target.loaded.path, target.loaded.settings.server.credentials), [])
 
 
 def _print(played: Sequence[Played], *, dialogue: bool) -> None:

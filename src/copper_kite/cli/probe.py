@@ -9,41 +9,44 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from copper_kite.cli.options import json_option
+from copper_kite.cli.options import DURATION, SIZE, Endpoints, json_option
 from copper_kite.cli.probed import milliseconds, print_probed, print_repeats, print_sweep, probed_json, repeats_json
 from copper_kite.cli.show import print_json, say
-from copper_kite.cli.target import Target, find_target, own_name, target_options
+from copper_kite.cli.target import SUBMISSION_PORT, Target, find_target, own_name, target_options
 from copper_kite.errors import InputError
 
 if TYPE_CHECKING:
     from copper_kite.session.probe import Letter, Probed
+    from copper_kite.settings.units import Endpoint
 
 __all__ = ["make_letter", "probe"]
 
 
 @click.command()
-@click.argument("server", required=False, metavar="[HOST[:PORT]]")
+@click.argument("server", required=False, type=Endpoints(SUBMISSION_PORT), metavar="[HOST[:PORT]]")
 @click.option("--ports", metavar="LIST", help="Try several ports at once, as in 25,465,587,2525.")
 @click.option("--from", "sender", metavar="ADDRESS", help="Go on with MAIL.  [default: postmaster, when there is --to]")
 @click.option("--to", "recipients", multiple=True, metavar="ADDRESS", help="Go on with RCPT; no message is sent.")
-@click.option("--size", metavar="SIZE", help="Say that the message will be so large, as in 30MiB.")
+@click.option("--size", type=SIZE, metavar="SIZE", help="Say that the message will be so large, as in 30MiB.")
 @click.option("--deliver", is_flag=True, help="Send one small real message to --to.")
 @click.option("--repeat", type=click.IntRange(1, 10_000), default=1, metavar="N", help="So many times, with a summary.")
-@click.option("--every", metavar="TIME", default="1s", show_default=True, help="How long between two of them.")
+@click.option(
+    "--every", type=DURATION, metavar="TIME", default="1s", show_default=True, help="How long between two of them."
+)
 @click.option("--dialogue", is_flag=True, help="Show every line that was said, with its time.")
 @json_option
 @click.pass_context
 def probe(
     ctx: click.Context,
     /,
-    server: str | None,
+    server: Endpoint | None,
     ports: str | None,
     sender: str | None,
     recipients: tuple[str, ...],
-    size: str | None,
+    size: int | None,
     deliver: bool,
     repeat: int,
-    every: str,
+    every: float,
     dialogue: bool,
     as_json: bool,
     **given: Any,
@@ -56,11 +59,11 @@ def probe(
     Exit 0 when nothing stops it, 4 when something does.
     """
     target = find_target(ctx.obj, server, given)
-    letter = make_letter(target, sender, recipients, _size(size), deliver=deliver)
+    letter = make_letter(target, sender, recipients, size, deliver=deliver)
     if ports:
         found = asyncio.run(_sweep(target, _ports(ports)))
     else:
-        found = asyncio.run(_repeat(target, letter, repeat, _seconds(every), quiet=as_json))
+        found = asyncio.run(_repeat(target, letter, repeat, every, quiet=as_json))
     if as_json:
         print_json(_json(found, swept=bool(ports)))
     elif ports:
@@ -114,24 +117,6 @@ def _ports(text: str) -> list[int]:
     if not all(part.isdigit() and 0 < int(part) < 65536 for part in parts):
         raise click.BadParameter(f"{text!r} is no list of ports; write it as 25,465,587,2525", param_hint="--ports")
     return list(dict.fromkeys(map(int, parts)))
-
-
-def _size(text: str | None) -> int | None:
-    from copper_kite.settings.units import parse_size
-
-    try:
-        return None if text is None else parse_size(text)
-    except ValueError as error:
-        raise click.BadParameter(str(error), param_hint="--size") from error
-
-
-def _seconds(text: str) -> float:
-    from copper_kite.settings.units import parse_duration
-
-    try:
-        return parse_duration(text)
-    except ValueError as error:
-        raise click.BadParameter(str(error), param_hint="--every") from error
 
 
 def make_letter(

@@ -211,7 +211,7 @@ def probed_json(found: Probed) -> dict[str, Any]:
     plan = found.plan
     return {
         "time": json_time(found.at),
-        "next_hop": f"unix:{plan.path}" if plan.path else f"{plan.host}:{plan.port}",
+        "next_hop": plan.where,
         "address": found.address or None,
         "tried": [{"address": address, "said": why} for address, why in found.tried],
         "passed": found.passed,

@@ -14,10 +14,10 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from copper_kite.cli.options import json_option
+from copper_kite.cli.options import DURATION, PACE, SIZE, Endpoints, json_option
 from copper_kite.cli.probed import milliseconds, print_probed, probed_json
 from copper_kite.cli.show import local_time, print_json, print_verdict, say, verdict_json
-from copper_kite.cli.target import Target, find_target, maybe_settings, own_name, target_options
+from copper_kite.cli.target import SUBMISSION_PORT, Target, find_target, own_name, refuse_options, target_options
 from copper_kite.errors import InputError
 
 if TYPE_CHECKING:
@@ -34,7 +34,12 @@ TEXT = "This is a test message, sent by kite.\n"
 
 @click.command()
 @click.argument("recipients", nargs=-1, required=True, metavar="RECIPIENT...")
-@click.option("--server", metavar="HOST[:PORT]", help="Hand it to this server, and not to the one on this machine.")
+@click.option(
+    "--server",
+    type=Endpoints(SUBMISSION_PORT),
+    metavar="HOST[:PORT]",
+    help="Hand it to this server, and not to the one on this machine.",
+)
 @click.option("--from", "sender", metavar="ADDRESS", help="The sender.  [default: postmaster]")
 @click.option("--envelope-from", metavar="ADDRESS", help="Another sender in the envelope; '' for none.")
 @click.option("--subject", help="[default: a test, and when]")
@@ -42,13 +47,13 @@ TEXT = "This is a test message, sent by kite.\n"
 @click.option("--html", metavar="HTML", help="The same as HTML.")
 @click.option("--attach", multiple=True, type=click.Path(path_type=Path, dir_okay=False), help="Attach a file.")
 @click.option("--header", "fields", multiple=True, metavar="FIELD", help="One more field, as in 'X-Tide: high'.")
-@click.option("--size", metavar="SIZE", help="Fill the text up until the message is so large.")
+@click.option("--size", type=SIZE, metavar="SIZE", help="Fill the text up until the message is so large.")
 @click.option("--eml", metavar="FILE", help="Send this message as it is.")
 @click.option("--count", type=click.IntRange(1, 10_000_000), default=1, metavar="N", help="So many messages.")
-@click.option("--rate", metavar="N/s", help="At most so many a second, as in 10/s; or a minute, as in 30/m.")
+@click.option("--rate", type=PACE, metavar="N/s", help="At most so many a second, as in 10/s; or a minute, as in 30/m.")
 @click.option("--sessions", type=click.IntRange(1, 1000), default=1, metavar="N", help="Over so many sessions at once.")
 @click.option("--wait", is_flag=True, help="Follow it through the queue to its end, and print its story.")
-@click.option("--at-most", metavar="TIME", default="5m", show_default=True, help="How long to wait.")
+@click.option("--at-most", type=DURATION, metavar="TIME", default="5m", show_default=True, help="How long to wait.")
 @click.option("--dialogue", is_flag=True, help="Show every line that was said.")
 @json_option
 @click.pass_context
@@ -59,19 +64,20 @@ def send(ctx: click.Context, /, recipients: tuple[str, ...], **given: Any) -> No
     --wait follows it from there. Exit 0 when it was taken (with --wait: relayed), 4 when not.
     """
     server = given.pop("server")
-    target = _local(ctx.obj) if server is None and not given["connector"] else find_target(ctx.obj, server, given)
-    if given["wait"] and (server or target.facts.get("connector") or given["count"] > 1):
+    here = server is None and not given["connector"]
+    target = _local(ctx.obj, given) if here else find_target(ctx.obj, server, given)
+    if given["wait"] and (not here or given["count"] > 1):
         raise InputError("--wait follows one message through this machine's queue", usage=True)
-    at_most, rate = _seconds(given["at_most"]), _rate(given["rate"])
+    rate = 1 / given["rate"].interval if given["rate"] else None
     letter = _letters(target, recipients, given)
     if given["count"] > 1:
         ctx.exit(_send_many(target, letter, given["count"], rate, given["sessions"], as_json=given["as_json"]))
     found = asyncio.run(_send_one(target, letter(1)))
     id = _id_of(found)
-    if id is not None and target.loaded is not None and server is None:
+    if id is not None and here:
         found = replace(found, verdict=replace(found.verdict, next=f"kite trace {id}   # or send with --wait"))
     if given["wait"] and found.passed and id is not None:
-        ctx.exit(_follow(target, id, at_most, as_json=given["as_json"]))
+        ctx.exit(_follow(target, id, given["at_most"], as_json=given["as_json"]))
     if given["as_json"]:
         print_json({"id": id, **probed_json(found)})
     else:
@@ -80,12 +86,13 @@ def send(ctx: click.Context, /, recipients: tuple[str, ...], **given: Any) -> No
     ctx.exit(0 if found.passed else 4)
 
 
-def _local(config: str | None) -> Target:
+def _local(config: str | None, given: dict[str, Any]) -> Target:
     """This machine's own server, as a program meets it. Raises InputError when there is nothing to meet."""
     from copper_kite.cli.options import load_settings
     from copper_kite.net.plan import Plan
     from copper_kite.session.probe import PATIENCE
 
+    refuse_options(given)
     loaded = load_settings(config)
     binds = [bind for entry in loaded.settings.listener if entry.enabled for bind in entry.bind]
     bind = next((bind for bind in binds if bind.path), None) or next(iter(binds), None)
@@ -103,7 +110,7 @@ def _letters(target: Target, recipients: tuple[str, ...], given: dict[str, Any])
     from copper_kite.smtp.grammar import is_mailbox
     from copper_kite.smtp.transaction import Envelope
 
-    loaded = target.loaded or maybe_settings(None)
+    loaded = target.loaded
     domain = (loaded.settings.identity.domain if loaded else None) or own_name(loaded)
     sender = given["sender"] or f"postmaster@{domain}"
     path = split_address(sender)[1] if given["envelope_from"] is None else given["envelope_from"]
@@ -129,7 +136,6 @@ def _maker(
 ) -> Callable[[int], bytes]:
     from copper_kite.mail.compose import Parts, compose
     from copper_kite.mail.mend import normalise_line_ends
-    from copper_kite.settings.units import parse_size
 
     if given["eml"]:
         try:
@@ -139,10 +145,6 @@ def _maker(
         return lambda number: ready
     text = sys.stdin.read() if given["text"] == "-" else given["text"] or TEXT
     subject = given["subject"] or f"Test by kite at {local_time(time.time())}"
-    try:
-        size = parse_size(given["size"]) if given["size"] else None
-    except ValueError as error:
-        raise click.BadParameter(str(error), param_hint="--size") from error
     count = given["count"]
     whole = [recipient if "@" in recipient else f"{recipient}@{domain}" for recipient in recipients]
 
@@ -155,7 +157,7 @@ def _maker(
             html=given["html"] or "",
             attachments=given["attach"],
             fields=given["fields"],
-            size=size,
+            size=given["size"],
         )
         message_id = f"{time.time_ns():x}.{os.getpid()}.{number}.test@{domain}"
         return compose(parts, message_id, time.time())
@@ -299,25 +301,6 @@ def _why(target: Target, one: Sent, letter: Callable[[int], Letter]) -> Verdict:
         failure = SessionFailed(refused.stage, Cause.REPLY, str(refused.reply), refused.reply)
         recipient = refused.recipient
     return stopped(target.plan, failure, {"recipient": recipient, **target.facts}, letter(one.number))
-
-
-def _seconds(text: str) -> float:
-    from copper_kite.settings.units import parse_duration
-
-    try:
-        return parse_duration(text)
-    except ValueError as error:
-        raise click.BadParameter(str(error), param_hint="--at-most") from error
-
-
-def _rate(text: str | None) -> float | None:
-    """Messages a second from `10/s`, `30/m`, `600/h`."""
-    from copper_kite.settings.units import parse_pace
-
-    try:
-        return None if text is None else 1 / parse_pace(text).interval
-    except ValueError as error:
-        raise click.BadParameter(str(error), param_hint="--rate") from error
 
 
 target_options(send)

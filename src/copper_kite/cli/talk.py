@@ -11,10 +11,10 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from copper_kite.cli.play import credentials_of
+from copper_kite.cli.options import Endpoints
 from copper_kite.cli.probed import milliseconds
 from copper_kite.cli.show import print_verdict
-from copper_kite.cli.target import Target, find_target, target_options
+from copper_kite.cli.target import SUBMISSION_PORT, Target, credentials_of, find_target, target_options
 from copper_kite.smtp.replies import visible
 
 if TYPE_CHECKING:
@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from prompt_toolkit.completion import Completer
 
     from copper_kite.session.talk import Said, Talk
+    from copper_kite.settings.units import Endpoint
 
 __all__ = ["talk"]
 
@@ -34,9 +35,9 @@ Read = Callable[["Talk"], Awaitable["str | None"]]
 
 
 @click.command()
-@click.argument("server", required=False, metavar="[HOST[:PORT]]")
+@click.argument("server", required=False, type=Endpoints(SUBMISSION_PORT), metavar="[HOST[:PORT]]")
 @click.pass_context
-def talk(ctx: click.Context, /, server: str | None, **given: Any) -> None:
+def talk(ctx: click.Context, /, server: Endpoint | None, **given: Any) -> None:
     """A live session: type SMTP as it is, and read what the replies mean.
 
     The prompt shows the stage. After 354, type the message; a line of one dot ends it. Lines that begin with a colon
@@ -53,7 +54,7 @@ async def _talk(target: Target) -> int:
     from copper_kite.session.talk import Talk
 
     on_terminal = sys.stdin.isatty() and sys.stdout.isatty()
-    live = Talk(target.plan, credentials_of(target), target.facts)
+    live = Talk(target.plan, credentials_of(target.loaded, []), target.facts)
     read: Read = _Terminal().read if on_terminal else _read_pipe
     click.echo(f"{target.where}: :help lists what kite does for you", err=not on_terminal)
     _show(await live.begin())

@@ -11,15 +11,24 @@ import click
 
 from copper_kite.cli.credential import password_options, read_password
 from copper_kite.cli.options import load_settings
-from copper_kite.errors import InputError, SettingsError
+from copper_kite.errors import Finding, InputError, SettingsError
 
 if TYPE_CHECKING:
     from copper_kite.net.plan import Plan, Timeouts
     from copper_kite.settings.load import Loaded
     from copper_kite.settings.secrets import Credential
-    from copper_kite.smtp.sasl import Secret
+    from copper_kite.settings.units import Endpoint
 
-__all__ = ["Target", "find_target", "maybe_settings", "own_name", "target_options"]
+__all__ = [
+    "SUBMISSION_PORT",
+    "Target",
+    "connector_target",
+    "credentials_of",
+    "find_target",
+    "own_name",
+    "refuse_options",
+    "target_options",
+]
 
 SUBMISSION_PORT, IMPLICIT_PORT = 587, 465  # RFC 6409 3.1, RFC 8314 3.3
 BOUND_OF = {"hello": "command", "login": "command", "sender": "command", "recipient": "command", "content": "data"}
@@ -36,8 +45,7 @@ class Target:
     @property
     def where(self) -> str:
         """As people name it."""
-        plan = self.plan
-        return f"unix:{plan.path}" if plan.path else f"{plan.host}:{plan.port}"
+        return self.plan.where
 
 
 def target_options(command: click.Command) -> click.Command:
@@ -70,25 +78,42 @@ def target_options(command: click.Command) -> click.Command:
 
 
 def maybe_settings(config: str | None) -> Loaded | None:
-    """The configuration, when there is one that can be used; a test needs none."""
+    """The configuration; a test needs none, so one that was not asked for may be missing, or broken."""
+    if config:
+        return load_settings(config)
     try:
         return load_settings(config)
     except SettingsError:
         return None
 
 
-def find_target(config: str | None, server: str | None, given: dict[str, Any]) -> Target:
-    """The target of a command line; takes its options out of `given`. Raises InputError, SettingsError."""
+def find_target(config: str | None, server: Endpoint | None, given: dict[str, Any], *, needed: bool = True) -> Target:
+    """The target of a command line; takes its options out of `given`. Raises InputError, SettingsError.
+
+    Where none is `needed` and none is named, its plan leads nowhere.
+    """
     options = {key: given.pop(key) for key in _KEYS}
-    if (server is None) == (options["connector"] is None):
+    connector = options["connector"]
+    if server and connector:
+        raise InputError("name a server or a connector, not both", usage=True)
+    if connector:
+        target = connector_target(config, connector)
+    elif server or not needed:
+        target = _of_server(config, server)
+    else:
         raise InputError("name a server, or a connector with --connector", usage=True)
-    target = _of_connector(config, options) if server is None else _of_server(config, server, options)
     _check_trust(options["trust"])
-    login, password = _login(target, options)
     changes = {key: options[key] for key in ("tls", "trust", "name") if options[key]}
-    if login:
-        changes |= {"login": login, "password": password}
-    return replace(target, plan=replace(target.plan, timeouts=_timeouts(options["timeout"]), **changes))
+    plan = replace(target.plan, timeouts=_timeouts(options["timeout"]), **changes)
+    credential = _login(target, options)
+    return replace(target, plan=plan if credential is None else plan.logging_in_as(credential))
+
+
+def refuse_options(given: dict[str, Any]) -> None:
+    """Refuse the options of a target where the command has one of its own; takes them out of `given`."""
+    wrong = [f"--{key.replace('_', '-')}" for key in _KEYS if given.pop(key)]
+    if wrong:
+        raise InputError(f"{', '.join(wrong)} says how to meet a --server or a --connector; name one", usage=True)
 
 
 _KEYS = (
@@ -97,33 +122,31 @@ _KEYS = (
 )  # fmt: skip
 
 
-def _of_connector(config: str | None, options: Mapping[str, Any]) -> Target:
+def connector_target(config: str | None, name: str) -> Target:
+    """The first next hop of a connector, by its settings, with the patience of a test. Raises InputError."""
     from copper_kite.cli.editing import near
     from copper_kite.routing.plan import make_plan
+    from copper_kite.session.probe import PATIENCE
 
     loaded = load_settings(config, secrets=True)
     entries = {entry.name: entry for entry in loaded.settings.connector}
-    name = options["connector"]
     if name not in entries:
         raise near(name, list(entries), "connector")
     if entries[name].mx:
         raise InputError(f"{name} goes to many mail exchangers; name one of them: kite probe HOST:25", usage=True)
     facts = {"connector": name, "config": str(loaded.path), "credential": entries[name].credential}
-    return Target(plan=make_plan(loaded, entries[name]), loaded=loaded, facts=facts)
+    return Target(plan=replace(make_plan(loaded, entries[name]), timeouts=PATIENCE), loaded=loaded, facts=facts)
 
 
-def _of_server(config: str | None, server: str, options: Mapping[str, Any]) -> Target:
+def _of_server(config: str | None, server: Endpoint | None) -> Target:
     from copper_kite.net.plan import Plan
-    from copper_kite.settings.units import parse_endpoint
 
-    try:
-        endpoint = parse_endpoint(server, default_port=SUBMISSION_PORT)
-    except ValueError as error:
-        raise click.BadParameter(str(error), param_hint="HOST[:PORT]") from error
     loaded = maybe_settings(config)
-    tls = "off" if endpoint.path else "implicit" if endpoint.port == IMPLICIT_PORT else "starttls"
-    host = endpoint.host or "localhost"
-    plan = Plan(host=host, port=endpoint.port, path=endpoint.path, name=own_name(loaded), tls=tls)
+    if server is None:
+        return Target(plan=Plan(host="", port=0, name=own_name(loaded)), loaded=loaded)
+    tls = "off" if server.path else "implicit" if server.port == IMPLICIT_PORT else "starttls"
+    host = server.host or "localhost"
+    plan = Plan(host=host, port=server.port, path=server.path, name=own_name(loaded), tls=tls)
     return Target(plan=plan, loaded=loaded)
 
 
@@ -145,35 +168,45 @@ def _check_trust(file: str | None) -> None:
         raise InputError(f"{file}: cannot be read ({error.strerror})", usage=True) from error
 
 
-def _login(target: Target, options: Mapping[str, Any]) -> tuple[str, Secret | None]:
+def _login(target: Target, options: Mapping[str, Any]) -> Credential | None:
+    """Whom to log in as, if the command line says so."""
+    from copper_kite.settings.secrets import Credential
     from copper_kite.smtp.sasl import Secret
 
     if options["credential"]:
-        credential = _credential(target.loaded, options["credential"])
-        return credential.login, credential.password
+        return _credential(target.loaded, options["credential"])
     given = read_password(options["password_stdin"], options["password_env"], options["password_command"])
-    if not options["login"]:
+    login = options["login"]
+    if not login:
         if given is not None:
             raise InputError("a password needs a --login", usage=True)
-        return "", None
-    login = options["login"]
-    return login, Secret(given or click.prompt(f"password of {login}", hide_input=True, err=True))
+        return None
+    password = Secret(given or click.prompt(f"password of {login}", hide_input=True, err=True))
+    return Credential("", login, password=password)
 
 
 def _credential(loaded: Loaded | None, name: str) -> Credential:
     from copper_kite.cli.editing import near
-    from copper_kite.settings.load import secret_file
-    from copper_kite.settings.secrets import read_credentials
 
     if loaded is None:
         raise InputError("a credential is one of the configuration's, and there is none; use --login", usage=True)
-    findings: list[Any] = []
-    found = read_credentials(secret_file(loaded.path, loaded.settings.server.credentials), findings)
+    findings: list[Finding] = []
+    found = credentials_of(loaded, findings)
     if findings:
         raise SettingsError(findings)
     if name not in found:
         raise near(name, list(found), "credential")
     return found[name]
+
+
+def credentials_of(loaded: Loaded | None, findings: list[Finding]) -> dict[str, Credential]:
+    """All credentials of a configuration, used or not; what is wrong with them is added to `findings`."""
+    from copper_kite.settings.load import secret_file
+    from copper_kite.settings.secrets import read_credentials
+
+    if loaded is None:
+        return {}
+    return read_credentials(secret_file(loaded.path, loaded.settings.server.credentials), findings)
 
 
 def _timeouts(given: tuple[str, ...]) -> Timeouts:

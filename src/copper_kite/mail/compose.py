@@ -14,7 +14,7 @@ from pathlib import Path
 from copper_kite.errors import InputError
 from copper_kite.mail.received import format_date
 
-__all__ = ["Parts", "compose", "split_address"]
+__all__ = ["Parts", "compose", "padding", "split_address"]
 
 PADDING = (
     b"0123456789abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ-.........."  # one line of it, without its end
@@ -57,8 +57,8 @@ def compose(parts: Parts, message_id: str, at: float) -> bytes:
             f"the message has {len(content)} octets without any padding, {parts.size} are wanted", usage=True
         )
     if not parts.html and not parts.attachments and content.isascii() and parts.text.isascii():
-        return content + _padding(missing).replace("\n", "\r\n").encode()
-    padded = replace(parts, text=_ended(parts.text) + _padding(missing))
+        return content + padding(missing)
+    padded = replace(parts, text=_ended(parts.text) + padding(missing).decode().replace("\r\n", "\n"))
     return _build(padded, message_id, at)
 
 
@@ -66,16 +66,16 @@ def _ended(text: str) -> str:
     return text if not text or text.endswith("\n") else text + "\n"
 
 
-def _padding(octets: int) -> str:
-    """Lines that are `octets` long on the wire, where each has a CR LF."""
+def padding(octets: int) -> bytes:
+    """Lines of text with CR LFs, `octets` in all (at least 3, or none)."""
     line = len(PADDING) + 2
     whole, rest = divmod(octets, line)
     if rest in (1, 2) and whole:
         whole, rest = whole - 1, rest + line
-    text = (PADDING.decode() + "\n") * whole
+    text = (PADDING + b"\r\n") * whole
     while rest > 2:  # one line, or two where one would be over a line's length
         part = min(rest, line - 1)
-        text += "." * (part - 2) + "\n"
+        text += b"." * (part - 2) + b"\r\n"
         rest -= part
     return text
 

@@ -25,7 +25,7 @@ from copper_kite.smtp.extensions import Capabilities
 from copper_kite.smtp.grammar import Syntax
 from copper_kite.smtp.mechanisms import Means, Mechanism, choose, pick
 from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.sasl import Secret, decode_base64
+from copper_kite.smtp.sasl import decode_base64
 from copper_kite.smtp.transaction import Envelope, Result, Transaction
 from copper_kite.words import Cause, Stage
 
@@ -83,17 +83,11 @@ class ClientSession:
         """By which it was opened."""
         return self._plan
 
-    @property
-    def next_hop(self) -> str:
-        """Whom it is with, as `host:port`."""
-        host, port = self._plan.host, self._plan.port
-        return f"[{host}]:{port}" if ":" in host else f"{host}:{port}"
-
     def facts(self) -> dict[str, Any]:
         """How far it got and what it saw, for whoever tells of it."""
         return {
             "address": self.address,
-            "next_hop": self.next_hop,
+            "next_hop": self._plan.where,
             "stages": self.stages,
             "tried": self.tried,
             "tls": f"{self.tls_version} {self.cipher}" if self.tls_version else "",
@@ -223,35 +217,33 @@ class ClientSession:
 
     async def secure(self) -> None:
         """STARTTLS, which is demanded: without it the session ends here, and nothing has been sent in clear."""
-        self.stage, began = Stage.SECURE, self._now()
+        self.stage = Stage.SECURE
         if "STARTTLS" not in self._engine.capabilities:
             raise self._failed(Cause.TLS_NOT_OFFERED, "STARTTLS is not offered")
         reply = await self._ask(smtp.starttls(), self._plan.timeouts.command)
         if not reply.positive:
             raise self._failed(Cause.TLS_REFUSED, f"STARTTLS refused: {reply}", reply)
-        await self.handshake()
+        await self.secure_behind_command()
+        await self.hello()
+
+    async def secure_behind_command(self) -> None:
+        """TLS behind the positive reply to STARTTLS; EHLO is to follow (RFC 3207 4.2). Raises SessionFailed."""
+        self.stage, began = Stage.SECURE, self._now()
+        await self._handshake()
         try:
             self._engine.tls_established()
         except RemoteProtocolError as error:
             raise self._failed(Cause.PROTOCOL, str(error)) from error
         self._secured(began)
-        await self.hello()
-
-    async def handshake_after_command(self) -> None:
-        """TLS behind the positive reply to a STARTTLS that a tester typed; no EHLO follows. Raises SessionFailed."""
-        self.stage, began = Stage.SECURE, self._now()
-        await self.handshake()
-        self._engine.tls_established()
-        self._secured(began)
 
     async def secure_at_once(self) -> None:
         """TLS before anything is said (RFC 8314 3.3)."""
         self.stage, began = Stage.SECURE, self._now()
-        await self.handshake()
+        await self._handshake()
         self._engine.secure = True
         self._secured(began)
 
-    async def handshake(self) -> None:
+    async def _handshake(self) -> None:
         """The TLS handshake on this connection. Raises SessionFailed."""
         if self._wire.has_data:  # said in clear: not to be taken for a reply under TLS (RFC 3207 4.2)
             if self._plan.tls == "implicit":
@@ -294,33 +286,26 @@ class ClientSession:
         self.dialogue.noted(self._now(), f"TLS: {said}")
         self._stage_done(began, said)
 
-    async def login(self) -> None:
-        """Log in as the plan says. Raises SessionFailed."""
-        self.stage = Stage.LOGIN
-        plan = self._plan
-        try:
-            password, token = (
-                await fetch(plan.password, plan.password_command),
-                await fetch(plan.token, plan.token_command),
-            )
-        except SecretUnavailable as error:
-            raise self._failed(Cause.SECRET_UNAVAILABLE, str(error)) from error
-        await self.login_with(plan.login, password, token)
+    async def login(self, plan: Plan | None = None) -> None:
+        """Log in as our plan, or another one, has it: by the strongest mechanism there is, under verified TLS.
 
-    async def login_with(self, login: str, password: Secret | None, token: Secret | None = None) -> None:
-        """Log in by the strongest mechanism there is, under verified TLS alone unless the plan says otherwise.
-
-        Raises SessionFailed.
+        Only where the plan says so in so many words, without. Raises SessionFailed.
         """
+        plan = plan or self._plan
         self.stage, began = Stage.LOGIN, self._now()
         verified = self._engine.secure and self._plan.trust not in (tls.LOOK, tls.UNVERIFIED)
-        if not verified and not self._plan.login_in_clear:
+        if not verified and not plan.login_in_clear:
             raise self._failed(Cause.LOGIN_IN_CLEAR, "a login goes only under verified TLS")
-        offered, allowed = self._engine.capabilities.logins, self._plan.mechanisms
+        try:
+            password = await fetch(plan.password, plan.password_command)
+            token = await fetch(plan.token, plan.token_command)
+        except SecretUnavailable as error:
+            raise self._failed(Cause.SECRET_UNAVAILABLE, str(error)) from error
+        offered, allowed = self._engine.capabilities.logins, plan.mechanisms
         bound = None
         if self.chain and any(name.endswith("-PLUS") for name in offered):
             bound = tls.end_point_binding(self.chain[0])
-        means = Means(login, password, token, self._plan.host, self._plan.port, secrets.token_urlsafe(18), bound)
+        means = Means(plan.login, password, token, plan.host, plan.port, secrets.token_urlsafe(18), bound)
         chosen = choose(offered, allowed, means)
         if chosen is None:
             could = ", ".join(pick(allowed, means)) or "none of these with what the credential holds"

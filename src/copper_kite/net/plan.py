@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
+from copper_kite.settings.secrets import Credential
+from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.sasl import Secret
 
 __all__ = ["Plan", "Timeouts"]
@@ -49,3 +51,19 @@ class Plan:
     mechanisms: tuple[str, ...] = ()  # those that may be taken; empty for any
     login_in_clear: bool = False
     timeouts: Timeouts = field(default_factory=Timeouts)
+
+    @property
+    def where(self) -> str:
+        """As people and commands name it: `host:port`, `[address]:port` or `unix:/path`."""
+        return str(Endpoint(self.host, self.port, self.path))
+
+    def logging_in_as(self, credential: Credential) -> Plan:
+        """The same, with this login and what there is for it; nothing is left of another one."""
+        return replace(
+            self,
+            login=credential.login,
+            password=credential.password,
+            token=credential.token,
+            password_command=credential.password_command,
+            token_command=credential.token_command,
+        )

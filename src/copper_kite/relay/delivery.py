@@ -123,9 +123,7 @@ class _Fate:
 class Recorder:
     """Turns what an attempt found into the change that records it."""
 
-    def __init__(
-        self, server: str, retry: Retry, ids: IdMaker, postmaster: str, notice_after: float = 4 * 3600.0
-    ) -> None:
+    def __init__(self, server: str, retry: Retry, ids: IdMaker, postmaster: str, notice_after: float) -> None:
         self._server = server
         self._retry = retry
         self._ids = ids
@@ -184,7 +182,7 @@ class Recorder:
             report.began,
             report.seconds,
             connector,
-            session.next_hop,
+            session.plan.where,
             session.address,
             _ACCEPT,
             "",
@@ -354,7 +352,7 @@ def _waits_on(fate: _Fate) -> bool:
 def _next_hop(job: Job, session: ClientSession | None, stop: Stop | None) -> str:
     """Whom an attempt was with, or was to be with."""
     if session is not None:
-        return session.next_hop
+        return session.plan.where
     return str((stop.facts.get("next_hop") if stop is not None else None) or job.next_hop or "")
 
 

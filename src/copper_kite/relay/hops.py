@@ -66,7 +66,7 @@ class Hops:
                 session = await open_session(plan, dialogue)
             except SessionFailed as error:
                 failure = error
-                failure.facts.setdefault("next_hop", f"{plan.host}:{plan.port}")
+                failure.facts.setdefault("next_hop", plan.where)
                 self._failed(plan, error, now)
                 continue
             self._down.pop(plan, None)

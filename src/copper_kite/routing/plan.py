@@ -10,18 +10,14 @@ from copper_kite.net.resolve import ZONE
 from copper_kite.net.tls import PIN
 from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Connector
-from copper_kite.settings.secrets import Credential
 
 __all__ = ["dns_of", "make_plan", "make_plans"]
-
-_NO_LOGIN = Credential("", "")
 
 
 def make_plan(loaded: Loaded, connector: Connector) -> Plan:
     """How to reach the connector's next hop and what to demand of it; `loaded` holds the credentials."""
     next_hop, folder = connector.next_hop, loaded.path.parent
-    credential = loaded.credentials.get(connector.credential or "", _NO_LOGIN)
-    return Plan(
+    plan = Plan(
         host=next_hop.host,
         port=next_hop.port,
         name=loaded.server_name,
@@ -31,14 +27,11 @@ def make_plan(loaded: Loaded, connector: Connector) -> Plan:
         certificate=str(folder / connector.certificate) if connector.certificate else "",
         key=str(folder / connector.key) if connector.key else "",
         ciphers=connector.ciphers,
-        login=credential.login,
-        password=credential.password,
-        token=credential.token,
-        password_command=credential.password_command,
-        token_command=credential.token_command,
         mechanisms=tuple(connector.mechanisms),
         login_in_clear=connector.login_in_clear,
     )
+    credential = loaded.credentials.get(connector.credential or "")
+    return plan if credential is None else plan.logging_in_as(credential)
 
 
 def make_plans(loaded: Loaded, connector: Connector) -> tuple[Plan, ...]:

@@ -106,7 +106,7 @@ class FreeSession:
         if not self.reply.positive and command.verb is not smtp.Verb.QUIT:
             self.stage = before
         elif command.verb is smtp.Verb.STARTTLS:
-            await self._session.handshake_after_command()
+            await self._session.secure_behind_command()
         return self.reply
 
     async def say_all(self, lines: list[str]) -> None:
@@ -143,7 +143,7 @@ class FreeSession:
     async def login(self, plan: Plan) -> None:
         """Log in as `plan` says, under verified TLS alone; fails where that does not succeed."""
         began = self._loop.time()
-        await self._session.login_with(plan.login, plan.password, plan.token)
+        await self._session.login(plan)
         self.seconds = self._loop.time() - began
         self.stage, self.reply = Stage.LOGIN, None
 

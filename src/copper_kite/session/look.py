@@ -10,13 +10,12 @@ from copper_kite.errors import SessionFailed
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.opening import open_session
 from copper_kite.net.plan import Plan, Timeouts
-from copper_kite.words import Cause, Stage
+from copper_kite.words import CERTIFICATE_CAUSES, Stage
 
 __all__ = ["Seen", "look", "safest"]
 
 WAYS = ((465, "implicit"), (587, "starttls"), (2525, "starttls"), (25, "starttls"))  # the safest first: RFC 8314 3.3
 QUICK = Timeouts(connect=5.0, secure=5.0, greet=10.0, command=10.0)
-TRUST_CAUSES = (Cause.CERTIFICATE_UNTRUSTED, Cause.CERTIFICATE_EXPIRED, Cause.CERTIFICATE_WRONG_NAME)
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,7 +35,7 @@ class Seen:
     @property
     def distrusted(self) -> bool:
         """Whether all but the certificate is right: then another `trust` may be what it needs."""
-        return self.failure is not None and self.failure.cause in TRUST_CAUSES
+        return self.failure is not None and self.failure.cause in CERTIFICATE_CAUSES
 
     @property
     def silent(self) -> bool:

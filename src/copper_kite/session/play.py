@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from copper_kite.errors import InputError, KiteError, LocalProtocolError, SessionFailed
+from copper_kite.mail.compose import padding
 from copper_kite.mail.mend import normalise_line_ends
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.plan import Plan
@@ -18,7 +19,7 @@ from copper_kite.session.probe import stopped
 from copper_kite.session.script import Script, Step, expand
 from copper_kite.settings.secrets import Credential
 from copper_kite.settings.units import parse_duration, parse_endpoint, parse_size
-from copper_kite.verdict.judge import Verdict, judge
+from copper_kite.verdict.judge import Verdict
 from copper_kite.words import Cause, Side, Stage
 
 __all__ = ["Failed", "Played", "play"]
@@ -110,7 +111,7 @@ async def play(
 
 
 def _variables(script: Script, plan: Plan, given: Mapping[str, str]) -> dict[str, str]:
-    known = {"host": plan.host, "port": str(plan.port), "server": f"{plan.host}:{plan.port}", "name": plan.name}
+    known = {"host": plan.host, "port": str(plan.port), "server": plan.where, "name": plan.name}
     for name, value in script.variables.items():
         known[name] = value
     known |= given
@@ -258,8 +259,7 @@ class _Player:
         if not name and not self.plan.login:
             text = "login as whom? give --login or --credential, or write login CREDENTIAL"
             raise self._bad(step, text)
-        one = self._credentials[name] if name else Credential("", self.plan.login, self.plan.password)
-        await session.login(replace(self.plan, login=one.login, password=one.password))
+        await session.login(self.plan.logging_in_as(self._credentials[name]) if name else self.plan)
 
     async def _say(self, step: Step) -> None:
         await self._open(step).say(self._text(step))
@@ -368,28 +368,22 @@ def _unescape(text: str) -> bytes:
 
 
 def _filled(octets: int) -> bytes:
-    """A message of exactly so many octets."""
+    """A message of exactly so many octets. Raises ValueError for one that is too large, or too small to be one."""
     head = b"Subject: a message of this size\r\n\r\n"
-    line = b"." * 76 + b"\r\n"
-    if octets > MAX_CONTENT:
-        raise ValueError(f"content of at most {MAX_CONTENT // 1024**2} MiB, please")
-    missing = max(octets - len(head), 2)
-    body = line * (missing // len(line))
-    rest = missing - len(body)
-    return head + body + (b"." * (rest - 2) + b"\r\n" if rest > 1 else b"")
+    if not len(head) + 2 < octets <= MAX_CONTENT:
+        raise ValueError(f"content has {len(head) + 3} octets at least and {MAX_CONTENT // 1024**2} MiB at most")
+    return head + padding(octets - len(head))
 
 
 def _verdict(failed: Failed, plan: Plan, facts: Mapping[str, Any]) -> Verdict:
     evidence = f"{failed.came} (line {failed.step.line})"
-    reply, where = failed.reply, f"{plan.host}:{plan.port}"
+    where, failure = plan.where, failed.failure
     more = f"kite probe {where} --dialogue   # what it offers and says"
     if failed.step.otherwise:
         return Verdict(Side.NEXT_HOP, f"{where}: {failed.step.otherwise}.", evidence, more)
-    if failed.failure is not None:
-        found = stopped(plan, failed.failure, facts, None)
+    if failure is None and failed.reply is not None and not failed.reply.positive:
+        failure = SessionFailed(failed.stage, Cause.REPLY, str(failed.reply), failed.reply)
+    if failure is not None:
+        found = stopped(plan, failure, facts, None)
         return Verdict(found.side, found.meaning, evidence, found.next)
-    if reply is not None and not reply.positive:
-        known = {"next_hop": where, "host": plan.host, "port": plan.port, "text": str(reply), **facts}
-        judged = judge(failed.stage, Cause.REPLY, reply.code, reply.enhanced, known)
-        return Verdict(judged.side, judged.meaning, evidence, judged.next)
     return Verdict(Side.NEXT_HOP, f"{where} does not do what the script expects.", evidence, more)

@@ -19,7 +19,7 @@ from copper_kite.smtp import client as smtp
 from copper_kite.smtp.extensions import Capabilities
 from copper_kite.smtp.transaction import Envelope, mail_parameters, misfit
 from copper_kite.verdict.judge import Verdict, judge
-from copper_kite.words import Cause, Stage
+from copper_kite.words import CERTIFICATE_CAUSES, Cause, Stage
 
 __all__ = ["PATIENCE", "Letter", "Probed", "probe", "stopped", "sweep"]
 
@@ -29,7 +29,6 @@ PATIENCE = Timeouts(
 )
 LOOKING = 5.0  # seconds for each stage of a second look, unless the plan has less patience
 
-CERTIFICATE_CAUSES = frozenset(cause for cause in Cause if cause.value.startswith("certificate "))
 IMPLICIT_PORT = 465  # RFC 8314 3.3
 
 
@@ -195,7 +194,7 @@ def stopped(plan: Plan, failure: SessionFailed, facts: Mapping[str, Any], letter
     known = {
         "host": plan.host,
         "port": plan.port,
-        "next_hop": _next_hop(plan),
+        "next_hop": plan.where,
         "login": plan.login,
         "text": failure.text,
         "address": failure.facts.get("address", ""),
@@ -208,12 +207,8 @@ def stopped(plan: Plan, failure: SessionFailed, facts: Mapping[str, Any], letter
     return Verdict(found.side, found.meaning, f"{failure.text} (stage {failure.stage.value})", found.next)
 
 
-def _next_hop(plan: Plan) -> str:
-    return f"unix:{plan.path}" if plan.path else f"{plan.host}:{plan.port}"
-
-
 def _went(plan: Plan, tls: str, said: str, letter: Letter | None) -> Verdict:
-    next_hop = _next_hop(plan)
+    next_hop = plan.where
     how = f"under {tls}" if tls else "without TLS"
     login = f"takes the login {plan.login}" if plan.login else "asked for no login"
     if letter is None:

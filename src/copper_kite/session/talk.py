@@ -8,7 +8,7 @@ from __future__ import annotations
 import asyncio
 import re
 from collections.abc import Awaitable, Callable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -20,7 +20,7 @@ from copper_kite.session.free import FreeSession
 from copper_kite.session.probe import stopped
 from copper_kite.settings.secrets import Credential
 from copper_kite.smtp.replies import Reply, printable
-from copper_kite.verdict.judge import Verdict, judge
+from copper_kite.verdict.judge import Verdict
 from copper_kite.words import Cause
 
 __all__ = ["HELPERS", "PREFIX", "Said", "Talk", "holds_secret"]
@@ -209,16 +209,10 @@ class Talk:
             seconds = None
         self._script.append(f"expect {reply.code}")
         if not reply.positive:
-            facts = {
-                "next_hop": f"{self.plan.host}:{self.plan.port}",
-                "host": self.plan.host,
-                "port": self.plan.port,
-                "text": reply.text,
-                "login": self.plan.login or "that was typed",
-                **self._facts,
-                **self._paths,
-            }
-            found = judge(self._session.asked, Cause.REPLY, reply.code, reply.enhanced, facts)
+            failure = SessionFailed(self._session.asked, Cause.REPLY, str(reply), reply)
+            known = {"login": self.plan.login or "that was typed", **self._facts, **self._paths}
+            found = stopped(self.plan, failure, known, None)
+            assert found.side is not None
             said.append(Said("?", f"{found.meaning} (side: {found.side.value})"))
         return said
 
@@ -253,10 +247,10 @@ class Talk:
             return [Said("!", f"no credential {name!r}; there are: {known}")]
         if not name and not self.plan.login:
             return [Said("!", "log in as whom? :login CREDENTIAL, or start with --login or --credential")]
-        one = self._credentials[name] if name else Credential("", self.plan.login, self.plan.password)
+        plan = self.plan.logging_in_as(self._credentials[name]) if name else self.plan
         self._script.append(f"login {name}".rstrip())
-        await session.login(replace(self.plan, login=one.login, password=one.password))
-        return [Said("*", f"logged in as {one.login}", session.seconds)]
+        await session.login(plan)
+        return [Said("*", f"logged in as {plan.login}", session.seconds)]
 
     async def _content_file(self, name: str) -> list[Said]:
         session, (path, content) = self._open(), _message_in(name)
@@ -278,7 +272,7 @@ class Talk:
     async def _save(self, name: str) -> list[Said]:
         if not name:
             return [Said("!", "save to which file? :save FILE")]
-        where = f"{self.plan.host}:{self.plan.port}"
+        where = self.plan.where
         title = f"title a session with {where}, saved from kite talk"
         _write(name, "\n".join([title, *self._needs, "", *self._script, ""]))
         steps = sum(not line.startswith(("|", "expect")) for line in self._script)

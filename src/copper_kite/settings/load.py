@@ -223,14 +223,7 @@ def _check_trust(connector: Connector, keys: tuple[str | int, ...], path: Path, 
             "name both PEM files",
         )
     elif connector.certificate is not None and connector.key is not None:
-        try:
-            server_context(str(path.parent / connector.certificate), str(path.parent / connector.key))
-        except (OSError, ssl.SSLError) as error:
-            wrong(
-                (*keys, "certificate"),
-                f"certificate and key cannot be used: {str(error).lower()}",
-                "name PEM files that match",
-            )
+        _check_pair(path, connector.certificate, connector.key, keys, wrong)
     if connector.ciphers:
         try:
             ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT).set_ciphers(connector.ciphers)
@@ -255,11 +248,15 @@ def _check_listeners(settings: Settings, path: Path, wrong: Any) -> None:
         if listener.certificate is None or listener.key is None:
             wrong((*keys, "tls"), f"{listener.name} has no certificate or no key", "name both PEM files")
             continue
-        try:
-            server_context(str(path.parent / listener.certificate), str(path.parent / listener.key))
-        except (OSError, ssl.SSLError) as error:
-            said = "they do not belong together" if "MISMATCH" in str(error) else str(error).lower()
-            wrong((*keys, "certificate"), f"certificate and key cannot be used: {said}", "name PEM files that match")
+        _check_pair(path, listener.certificate, listener.key, keys, wrong)
+
+
+def _check_pair(path: Path, certificate: str, key: str, keys: tuple[str | int, ...], wrong: Any) -> None:
+    try:
+        server_context(str(path.parent / certificate), str(path.parent / key))
+    except (OSError, ssl.SSLError) as error:
+        said = "they do not belong together" if "MISMATCH" in str(error) else str(error).lower()
+        wrong((*keys, "certificate"), f"certificate and key cannot be used: {said}", "name PEM files that match")
 
 
 def _accounts(settings: Settings, path: Path, findings: list[Finding]) -> dict[str, ScramKey]:

@@ -144,7 +144,7 @@ def _write(connection: sqlite3.Connection, batch: Sequence[Rows]) -> None:
         [(*_places(id), id) for id in {id for rows in batch for id in rows.ended}],
     )
     many("DELETE FROM content WHERE place BETWEEN ? AND ?", [_places(id) for rows in batch for id in rows.dropped])
-    many(
+    many(  # the first condition is the index's, word for word; the second is what is meant
         "UPDATE recipient SET next_try = ?1 WHERE state IN ('queued', 'delayed', 'parked') AND next_try > ?1"
         " AND state = 'delayed' AND connector = ?2",
         [row for rows in batch for row in rows.hastened],
