@@ -105,6 +105,7 @@ class Cause(StrEnum):
     TOO_LARGE = "too large"
     NEEDS_8BITMIME = "needs 8BITMIME"
     NEEDS_SMTPUTF8 = "needs SMTPUTF8"
+    NEEDS_REQUIRETLS = "needs REQUIRETLS"
 
 
 # What a recipient's domain says of itself: no use in trying again, and nobody's fault but the address's.

@@ -80,7 +80,7 @@ def test_a_whole_session_reads_like_one(folder: Path) -> None:
         (OPENING + 'expect text "x"', 6, "no reply"),
         (OPENING + MAIL + 'expect text "refused"', 10, "250 2.1.5 recipient taken"),
         (OPENING + MAIL + 'expect no text "taken"', 10, "250 2.1.5 recipient taken"),
-        (OPENING + "expect offer CHUNKING", 6, "CHUNKING is not offered"),
+        (OPENING + "expect offer BINARYMIME", 6, "BINARYMIME is not offered"),
         (OPENING + "expect offer AUTH CRAM-MD5", 6, "AUTH SCRAM-SHA-256 PLAIN LOGIN is offered"),
         (OPENING + "expect no offer SIZE", 6, "SIZE 104857600 is offered"),
         (OPENING + "expect no TLS", 6, "TLSv1.3"),

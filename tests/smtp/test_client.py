@@ -23,6 +23,7 @@ COMMANDS = {
     Verb.MAIL: smtp.mail("a@x.example"),
     Verb.RCPT: smtp.rcpt("b@y.example"),
     Verb.DATA: smtp.data(),
+    Verb.BDAT: smtp.bdat(5),
     Verb.END: smtp.END_OF_CONTENT,
     Verb.RSET: smtp.reset(),
     Verb.QUIT: smtp.quit_session(),

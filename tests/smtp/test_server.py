@@ -102,7 +102,7 @@ def test_a_message_in_one_segment_and_octet_by_octet() -> None:
 
 @settings(max_examples=60)
 @given(st.lists(st.sampled_from([HELLO, ENVELOPE, b"DATA\r\n", b"x\r\n.\r\n", b"RSET\r\n", b"NOOP\r\n", b"\r\n",
-                                 b"FOO\n", b"AUTH PLAIN\r\n", b"*\r\n", b"\xff\xfe\r\n", b"STARTTLS x\r\n"]),
+                                 b"FOO\n", b"AUTH PLAIN\r\n", b"*\r\n", b"\xff\xfe\r\n", b"STARTTLS x\r\n", b"BDAT 4\r\nab\r\n", b"BDAT 2 LAST\r\n\r\n"]),
                 max_size=8), st.integers(1, 5))  # fmt: skip
 def test_any_talk_is_answered_alike_however_it_is_cut(parts: list[bytes], step: int) -> None:
     octets = b"".join(parts)
@@ -117,7 +117,7 @@ def test_greeting_and_hello() -> None:
     heard = Talk().say(b"ehlo t.example\r\n").decode()
     assert heard.splitlines() == [
         "250-quay1.ternferries.example", "250-PIPELINING", "250-SIZE 1000", "250-8BITMIME", "250-SMTPUTF8",
-        "250-ENHANCEDSTATUSCODES", "250 STARTTLS",
+        "250-CHUNKING", "250-DSN", "250-LIMITS RCPTMAX=1000", "250-ENHANCEDSTATUSCODES", "250 STARTTLS",
     ]  # fmt: skip
     assert Talk().say(b"HELO t.example\r\n") == b"250 quay1.ternferries.example\r\n"
     assert Talk().codes(b"EHLO\r\nEHLO a b\r\n") == ["501", "501"]
@@ -164,7 +164,18 @@ def test_a_new_ehlo_drops_the_transaction() -> None:
     ("command", "code"),
     [
         (b"MAIL FROM:<a@example.com> FOO=1", "555 5.5.4"),  # S-11
-        (b"MAIL FROM:<a@example.com> RET=HDRS", "555 5.5.4"),
+        (b"MAIL FROM:<a@example.com> REQUIRETLS", "555 5.5.4"),  # T-15: not in clear
+        (b"MAIL FROM:<a@example.com> ret=hdrs envid=QQ314159", "250 2.1.0"),  # S-29
+        (b"MAIL FROM:<a@example.com> RET=FOO", "501 5.5.4"),
+        (b"MAIL FROM:<a@example.com> RET", "501 5.5.4"),
+        (b"MAIL FROM:<a@example.com> RET=FULL RET=FULL", "501 5.5.4"),
+        (b"MAIL FROM:<a@example.com> ENVID=" + b"q" * 100, "250 2.1.0"),
+        (b"MAIL FROM:<a@example.com> ENVID=" + b"q" * 101, "501 5.5.4"),
+        (b"MAIL FROM:<a@example.com> ENVID=a+2Bb+3Dc", "250 2.1.0"),  # D-12
+        (b"MAIL FROM:<a@example.com> ENVID=a+2bb", "501 5.5.4"),
+        (b"MAIL FROM:<a@example.com> ENVID=a+", "501 5.5.4"),
+        (b"MAIL FROM:<a@example.com> ENVID=a=b", "501 5.5.4"),
+        (b"MAIL FROM:<a@example.com> ENVID=a+0D+0Ab", "501 5.5.4"),  # it will stand in a header field
         (b"MAIL FROM:a@example.com", "501 5.1.7"),  # S-12
         (b"MAIL TO:<a@example.com>", "501 5.5.4"),
         (b"MAIL FROM:<a@example.com> SIZE=1000", "250 2.1.0"),  # S-17
@@ -298,3 +309,133 @@ def test_quit_and_closing() -> None:
     talk.engine.close(Reply(421, "4.3.2", "stopping"))
     assert talk.engine.data_to_send() == b"421 4.3.2 stopping\r\n"
     assert talk.say(b"NOOP\r\n") == b""
+
+
+# --- RFC 3461, RFC 9422, RFC 8689 -----------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("parameters", "code"),
+    [
+        (b"NOTIFY=SUCCESS,DELAY ORCPT=rfc822;b@example.com", "250 2.1.5"),
+        (b"notify=never", "250 2.1.5"),
+        (b"NOTIFY=NEVER,FAILURE", "501 5.5.4"),
+        (b"NOTIFY=SUCCESS,SUCCESS", "501 5.5.4"),
+        (b"NOTIFY=", "501 5.5.4"),
+        (b"NOTIFY=FAILURE NOTIFY=DELAY", "501 5.5.4"),
+        (b"ORCPT=b@example.com", "501 5.5.4"),
+        (b"ORCPT=rfc822;b+2b@example.com", "501 5.5.4"),
+        (b"ORCPT=rfc822;" + b"b" * 501, "501 5.5.4"),
+        (b"FOO", "555 5.5.4"),
+    ],
+)
+def test_what_is_asked_for_a_recipient(parameters: bytes, code: str) -> None:
+    """S-29, S-11."""
+    talk = ready()
+    talk.say(b"MAIL FROM:<a@x.example>\r\n")
+    assert talk.codes(b"RCPT TO:<b@y.example> " + parameters + b"\r\n") == [code]
+
+
+def test_what_is_asked_for_is_kept_as_it_was_written() -> None:
+    """D-09: it goes on byte-identical."""
+    talk = ready()
+    talk.say(b"MAIL FROM:<a@x.example> SIZE=3 ENVID=a+2Bb RET=hdrs\r\n")
+    talk.say(b"RCPT TO:<b@y.example> ORCPT=rfc822;B+2B@y.example NOTIFY=Delay\r\n")
+    assert talk.seen[1] == events.MailFrom("a@x.example", 3, False, False, "ENVID=a+2Bb RET=hdrs")
+    assert talk.seen[2] == events.RecipientTo("b@y.example", "ORCPT=rfc822;B+2B@y.example NOTIFY=Delay")
+
+
+def test_what_is_withheld_has_no_parameters() -> None:
+    """S-11."""
+    talk = ready(offers=Offers(withheld=frozenset({"DSN", "CHUNKING"})))
+    assert talk.codes(b"MAIL FROM:<a@x.example> RET=FULL\r\n" + ENVELOPE + b"BDAT 3 LAST\r\n")[-1] == "502 5.5.1"
+    assert talk.codes(b"RSET\r\nMAIL FROM:<a@x.example> RET=FULL\r\n") == ["250 2.0.0", "555 5.5.4"]
+
+
+def test_tls_for_the_whole_way_is_offered_under_tls_alone() -> None:
+    """T-15."""
+    talk = Talk()
+    assert b"REQUIRETLS" not in talk.say(HELLO)
+    talk.say(b"STARTTLS\r\n")
+    talk.engine.tls_established()
+    assert b"REQUIRETLS" in talk.say(HELLO)
+    assert talk.codes(b"MAIL FROM:<a@x.example> REQUIRETLS=1\r\nMAIL FROM:<a@x.example> REQUIRETLS\r\n") == [
+        "501 5.5.4", "250 2.1.0",
+    ]  # fmt: skip
+    assert talk.seen[-1] == events.MailFrom("a@x.example", None, False, False, "REQUIRETLS")
+
+
+def test_the_limit_of_recipients_is_named_and_kept() -> None:
+    """S-15, S-30."""
+    talk = Talk(limits=Limits(recipients=100))
+    assert b"250-LIMITS RCPTMAX=100\r\n" in talk.say(HELLO)
+    talk.say(b"MAIL FROM:<a@x.example>\r\n")
+    codes = talk.codes(b"".join(b"RCPT TO:<b%d@y.example>\r\n" % number for number in range(101)))
+    assert codes == ["250 2.1.5"] * 100 + ["452 4.5.3"]
+    assert talk.codes(b"DATA\r\nx\r\n.\r\n") == ["354", "250 2.0.0"]
+
+
+# --- chunks (RFC 3030) ----------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("step", [0, 1, 2, 7])
+def test_a_message_in_chunks(step: int) -> None:
+    """S-26: joined as they are, dots and all; also where a chunk ends between CR and LF."""
+    talk = ready()
+    octets = ENVELOPE + b"BDAT 5\r\n.one\rBDAT 0\r\nBDAT 7\r\n\n.\r\n..xBDAT 0 LAST\r\nNOOP\r\n"
+    heard = talk.say(octets, step).decode().splitlines()
+    assert [line[:9] for line in heard] == ["250 2.1.0", "250 2.1.5", *["250 2.0.0"] * 5]
+    assert talk.content() == b".one\r\n.\r\n..x\r\n"  # with the line end that it lacked
+    ended = [event for event in talk.seen if isinstance(event, events.ContentEnded)]
+    assert [(event.size, event.ascii) for event in ended] == [(14, True)]
+
+
+def test_a_refused_chunk_is_read_and_thrown_away() -> None:
+    """S-27, W-12: what stands behind it is a command; what it holds is not."""
+    talk = ready()
+    chunk = b"RCPT TO:<v@x.example>\r\n"
+    assert talk.codes(b"BDAT %d\r\n%sNOOP\r\n" % (len(chunk), chunk)) == ["503 5.5.1", "250 2.0.0"]
+    talk = ready(limits=Limits())
+    big = b"x" * 70 + b"\r\n"
+    codes = talk.codes(ENVELOPE + b"BDAT 1440\r\n" + big * 20 + b"BDAT 72 LAST\r\n" + big + b"NOOP\r\n")
+    assert codes == ["250 2.1.0", "250 2.1.5", "552 5.3.4", "503 5.5.1", "250 2.0.0"]
+    assert not any(isinstance(event, events.ContentEnded) for event in talk.seen)
+    assert talk.codes(ENVELOPE + b"BDAT 2 LAST\r\n\r\n") == ["250 2.1.0", "250 2.1.5", "250 2.0.0"]
+
+
+def test_the_owner_may_refuse_the_first_chunk() -> None:
+    """S-27: it is told behind the chunk, not before."""
+    talk = ready(ChunksStarted=Reply(452, "4.3.1", "no room"))
+    assert talk.codes(ENVELOPE + b"BDAT 3\r\n") == ["250 2.1.0", "250 2.1.5"]
+    assert talk.codes(b"abcNOOP\r\n") == ["452 4.3.1", "250 2.0.0"]
+
+
+def test_chunks_and_data_do_not_mix() -> None:
+    """S-28."""
+    talk = ready()
+    assert talk.codes(ENVELOPE + b"BDAT 3\r\nabcDATA\r\n")[-1] == "503 5.5.1"
+    assert talk.codes(b"BDAT 0 LAST\r\nBDAT 3\r\nabc") == ["250 2.0.0", "503 5.5.1"]
+    assert talk.codes(ENVELOPE + b"BDAT 3\r\nabcRSET\r\nDATA\r\n")[-2:] == ["250 2.0.0", "503 5.5.1"]
+    assert talk.codes(ENVELOPE + b"DATA\r\nx\r\n.\r\n")[-1] == "250 2.0.0"
+    assert talk.codes(b"BDAT\r\nBDAT x\r\nBDAT 3 FIRST\r\nBDAT -1\r\n") == ["501 5.5.4"] * 4
+
+
+@pytest.mark.parametrize("content", [b"a\nb\r\n", b"a\rb\r\n", b"a\0b\r\n", b"x" * 999 + b"\r\n"])
+def test_chunks_are_checked_as_content_is(content: bytes) -> None:
+    """W-03, W-07, W-11: also across chunks."""
+    for cut in (0, 1, 2, len(content)):
+        talk = ready(offers=Offers())
+        head, tail = content[:cut], content[cut:]
+        codes = talk.codes(ENVELOPE + b"BDAT %d\r\n%sBDAT %d LAST\r\n%s" % (len(head), head, len(tail), tail))
+        assert "550 5.6.0" in codes or "554 5.6.0" in codes
+        assert not any(isinstance(event, events.ContentEnded) for event in talk.seen)
+
+
+def test_a_session_that_ends_in_a_chunk_leaves_nothing() -> None:
+    """W-15, S-44: after RSET and EHLO, too."""
+    talk = ready()
+    talk.say(ENVELOPE + b"BDAT 5\r\nab")
+    assert not any(isinstance(event, events.ContentEnded) for event in talk.seen)
+    talk.say(b"cde" + HELLO)
+    assert talk.seen[-2:] == [events.Reset(), events.Hello("t.example", True)] or events.Reset() in talk.seen
+    assert talk.codes(b"BDAT 0 LAST\r\n") == ["503 5.5.1"]

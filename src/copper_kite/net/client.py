@@ -34,7 +34,7 @@ __all__ = ["ClientSession"]
 MAX_CHALLENGES = 8  # of one login; no mechanism has more than three
 BLOCK = 64 * 1024  # octets of content written at a time
 
-_END, _DATA = smtp.Verb.END, smtp.Verb.DATA
+_END, _DATA, _BDAT = smtp.Verb.END, smtp.Verb.DATA, smtp.Verb.BDAT
 
 
 class ClientSession:
@@ -77,6 +77,17 @@ class ClientSession:
     def capabilities(self) -> Capabilities:
         """What the next hop offers now."""
         return self._engine.capabilities
+
+    @property
+    def verified(self) -> bool:
+        """Whether TLS is on, and it is known with whom."""
+        return self._engine.secure and self._plan.trust not in (tls.LOOK, tls.UNVERIFIED)
+
+    @property
+    def spent(self) -> bool:
+        """Whether it has carried as many messages as the next hop takes in a session (RFC 9422 4)."""
+        most = self.capabilities.most_messages
+        return most is not None and self.messages >= most
 
     @property
     def plan(self) -> Plan:
@@ -293,8 +304,7 @@ class ClientSession:
         """
         plan = plan or self._plan
         self.stage, began = Stage.LOGIN, self._now()
-        verified = self._engine.secure and self._plan.trust not in (tls.LOOK, tls.UNVERIFIED)
-        if not verified and not plan.login_in_clear:
+        if not self.verified and not plan.login_in_clear:
             raise self._failed(Cause.LOGIN_IN_CLEAR, "a login goes only under verified TLS")
         try:
             password = await fetch(plan.password, plan.password_command)
@@ -389,7 +399,8 @@ class ClientSession:
                     self.stage = Stage.CONTENT
                     if before_content is not None:
                         await before_content
-                    await self._send_content(() if transaction.empty else content(), envelope.size, following)
+                    portions = () if transaction.empty else content()
+                    await self._send_content(portions, envelope.size, following, transaction.chunk)
                     self.stage = Stage.ACCEPT
                 answered = await self._next_reply(self._reply_bound())
                 self._send_group(transaction.take(answered))
@@ -413,7 +424,7 @@ class ClientSession:
     def _reply_bound(self) -> float:
         timeouts, waiting = self._plan.timeouts, self._engine.waiting
         verb = waiting.verb if waiting is not None else None
-        if verb is _END:
+        if verb is _END or verb is _BDAT:
             return timeouts.accept
         return timeouts.data if verb is _DATA else timeouts.command
 
@@ -428,8 +439,15 @@ class ClientSession:
             self._transport.write(wire)
 
     async def _send_content(
-        self, portions: Iterable[bytes], size: int, following: Callable[[], Envelope | None]
+        self,
+        portions: Iterable[bytes],
+        size: int,
+        following: Callable[[], Envelope | None],
+        chunk: smtp.Command | None = None,
     ) -> None:
+        if chunk is not None:
+            await self._send_chunk(chunk, portions, size, following)
+            return
         began, line_start, wire = self._now(), True, b""
         for portion in portions:
             for block in _blocks(portion):
@@ -439,6 +457,20 @@ class ClientSession:
                     await self._write(wire)
                     wire = b""
         self._transport.write(wire + self._engine.send(smtp.END_OF_CONTENT) + self._begin_following(following))
+        self.dialogue.noted(self._now(), f"content sent, {size} octets in {self._now() - began:.3f} s")
+
+    async def _send_chunk(
+        self, chunk: smtp.Command, portions: Iterable[bytes], size: int, following: Callable[[], Envelope | None]
+    ) -> None:
+        """The content as one chunk, its octets as they are (RFC 3030 2)."""
+        began, wire = self._now(), self._engine.send(chunk)
+        self.dialogue.sent(began, chunk.shown)
+        for portion in portions:
+            if len(wire) >= BLOCK:
+                await self._write(wire)
+                wire = b""
+            wire += portion
+        self._transport.write(wire + self._begin_following(following))
         self.dialogue.noted(self._now(), f"content sent, {size} octets in {self._now() - began:.3f} s")
 
     async def _write(self, wire: bytes) -> None:

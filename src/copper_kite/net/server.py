@@ -87,7 +87,7 @@ class Handler:
         """A recipient is named."""
         return None
 
-    def content_started(self, event: events.ContentStarted) -> Answer:
+    def content_started(self, event: events.ContentStarted | events.ChunksStarted) -> Answer:
         """The content comes next."""
         return None
 
@@ -199,6 +199,7 @@ class ServerSession(asyncio.Protocol):
             events.MailFrom: handler.mail_from,
             events.RecipientTo: handler.recipient_to,
             events.ContentStarted: handler.content_started,
+            events.ChunksStarted: handler.content_started,
             events.Content: handler.content,
             events.ContentEnded: handler.content_ended,
             events.ContentRefused: handler.content_refused,

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Collection, Iterable, Sequence
+from dataclasses import dataclass, field, replace
 from typing import Any, NamedTuple
 
 from copper_kite.errors import SessionFailed
@@ -58,7 +58,15 @@ class Job:
             message.size,
             message.eight_bit,
             message.utf8,
+            message.asked,
+            tuple(each) if any(each := [recipient.asked for recipient in self.recipients]) else (),
         )
+
+    def divided(self, apart: Collection[str]) -> tuple[Job, Job]:
+        """The same without the recipients `apart`, and one with them alone."""
+        ours = [recipient for recipient in self.recipients if recipient.address not in apart]
+        theirs = [recipient for recipient in self.recipients if recipient.address in apart]
+        return replace(self, recipients=ours, whole=False), replace(self, recipients=theirs, whole=False)
 
 
 @dataclass(slots=True, kw_only=True)
@@ -79,9 +87,9 @@ class Stop:
         )
 
 
-def unfit(envelope: Envelope, capabilities: Capabilities) -> Stop | None:
-    """Why this next hop cannot take the message, known before anything is sent."""
-    if (found := misfit(envelope, capabilities)) is None:
+def unfit(envelope: Envelope, capabilities: Capabilities, *, proven: bool) -> Stop | None:
+    """Why this next hop cannot take the message, known before anything is sent; `proven` as in `misfit`."""
+    if (found := misfit(envelope, capabilities, proven=proven)) is None:
         return None
     cause, reply = found
     return Stop(stage=Stage.SENDER, cause=cause, text=reply.text, reply=reply)

@@ -279,6 +279,10 @@ class Dispatcher:
         self._settle(report.job, sum(outcome.state is State.RELAYED for outcome in change.outcomes))
         return self._record(report.job.message, change, notice)
 
+    def divided(self, job: Job) -> None:
+        """A job became two (see `lane.Sink`)."""
+        self._in_hand[job.message.id].jobs += 1
+
     def hold(self, job: Job, down: Down) -> None:
         """A job waits, since its connector's next hops are down (see `lane.Sink`)."""
         self._settle(job, 0)

@@ -37,7 +37,12 @@ class Down:
 
 
 class Hops:
-    """The plans of one connector, in order or `spread`. Instants in seconds since 1970."""
+    """The plans of one connector, in order or `spread`. Instants in seconds since 1970.
+
+    `proven` says that an administrator named them, and not DNS, whose answers nobody signs (RFC 8689 4.2.1).
+    """
+
+    proven = True
 
     def __init__(self, plans: Sequence[Plan], retry: Retry, *, spread: bool = False) -> None:
         self.plans = tuple(plans)
@@ -83,6 +88,8 @@ class Hops:
 
 class MxHops(Hops):
     """The mail exchangers of one domain; `first` is the plan that each of them is met by, `own` our own names."""
+
+    proven = False
 
     def __init__(self, domain: str, first: Plan, retry: Retry, own: Collection[str]) -> None:
         super().__init__((), retry)

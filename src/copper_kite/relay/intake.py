@@ -104,7 +104,7 @@ class Intake(Handler):
         self._growing: _Growing | None = None
         self._sender: events.MailFrom | None = None
         self._reverse_path = ""
-        self._recipients: list[str] = []
+        self._recipients: dict[str, str] = {}  # each with what is asked for it
 
     # --- the session ------------------------------------------------------------------------------------------------
 
@@ -151,7 +151,7 @@ class Intake(Handler):
             path = self._shared.outward.sender(path)
         if path is None:
             return UNQUALIFIED_SENDER
-        self._sender, self._reverse_path, self._recipients = event, path, []
+        self._sender, self._reverse_path, self._recipients = event, path, {}
         return None
 
     def recipient_to(self, event: events.RecipientTo) -> Answer:
@@ -163,8 +163,7 @@ class Intake(Handler):
         path = self._shared.outward.recipient(event.path)
         if path is None:
             return UNQUALIFIED_RECIPIENT
-        if path not in self._recipients:
-            self._recipients.append(path)
+        self._recipients.setdefault(path, event.asked)
         return None
 
     # --- the content ------------------------------------------------------------------------------------------------
@@ -198,7 +197,7 @@ class Intake(Handler):
             server=submission.server,
             protocol=protocol,
             id=shown,
-            recipients=self._recipients,
+            recipients=[*self._recipients],
             at=now,
         )
         return _Growing(self, submission, session, id, shown, now, protocol, field)
@@ -222,11 +221,12 @@ class Intake(Handler):
             self._hello,
             self._account or peer.user,
             growing.protocol,
+            self._sender.asked,
         )
         queued = State.QUEUED
         recipients = [
-            Recipient(id, number, address, queued, 0, at, "", "", at)
-            for number, address in enumerate(self._recipients, 1)
+            Recipient(id, number, address, queued, 0, at, "", "", at, asked)
+            for number, (address, asked) in enumerate(self._recipients.items(), 1)
         ]
         return message, recipients
 

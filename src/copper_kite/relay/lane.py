@@ -9,7 +9,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 from collections import deque
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Collection, Iterable
 from typing import Protocol
 
 from copper_kite.errors import SessionFailed
@@ -21,7 +21,7 @@ from copper_kite.relay.delivery import Job, Report, Stop, unfit
 from copper_kite.relay.hops import Down, Hops
 from copper_kite.settings.model import Connector
 from copper_kite.settings.units import Endpoint
-from copper_kite.smtp.transaction import Envelope, Result
+from copper_kite.smtp.transaction import Envelope, Result, too_many
 from copper_kite.words import Cause
 
 __all__ = ["Lane", "Sink"]
@@ -38,6 +38,9 @@ class Sink(Protocol):
 
     def give_back(self, job: Job) -> None:
         """Take back a job that a retired lane did not begin."""
+
+    def divided(self, job: Job) -> None:
+        """A job's message has one job more now."""
 
     def hold(self, job: Job, down: Down) -> None:
         """Record that a job waits, without an attempt, since no next hop can be had."""
@@ -156,7 +159,10 @@ class Lane:
         recorded: asyncio.Future[None] | None = None
         following = _Following(self, session)
         try:
-            while session.usable and (job := following.take() or await self._next_job()) is not None:
+            while session.usable and not session.spent:
+                job = following.take() or await self._next_job()
+                if job is None:
+                    break
                 if not session.usable:  # it went away while it was idle; the job is none the worse for it
                     self._put_back(job)
                     break
@@ -173,14 +179,22 @@ class Lane:
 
     def next_waiting(self, session: ClientSession) -> Job | None:
         """A job that waits and that this session's next hop can take, or None."""
-        if (
-            self._stopping
-            or self.pace is not None
-            or not self._jobs
-            or unfit(self._jobs[0].envelope, session.capabilities) is not None
-        ):
+        if self._stopping or self.pace is not None or not self._jobs or session.spent:
+            return None
+        envelope = self._jobs[0].envelope
+        if self._unfit(envelope, session) is not None or _surplus(envelope, session):
             return None
         return self._jobs.popleft()
+
+    def _unfit(self, envelope: Envelope, session: ClientSession) -> Stop | None:
+        return unfit(envelope, session.capabilities, proven=session.verified and self.hops.proven)
+
+    def _divide(self, job: Job, apart: Collection[str]) -> Job:
+        """Have those recipients `apart` carried by the next transaction; what is left."""
+        ours, theirs = job.divided(apart)
+        self._sink.divided(job)
+        self._put_back(theirs)
+        return ours
 
     async def _open_session(self) -> ClientSession | None:
         """A session ready for messages. When none can be had, the waiting jobs are reported and None comes back."""
@@ -238,8 +252,10 @@ class Lane:
             await self._keep_pace(self.pace.interval)
         began, start = self._now(), self._loop.time()
         mark = session.dialogue.mark()
+        if surplus := _surplus(job.envelope, session):
+            job = self._divide(job, surplus)
         envelope, content = job.envelope, job.content
-        stop = unfit(envelope, session.capabilities)
+        stop = self._unfit(envelope, session)
         if stop is not None and stop.cause is Cause.NEEDS_8BITMIME:
             stop, envelope, content = _in_seven_bits(stop, job)
         results: tuple[Result, ...] = ()
@@ -251,10 +267,18 @@ class Lane:
                     self._put_back(job)
                     return recorded
                 stop, results = Stop.of(failure), failure.facts["results"]
+        if apart := too_many(results):
+            job = self._divide(job, apart)
+            results = tuple(result for result in results if result.recipient not in apart)
         report = Report(job, began, self._loop.time() - start, results, stop, session, session.dialogue)
         done = self._report(report, session.plan)
         session.dialogue.cut(mark)
         return done
+
+
+def _surplus(envelope: Envelope, session: ClientSession) -> tuple[str, ...]:
+    """The recipients that the next hop does not take in one transaction (RFC 9422 4)."""
+    return envelope.recipients[session.capabilities.most_recipients :] if session.capabilities.most_recipients else ()
 
 
 def _in_seven_bits(stop: Stop, job: Job) -> tuple[Stop | None, Envelope, Callable[[], Iterable[bytes]]]:

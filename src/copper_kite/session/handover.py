@@ -6,7 +6,6 @@ import socket
 
 from copper_kite.errors import HandOverFailed, InputError, LocalProtocolError, RemoteProtocolError
 from copper_kite.smtp import client as smtp
-from copper_kite.smtp.content import stuff
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.transaction import Envelope, Transaction
 
@@ -66,7 +65,7 @@ def _converse(line: _Line, name: str, envelope: Envelope, content: bytes) -> Rep
             transaction.wants_content = False
             if transaction.results:  # some recipient was refused: then nobody gets it, and the script is told
                 break
-            line.send(stuff(content, line_start=True) + line.engine.send(smtp.END_OF_CONTENT))
+            line.send(transaction.whole(content))
         line.send(transaction.take(line.reply()))
     refused = next((result for result in transaction.results if not result.reply.positive), None)
     if refused is None:

@@ -317,7 +317,7 @@ class _Taker(Handler):
             self.recipients.append(event.path)
         return answer
 
-    def content_started(self, event: events.ContentStarted) -> Answer:
+    def content_started(self, event: events.ContentStarted | events.ChunksStarted) -> Answer:
         answer = self._obey(Stage.CONTENT)
         try:
             self._draft = _Draft(self._stand_in.plan.folder)

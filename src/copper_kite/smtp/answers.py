@@ -13,6 +13,7 @@ __all__ = [
     "BAD_ORDER",
     "BAD_PARAMETER",
     "BAD_SYNTAX",
+    "CHUNK_TAKEN",
     "DEFAULT_ANSWERS",
     "FAULT_REPLIES",
     "GIVEN_UP",
@@ -45,6 +46,7 @@ NEEDS_UTF8 = Reply(553, "5.6.7", "a non-ASCII address needs SMTPUTF8")
 OUT_OF_PATIENCE = Reply(421, "4.7.0", "too many commands to no purpose; closing")
 TOO_LARGE = Reply(552, "5.3.4", "the message is larger than SIZE allows")
 
+CHUNK_TAKEN = Reply(250, "2.0.0", "chunk taken")
 OK = Reply(250, "2.0.0", "done")
 HELP = Reply(214, "2.0.0", "EHLO HELO MAIL RCPT DATA RSET NOOP VRFY HELP QUIT (RFC 5321)")
 NOT_VERIFIED = Reply(252, "2.5.2", "not verified; send mail and see")

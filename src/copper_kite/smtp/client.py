@@ -33,6 +33,7 @@ __all__ = [
     "Verb",
     "answer",
     "auth",
+    "bdat",
     "data",
     "ehlo",
     "free",
@@ -59,6 +60,7 @@ class Verb(StrEnum):
     MAIL = "MAIL"
     RCPT = "RCPT"
     DATA = "DATA"
+    BDAT = "BDAT"
     END = "end of content"
     RSET = "RSET"
     QUIT = "QUIT"
@@ -95,6 +97,7 @@ ORDER: dict[Phase, dict[Verb, Phase]] = {
     Phase.RECIPIENTS: {
         Verb.RCPT: Phase.RECIPIENTS,
         Verb.DATA: Phase.CONTENT,
+        Verb.BDAT: Phase.READY,
         Verb.RSET: Phase.READY,
         Verb.QUIT: Phase.CLOSED,
     },
@@ -144,7 +147,7 @@ def free(line: str, *, answer: bool = False) -> Command:
     return command._replace(shown=f"{word} {mechanism} {HIDDEN}") if verb is Verb.AUTH and initial else command
 
 
-_TYPED = {verb.value: verb for verb in Verb if verb.isupper()}
+_TYPED = {verb.value: verb for verb in Verb if verb.isupper() and verb is not Verb.BDAT}  # typed, it may be any chunk
 GREETING = Command(Verb.GREETING, b"", "")
 END_OF_CONTENT = Command(Verb.END, b".\r\n", ".")
 _STARTTLS = _plain_command(Verb.STARTTLS, "STARTTLS")
@@ -190,14 +193,19 @@ def mail(path: str, *parameters: str) -> Command:
     return _plain_command(Verb.MAIL, " ".join((f"MAIL FROM:<{path}>", *parameters)))
 
 
-def rcpt(path: str) -> Command:
-    """RCPT for one recipient."""
-    return _plain_command(Verb.RCPT, f"RCPT TO:<{path}>")
+def rcpt(path: str, asked: str = "") -> Command:
+    """RCPT for one recipient, with the parameters asked for it, if the server offered them."""
+    return _plain_command(Verb.RCPT, f"RCPT TO:<{path}> {asked}" if asked else f"RCPT TO:<{path}>")
 
 
 def data() -> Command:
     """DATA."""
     return _DATA
+
+
+def bdat(octets: int) -> Command:
+    """The whole content as one last chunk, whose octets follow at once (RFC 3030 2)."""
+    return _plain_command(Verb.BDAT, f"BDAT {octets} LAST")
 
 
 def reset() -> Command:

@@ -1,4 +1,4 @@
-"""Content behind DATA, in both directions: dot transparency and the one true end (RFC 5321 4.1.1.4, 4.5.2).
+"""Content behind DATA or BDAT: dot transparency and the one true end (RFC 5321 4.1.1.4, 4.5.2), chunks (RFC 3030).
 
 Only CR LF . CR LF ends content. Every other sequence that some other program might take for the end holds a CR or an
 LF on its own; content with one is read to its true end and then refused, so nothing can be smuggled past us.
@@ -9,7 +9,7 @@ from __future__ import annotations
 from enum import StrEnum
 from io import IncrementalNewlineDecoder
 
-__all__ = ["MAX_TEXT_LINE", "ContentReader", "Fault", "stuff"]
+__all__ = ["MAX_TEXT_LINE", "ChunkReader", "ContentReader", "Fault", "stuff"]
 
 MAX_TEXT_LINE = 998  # octets without CRLF, RFC 5321 4.5.3.1.6, RFC 5322 2.1.1
 _END = b"\r\n.\r\n"
@@ -33,45 +33,23 @@ def _held_back(data: bytes) -> int:
     return 0
 
 
-class ContentReader:
-    """Turns what comes behind DATA into the message's octets.
+class _Checked:
+    """The message's octets, counted and checked; `limit` is in octets, 0 for none.
 
     `size` counts the message: with CRLFs, without stuffed dots and the final dot (RFC 1870 5). After `fault` is set,
-    nothing more is returned, but reading goes on to the true end. `limit` is in octets, 0 for none.
+    nothing more is returned, but reading goes on to the true end.
     """
 
     def __init__(self, limit: int = 0) -> None:
         self._limit = limit
         self._held = b""
-        self._started = False
         self._line = 0  # octets of the line that the last portion left open
         self.size = 0
         self.fault: Fault | None = None
         self.ascii = True
 
-    def feed(self, data: bytes) -> tuple[bytes, bytes | None]:
-        """Take octets; return the message's octets found in them, and what stands behind the end (None before it)."""
-        if self._held:
-            data = self._held + data
-        if not self._started and data.startswith(b".\r\n"):
-            return b"", data[3:]  # the CR LF of the DATA line counts as the first one
-        dot = data.find(b"\r\n.")  # mostly the only one: then the search for the end is the search for stuffed dots
-        end = dot if data[dot + 3 : dot + 5] == b"\r\n" else data.find(_END, dot) if dot >= 0 else -1
-        if end >= 0:
-            return self._take(data[: end + 2], dot < end), data[end + 5 :]
-        held = len(data) if not self._started and b".\r\n".startswith(data) else _held_back(data)
-        cut = len(data) - held
-        self._held = data[cut:]
-        return (self._take(data[:cut], dot >= 0) if cut else b""), None
-
-    def _take(self, data: bytes, dots: bool) -> bytes:
-        """Unstuff (when there may be `dots` to) and check one portion, which never ends inside a CR LF."""
-        if not self._started:
-            self._started = True
-            if data.startswith(b"."):
-                data = data[1:]
-        if dots:
-            data = data.replace(b"\r\n.", b"\r\n")
+    def _passed(self, data: bytes) -> bytes:
+        """One portion, which never ends inside a CR LF, if all is well until its end."""
         self.size += len(data)
         if self.fault is None:
             self.fault = self._check(data)
@@ -99,6 +77,72 @@ class ContentReader:
         end = data.rfind(b"\n")
         self._line = len(data) - end - 1 if end >= 0 else self._line + len(data)
         return None
+
+
+class ContentReader(_Checked):
+    """Turns what comes behind DATA into the message's octets."""
+
+    def __init__(self, limit: int = 0) -> None:
+        super().__init__(limit)
+        self._started = False
+
+    def feed(self, data: bytes) -> tuple[bytes, bytes | None]:
+        """Take octets; return the message's octets found in them, and what stands behind the end (None before it)."""
+        if self._held:
+            data = self._held + data
+        if not self._started and data.startswith(b".\r\n"):
+            return b"", data[3:]  # the CR LF of the DATA line counts as the first one
+        dot = data.find(b"\r\n.")  # mostly the only one: then the search for the end is the search for stuffed dots
+        end = dot if data[dot + 3 : dot + 5] == b"\r\n" else data.find(_END, dot) if dot >= 0 else -1
+        if end >= 0:
+            return self._take(data[: end + 2], dot < end), data[end + 5 :]
+        held = len(data) if not self._started and b".\r\n".startswith(data) else _held_back(data)
+        cut = len(data) - held
+        self._held = data[cut:]
+        return (self._take(data[:cut], dot >= 0) if cut else b""), None
+
+    def _take(self, data: bytes, dots: bool) -> bytes:
+        """Unstuff (when there may be `dots` to) and check one portion, which never ends inside a CR LF."""
+        if not self._started:
+            self._started = True
+            if data.startswith(b"."):
+                data = data[1:]
+        if dots:
+            data = data.replace(b"\r\n.", b"\r\n")
+        return self._passed(data)
+
+
+class ChunkReader(_Checked):
+    """Turns what comes in chunks behind BDAT into the message's octets (RFC 3030 2).
+
+    `begin` each chunk, then `feed`. Octets mean themselves here: no dot is stuffed, no sequence ends anything.
+    """
+
+    def __init__(self, limit: int = 0) -> None:
+        super().__init__(limit)
+        self._left = 0
+        self.last = False
+
+    def begin(self, octets: int, *, last: bool) -> None:
+        """The next chunk has so many `octets`."""
+        self._left, self.last = octets, last
+
+    def feed(self, data: bytes) -> tuple[bytes, bytes | None]:
+        """Take octets; return the message's octets found in them, and what stands behind the chunk (None before it).
+
+        A message gets the CR LF at its end that it may lack, so that it can leave behind DATA, too.
+        """
+        rest = data[self._left :] if len(data) >= self._left else None
+        data = data[: self._left]
+        self._left -= len(data)
+        data = self._held + data
+        self._held = b""
+        if rest is not None and self.last:
+            if data and not data.endswith(b"\r\n") or (not data and self._line):
+                data += b"\r\n"
+        elif data.endswith(b"\r"):
+            data, self._held = data[:-1], b"\r"
+        return (self._passed(data) if data else b""), rest
 
 
 def stuff(data: bytes, *, line_start: bool) -> bytes:

@@ -14,6 +14,7 @@ from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import PlainLogin, ProvenLogin
 
 __all__ = [
+    "ChunksStarted",
     "Content",
     "ContentEnded",
     "ContentRefused",
@@ -55,6 +56,7 @@ class MailFrom(Event):
     size: int | None
     eight_bit: bool
     utf8: bool
+    asked: str = ""  # what else is asked for, as it was written: RET, ENVID (RFC 3461 4.3), REQUIRETLS (RFC 8689)
 
 
 @dataclass(slots=True)
@@ -63,6 +65,7 @@ class RecipientTo(Event):
 
     step: ClassVar[Step] = Step.RCPT
     path: str
+    asked: str = ""  # NOTIFY and ORCPT, as they were written (RFC 3461 4.1)
 
 
 @dataclass(slots=True)
@@ -70,6 +73,15 @@ class ContentStarted(Event):
     """DATA with at least one recipient accepted."""
 
     step: ClassVar[Step] = Step.DATA
+
+
+@dataclass(slots=True)
+class ChunksStarted(Event):
+    """The first BDAT with at least one recipient accepted (RFC 3030 2); nothing is said until its octets are in."""
+
+    step: ClassVar[Step] = Step.CHUNK
+    octets: int
+    last: bool
 
 
 @dataclass(slots=True)

@@ -8,6 +8,14 @@ from dataclasses import dataclass
 __all__ = ["Capabilities", "Offers"]
 
 
+MOST_NAMED = 999_999  # a limit has six digits at most, RFC 9422 4
+
+
+def _limit_of(text: str) -> int | None:
+    """A limit of a session; None for what is no number from 1 on (RFC 9422 4)."""
+    return int(text) or None if text.isascii() and text.isdigit() and len(text) <= 6 else None
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Offers:
     """What our server side offers. `max_size` in octets, 0 for no limit; `logins` are SASL mechanism names."""
@@ -19,14 +27,31 @@ class Offers:
     withheld: frozenset[str] = frozenset()
     keeps_size: bool = True  # a stand-in may say a SIZE and not keep to it
 
-    def keywords(self, *, secure: bool, logged_in: bool) -> tuple[str, ...]:
-        """The lines of an EHLO reply after the first."""
-        found = ["PIPELINING", f"SIZE {self.max_size}", "8BITMIME", "SMTPUTF8", "ENHANCEDSTATUSCODES"]
+    def keywords(self, *, secure: bool, logged_in: bool, recipients: int) -> tuple[str, ...]:
+        """The lines of an EHLO reply after the first; `recipients` is how many a message may have (RFC 9422 4)."""
+        found = [
+            "PIPELINING",
+            f"SIZE {self.max_size}",
+            "8BITMIME",
+            "SMTPUTF8",
+            "CHUNKING",
+            "DSN",
+            f"LIMITS RCPTMAX={min(recipients, MOST_NAMED)}",
+            "ENHANCEDSTATUSCODES",
+        ]
+        if secure:
+            found.append("REQUIRETLS")  # RFC 8689 2: never in clear
         if self.starttls and not secure:
             found.append("STARTTLS")
         if self.may_login(secure=secure) and not logged_in:
             found.append("AUTH " + " ".join(self.logins))
         return tuple(line for line in found if line.partition(" ")[0] not in self.withheld)
+
+    def has(self, extension: str, *, secure: bool) -> bool:
+        """Whether an extension is offered now, for whose parameters it is that somebody asks."""
+        if extension == "AUTH":
+            return bool(self.logins)
+        return extension not in self.withheld and (secure or extension != "REQUIRETLS")
 
     def may_login(self, *, secure: bool) -> bool:
         """Whether a login is offered now: never in clear unless asked for (RFC 4954 4)."""
@@ -37,16 +62,20 @@ class Capabilities:
     """What a peer offered: keyword in upper case → its arguments.
 
     `size` is the largest message it takes in octets, None when it names no limit (RFC 1870 4); `logins` are the SASL
-    mechanisms in upper case, in its order.
+    mechanisms in upper case, in its order. `most_recipients` of a message and `most_messages` of a session are None
+    without a limit (RFC 9422 4); limits with other names mean nothing to us.
     """
 
-    __slots__ = ("keywords", "logins", "size")
+    __slots__ = ("keywords", "logins", "most_messages", "most_recipients", "size")
 
     def __init__(self, keywords: Mapping[str, tuple[str, ...]] | None = None) -> None:
         self.keywords = keywords or {}
         limit = "".join(self.keywords.get("SIZE", ())[:1])
         self.size = int(limit) or None if limit.isdigit() else None
         self.logins = tuple(name.upper() for name in self.keywords.get("AUTH", ()))
+        limits = dict(limit.upper().split("=", 1) for limit in self.keywords.get("LIMITS", ()) if "=" in limit)
+        self.most_recipients = _limit_of(limits.get("RCPTMAX", ""))
+        self.most_messages = _limit_of(limits.get("MAILMAX", ""))
 
     @classmethod
     def parse(cls, lines: Iterable[str]) -> Capabilities:

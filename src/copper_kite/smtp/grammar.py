@@ -11,6 +11,7 @@ __all__ = [
     "MAX_DOMAIN",
     "MAX_LOCAL_PART",
     "MAX_PATH",
+    "BadParameter",
     "Syntax",
     "decode_xtext",
     "is_domain",
@@ -53,6 +54,10 @@ _XCHAR = re.compile(r"\+([0-9A-F]{2})")
 
 class Syntax(ValueError):
     """Raised inside `smtp` for text that is not what the grammar allows; it never leaves the package."""
+
+
+class BadParameter(Syntax):
+    """Raised for what stands behind a path that is itself well."""
 
 
 class CommandPath(NamedTuple):
@@ -110,10 +115,10 @@ def _parse_parameters(tail: str) -> dict[str, str | None]:
     for word in tail.split():
         match = _PARAMETER.fullmatch(word)
         if match is None:
-            raise Syntax("not a parameter")
+            raise BadParameter("not a parameter")
         key = match.group(1).upper()
         if key in parameters:
-            raise Syntax(f"{key} given twice")
+            raise BadParameter(f"{key} given twice")
         parameters[key] = match.group(2)
     return parameters
 

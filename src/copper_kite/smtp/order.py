@@ -1,4 +1,4 @@
-"""The order of commands as the server keeps it: one table (RFC 5321 4.1.4, RFC 3207 4, RFC 4954 4)."""
+"""The order of commands as the server keeps it: one table (RFC 5321 4.1.4, RFC 3207 4, RFC 4954 4, RFC 3030 2)."""
 
 from __future__ import annotations
 
@@ -15,6 +15,7 @@ class Phase(StrEnum):
     SENDER = "after MAIL"
     RECIPIENTS = "after RCPT"
     CONTENT = "in content"
+    CHUNKS = "between chunks"
     LOGIN = "in a login"
     SECURING = "before the TLS handshake"
     CLOSED = "over"
@@ -27,6 +28,7 @@ class Step(StrEnum):
     MAIL = "MAIL"
     RCPT = "RCPT"
     DATA = "DATA"
+    CHUNK = "BDAT"
     END = "end of content"
     RESET = "RSET"
     LOGIN = "AUTH"
@@ -50,8 +52,15 @@ ORDER: dict[Phase, dict[Step, Phase]] = {
         Step.RESET: Phase.READY,
         Step.RCPT: Phase.RECIPIENTS,
         Step.DATA: Phase.CONTENT,
+        Step.CHUNK: Phase.CHUNKS,
     },
     Phase.CONTENT: {Step.END: Phase.READY},
+    Phase.CHUNKS: {
+        Step.HELLO: Phase.READY,
+        Step.RESET: Phase.READY,
+        Step.CHUNK: Phase.CHUNKS,
+        Step.END: Phase.READY,
+    },
     Phase.LOGIN: {Step.LOGIN_ENDED: Phase.READY},
     Phase.SECURING: {},
     Phase.CLOSED: {},

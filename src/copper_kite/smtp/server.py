@@ -16,7 +16,7 @@ One engine serves the listeners, the stand-ins and the capture.
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 
 from copper_kite.errors import LocalProtocolError
 from copper_kite.smtp import events
@@ -25,37 +25,34 @@ from copper_kite.smtp.answers import (
     BAD_ORDER,
     BAD_PARAMETER,
     BAD_SYNTAX,
+    CHUNK_TAKEN,
     DEFAULT_ANSWERS,
     FAULT_REPLIES,
     GIVEN_UP,
     HELP,
     LINE_TOO_LONG,
-    NEEDS_UTF8,
     NO_ARGUMENT,
     NOT_VERIFIED,
     OK,
     OUT_OF_PATIENCE,
-    TOO_LARGE,
     TOO_MANY_RECIPIENTS,
     UNAVAILABLE,
     UNKNOWN,
-    UNKNOWN_PARAMETER,
     challenge,
 )
-from copper_kite.smtp.content import ContentReader
+from copper_kite.smtp.commands import read_chunk, read_mail, read_rcpt
+from copper_kite.smtp.content import ChunkReader, ContentReader, Fault
 from copper_kite.smtp.exchanges import EXCHANGES, Challenge, Directory, Exchange, NoDirectory
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.grammar import (
     Syntax,
     match_plain_mail,
     match_plain_rcpt,
-    parse_command_path,
     parse_hello_name,
 )
 from copper_kite.smtp.limits import Limits
 from copper_kite.smtp.lines import MAX_COMMAND_LINE, MAX_LOGIN_LINE, LineBuffer, LineTooLong
 from copper_kite.smtp.order import ORDER, Phase, Step
-from copper_kite.smtp.parameters import MAIL_PARAMETERS
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import decode_base64
 
@@ -67,7 +64,7 @@ class LoginGivenUp(Syntax):
 
 
 # Bound once: to look a member up on its class takes longer than all else that is done with it.
-_FRESH, _READY, _SENDER, _RECIPIENTS, _CONTENT, _LOGIN, _SECURING, _CLOSED = Phase
+_FRESH, _READY, _SENDER, _RECIPIENTS, _CONTENT, _CHUNKS, _LOGIN, _SECURING, _CLOSED = Phase
 _RCPT, _END, _LOGIN_ENDED = Step.RCPT, Step.END, Step.LOGIN_ENDED
 
 
@@ -91,6 +88,9 @@ class Server:
         self._asked: events.Event | None = None
         self._told: deque[events.Event] = deque()
         self._content: ContentReader | None = None
+        self._chunks: ChunkReader | None = None  # of a message that comes in chunks
+        self._in_chunk = False
+        self._skipping: tuple[int, Reply] | None = None  # octets of a refused chunk, and what is said behind them
         self._recipients = 0
         self._utf8 = False
         self._tries = 0
@@ -133,6 +133,12 @@ class Server:
             if self._content is not None:
                 if not self._read_content(self._content):
                     return None
+            elif self._skipping is not None:
+                if not self._skip(*self._skipping):
+                    return None
+            elif self._in_chunk and self._chunks is not None:
+                if not self._read_chunk(self._chunks):
+                    return None
             elif self.phase is _SECURING or not self._take_line():
                 return None
             if self._asked is not None and not self._told:
@@ -169,6 +175,8 @@ class Server:
             raise LocalProtocolError("answer without a question")
         self._asked = None
         step = event.step
+        if isinstance(event, events.ChunksStarted):
+            return self._chunks_answered(event, reply)
         if reply is None:
             reply = DEFAULT_ANSWERS.get(type(event)) or self._hello_reply(event)
         self._out.append(reply.wire)
@@ -191,6 +199,19 @@ class Server:
 
     def _data_accepted(self, event: events.Event) -> None:
         self._content = self._limits.reader(self._max_size)
+
+    def _chunks_answered(self, event: events.ChunksStarted, reply: Reply | None) -> bool:
+        """Nothing is said before the chunk is in: neither that it is welcome, nor that it is not."""
+        if reply is not None and not reply.positive:
+            self._drop_transaction()
+            self.phase = _READY
+            self._skipping = event.octets, reply
+        else:
+            self.phase = ORDER[self.phase][event.step]
+            self._chunks = ChunkReader(self._max_size)
+            self._chunks.begin(event.octets, last=event.last)
+            self._in_chunk = True
+        return True
 
     def _message_accepted(self, event: events.Event) -> None:
         self._tries = 0
@@ -233,9 +254,10 @@ class Server:
         self._told.append(events.Quit())
 
     def _drop_transaction(self) -> None:
-        if self.phase in (_SENDER, _RECIPIENTS, _CONTENT):
+        if self.phase in (_SENDER, _RECIPIENTS, _CONTENT, _CHUNKS):
             self._told.append(events.Reset())
-        self._content = None
+        self._content = self._chunks = None
+        self._in_chunk = False
         self._recipients, self._utf8 = 0, False
 
     # --- content --------------------------------------------------------------------------------------------------
@@ -254,10 +276,46 @@ class Server:
         self._content = None
         if reader.fault is None:
             self._asked = events.ContentEnded(portion, reader.size, reader.ascii)
-            return True
+        else:
+            self._refuse_content(reader.fault)
+        return True
+
+    def _refuse_content(self, fault: Fault) -> None:
         self.phase = ORDER[self.phase][_END]
-        reply = FAULT_REPLIES[reader.fault]
-        self._told.append(events.ContentRefused(reader.fault, reply))
+        self._chunks = None
+        reply = FAULT_REPLIES[fault]
+        self._told.append(events.ContentRefused(fault, reply))
+        self._refuse(reply)
+
+    def _read_chunk(self, reader: ChunkReader) -> bool:
+        """Read on in a chunk; False when octets are missing."""
+        portion, rest = reader.feed(self._lines.take_all())
+        if rest is None:
+            if portion:
+                self._told.append(events.Content(portion))
+            return bool(portion)
+        self._lines.give_back(rest)
+        self._in_chunk = False
+        if reader.fault is not None:
+            self._refuse_content(reader.fault)
+        elif reader.last:
+            self._chunks = None
+            self._asked = events.ContentEnded(portion, reader.size, reader.ascii)
+        else:
+            if portion:
+                self._told.append(events.Content(portion))
+            self._out.append(CHUNK_TAKEN.wire)
+        return True
+
+    def _skip(self, octets: int, reply: Reply) -> bool:
+        """Throw the octets of a refused chunk away, then refuse it; False when some are missing."""
+        data = self._lines.take_all()
+        self._lines.give_back(data[octets:])
+        left = octets - len(data)
+        if left > 0:
+            self._skipping = left, reply
+            return False
+        self._skipping = None
         self._refuse(reply)
         return True
 
@@ -325,69 +383,51 @@ class Server:
     def _hello_reply(self, event: events.Event) -> Reply:
         """What is offered now (RFC 5321 4.1.1.1)."""
         assert isinstance(event, events.Hello)
-        offered = self._offers.keywords(secure=self.secure, logged_in=self.logged_in) if event.extended else ()
+        if not event.extended:
+            return Reply(250, "", self.name)
+        recipients = self._limits.recipients
+        offered = self._offers.keywords(secure=self.secure, logged_in=self.logged_in, recipients=recipients)
         return Reply(250, "", self.name, *offered)
 
     def _hello_accepted(self, event: events.Event) -> None:
         """Nothing of the session depends on the name."""
 
     def _mail(self, argument: str) -> None:
-        if argument[:5].upper() != "FROM:":
-            self._refuse(Reply(501, "5.5.4", "write MAIL FROM:<address>"))
-            return
-        try:
-            command = parse_command_path(argument[5:])
-        except Syntax as error:
-            self._refuse(Reply(501, "5.1.7", f"bad sender: {error}"))
-            return
-        event = self._mail_event(command.path, command.parameters)
-        if isinstance(event, Reply):
-            self._refuse(event)
-        else:
-            self._asked = event
-
-    def _mail_event(self, path: str, parameters: Mapping[str, str | None]) -> events.MailFrom | Reply:
-        """The event for a MAIL command, or the reply that refuses it."""
-        utf8 = "SMTPUTF8" in parameters
-        size: int | None = None
-        for key, value in parameters.items():
-            if key not in MAIL_PARAMETERS or (key == "AUTH" and not self._offers.logins):
-                return UNKNOWN_PARAMETER
-            if not MAIL_PARAMETERS[key](value):
-                return BAD_PARAMETER
-            if key == "SIZE":
-                size = int(value or 0)
-        if self._max_size and size is not None and size > self._max_size:
-            return TOO_LARGE
-        if not utf8 and not path.isascii():
-            return NEEDS_UTF8
-        return events.MailFrom(path, size, (parameters.get("BODY") or "").upper() == "8BITMIME", utf8)
+        self._ask(read_mail(argument, self._offers, self._max_size, secure=self.secure))
 
     def _rcpt(self, argument: str) -> None:
-        if argument[:3].upper() != "TO:":
-            self._refuse(Reply(501, "5.5.4", "write RCPT TO:<address>"))
-            return
-        try:
-            command = parse_command_path(argument[3:])
-        except Syntax as error:
-            self._refuse(Reply(501, "5.1.3", f"bad recipient: {error}"))
-            return
-        if not command.path:
-            self._refuse(Reply(501, "5.1.3", "bad recipient: empty"))
-        elif command.parameters:
-            self._refuse(UNKNOWN_PARAMETER)
-        elif not self._utf8 and not command.path.isascii():
-            self._refuse(NEEDS_UTF8)
-        elif self._recipients >= self._limits.recipients:
+        event = read_rcpt(argument, self._offers, secure=self.secure, utf8=self._utf8)
+        if self._recipients >= self._limits.recipients and not isinstance(event, Reply):
             self._out.append(TOO_MANY_RECIPIENTS.wire)
         else:
-            self._asked = events.RecipientTo(command.path)
+            self._ask(event)
+
+    def _ask(self, found: events.Event | Reply) -> None:
+        if isinstance(found, Reply):
+            self._refuse(found)
+        else:
+            self._asked = found
 
     def _data(self, argument: str) -> None:
         if argument:
             self._refuse(NO_ARGUMENT)
         else:
             self._asked = events.ContentStarted()
+
+    def _bdat(self, argument: str) -> None:
+        """A chunk: its octets come next, whatever is said of them (RFC 3030 2)."""
+        chunk = read_chunk(argument) if self._offers.has("CHUNKING", secure=self.secure) else None
+        if chunk is None:
+            self._refuse(BAD_PARAMETER if self._offers.has("CHUNKING", secure=self.secure) else UNAVAILABLE)
+            return
+        octets, last = chunk
+        if Step.CHUNK not in ORDER[self.phase]:
+            self._skipping = octets, BAD_ORDER
+        elif self._chunks is not None:
+            self._chunks.begin(octets, last=last)
+            self._in_chunk = True
+        else:
+            self._asked = events.ChunksStarted(octets, last)
 
     def _rset(self, argument: str) -> None:
         if argument:
@@ -500,5 +540,5 @@ _COMMANDS: dict[str, tuple[Step | None, Callable[[Server, str], None]]] = {
     "SOML": (None, Server._unavailable),
     "SAML": (None, Server._unavailable),
     "ETRN": (None, Server._unavailable),
-    "BDAT": (None, Server._unavailable),
+    "BDAT": (None, Server._bdat),
 }

@@ -1,32 +1,57 @@
 """One message in one session, without I/O: which commands go next, and what each recipient's reply was.
 
-With PIPELINING, MAIL, every RCPT and DATA go as one group (RFC 2920 3.1). Each recipient ends with the reply that
-decided it: its own refusal, the refusal of MAIL or DATA, or the reply to the end of content.
+With PIPELINING, MAIL, every RCPT and DATA go as one group (RFC 2920 3.1); with CHUNKING, the content goes as one chunk
+without DATA (RFC 3030). Each recipient ends with the reply that decided it: its own refusal, the refusal of MAIL or
+DATA, or the reply to the end of content.
 """
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
-from copper_kite.smtp.client import Answered, Client, Command, Verb, data, mail, rcpt, reset
+from copper_kite.smtp.client import (
+    END_OF_CONTENT,
+    Answered,
+    Client,
+    Command,
+    Verb,
+    bdat,
+    data,
+    mail,
+    rcpt,
+    reset,
+)
+from copper_kite.smtp.content import stuff
 from copper_kite.smtp.extensions import Capabilities
+from copper_kite.smtp.parameters import MAIL_PARAMETERS
 from copper_kite.smtp.replies import Reply
 from copper_kite.words import Cause, Stage
 
-__all__ = ["Envelope", "Result", "Transaction", "mail_parameters", "misfit"]
+__all__ = ["Envelope", "Result", "Transaction", "mail_parameters", "misfit", "too_many"]
 
-_STAGES = {Verb.MAIL: Stage.SENDER, Verb.RCPT: Stage.RECIPIENT, Verb.DATA: Stage.CONTENT, Verb.END: Stage.ACCEPT}
+_STAGES = {
+    Verb.MAIL: Stage.SENDER,
+    Verb.RCPT: Stage.RECIPIENT,
+    Verb.DATA: Stage.CONTENT,
+    Verb.END: Stage.ACCEPT,
+    Verb.BDAT: Stage.ACCEPT,
+}
 
 
 class Envelope(NamedTuple):
-    """What a transaction carries: paths, size in octets, and what the octets need of the server."""
+    """What a transaction carries: paths, size in octets, and what the octets need of the server.
+
+    `asked` is what goes on behind MAIL as it was written, `asked_each` behind each recipient's RCPT (empty for none).
+    """
 
     reverse_path: str
     recipients: tuple[str, ...]
     size: int
     eight_bit: bool
     utf8: bool
+    asked: str = ""
+    asked_each: tuple[str, ...] = ()
 
 
 class Result(NamedTuple):
@@ -46,11 +71,20 @@ def mail_parameters(envelope: Envelope, capabilities: Capabilities) -> list[str]
         parameters.append("BODY=8BITMIME")
     if envelope.utf8 and "SMTPUTF8" in capabilities:
         parameters.append("SMTPUTF8")
+    for asked in envelope.asked.split():
+        if MAIL_PARAMETERS[asked.partition("=")[0]].extension in capabilities:
+            parameters.append(asked)
     return parameters
 
 
-def misfit(envelope: Envelope, capabilities: Capabilities) -> tuple[Cause, Reply] | None:
-    """Why a server cannot take the message, known before it is sent (RFC 1870 6, RFC 6152 3, RFC 6531 3)."""
+def misfit(envelope: Envelope, capabilities: Capabilities, *, proven: bool = True) -> tuple[Cause, Reply] | None:
+    """Why a server cannot take the message, known before it is sent (RFC 1870 6, RFC 6152 3, RFC 6531 3, RFC 8689 4).
+
+    `proven` says that TLS is on and that it is known with whom.
+    """
+    if "REQUIRETLS" in envelope.asked.split() and not (proven and "REQUIRETLS" in capabilities):
+        text = "the message demands verified TLS on all its way (REQUIRETLS), and the next hop does not warrant that"
+        return Cause.NEEDS_REQUIRETLS, Reply(550, "5.7.30", text)
     if capabilities.size is not None and envelope.size > capabilities.size:
         text = f"the message has {envelope.size} octets, the next hop takes {capabilities.size}"
         return Cause.TOO_LARGE, Reply(552, "5.3.4", text)
@@ -63,6 +97,21 @@ def misfit(envelope: Envelope, capabilities: Capabilities) -> tuple[Cause, Reply
     return None
 
 
+def too_many(results: Sequence[Result]) -> tuple[str, ...]:
+    """The recipients that only were too many for one transaction: they may go in another (RFC 5321 4.5.3.1.10).
+
+    None, unless others were taken in this one.
+    """
+    if not any(result.stage in (Stage.CONTENT, Stage.ACCEPT) for result in results):
+        return ()
+    return tuple(path for path, stage, reply in results if stage is Stage.RECIPIENT and _says_too_many(reply))
+
+
+def _says_too_many(reply: Reply) -> bool:
+    return reply.code in (452, 552) and reply.enhanced[1:] in ("", ".5.3")
+
+
+_BDAT = Verb.BDAT
 _DATA = Verb.DATA
 _END = Verb.END
 _MAIL = Verb.MAIL
@@ -70,11 +119,18 @@ _RCPT = Verb.RCPT
 _RSET = Verb.RSET
 
 
+def _recipient_commands(envelope: Envelope, capabilities: Capabilities) -> Iterable[Command]:
+    if "DSN" in capabilities and envelope.asked_each:
+        return map(rcpt, envelope.recipients, envelope.asked_each)
+    return map(rcpt, envelope.recipients)
+
+
 class Transaction:
     """Drives one envelope through a session that is ready.
 
     `start` gives the first octets; `take` eats each reply and gives the next. When `wants_content` turns true, the
-    caller sends the content and then the end; `empty` tells that no recipient is left and only the end may go.
+    caller sends the content and then the end; `empty` tells that no recipient is left and only the end may go. With
+    `chunk`, it sends that command and the octets as they are.
     """
 
     def __init__(self, client: Client, envelope: Envelope) -> None:
@@ -86,9 +142,13 @@ class Transaction:
         self._unanswered = list(envelope.recipients)
         self._queue: list[Command] = [
             mail(envelope.reverse_path, *mail_parameters(envelope, client.capabilities)),
-            *map(rcpt, envelope.recipients),
-            data(),
+            *_recipient_commands(envelope, client.capabilities),
         ]
+        self.chunk: Command | None = None
+        if "CHUNKING" in client.capabilities:
+            self.chunk = bdat(envelope.size)
+        else:
+            self._queue.append(data())
         self._next = 0
         self._answered = False
         self.wants_content = False
@@ -114,6 +174,12 @@ class Transaction:
         """The first command or group."""
         return self._send_more()
 
+    def whole(self, content: bytes) -> bytes:
+        """All of the content and its end, for a caller that has it at hand when `wants_content` turns true."""
+        if self.chunk is not None:
+            return self._client.send(self.chunk) + content
+        return stuff(content, line_start=True) + self._client.send(END_OF_CONTENT)
+
     def _send_more(self) -> bytes:
         out, queue, offer = [], self._queue, self._client.offer
         while self._next < len(queue) and (wire := offer(queue[self._next])):
@@ -136,12 +202,17 @@ class Transaction:
             self._take_recipient(reply)
         elif verb is _DATA:
             return self._take_data(reply)
-        elif verb is _END:
+        elif verb is _END or verb is _BDAT:
             self._decide(self._accepted, Stage.ACCEPT, reply)
             self.finished = True
             return b""
         if self._next < len(self._queue) and self._nothing_left():
             return self._give_up()
+        if self.chunk is not None and self._next == len(self._queue) and not self._unanswered:
+            if self._nothing_left():
+                return self._give_up()
+            self.wants_content = True
+            return b""
         return self._send_more()
 
     def _take_recipient(self, reply: Reply) -> None:

@@ -203,7 +203,7 @@ def _note_connectors(connection: sqlite3.Connection, notes: Sequence[Row]) -> No
 
 # `_value_` is what an enum documents for this; `value` goes through a descriptor written in Python.
 _recipient_row = attrgetter(
-    "message", "number", "address", "state._value_", "attempts", "next_try", "connector", "reply", "changed"
+    "message", "number", "address", "state._value_", "attempts", "next_try", "connector", "reply", "changed", "asked"
 )
 _outcome_row = attrgetter(
     "state._value_", "attempts", "next_try", "connector", "reply", "at", "message", "number"

@@ -27,6 +27,7 @@ class Message(NamedTuple):
     hello: str
     user: str  # the local user behind a Unix socket, or ""
     protocol: str  # RFC 3848 word
+    asked: str = ""  # RET, ENVID (RFC 3461) and REQUIRETLS (RFC 8689), as they were written behind MAIL
 
 
 class Recipient(NamedTuple):
@@ -41,6 +42,7 @@ class Recipient(NamedTuple):
     connector: str = ""
     reply: str = ""
     changed: float = 0.0
+    asked: str = ""  # NOTIFY and ORCPT (RFC 3461), as they were written behind RCPT
 
 
 class Attempt(NamedTuple):

@@ -22,9 +22,9 @@ OPEN = (State.QUEUED, State.DELAYED, State.PARKED)
 _OPEN_SQL = "state IN ('queued', 'delayed', 'parked')"  # word for word as in the partial index
 _MESSAGE = (
     "m.id, m.arrived, m.expires, m.reverse_path, m.size, m.eight_bit, m.utf8, m.message_id, m.listener, m.client,"
-    " m.hello, m.user, m.protocol"
+    " m.hello, m.user, m.protocol, m.asked"
 )
-_RECIPIENT = "r.message, r.number, r.address, r.state, r.attempts, r.next_try, r.connector, r.reply, r.changed"
+_RECIPIENT = "r.message, r.number, r.address, r.state, r.attempts, r.next_try, r.connector, r.reply, r.changed, r.asked"
 
 
 @dataclass(slots=True)
@@ -162,7 +162,8 @@ class Reader:
             *values,
             limit,
         )
-        return [QueueRow(_message(row[:13]), _recipient(row[13:])) for row in rows]
+        width = len(Message._fields)
+        return [QueueRow(_message(row[:width]), _recipient(row[width:])) for row in rows]
 
     def shape(self) -> QueueShape:
         """The open part of the queue in numbers."""

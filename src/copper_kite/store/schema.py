@@ -79,6 +79,10 @@ MIGRATIONS: tuple[str, ...] = (
         last_bad_text TEXT NOT NULL
     ) WITHOUT ROWID;
     """,
+    """
+    ALTER TABLE message ADD COLUMN asked TEXT NOT NULL DEFAULT '';
+    ALTER TABLE recipient ADD COLUMN asked TEXT NOT NULL DEFAULT '';
+    """,
 )
 
 SCHEMA = len(MIGRATIONS)
