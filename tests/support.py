@@ -9,7 +9,7 @@ import subprocess
 import sys
 from collections.abc import AsyncIterator, Iterator
 from contextlib import asynccontextmanager, contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from copper_kite.clock import Clock, SystemClock
@@ -18,6 +18,7 @@ from copper_kite.relay.service import Service
 from copper_kite.session.standin import Caught, Rule, StandIn, StandInPlan
 from copper_kite.settings.load import Loaded, load
 from copper_kite.settings.server_tls import server_context
+from copper_kite.smtp.limits import Limits
 from copper_kite.smtp.sasl import Secret
 from copper_kite.store.reads import Reader
 
@@ -116,6 +117,8 @@ async def site(
     clock: Clock | None = None,
     extra: str = "",
     max_size: int = 10**8,
+    withheld: frozenset[str] = frozenset(),
+    limits: Limits | None = None,
 ) -> AsyncIterator[Site]:
     """A running site; the smart host offers `offered` TLS (else what the connector wants) and takes `password`."""
     (folder / "ca.pem").write_bytes(authority.authority.read_bytes())
@@ -128,7 +131,9 @@ async def site(
         logins={"tern": Secret(password)} if tls != "off" else {},
         rules=rules,
         max_size=max_size,
+        limits=limits or Limits(),
     )
+    plan = replace(plan, offers=replace(plan.what_it_offers(), withheld=withheld))
     stand_in = StandIn(plan, lambda caught: here.take(caught))
     hop = await stand_in.start("127.0.0.1", 0)
     loaded = load(write_site(folder, hop, tls=tls, extra=extra))

@@ -10,6 +10,7 @@ from copper_kite.mail.header import scan_header
 from copper_kite.mail.mend import mend
 from copper_kite.mail.notice import NoticeRecipient, make_notice
 from copper_kite.mail.received import format_date, protocol_word, received_field
+from copper_kite.mail.sevenbit import to_seven_bits
 
 
 def test_looking_into_a_header() -> None:
@@ -62,14 +63,16 @@ def test_mending() -> None:
 
 
 def notice(
-    reply: str = "550 5.1.1 nobody", address: str = "b@y.example", status: str = "5.1.1", until: float | None = None
-) -> bytes:
+    reply: str = "550 5.1.1 nobody", address: str = "b@y.example", status: str = "5.1.1", until: float | None = None,
+    *, original: bytes = b"From: a@x.example\r\nSubject: hi\r\n", whole: bool = False, reverse_path: str = "a@x.example",
+    envelope_id: str = "", orcpt: str = "", action: str = "failed",
+) -> bytes:  # fmt: skip
     return make_notice(
-        server="quay1.ternferries.example", postmaster="postmaster@ternferries.example", reverse_path="a@x.example",
+        server="quay1.ternferries.example", postmaster="postmaster@ternferries.example", reverse_path=reverse_path,
         id="0D42EA4W01", original_id="0D42EA4W00", arrived=0.0, at=60.0,
-        original_header=b"From: a@x.example\r\nSubject: hi\r\n",
+        original=original, whole=whole, envelope_id=envelope_id,
         recipients=[NoticeRecipient(
-            address=address, action="failed" if until is None else "delayed", status=status,
+            address=address, original=orcpt, action=action if until is None else "delayed", status=status,
             explanation="There is no such mailbox.", next_hop="out.example", reply=reply, until=until,
         )],
     )  # fmt: skip
@@ -107,6 +110,59 @@ def test_a_hostile_reply_breaks_nothing() -> None:
 def test_without_a_reply_nobody_is_quoted() -> None:
     """D-06."""
     assert b"Diagnostic-Code" not in notice(reply="") and b"Remote-MTA" not in notice(reply="")
+
+
+def test_what_was_asked_for_comes_back_as_it_was_meant() -> None:
+    """D-04, D-05, D-12: only if it was given; ENVID and ORCPT without xtext."""
+    octets = notice(envelope_id="a+b=c", orcpt="rfc822;B+2BC@y.example")
+    assert (
+        b"\r\nOriginal-Envelope-Id: a+b=c\r\n" in octets
+        and b"\r\nOriginal-Recipient: rfc822; B+C@y.example\r\n" in octets
+    )
+    assert b"Original-" not in notice()
+
+
+def test_the_whole_message_comes_back() -> None:
+    """D-08: as it was, octets over 127 and all."""
+    original = b"Subject: hi\r\n\r\nna\xc3\xafve\r\n"
+    octets = notice(original=original, whole=True)
+    assert b"Content-Type: message/rfc822\r\nContent-Transfer-Encoding: 8bit\r\n\r\n" + original in octets
+    assert b"Your message is attached." in octets
+    converted = to_seven_bits(octets)
+    assert converted is not None and converted.isascii() and b"na=C3=AFve" in converted
+
+
+def test_a_header_that_goes_back_has_an_end() -> None:
+    octets = notice(original=b"X-A: " + b"y" * 70 + b"\r\n" + b"X-B: z\r\n" * 20_000)
+    assert len(octets) < 70_000 and b"X-B: z\r\n\r\n--notice" in octets
+
+
+def test_a_relayed_message_is_told_of_as_relayed() -> None:
+    """D-10."""
+    octets = notice("250 2.0.0 taken", status="2.0.0", action="relayed")
+    assert (
+        b"Subject: Relayed: " in octets and b"Action: relayed\r\nStatus: 2.0.0" in octets and b"delivered" not in octets
+    )
+
+
+def test_an_address_that_is_not_ascii_in_a_notice_that_is() -> None:
+    """D-14: to a sender whose own address is ASCII, by whatever way it takes."""
+    octets = notice(address="grå@y.example", original="Subject: grå\r\n".encode())
+    assert octets.isascii() and b"Final-Recipient: utf-8; gr\\x{E5}@y.example\r\n" in octets
+    message = email.message_from_bytes(octets, policy=email.policy.default)
+    text, _, header = message.iter_parts()
+    assert "grå@y.example" in text.get_content()
+    assert header.get_content_type() == "message/global-headers" and b"U3ViamVjdDogZ3LDpQ0K" in header.as_bytes()
+
+
+def test_a_notice_to_an_address_that_is_not_ascii() -> None:
+    """D-14."""
+    octets = notice(address="grå@y.example", original="Subject: grå\r\n".encode(), reverse_path="på@x.example")
+    assert "To: <på@x.example>".encode() in octets and "Final-Recipient: utf-8; grå@y.example\r\n".encode() in octets
+    assert (
+        b"Content-Type: message/global-delivery-status" in octets and b"Content-Type: message/global-headers" in octets
+    )
+    assert "Subject: grå\r\n".encode() in octets
 
 
 def test_a_late_message_is_told_of_as_delayed() -> None:

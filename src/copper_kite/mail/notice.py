@@ -1,24 +1,30 @@
-"""Notices: what the sender is told of a message that failed, or that is late (RFC 3464, RFC 6522)."""
+"""Notices: what a sender is told of a message that failed, is late, or was relayed (RFC 3464, RFC 6522, RFC 6533)."""
 
 from __future__ import annotations
 
+import base64
 from collections.abc import Sequence
 from dataclasses import dataclass
 from textwrap import wrap
+from typing import NamedTuple
 
 from copper_kite.mail.received import format_date
-from copper_kite.smtp.replies import printable
+from copper_kite.smtp.grammar import decode_xtext
+from copper_kite.smtp.replies import printable, visible
 
-__all__ = ["NoticeRecipient", "make_notice"]
+__all__ = ["MAX_RETURNED", "NoticeRecipient", "make_notice"]
 
 MAX_DIAGNOSTIC = 500  # characters of a peer's text
+MAX_RETURNED = 1024 * 1024  # octets of a message that go back whole
+MAX_HEADER = 64 * 1024  # octets of a header that go back
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class NoticeRecipient:
     """One recipient, and what became of it. `reply` is empty unless a remote host said it.
 
-    `action` is `failed`, or `delayed` with `until`: how long it is tried, in seconds since 1970.
+    `action` is `failed`, `relayed`, or `delayed` with `until`: how long it is tried, in seconds since 1970. `original`
+    is what was given as ORCPT, as it was written.
     """
 
     address: str
@@ -28,6 +34,13 @@ class NoticeRecipient:
     next_hop: str
     reply: str
     until: float | None = None
+    original: str = ""
+
+
+class _Part(NamedTuple):
+    kind: str
+    octets: bytes
+    encoding: str = "7bit"
 
 
 def make_notice(
@@ -37,24 +50,30 @@ def make_notice(
     reverse_path: str,
     id: str,
     original_id: str,
+    envelope_id: str = "",
     arrived: float,
     at: float,
-    original_header: bytes,
+    original: bytes,
+    whole: bool = False,
     recipients: Sequence[NoticeRecipient],
 ) -> bytes:
-    """The whole message, with CR LFs and ASCII only; its envelope is `<>` to `reverse_path` (RFC 3461 6.1).
+    """The message, with CR LFs; its envelope is `<>` to `reverse_path` (RFC 3461 6.1).
 
-    What peers said is shown escaped and cut, so that no reply can break the parts or the lines.
+    `original` is what goes back of the message it is about: its header, or the `whole` of it. All is ASCII, unless the
+    reverse-path itself is not (then SMTPUTF8 is needed, and RFC 6533's forms are used as they are) or a message of 8
+    bits goes back whole. What peers said is shown escaped and cut, so that no reply can break the parts or the lines.
     """
+    utf8 = not reverse_path.isascii()
     boundary = f"notice-{id}"
-    subject = "Not sent" if any(one.action == "failed" for one in recipients) else "Not sent yet"
+    subject = {"failed": "Not sent", "delayed": "Not sent yet"}.get(_gravest(recipients), "Relayed")
+    status = _status(server, envelope_id, arrived, recipients, utf8=utf8)
     parts = (
-        ("text/plain; charset=us-ascii", _readable(server, original_id, recipients)),
-        ("message/delivery-status", _status(server, arrived, recipients)),
-        ("text/rfc822-headers", _ascii_lines(original_header)),
+        _text_part(_readable(server, original_id, recipients, whole=whole), utf8=utf8),
+        _Part("message/global-delivery-status", status, "8bit") if utf8 else _Part("message/delivery-status", status),
+        _original_part(original, whole=whole, utf8=utf8),
     )
-    body = "".join(f"--{boundary}\r\nContent-Type: {kind}\r\n\r\n{text}\r\n" for kind, text in parts)
-    return (
+    encoding = "8bit" if any(part.encoding == "8bit" for part in parts) else "7bit"
+    header = (
         f"From: Mail at {server} <{postmaster}>\r\n"
         f"To: <{reverse_path}>\r\n"
         f"Subject: {subject}: your message {original_id}\r\n"
@@ -63,13 +82,48 @@ def make_notice(
         "MIME-Version: 1.0\r\n"
         "Auto-Submitted: auto-replied\r\n"
         f'Content-Type: multipart/report; report-type=delivery-status; boundary="{boundary}"\r\n'
-        f"\r\n{body}--{boundary}--\r\n"
-    ).encode("ascii")
+        f"Content-Transfer-Encoding: {encoding}\r\n\r\n"
+    )
+    body = b"".join(
+        f"--{boundary}\r\nContent-Type: {kind}\r\nContent-Transfer-Encoding: {how}\r\n\r\n".encode() + octets + b"\r\n"
+        for kind, octets, how in parts
+    )
+    return header.encode() + body + f"--{boundary}--\r\n".encode()
 
 
-def _readable(server: str, original_id: str, recipients: Sequence[NoticeRecipient]) -> str:
+def _gravest(recipients: Sequence[NoticeRecipient]) -> str:
+    return next(
+        (action for action in ("failed", "delayed") if any(one.action == action for one in recipients)), "relayed"
+    )
+
+
+def _text_part(text: str, *, utf8: bool) -> _Part:
+    if text.isascii():
+        return _Part("text/plain; charset=us-ascii", text.encode())
+    kind = "text/plain; charset=utf-8"
+    return _Part(kind, text.encode(), "8bit") if utf8 else _Part(kind, _in_base64(text.encode()), "base64")
+
+
+def _original_part(octets: bytes, *, whole: bool, utf8: bool) -> _Part:
+    """The message, or its header; as RFC 6533 5 has it where the header is not ASCII, encoded for the way in ASCII."""
+    header = octets.partition(b"\r\n\r\n")[0] if whole else octets[:MAX_HEADER]
+    if not whole:
+        octets = header[: header.rfind(b"\r\n") + 2]
+    if header.isascii():
+        kind = "message/rfc822" if whole else "text/rfc822-headers"
+        return _Part(kind, octets, "7bit" if octets.isascii() else "8bit")
+    kind = "message/global" if whole else "message/global-headers"
+    return _Part(kind, octets, "8bit") if utf8 else _Part(kind, _in_base64(octets), "base64")
+
+
+def _in_base64(octets: bytes) -> bytes:
+    return base64.encodebytes(octets).replace(b"\n", b"\r\n")
+
+
+def _readable(server: str, original_id: str, recipients: Sequence[NoticeRecipient], *, whole: bool) -> str:
     failed = [one for one in recipients if one.action == "failed"]
     delayed = [one for one in recipients if one.action == "delayed"]
+    relayed = [one for one in recipients if one.action == "relayed"]
     lines = []
     if failed:
         lines += [f"{server} could not send your message {original_id} to:", "", *_told(failed)]
@@ -77,15 +131,17 @@ def _readable(server: str, original_id: str, recipients: Sequence[NoticeRecipien
     if delayed:
         lines += [f"{server} has not been able yet to send your message {original_id} to:", "", *_told(delayed)]
         lines += [f"It is tried until {format_date(delayed[0].until or 0.0)}; there is nothing for you to do.", ""]
-    lines.append("The header of your message is attached.")
+    if relayed:
+        lines += [f"{server} has relayed your message {original_id} to:", "", *_told(relayed)]
+    lines.append("Your message is attached." if whole else "The header of your message is attached.")
     return "".join(f"{line}\r\n" for line in lines)
 
 
 def _told(recipients: Sequence[NoticeRecipient]) -> list[str]:
     lines = []
     for recipient in recipients:
-        lines.append(f"  {printable(recipient.address)}")
-        lines += wrap(printable(recipient.explanation), 76, initial_indent="    ", subsequent_indent="    ")
+        lines.append(f"  {visible(recipient.address)}")
+        lines += wrap(visible(recipient.explanation), 76, initial_indent="    ", subsequent_indent="    ")
         if recipient.reply:
             said = f"{recipient.next_hop} said: {printable(recipient.reply)[:MAX_DIAGNOSTIC]}"
             lines += wrap(said, 76, initial_indent="    ", subsequent_indent="    ")
@@ -93,11 +149,17 @@ def _told(recipients: Sequence[NoticeRecipient]) -> list[str]:
     return lines
 
 
-def _status(server: str, arrived: float, recipients: Sequence[NoticeRecipient]) -> str:
-    groups = [f"Reporting-MTA: dns; {server}\r\nArrival-Date: {format_date(arrived)}\r\n"]
+def _status(
+    server: str, envelope_id: str, arrived: float, recipients: Sequence[NoticeRecipient], *, utf8: bool
+) -> bytes:
+    about = f"Reporting-MTA: dns; {server}\r\n"
+    if envelope_id:
+        about = f"Original-Envelope-Id: {printable(envelope_id)}\r\n{about}"
+    groups = [f"{about}Arrival-Date: {format_date(arrived)}\r\n"]
     for recipient in recipients:
-        group = (
-            f"Final-Recipient: rfc822; {printable(recipient.address)}\r\n"
+        group = f"Original-Recipient: {_original_address(recipient.original)}\r\n" if recipient.original else ""
+        group += (
+            f"Final-Recipient: {_typed_address(recipient.address, utf8=utf8)}\r\n"
             f"Action: {recipient.action}\r\nStatus: {recipient.status}\r\n"
         )
         if recipient.reply:
@@ -106,8 +168,20 @@ def _status(server: str, arrived: float, recipients: Sequence[NoticeRecipient]) 
         if recipient.until is not None:
             group += f"Will-Retry-Until: {format_date(recipient.until)}\r\n"
         groups.append(group)
-    return "\r\n".join(groups)
+    return "\r\n".join(groups).encode()
 
 
-def _ascii_lines(octets: bytes) -> str:
-    return octets.decode("ascii", "replace").replace("\ufffd", "?")
+def _original_address(orcpt: str) -> str:
+    """What was given as ORCPT: its type, and its address without xtext (RFC 3464 2.3.1)."""
+    kind, _, address = orcpt.partition(";")
+    return f"{kind}; {printable(decode_xtext(address))}"
+
+
+def _typed_address(address: str, *, utf8: bool) -> str:
+    """An address with its type; one that is not ASCII in the form that its notice can carry (RFC 6533 3)."""
+    if address.isascii():
+        return f"rfc822; {printable(address)}"
+    if utf8:
+        return f"utf-8; {visible(address)}"
+    shown = "".join(c if "!" <= c <= "~" and c not in "\\+=" else f"\\x{{{ord(c):02X}}}" for c in address)
+    return f"utf-8; {shown}"

@@ -6,7 +6,7 @@ No more than MAX_IN_HAND messages are in memory; the rest waits in the store and
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from functools import partial
 
@@ -16,10 +16,12 @@ from copper_kite.mail.received import format_date
 from copper_kite.net.plan import Plan
 from copper_kite.net.tls import client_context
 from copper_kite.relay.decide import Retry
-from copper_kite.relay.delivery import Fresh, Job, Recorder, Report, Stop
+from copper_kite.relay.delivery import Recorder, Report, Stop
 from copper_kite.relay.hops import Down, Hops, MxHops
+from copper_kite.relay.job import Fresh, Job
 from copper_kite.relay.lane import Lane
 from copper_kite.relay.ledger import Ledger
+from copper_kite.relay.notices import Notices
 from copper_kite.routing.choose import Router
 from copper_kite.routing.plan import make_plan, make_plans
 from copper_kite.settings.load import Loaded
@@ -78,8 +80,15 @@ class Dispatcher:
         """Go by `loaded`. Lanes that stay the same stay open; the jobs that waited for others are returned."""
         self._loaded = loaded
         domain = loaded.settings.identity.domain or loaded.server_name
-        retry, late = Retry(loaded.settings.retry.waits), loaded.settings.retry.notice_after
-        self._recorder = Recorder(loaded.server_name, retry, self._ids, f"postmaster@{domain}", late)
+        retry = Retry(loaded.settings.retry.waits)
+        notices = Notices(
+            server=loaded.server_name,
+            postmaster=f"postmaster@{domain}",
+            ids=self._ids,
+            late_after=loaded.settings.retry.notice_after,
+            copy_to=loaded.settings.retry.notice_copy,
+        )
+        self._recorder = Recorder(retry, self._ids, notices)
         self._limits = {entry.name: entry.max_size for entry in loaded.settings.connector if entry.max_size is not None}
         self._router = Router(loaded.settings.connector)
         for connector in loaded.settings.connector:
@@ -275,9 +284,9 @@ class Dispatcher:
 
     def report(self, plan: Plan | None, report: Report) -> asyncio.Future[None]:
         """Record what an attempt found; the future is done when that is on stable storage (see `lane.Sink`)."""
-        change, notice = self._recorder.record(report, self._clock.now(), plan)
+        change, notices = self._recorder.record(report, self._clock.now(), plan)
         self._settle(report.job, sum(outcome.state is State.RELAYED for outcome in change.outcomes))
-        return self._record(report.job.message, change, notice)
+        return self._record(report.job.message, change, notices)
 
     def divided(self, job: Job) -> None:
         """A job became two (see `lane.Sink`)."""
@@ -297,10 +306,10 @@ class Dispatcher:
 
     def _record_stopped(self, job: Job, stop: Stop) -> None:
         now = self._clock.now()
-        change, notice = self._recorder.record(Report(job, now, 0.0, stop=stop), now)
-        self._record(job.message, change, notice)
+        change, notices = self._recorder.record(Report(job, now, 0.0, stop=stop), now)
+        self._record(job.message, change, notices)
 
-    def _record(self, message: Message, change: Change, notice: Fresh | None) -> asyncio.Future[None]:
+    def _record(self, message: Message, change: Change, notices: Sequence[Fresh]) -> asyncio.Future[None]:
         recorded: asyncio.Future[None] = self._loop.create_future()
 
         def done(error: KiteError | None) -> None:
@@ -309,12 +318,12 @@ class Dispatcher:
                 return
             if not recorded.done():
                 recorded.set_result(None)
-            self._recorded(message, change, notice)
+            self._recorded(message, change, notices)
 
         self._submit(change, done)
         return recorded
 
-    def _recorded(self, message: Message, change: Change, notice: Fresh | None) -> None:
+    def _recorded(self, message: Message, change: Change, notices: Sequence[Fresh]) -> None:
         hand = self._in_hand[message.id]
         hand.jobs -= 1
         if not hand.jobs:
@@ -323,7 +332,7 @@ class Dispatcher:
         for outcome in change.outcomes:
             if outcome.next_try is not None:
                 self._wake_at(outcome.next_try)
-        if notice is not None:
+        for notice in notices:
             self.offer(notice)
         if self._more and len(self._in_hand) < REFILL_BELOW:
             self._refill()

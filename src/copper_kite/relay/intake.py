@@ -14,7 +14,7 @@ from copper_kite.errors import KiteError, StoreFull
 from copper_kite.mail.header import message_id_of
 from copper_kite.mail.received import protocol_word, received_field
 from copper_kite.net.server import LATER, Answer, Handler, ServerSession
-from copper_kite.relay.delivery import Fresh
+from copper_kite.relay.job import Fresh
 from copper_kite.routing.outward import Outward
 from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Listener

@@ -17,8 +17,9 @@ from copper_kite.mail.sevenbit import to_seven_bits
 from copper_kite.net.client import ClientSession
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.plan import Plan
-from copper_kite.relay.delivery import Job, Report, Stop, unfit
+from copper_kite.relay.delivery import Report, Stop, unfit
 from copper_kite.relay.hops import Down, Hops
+from copper_kite.relay.job import Job
 from copper_kite.settings.model import Connector
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.transaction import Envelope, Result, too_many

@@ -132,7 +132,10 @@ class TlsTable(Table):
     client_certificate: bool = False
 
 
-Keyword = Literal["PIPELINING", "SIZE", "8BITMIME", "SMTPUTF8", "ENHANCEDSTATUSCODES", "STARTTLS", "AUTH"]
+Keyword = Literal[
+    "PIPELINING", "SIZE", "8BITMIME", "SMTPUTF8", "CHUNKING", "DSN", "LIMITS", "REQUIRETLS", "ENHANCEDSTATUSCODES",
+    "STARTTLS", "AUTH",
+]  # fmt: skip
 
 
 Sasl = Literal[
@@ -151,6 +154,7 @@ class OffersTable(Table):
     login: Literal["required", "optional"] = "required"
     login_in_clear: bool = False
     recipients: Annotated[int, Field(ge=1)] = 1000
+    messages: Annotated[int, Field(ge=0)] = 0
     loose_end: bool = False
 
 

@@ -12,6 +12,7 @@ from copper_kite.net.tls import end_point_binding
 from copper_kite.session.behaviour import Behaviour, TlsTable
 from copper_kite.session.standin import StandInPlan
 from copper_kite.smtp.extensions import Offers
+from copper_kite.smtp.limits import Limits
 from copper_kite.smtp.sasl import Secret
 
 __all__ = ["stage"]
@@ -50,7 +51,7 @@ def stage(
         rules=behaviour.rules(),
         seed=behaviour.seed,
         allowance=behaviour.allowance,
-        recipients=offers.recipients,
+        limits=Limits(recipients=offers.recipients, messages=offers.messages),
         loose_end=offers.loose_end,
         offers=Offers(
             max_size=offers.size,

@@ -9,7 +9,7 @@ import os
 import secrets
 import ssl
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -58,7 +58,7 @@ class StandInPlan:
     seed: int = 0
     allowance: Allowance | None = None
     max_size: int = 100 * 1024 * 1024
-    recipients: int = 1000
+    limits: Limits = field(default_factory=Limits)
     loose_end: bool = False
     offers: Offers | None = None
     binding: Binding | None = None  # of its own certificate, for logins bound to the TLS
@@ -91,6 +91,8 @@ class Caught:
     at: float
     hello: str
     tls: str
+    asked: str = ""  # of RET, ENVID, REQUIRETLS, as they stood behind MAIL
+    asked_each: tuple[str, ...] = ()  # of NOTIFY and ORCPT, as they stood behind each RCPT
 
     def export(self) -> dict[str, object]:
         """As plain values, for JSON."""
@@ -104,6 +106,8 @@ class Caught:
             "hello": self.hello,
             "tls": self.tls or None,
             "login": self.login or None,
+            "mail_parameters": self.asked,
+            "rcpt_parameters": list(self.asked_each),
             "file": str(self.file) if self.file else None,
         }
 
@@ -131,9 +135,7 @@ class StandIn:
         plan = self.plan
         implicit = plan.tls == "implicit"
         offers = plan.what_it_offers()
-        limits = Limits(recipients=plan.recipients)
-        if plan.loose_end:
-            limits = Limits(recipients=plan.recipients, reader=LooseReader)
+        limits = replace(plan.limits, reader=LooseReader) if plan.loose_end else plan.limits
 
         def session() -> ServerSession:
             return ServerSession(
@@ -195,6 +197,8 @@ class StandIn:
             self.now(),
             taker.hello_name,
             session.tls,
+            taker.asked,
+            tuple(taker.recipients.values()),
         )
         if caught.file is not None:
             caught.file.with_suffix(".json").write_text(json.dumps(caught.export(), indent=2, ensure_ascii=False))
@@ -275,7 +279,8 @@ class _Taker(Handler):
         self.hello_name = ""
         self.login = ""
         self.sender = ""
-        self.recipients: list[str] = []
+        self.asked = ""
+        self.recipients: dict[str, str] = {}  # each with what is asked for it
 
     # --- what is asked ----------------------------------------------------------------------------------------------
 
@@ -306,7 +311,7 @@ class _Taker(Handler):
         plan = self._stand_in.plan
         if plan.logins and plan.login_required and not self.login:
             return LOGIN_FIRST
-        self.sender, self.recipients = event.path, []
+        self.sender, self.asked, self.recipients = event.path, event.asked, {}
         return self._obey(Stage.SENDER)
 
     def recipient_to(self, event: events.RecipientTo) -> Answer:
@@ -314,7 +319,7 @@ class _Taker(Handler):
         if answer is None and not self._stand_in.has_allowance(1):
             return USED_UP
         if not isinstance(answer, Reply) or answer.positive:
-            self.recipients.append(event.path)
+            self.recipients[event.path] = event.asked
         return answer
 
     def content_started(self, event: events.ContentStarted | events.ChunksStarted) -> Answer:

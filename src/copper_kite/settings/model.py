@@ -227,6 +227,12 @@ class Connector(Table):
     sessions: int = Field(default=10, ge=1, le=100, description="Sessions with the smart host at a time, at most.")
     enabled: bool = Field(default=True, description="Whether it carries anything; else it is passed over.")
 
+    @field_validator("allowance", mode="before")
+    @classmethod
+    def _one_allowance(cls, value: object) -> object:
+        """One needs no brackets."""
+        return [value] if isinstance(value, str) else value
+
     @field_validator("hosts")
     @classmethod
     def _hosts(cls, value: list[str]) -> list[str]:
@@ -264,6 +270,17 @@ class Retry(Table):
     notice_after: Duration = Field(
         default=4 * 3600.0, description="When the sender is told, once, that a message is late."
     )
+    notice_copy: str = Field(
+        default="",
+        description="An address that gets a copy of each notice of failure, also where nobody else is told.",
+    )
+
+    @field_validator("notice_copy")
+    @classmethod
+    def _notice_copy(cls, value: str) -> str:
+        if value and not is_mailbox(value):
+            raise ValueError(f"{value!r} is not an address with a domain")
+        return value
 
 
 class Settings(Table):

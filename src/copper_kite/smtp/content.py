@@ -138,7 +138,7 @@ class ChunkReader(_Checked):
         data = self._held + data
         self._held = b""
         if rest is not None and self.last:
-            if data and not data.endswith(b"\r\n") or (not data and self._line):
+            if (data and not data.endswith(b"\r\n")) or (not data and self._line):
                 data += b"\r\n"
         elif data.endswith(b"\r"):
             data, self._held = data[:-1], b"\r"

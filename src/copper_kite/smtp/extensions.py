@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
+from copper_kite.smtp.limits import Limits
+
 __all__ = ["Capabilities", "Offers"]
 
 
@@ -27,8 +29,9 @@ class Offers:
     withheld: frozenset[str] = frozenset()
     keeps_size: bool = True  # a stand-in may say a SIZE and not keep to it
 
-    def keywords(self, *, secure: bool, logged_in: bool, recipients: int) -> tuple[str, ...]:
-        """The lines of an EHLO reply after the first; `recipients` is how many a message may have (RFC 9422 4)."""
+    def keywords(self, *, secure: bool, logged_in: bool, limits: Limits) -> tuple[str, ...]:
+        """The lines of an EHLO reply after the first."""
+        most = f" MAILMAX={min(limits.messages, MOST_NAMED)}" if limits.messages else ""
         found = [
             "PIPELINING",
             f"SIZE {self.max_size}",
@@ -36,7 +39,7 @@ class Offers:
             "SMTPUTF8",
             "CHUNKING",
             "DSN",
-            f"LIMITS RCPTMAX={min(recipients, MOST_NAMED)}",
+            f"LIMITS RCPTMAX={min(limits.recipients, MOST_NAMED)}{most}",
             "ENHANCEDSTATUSCODES",
         ]
         if secure:

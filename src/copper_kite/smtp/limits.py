@@ -11,9 +11,14 @@ __all__ = ["Limits"]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Limits:
-    """Bounds of one session. `recipients` a message, at least 100 (RFC 5321 4.5.3.1.8); `patience` in bad or idle
-    commands between two accepted messages; `reader` reads content (a stand-in may have a worse one)."""
+    """Bounds of one session.
+
+    `recipients` a message, at least 100 (RFC 5321 4.5.3.1.8); `messages` a session, 0 for no limit (RFC 9422 4);
+    `patience` in bad or idle commands between two accepted messages; `reader` reads content (a stand-in may have a
+    worse one).
+    """
 
     recipients: int = 1000
+    messages: int = 0
     patience: int = 50
     reader: type[ContentReader] = ContentReader

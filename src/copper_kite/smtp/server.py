@@ -35,6 +35,7 @@ from copper_kite.smtp.answers import (
     NOT_VERIFIED,
     OK,
     OUT_OF_PATIENCE,
+    TOO_MANY_MESSAGES,
     TOO_MANY_RECIPIENTS,
     UNAVAILABLE,
     UNKNOWN,
@@ -93,6 +94,7 @@ class Server:
         self._skipping: tuple[int, Reply] | None = None  # octets of a refused chunk, and what is said behind them
         self._recipients = 0
         self._utf8 = False
+        self._messages = 0  # transactions begun
         self._tries = 0
 
     # --- octets ---------------------------------------------------------------------------------------------------
@@ -196,6 +198,7 @@ class Server:
     def _sender_accepted(self, event: events.Event) -> None:
         assert isinstance(event, events.MailFrom)
         self._recipients, self._utf8 = 0, event.utf8
+        self._messages += 1
 
     def _data_accepted(self, event: events.Event) -> None:
         self._content = self._limits.reader(self._max_size)
@@ -324,6 +327,8 @@ class Server:
     def _plain_mail(self, line: bytes) -> bool:
         if self.phase is not _READY or (found := match_plain_mail(line)) is None:
             return False
+        if self._messages == self._limits.messages > 0:
+            return False
         path, size = found
         if size is not None and size > self._max_size > 0:
             return False
@@ -385,14 +390,16 @@ class Server:
         assert isinstance(event, events.Hello)
         if not event.extended:
             return Reply(250, "", self.name)
-        recipients = self._limits.recipients
-        offered = self._offers.keywords(secure=self.secure, logged_in=self.logged_in, recipients=recipients)
+        offered = self._offers.keywords(secure=self.secure, logged_in=self.logged_in, limits=self._limits)
         return Reply(250, "", self.name, *offered)
 
     def _hello_accepted(self, event: events.Event) -> None:
         """Nothing of the session depends on the name."""
 
     def _mail(self, argument: str) -> None:
+        if self._messages == self._limits.messages > 0:
+            self.close(TOO_MANY_MESSAGES)
+            return
         self._ask(read_mail(argument, self._offers, self._max_size, secure=self.secure))
 
     def _rcpt(self, argument: str) -> None:

@@ -1,0 +1,41 @@
+"""What became of one recipient in one attempt, and who wants to hear of it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from copper_kite.smtp.replies import Reply
+from copper_kite.store.model import Recipient
+from copper_kite.words import Cause, Stage, State
+
+__all__ = ["Fate", "asked_value", "wants"]
+
+
+@dataclass(slots=True)
+class Fate:
+    """What became of one recipient: its state and the words that say why."""
+
+    recipient: Recipient
+    state: State
+    stage: Stage
+    cause: Cause
+    reply: Reply | None
+    text: str
+    next_try: float | None = None
+    sent: bool = True  # whether this was an attempt, and not only a wait
+
+    @property
+    def said(self) -> str:
+        """The reply, or our own words where there is none."""
+        return str(self.reply) if self.reply is not None else self.text
+
+
+def asked_value(asked: str, key: str) -> str:
+    """The value of one parameter among those `asked` (see `Message.asked`), empty when it is not there."""
+    return next((word.partition("=")[2] for word in asked.split() if word.partition("=")[0] == key), "")
+
+
+def wants(asked: str, condition: str) -> bool:
+    """Whether a notice is wanted on SUCCESS, FAILURE or DELAY; unasked, on the latter two (RFC 3461 4.1, 5.2.5)."""
+    notify = asked_value(asked, "NOTIFY").upper()
+    return condition in notify.split(",") if notify else condition != "SUCCESS"

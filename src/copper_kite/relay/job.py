@@ -1,0 +1,53 @@
+"""What is to be carried: a message that has just come in, and what one attempt takes of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Iterable
+from dataclasses import dataclass, field, replace
+
+from copper_kite.settings.units import Endpoint
+from copper_kite.smtp.transaction import Envelope
+from copper_kite.store.model import Message, Recipient
+
+__all__ = ["Fresh", "Job"]
+
+
+@dataclass(slots=True)
+class Fresh:
+    """A message just made durable. `content` is None when it is too large to be kept in memory."""
+
+    message: Message
+    recipients: list[Recipient]
+    content: bytes | None
+
+
+@dataclass(slots=True)
+class Job:
+    """What one attempt is to carry: a message to those of its recipients that share a connector."""
+
+    message: Message
+    recipients: list[Recipient]
+    connector: str  # empty when none carries them
+    next_hop: Endpoint | None
+    content: Callable[[], Iterable[bytes]]
+    domain: str = ""  # of the recipients, where that decides the next hop
+    whole: bool = False  # these are all the recipients that the message has, and its content is a single portion
+    envelope: Envelope = field(init=False)
+
+    def __post_init__(self) -> None:
+        message = self.message
+        self.envelope = Envelope(
+            message.reverse_path,
+            tuple(recipient.address for recipient in self.recipients),
+            message.size,
+            message.eight_bit,
+            message.utf8,
+            message.asked,
+            tuple(each) if any(each := [recipient.asked for recipient in self.recipients]) else (),
+        )
+
+    def divided(self, apart: Collection[str]) -> tuple[Job, Job]:
+        """The same without the recipients `apart`, and one with them alone."""
+        ours = [recipient for recipient in self.recipients if recipient.address not in apart]
+        theirs = [recipient for recipient in self.recipients if recipient.address in apart]
+        return replace(self, recipients=ours, whole=False), replace(self, recipients=theirs, whole=False)

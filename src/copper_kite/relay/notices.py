@@ -1,0 +1,152 @@
+"""Which notices an attempt makes necessary, to whom, and about which recipients (RFC 3461 5.2, RFC 3464)."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from copper_kite.mail.header import header_end
+from copper_kite.mail.notice import MAX_RETURNED, NoticeRecipient, make_notice
+from copper_kite.relay.fate import Fate, asked_value, wants
+from copper_kite.relay.job import Fresh, Job
+from copper_kite.smtp.grammar import decode_xtext
+from copper_kite.store.ids import IdMaker, id_text
+from copper_kite.store.model import Attempt, JournalEntry, Message, Recipient
+from copper_kite.verdict.judge import judge
+from copper_kite.words import DOMAIN_CAUSES, Cause, Event, State
+
+__all__ = ["Notices"]
+
+PROTOCOL = "notice"  # what a message says that is one, where others name how they came
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Notices:
+    """Writes notices. `late_after` is in seconds from arrival; `copy_to` gets a copy of each that tells of a failure.
+
+    `postmaster` is who they are from.
+    """
+
+    server: str
+    postmaster: str
+    ids: IdMaker
+    late_after: float
+    copy_to: str = ""
+
+    def has_become_late(self, fate: Fate, message: Message, now: float) -> bool:
+        """Whether the sender is to hear now, and had not to before, that a recipient waits (RFC 3461 5.2.5)."""
+        late = message.arrived + self.late_after
+        return fate.state is State.DELAYED and fate.recipient.changed < late <= now
+
+    def after(
+        self, job: Job, fates: Sequence[Fate], attempt: Attempt, now: float, *, passed_on: bool
+    ) -> list[tuple[Fresh, list[JournalEntry]]]:
+        """The notices, each with what the journal says of it. `passed_on`: the next hop was told what is asked for.
+
+        None goes to an empty reverse-path (RFC 5321 4.5.5); the copy goes all the same, but not about itself.
+        """
+        message, written = job.message, []
+        told = [fate for fate in fates if self._is_told(fate, message, now, passed_on=passed_on)]
+        if told and message.reverse_path:
+            written.append(self._notice(job, told, attempt, message.reverse_path, now))
+        failed = [fate for fate in fates if fate.state is State.FAILED and fate.recipient.address != self.copy_to]
+        if failed and self.copy_to:
+            written.append(self._notice(job, failed, attempt, self.copy_to, now))
+        return written
+
+    def _is_told(self, fate: Fate, message: Message, now: float, *, passed_on: bool) -> bool:
+        asked = fate.recipient.asked
+        if fate.state is State.FAILED:
+            return wants(asked, "FAILURE")
+        if fate.state is State.RELAYED:
+            return not passed_on and wants(asked, "SUCCESS")
+        return self.has_become_late(fate, message, now) and wants(asked, "DELAY")
+
+    def _notice(
+        self, job: Job, told: Sequence[Fate], attempt: Attempt, to: str, now: float
+    ) -> tuple[Fresh, list[JournalEntry]]:
+        id, about = self.ids.next(now), id_text(job.message.id)
+        original, whole = self._original(job, told, to)
+        content = make_notice(
+            server=self.server,
+            postmaster=self.postmaster,
+            reverse_path=to,
+            id=id_text(id),
+            original_id=about,
+            envelope_id=decode_xtext(asked_value(job.message.asked, "ENVID")),
+            arrived=job.message.arrived,
+            at=now,
+            original=original,
+            whole=whole,
+            recipients=[_explained(fate, job, attempt) for fate in told],
+        )
+        message = Message(
+            id=id,
+            arrived=now,
+            expires=now + job.message.expires - job.message.arrived,
+            reverse_path="",
+            size=len(content),
+            eight_bit=not content.isascii(),
+            utf8=not to.isascii(),
+            message_id=f"<{id_text(id)}.notice@{self.server}>",
+            listener="",
+            client="",
+            hello="",
+            user="",
+            protocol=PROTOCOL,
+        )
+        recipients = [Recipient(message=id, number=1, address=to, next_try=now, changed=now)]
+        return Fresh(message, recipients, content), [
+            JournalEntry(at=now, event=Event.NOTICE, message=job.message.id, facts={"notice": id_text(id), "to": to}),
+            JournalEntry(at=now, event=Event.ABOUT, message=id, facts={"about": about}),
+        ]
+
+    def _original(self, job: Job, told: Sequence[Fate], to: str) -> tuple[bytes, bool]:
+        """What of the message goes back, and whether that is all of it: on failure, to its sender, when asked for."""
+        full = asked_value(job.message.asked, "RET").upper() == "FULL" and to == job.message.reverse_path
+        if full and job.message.size <= MAX_RETURNED and any(fate.state is State.FAILED for fate in told):
+            return b"".join(job.content()), True
+        first = next(iter(job.content()), b"")
+        return first[: header_end(first)], False
+
+
+def _explained(fate: Fate, job: Job, attempt: Attempt) -> NoticeRecipient:
+    reply = fate.reply
+    said_there = str(reply) if reply is not None and fate.cause is Cause.REPLY else ""
+    delayed, relayed = fate.state is State.DELAYED, fate.state is State.RELAYED
+    expired = fate.state is State.FAILED and (reply is None or not reply.permanent) and fate.cause not in DOMAIN_CAUSES
+    explanation = f"It was handed to {attempt.next_hop}, which tells nobody what becomes of it there."
+    if not relayed:
+        explanation = _meaning(fate, job, attempt)
+    return NoticeRecipient(
+        address=fate.recipient.address,
+        original=asked_value(fate.recipient.asked, "ORCPT"),
+        action=fate.state.value,
+        status="4.4.7" if expired else _status(fate),
+        until=job.message.expires if delayed else None,
+        explanation=f"It could not be sent within its lifetime. {explanation}" if expired else explanation,
+        next_hop=job.next_hop.host if job.next_hop else "",
+        reply=said_there,
+    )
+
+
+def _meaning(fate: Fate, job: Job, attempt: Attempt) -> str:
+    facts = {
+        "recipient": fate.recipient.address,
+        "next_hop": attempt.next_hop,
+        "host": job.next_hop.host if job.next_hop else "",
+        "connector": job.connector,
+        "text": fate.text,
+        "id": id_text(job.message.id),
+    }
+    code, enhanced = (fate.reply.code, fate.reply.enhanced) if fate.reply else (None, "")
+    return judge(fate.stage, fate.cause, code, enhanced, facts).meaning
+
+
+def _status(fate: Fate) -> str:
+    """The peer's enhanced code where its class is that of the state, else the class alone (RFC 3464 2.3.4)."""
+    kind = {State.RELAYED: "2", State.DELAYED: "4"}.get(fate.state, "5")
+    enhanced = fate.reply.enhanced if fate.reply is not None else ""
+    if not enhanced and fate.cause is Cause.DOMAIN_NOT_FOUND:
+        enhanced = "5.1.2"
+    return f"{kind}{enhanced[1:]}" if enhanced and (enhanced[0] == kind or kind == "4") else f"{kind}.0.0"
