@@ -106,6 +106,8 @@ EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
     ("Connector", "credential"): ('"beacon"', "RFC 4954"),
     ("Connector", "mechanisms"): ('["SCRAM-SHA-256"]', "RFC 5802, RFC 7677, RFC 7628"),
     ("Connector", "login_in_clear"): ("true", "RFC 4954 6"),
+    ("Connector", "sender"): ('"booking@ternferries.example"', "RFC 5322 3.6.2"),
+    ("Connector", "sender_keeps"): ('["ternferries.example"]', ""),
     ("Connector", "allowance"): ('["300/day", "9000/month"]', ""),
     ("Connector", "pace"): ('"10/s"', ""),
     ("Connector", "max_size"): ('"10MiB"', "RFC 1870 6"),

@@ -6,9 +6,12 @@ import email
 import email.policy
 import email.utils
 
+import pytest
+
 from copper_kite.mail.header import scan_header
 from copper_kite.mail.mend import mend
 from copper_kite.mail.notice import NoticeRecipient, make_notice
+from copper_kite.mail.readdress import complete_addresses, leave_under
 from copper_kite.mail.received import format_date, protocol_word, received_field
 from copper_kite.mail.sevenbit import to_seven_bits
 
@@ -176,3 +179,46 @@ def test_a_late_message_is_told_of_as_delayed() -> None:
     _, recipient = (dict(group.items()) for group in status.iter_parts())
     assert recipient["Action"] == "delayed" and recipient["Status"] == "4.7.1"
     assert recipient["Will-Retry-Until"].startswith("Tue, 06 Jan 1970")
+
+
+# --- addresses as they look outside ---------------------------------------------------------------------------------
+
+
+OUTSIDE = {"root": "duty@ternferries.example", "tidewatch": "tide-alerts@ternferries.example"}
+
+
+@pytest.mark.parametrize(
+    ("given", "made"),
+    [
+        (b"From: root\r\n", b"From: duty@ternferries.example\r\n"),
+        (b'FROM:"Cron, the Daemon" <root>\r\n', b'FROM:"Cron, the Daemon" <duty@ternferries.example>\r\n'),
+        (b"From: =?utf-8?q?P=C3=A5?=\r\n <tidewatch>\r\n", b"From: =?utf-8?q?P=C3=A5?=\r\n <tide-alerts@ternferries.example>\r\n"),
+        (b"Reply-To: root\r\nSender: root\r\n", b"Reply-To: duty@ternferries.example\r\nSender: duty@ternferries.example\r\n"),
+        (b"From: ana@passenger.example\r\n", b"From: ana@passenger.example\r\n"),
+        (b"From: root, tidewatch\r\n", b"From: root, tidewatch\r\n"),
+        (b"From: (a (comment)) root\r\n", b"From: (a (comment)) root\r\n"),
+        (b"To: root\r\nX-From: root\r\n", b"To: root\r\nX-From: root\r\n"),
+    ],
+)  # fmt: skip
+def test_local_authors_get_their_outward_address(given: bytes, made: bytes) -> None:
+    before, body = b"Received: x\r\nFrom: not ours\r\n", b"\r\nFrom: root\r\n"
+    assert complete_addresses(before + given + body, len(before), OUTSIDE.get) == before + made + body
+
+
+@pytest.mark.parametrize(
+    ("given", "made"),
+    [
+        (b"From: Tide <t@x.example>\r\n", b"From: Tide <out@y.example>\r\nReply-To: Tide <t@x.example>\r\n"),
+        (b"From: t@x.example\r\nReply-To: r@x.example\r\n", b"From: t <out@y.example>\r\nReply-To: r@x.example\r\n"),
+        (b"From: a.b@x.example\r\n", b'From: "a.b" <out@y.example>\r\nReply-To: a.b@x.example\r\n'),
+        (b"From: a@x.example, b@x.example\r\nSender: a@x.example\r\n",
+         b"From: a <out@y.example>\r\nReply-To: a@x.example, b@x.example\r\n"),
+        (b"From: =?utf-8?q?P=C3=A5?=\r\n <t@x.example>\r\nSender: keep@y.example\r\n",
+         b"From: =?utf-8?q?P=C3=A5?= <out@y.example>\r\nReply-To: =?utf-8?q?P=C3=A5?= <t@x.example>\r\nSender: keep@y.example\r\n"),
+        (b"From: K <keep@y.example>\r\nSender: s@x.example\r\n", b"From: K <keep@y.example>\r\nSender: s@x.example\r\n"),
+        (b"Subject: none\r\n", b"Subject: none\r\n"),
+    ],
+)  # fmt: skip
+def test_mail_leaves_under_the_sender_that_is_taken(given: bytes, made: bytes) -> None:
+    body = b"\r\nFrom: t@x.example\r\n"
+    assert leave_under(given + body, "out@y.example", lambda a: a.endswith("@y.example")) == made + body

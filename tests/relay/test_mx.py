@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import re
 from pathlib import Path
 
 import pytest
@@ -148,6 +149,22 @@ def test_each_domain_has_its_own_way(folder: Path) -> None:
         ours = [one for one in caught if one.reverse_path]
         assert sorted(one.recipients for one in ours) == [("a@passenger.example",), ("b@crew.example",)]
         await here.stop()
+
+    asyncio.run(live())
+
+
+def test_an_exchanger_that_is_ourselves_by_its_address(folder: Path) -> None:
+    """C-17: nothing is sent to it, nor to what comes behind it; whatever name it has."""
+
+    async def live() -> None:
+        config = mx_site(folder, 0)
+        text = config.read_text()
+        port = int(re.search(r'bind = \["127.0.0.1:(\d+)"', text)[1])  # type: ignore[index]
+        for number, bind in enumerate(["127.0.0.1", "0.0.0.0"]):
+            changed = re.sub(r"\nport = \d+", f"\nport = {port}", text).replace('"127.0.0.1:', f'"{bind}:')
+            config.write_text(changed.replace('data = "queue"', f'data = "{number}/queue"'))
+            found = await run(folder / str(number), config, "a@passenger.example", until=1)
+            assert found["a@passenger.example"][0] is State.FAILED and "5.4.6" in found["a@passenger.example"][1]
 
     asyncio.run(live())
 

@@ -14,6 +14,7 @@ from copper_kite.net.authority import CertificateFiles
 from copper_kite.relay.service import Service
 from copper_kite.session.standin import Rule
 from copper_kite.settings.load import load
+from copper_kite.smtp.limits import Limits
 from copper_kite.smtp.replies import Reply
 from copper_kite.store.ids import id_text
 from copper_kite.store.reads import Reader, Record
@@ -421,6 +422,47 @@ def test_local_senders_leave_with_their_outward_address(folder: Path, authority:
                 "", "a@elsewhere.example", "ships@ternferries.example", "tide-alerts@ternferries.example",
                 "tide-alerts@ternferries.example",
             ]  # fmt: skip
+            await converse(here.port, talk(letter("a@x.example", content=b"From: Tide <tidewatch>\r\n" + LETTER)))
+            shown = (await here.until_caught(6))[-1].file
+            assert shown is not None and b"\r\nFrom: Tide <tide-alerts@ternferries.example>\r\n" in shown.read_bytes()
+
+    asyncio.run(live())
+
+
+@pytest.mark.parametrize("withheld", [frozenset(), frozenset({"CHUNKING", "LIMITS"})])
+def test_a_smart_host_that_takes_certain_senders(
+    folder: Path, authority: CertificateFiles, withheld: frozenset[str]
+) -> None:
+    """Mail leaves under the connector's sender; answers, and notices from here, go to whom it is from."""
+    extra = 'sender = "booking@ternferries.example"\nsender_keeps = ["crew.example"]\n'
+    rules = (Rule("gone@*", Reply(550, "5.1.1", "no")),)
+    large = b"From: T <t@ternferries.example>\r\n" + LETTER + (b"0123456789abcdef" * 60 + b"\r\n") * 600
+
+    async def live() -> None:
+        limits = Limits(recipients=1)
+        async with site(folder, authority, extra=extra, rules=rules, withheld=withheld, limits=limits) as here:
+            await converse(
+                here.port,
+                talk(
+                    letter(
+                        "a@x.example", "gone@x.example", "b@x.example", sender="t@ternferries.example", content=large
+                    ),
+                    letter("c@x.example", sender="r@crew.example", content=b"From: r@crew.example\r\n" + LETTER),
+                ),
+            )
+            caught = await here.until_caught(4)
+            await here.until(lambda reader: not reader.queue())
+            by = {one.recipients[0]: one for one in caught}
+            assert {path: one.reverse_path for path, one in by.items()} == {
+                "a@x.example": "booking@ternferries.example", "b@x.example": "booking@ternferries.example",
+                "c@x.example": "r@crew.example", "t@ternferries.example": "",
+            }  # fmt: skip
+            for path in ("a@x.example", "b@x.example"):
+                file = by[path].file
+                assert file is not None and file.read_bytes().endswith(
+                    b"From: T <booking@ternferries.example>\r\nReply-To: T <t@ternferries.example>\r\n"
+                    + large.partition(b"\r\n")[2]
+                )
 
     asyncio.run(live())
 

@@ -103,8 +103,7 @@ class Dispatcher:
                 continue
             key = (connector.name, "")
             plans, lane = make_plans(loaded, connector), before.get(key)
-            wanted = (plans, connector.sessions, connector.spread, connector.pace)
-            if lane is not None and (lane.hops.plans, lane.max_sessions, lane.hops.spread, lane.pace) == wanted:
+            if lane is not None and lane.hops.plans == plans and lane.fits(connector):
                 self._lanes[key] = before.pop(key)
             else:
                 hops = Hops(plans, retry, spread=connector.spread)
@@ -225,7 +224,9 @@ class Dispatcher:
             self._lanes = {other: lane for other, lane in self._lanes.items() if not other[1] or lane.at_work}
         connector = self._mx[name]
         own = {self._loaded.server_name.lower()}
-        hops = MxHops(domain, make_plan(self._loaded, connector), Retry(self._loaded.settings.retry.waits), own)
+        listening = [bind for entry in self._loaded.settings.listener if entry.enabled for bind in entry.bind]
+        retry = Retry(self._loaded.settings.retry.waits)
+        hops = MxHops(domain, make_plan(self._loaded, connector), retry, own, listening)
         lane = self._lanes[key] = Lane(
             connector, hops, self, self._clock.now, Endpoint(domain, connector.next_hop.port)
         )

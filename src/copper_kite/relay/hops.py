@@ -7,6 +7,7 @@ connector is down: its mail waits, one attempt finds out when it is over, and th
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import random
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
@@ -15,10 +16,12 @@ from copper_kite.errors import SessionFailed
 from copper_kite.net.client import ClientSession
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.opening import open_session
+from copper_kite.net.own import listens_at
 from copper_kite.net.plan import Plan
-from copper_kite.net.resolve import mail_exchangers
+from copper_kite.net.resolve import mail_exchangers, resolve
 from copper_kite.relay.decide import Retry, backoff
 from copper_kite.routing.mx import mx_order
+from copper_kite.settings.units import Endpoint
 from copper_kite.words import Cause
 
 __all__ = ["Down", "Hops", "MxHops"]
@@ -87,15 +90,21 @@ class Hops:
 
 
 class MxHops(Hops):
-    """The mail exchangers of one domain; `first` is the plan that each of them is met by, `own` our own names."""
+    """The mail exchangers of one domain; `first` is the plan that each of them is met by.
+
+    `own` are our own names, `listening` where we listen: a host that is found there is ourselves (RFC 5321 5.1).
+    """
 
     proven = False
 
-    def __init__(self, domain: str, first: Plan, retry: Retry, own: Collection[str]) -> None:
+    def __init__(
+        self, domain: str, first: Plan, retry: Retry, own: Collection[str], listening: Collection[Endpoint] = ()
+    ) -> None:
         super().__init__((), retry)
         self.first = first
         self._domain = domain
         self._own = own
+        self._listening = [endpoint for endpoint in listening if endpoint.port == first.port]
         self._looked_up = float("-inf")
         self._unknown: Down | None = None  # while DNS does not tell
 
@@ -111,11 +120,22 @@ class MxHops(Hops):
             await self._look_up(dialogue, now)
         return await super().open(dialogue, now)
 
+    async def _ourselves(self, hosts: Sequence[str]) -> list[str]:
+        """Those of `hosts` that lead back here."""
+        first, found = self.first, []
+        for host in hosts if self._listening else ():
+            with contextlib.suppress(SessionFailed):  # a host without an address is nobody, us included
+                addresses = await resolve(host, first.port, first.timeouts.resolve, first.dns)
+                if any(listens_at(address, first.port, self._listening) for address in addresses):
+                    found.append(host)
+        return found
+
     async def _look_up(self, dialogue: Dialogue, now: float) -> None:
         first = self.first
         try:
             records = await mail_exchangers(self._domain, first.timeouts.resolve, first.dns)
-            hosts = mx_order(self._domain, records, self._own)
+            own = {*self._own, *await self._ourselves([host for _, host in records] or [self._domain])}
+            hosts = mx_order(self._domain, records, own)
         except SessionFailed as failure:
             dialogue.noted(asyncio.get_running_loop().time(), failure.text)
             if failure.cause is Cause.NAME_LOOKUP_FAILED:

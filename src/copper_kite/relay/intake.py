@@ -12,6 +12,7 @@ from functools import partial
 from copper_kite.clock import Clock
 from copper_kite.errors import KiteError, StoreFull
 from copper_kite.mail.header import message_id_of
+from copper_kite.mail.readdress import complete_addresses
 from copper_kite.mail.received import protocol_word, received_field
 from copper_kite.net.server import LATER, Answer, Handler, ServerSession
 from copper_kite.relay.job import Fresh
@@ -294,6 +295,8 @@ class _Growing:
     def _take(self) -> bytes:
         octets = b"".join(self._parts)
         if not self._portion:
+            if self.submission.outward.completes:
+                octets = complete_addresses(octets, self._field, self.submission.outward.sender)
             self.message_id = message_id_of(octets, self._field)
         self.size += len(octets)
         self._parts.clear()

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable
+from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import dataclass, field, replace
 
+from copper_kite.mail.header import header_end
+from copper_kite.mail.readdress import leave_under
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.transaction import Envelope
 from copper_kite.store.model import Message, Recipient
@@ -33,9 +35,10 @@ class Job:
     domain: str = ""  # of the recipients, where that decides the next hop
     whole: bool = False  # these are all the recipients that the message has, and its content is a single portion
     envelope: Envelope = field(init=False)
+    outgoing: Callable[[], Iterable[bytes]] = field(init=False)  # the content as it leaves
 
     def __post_init__(self) -> None:
-        message = self.message
+        message, self.outgoing = self.message, self.content
         self.envelope = Envelope(
             message.reverse_path,
             tuple(recipient.address for recipient in self.recipients),
@@ -45,6 +48,23 @@ class Job:
             message.asked,
             tuple(each) if any(each := [recipient.asked for recipient in self.recipients]) else (),
         )
+
+    def leave_under(self, sender: str, keeps: Callable[[str], bool]) -> None:
+        """Have it leave as if from `sender`, unless the sender it has is one that `keeps` lets pass."""
+        first = next(iter(self.content()), b"")
+        end = header_end(first)
+        header = leave_under(first[:end], sender, keeps)
+        path = self.envelope.reverse_path
+        self.envelope = self.envelope._replace(
+            reverse_path=path if not path or keeps(path) else sender, size=self.message.size + len(header) - end
+        )
+
+        def portions() -> Iterator[bytes]:
+            kept = iter(self.content())
+            yield header + next(kept, b"")[end:]
+            yield from kept
+
+        self.outgoing = portions
 
     def divided(self, apart: Collection[str]) -> tuple[Job, Job]:
         """The same without the recipients `apart`, and one with them alone."""

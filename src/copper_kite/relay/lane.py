@@ -20,6 +20,7 @@ from copper_kite.net.plan import Plan
 from copper_kite.relay.delivery import Report, Stop, unfit
 from copper_kite.relay.hops import Down, Hops
 from copper_kite.relay.job import Job
+from copper_kite.routing.choose import fits
 from copper_kite.settings.model import Connector
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.transaction import Envelope, Result, too_many
@@ -58,6 +59,7 @@ class Lane:
         self.max_sessions = connector.sessions
         self.hops = hops
         self.pace = connector.pace
+        self.sender, self.sender_keeps = connector.sender, connector.sender_keeps
         self._next_start = 0.0  # on the loop's clock, when messages have a pace
         self._sink = sink
         self._now = now
@@ -72,6 +74,7 @@ class Lane:
 
     def add(self, job: Job) -> None:
         """Have `job` carried, by an idle session if there is one."""
+        self._address(job)
         while self._idle:
             future = self._idle.popleft()
             if not future.done():
@@ -82,6 +85,12 @@ class Lane:
             return
         self._jobs.append(job)
         self._grow()
+
+    def _address(self, job: Job) -> None:
+        """Have a job leave under the connector's own sender, if it has one."""
+        if self.sender:
+            taken = [self.sender, *self.sender_keeps]
+            job.leave_under(self.sender, lambda path: fits(taken, path))
 
     def _grow(self) -> None:
         if (
@@ -109,6 +118,16 @@ class Lane:
         while self._idle:
             _give_nothing(self._idle.popleft())
         return waiting
+
+    def fits(self, connector: Connector) -> bool:
+        """Whether it goes on as it is under these settings, its next hops apart."""
+        return (self.max_sessions, self.pace, self.hops.spread, self.sender, self.sender_keeps) == (
+            connector.sessions,
+            connector.pace,
+            connector.spread,
+            connector.sender,
+            connector.sender_keeps,
+        )
 
     @property
     def at_work(self) -> bool:
@@ -194,6 +213,8 @@ class Lane:
         """Have those recipients `apart` carried by the next transaction; what is left."""
         ours, theirs = job.divided(apart)
         self._sink.divided(job)
+        for part in (ours, theirs):
+            self._address(part)
         self._put_back(theirs)
         return ours
 
@@ -255,7 +276,7 @@ class Lane:
         mark = session.dialogue.mark()
         if surplus := _surplus(job.envelope, session):
             job = self._divide(job, surplus)
-        envelope, content = job.envelope, job.content
+        envelope, content = job.envelope, job.outgoing
         stop = self._unfit(envelope, session)
         if stop is not None and stop.cause is Cause.NEEDS_8BITMIME:
             stop, envelope, content = _in_seven_bits(stop, job)
@@ -284,9 +305,9 @@ def _surplus(envelope: Envelope, session: ClientSession) -> tuple[str, ...]:
 
 def _in_seven_bits(stop: Stop, job: Job) -> tuple[Stop | None, Envelope, Callable[[], Iterable[bytes]]]:
     """A job's message converted for a next hop without 8BITMIME, where that can be done (RFC 6152 3)."""
-    converted = to_seven_bits(b"".join(job.content()))
+    converted = to_seven_bits(b"".join(job.outgoing()))
     if converted is None:
-        return stop, job.envelope, job.content
+        return stop, job.envelope, job.outgoing
     return None, job.envelope._replace(size=len(converted), eight_bit=False), lambda: (converted,)
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from copper_kite.settings.model import Connector
 from copper_kite.smtp.grammar import split_mailbox
 
-__all__ = ["Choice", "Router", "choose"]
+__all__ = ["Choice", "Router", "choose", "fits"]
 
 MAX_REMEMBERED = 10_000  # domains
 
@@ -52,6 +52,11 @@ def _rank(connector: Connector, place: int, recipient: str, sender: str) -> _Ran
 def _closest(patterns: Sequence[str], address: str) -> tuple[_Closeness, str] | None:
     """The pattern that fits best, with how closely; None when none does."""
     return max(((close, pattern) for pattern in patterns if (close := _closeness(pattern, address))), default=None)
+
+
+def fits(patterns: Sequence[str], address: str) -> bool:
+    """Whether one of the patterns fits."""
+    return _closest(patterns, address) is not None
 
 
 def _reason(rank: _Rank | None, best: _Rank | None, connector: Connector, recipient: str) -> str:

@@ -14,6 +14,7 @@ class Outward:
     def __init__(self, identity: Identity, server: str) -> None:
         self._identity = identity
         self._server = server
+        self.completes = bool(identity.senders) or identity.domain is not None
         self._own_domains = frozenset(("", server, "localhost"))
 
     def is_elsewhere(self, path: str) -> bool:

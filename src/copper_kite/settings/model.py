@@ -50,6 +50,16 @@ def check_domain(value: str) -> str:
     return value.lower()
 
 
+def _check_address(value: str) -> str:
+    if not is_mailbox(value):
+        raise ValueError(f"{value!r} is not an address with a domain")
+    return value
+
+
+def _check_address_or_none(value: str) -> str:
+    return _check_address(value) if value else value
+
+
 def _check_pattern(value: str) -> str:
     """A recipient pattern: `*`, a domain, `*.domain` or one address."""
     if value == "*" or is_mailbox(value) or is_domain(value.removeprefix("*.")):
@@ -139,8 +149,7 @@ class Identity(Table):
     @classmethod
     def _recipients(cls, value: dict[str, str]) -> dict[str, str]:
         for address in value.values():
-            if not is_mailbox(address):
-                raise ValueError(f"{address!r} is not an address with a domain")
+            _check_address(address)
         return {name.lower(): address for name, address in value.items()}
 
 
@@ -218,6 +227,14 @@ class Connector(Table):
     login_in_clear: bool = Field(
         default=False, description="Log in without TLS, or without knowing to whom: whoever listens has the password."
     )
+    sender: str = Field(
+        default="",
+        description="The address that mail leaves under where the smart host takes only certain senders: as the "
+        "reverse-path and in From. Answers still go to whom it is from, by Reply-To.",
+    )
+    sender_keeps: list[Pattern] = Field(
+        default=[], description="With `sender`: the senders that stay as they are; patterns as above."
+    )
     allowance: list[AllowanceOf] = Field(
         default=[],
         description="How many recipients may leave in a period; the rest waits for the next one.",
@@ -226,6 +243,8 @@ class Connector(Table):
     max_size: Size | None = Field(default=None, description="Larger messages fail at once (5.3.4), without an attempt.")
     sessions: int = Field(default=10, ge=1, le=100, description="Sessions with the smart host at a time, at most.")
     enabled: bool = Field(default=True, description="Whether it carries anything; else it is passed over.")
+
+    _sender = field_validator("sender")(_check_address_or_none)
 
     @field_validator("allowance", mode="before")
     @classmethod
@@ -275,12 +294,7 @@ class Retry(Table):
         description="An address that gets a copy of each notice of failure, also where nobody else is told.",
     )
 
-    @field_validator("notice_copy")
-    @classmethod
-    def _notice_copy(cls, value: str) -> str:
-        if value and not is_mailbox(value):
-            raise ValueError(f"{value!r} is not an address with a domain")
-        return value
+    _notice_copy = field_validator("notice_copy")(_check_address_or_none)
 
 
 class Settings(Table):
