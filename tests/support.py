@@ -48,6 +48,13 @@ class StoppedClock(JumpingClock):
         return 3600.0 if until > self.time else 0.0
 
 
+class PatientClock(JumpingClock):
+    """Moves only when a test moves it; who waits for an instant looks again every now and then."""
+
+    def real_delay(self, until: float) -> float:
+        return 0.02 if until > self.time else 0.0
+
+
 def free_port() -> int:
     with socket.socket() as sock:
         sock.bind(("127.0.0.1", 0))

@@ -26,6 +26,13 @@ from tests.support import SECONDS, StoppedClock, converse, free_port, write_site
 RETRY = Retry([60.0, 300.0, 900.0], jitter=0.0)
 
 
+class Opened(str):
+    """What stands for a session with a host."""
+
+    async def close(self) -> None:
+        """Nothing is to be said."""
+
+
 class Net:
     """Which hosts answer; what was asked of them."""
 
@@ -33,11 +40,11 @@ class Net:
         self.up, self.asked = set(up), []  # type: ignore[var-annotated]
         monkeypatch.setattr(hops_module, "open_session", self._open)
 
-    async def _open(self, plan: Plan, dialogue: Dialogue) -> str:
+    async def _open(self, plan: Plan, dialogue: Dialogue) -> Opened:
         self.asked.append(plan.host)
         if plan.host not in self.up:
             raise SessionFailed(Stage.CONNECT, Cause.CONNECTION_REFUSED, "connection refused")
-        return plan.host
+        return Opened(plan.host)
 
 
 def three(**more: bool) -> Hops:
@@ -59,8 +66,29 @@ def test_the_next_one_is_tried_when_one_cannot_be_had(monkeypatch: pytest.Monkey
     assert tried(hops, net, 0) == ("two", ["one", "two"])
     assert tried(hops, net, 30) == ("two", ["two"])
     net.up = {"one"}
-    assert tried(hops, net, 61) == ("one", ["two", "three", "one"])
+    assert tried(hops, net, 61) == ("one", ["two", "three", "one", "one"]), "the last one is the look beside the mail"
     assert tried(hops, net, 62) == ("one", ["one"])
+
+
+def test_the_first_has_its_turn_again_when_it_is_back(monkeypatch: pytest.MonkeyPatch) -> None:
+    """C-18: it is looked at beside the mail, which does not wait for it, once each wait."""
+    net, hops = Net(monkeypatch, "two"), three()
+
+    async def live() -> None:
+        for now, up, found in (
+            (0, "two", "two"),
+            (61, "two", "two"),
+            (100, "two", "two"),
+            (361, "one", "two"),
+            (362, "one", "one"),
+        ):
+            net.up = {"two", up}
+            assert await hops.open(Dialogue(0.0), now) == found
+            await asyncio.sleep(0)
+            await asyncio.sleep(0)
+
+    asyncio.run(live())
+    assert net.asked == ["one", "two", "two", "one", "two", "two", "one", "one"]
 
 
 def test_a_connector_is_down_when_all_of_them_are(monkeypatch: pytest.MonkeyPatch) -> None:

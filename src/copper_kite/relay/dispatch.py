@@ -6,6 +6,7 @@ No more than MAX_IN_HAND messages are in memory; the rest waits in the store and
 from __future__ import annotations
 
 import asyncio
+from collections import deque
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from functools import partial
@@ -67,7 +68,8 @@ class Dispatcher:
         self._mx: dict[str, Connector] = {}
         self._retired: list[Lane] = []  # their sessions finish what they have in hand
         self._ledgers: dict[str, Ledger] = {}
-        self._held: list[Job] = []  # until it is known whether those on their way leave room in an allowance
+        self._held: dict[str, deque[Job]] = {}  # by connector, while those on their way may use up its allowance
+        self._releasing: set[str] = set()
         self._take_up(loaded)
         self._in_hand: dict[int, _Hand] = {}
         self._content_in_hand = 0
@@ -114,7 +116,7 @@ class Dispatcher:
     def reload(self, loaded: Loaded) -> None:
         """Take up other settings: what has not begun to leave goes by them, what has is finished."""
         client_context.cache_clear()  # a trusted file may say something else by now
-        held, self._held = self._held, []
+        held, self._held = [job for jobs in self._held.values() for job in jobs], {}
         before = set(self._lanes.values())
         for job in self._take_up(loaded):
             self.give_back(job)
@@ -257,21 +259,27 @@ class Dispatcher:
         self._launch(job)
 
     def _launch(self, job: Job) -> None:
-        """Give a job to its lane, as far as the connector's allowance goes."""
+        """Give a job to its lane, as far as the connector's allowance goes; behind those that are held."""
+        held = self._held.get(job.connector)
+        if held or not self._may_leave(job):
+            self._held.setdefault(job.connector, deque()).append(job)
+
+    def _may_leave(self, job: Job) -> bool:
+        """Have a job leave, or wait for the next period; False while it is not known which."""
         ledger, count = self._ledgers[job.connector], len(job.recipients)
         if ledger.allowances:
             full = ledger.full_until(count, self._clock.now())
             if full is not None:
                 text = f"allowance {full[0]} is used up until {format_date(full[1])}"
                 self._record_unsent(job, Cause.ALLOWANCE_USED, text, until=full[1])
-                return
+                return True
             if ledger.crowded(count):
-                self._held.append(job)
-                return
+                return False
             ledger.take(count)
         lane = self._lane((job.connector, job.domain))
         assert lane is not None
         lane.add(job)
+        return True
 
     def _settle(self, job: Job, relayed: int) -> None:
         """A job has ended, or is given back: what its recipients leave free is for those that are held."""
@@ -279,9 +287,15 @@ class Dispatcher:
         if ledger is None or not ledger.allowances:
             return
         ledger.settle(len(job.recipients), relayed)
-        held, self._held = self._held, []
-        for other in held:
-            self._launch(other)
+        held = self._held.get(job.connector)
+        if held and job.connector not in self._releasing:  # what becomes of one of them may end here again
+            self._releasing.add(job.connector)
+            while held:
+                other = held.popleft()
+                if not self._may_leave(other):
+                    held.appendleft(other)
+                    break
+            self._releasing.discard(job.connector)
 
     def report(self, plan: Plan | None, report: Report) -> asyncio.Future[None]:
         """Record what an attempt found; the future is done when that is on stable storage (see `lane.Sink`)."""

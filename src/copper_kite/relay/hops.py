@@ -52,6 +52,7 @@ class Hops:
         self.spread = spread
         self._retry = retry
         self._down: dict[Plan, Down] = {}
+        self._looking: dict[Plan, asyncio.Task[None]] = {}
 
     def down(self, now: float) -> Down | None:
         """Why none can be had now, with when the first of them is tried again; None when one may be tried."""
@@ -61,7 +62,10 @@ class Hops:
         return min((one for one in downs if one is not None), key=lambda one: one.until)
 
     def order(self, now: float) -> list[Plan]:
-        """Those to try now: first those that are not known to be down, then those whose time has come."""
+        """Those to try now: first those that are not known to be down, then those whose time has come.
+
+        So no mail waits for one that does not answer, while there is another.
+        """
         plans = random.sample(self.plans, len(self.plans)) if self.spread else list(self.plans)
         fit = [plan for plan in plans if plan not in self._down]
         return [*fit, *(plan for plan in plans if plan in self._down and now >= self._down[plan].until)]
@@ -69,7 +73,10 @@ class Hops:
     async def open(self, dialogue: Dialogue, now: float) -> ClientSession:
         """A session with the first that can be had (RFC 5321 5.1). Raises SessionFailed, the last one's."""
         failure: SessionFailed | None = None
-        for plan in self.order(now):
+        order = self.order(now)
+        if order and order[0] not in self._down:
+            self._look_again(now)
+        for plan in order:
             try:
                 session = await open_session(plan, dialogue)
             except SessionFailed as error:
@@ -81,6 +88,28 @@ class Hops:
             return session
         assert failure is not None, "asked for a session while all are down"
         raise failure
+
+    def _look_again(self, now: float) -> None:
+        """See, beside the mail, whether those whose time has come are back: then their turn is as it was."""
+        for plan, down in self._down.items():
+            if now >= down.until and plan not in self._looking:
+                task = asyncio.get_running_loop().create_task(self._look(plan, now))
+                self._looking[plan] = task
+                task.add_done_callback(lambda _, plan=plan: self._looking.pop(plan))  # type: ignore[misc]
+
+    async def _look(self, plan: Plan, now: float) -> None:
+        try:
+            session = await open_session(plan, Dialogue(asyncio.get_running_loop().time()))
+        except SessionFailed as failure:
+            self._failed(plan, failure, now)
+            return
+        self._down.pop(plan, None)
+        await session.close()
+
+    def stop(self) -> None:
+        """Look no further."""
+        for task in self._looking.values():
+            task.cancel()
 
     def _failed(self, plan: Plan, failure: SessionFailed, now: float) -> None:
         before = self._down.get(plan)

@@ -114,6 +114,7 @@ class Lane:
     def retire(self) -> list[Job]:
         """Take no more: sessions finish the message in hand and close. Returns what waited."""
         self._stopping = self._retired = True
+        self.hops.stop()
         waiting, self._jobs = list(self._jobs), deque()
         while self._idle:
             _give_nothing(self._idle.popleft())
@@ -144,6 +145,7 @@ class Lane:
     async def stop(self, seconds: float) -> None:
         """Let each session finish the message in hand, then end it; after `seconds`, cut what is left."""
         self._stopping = True
+        self.hops.stop()
         self._jobs.clear()
         while self._idle:
             _give_nothing(self._idle.popleft())

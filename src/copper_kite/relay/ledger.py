@@ -25,9 +25,9 @@ class Ledger:
     def _turn(self, now: float) -> None:
         """Begin the periods that `now` is in; a clock set back begins the earlier one again, as it was."""
         for allowance in self.allowances:
-            window = allowance.window(now)
-            if self._windows.get(allowance) != window:
-                self._windows[allowance] = window
+            begin, end = self._windows.get(allowance, (now, now))
+            if not begin <= now < end:
+                window = self._windows[allowance] = allowance.window(now)
                 self._used[allowance] = self._relayed_since(window[0])
 
     def full_until(self, count: int, now: float) -> tuple[Allowance, float] | None:

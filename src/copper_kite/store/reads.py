@@ -89,7 +89,7 @@ class Reader:
         """Messages with recipients due by `now`, those that wait longest first; at most `limit` of them."""
         rows = self._rows(
             f"SELECT DISTINCT r.message FROM recipient r WHERE r.{_OPEN_SQL} AND r.next_try <= ?"
-            " ORDER BY r.next_try LIMIT ?",
+            " ORDER BY r.next_try, r.message LIMIT ?",
             now,
             limit + len(without),
         )
