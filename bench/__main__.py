@@ -1,4 +1,7 @@
-"""`python -m bench accept|relay|help`: how fast it is, beside a yardstick that is measured in turns in the same run."""
+"""`python -m bench accept|relay|help`: how fast it is, beside a yardstick that is measured in turns in the same run.
+
+`python -m bench large|queued|dead`: what it takes (see `bench.size`).
+"""
 
 from __future__ import annotations
 
@@ -10,40 +13,14 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Iterator
-from contextlib import ExitStack, contextmanager
+from contextlib import ExitStack
 from pathlib import Path
 
+from bench.site import configure, free_port, program
+from bench.size import SIZES
 from copper_kite.net.authority import make_authority
 
 GOALS = {"accept": 0.40, "relay": 0.15}
-
-
-def free_port() -> int:
-    """A port that nobody listens on now."""
-    with socket.socket() as sock:
-        sock.bind(("127.0.0.1", 0))
-        return int(sock.getsockname()[1])
-
-
-@contextmanager
-def program(*words: str, ready: bytes = b"ready") -> Iterator[subprocess.Popen[bytes]]:
-    """A process that has said it is ready; ended at the end."""
-    process = subprocess.Popen([sys.executable, "-m", *words], stdout=subprocess.PIPE, stderr=subprocess.STDOUT)
-    assert process.stdout is not None
-    said = []
-    for line in process.stdout:
-        said.append(line)
-        if ready in line:
-            break
-    else:
-        raise SystemExit(b"".join(said).decode())
-    try:
-        yield process
-    finally:
-        process.terminate()
-        process.wait()
-        process.stdout.close()
 
 
 def load(port: int, arguments: argparse.Namespace) -> float:
@@ -52,20 +29,6 @@ def load(port: int, arguments: argparse.Namespace) -> float:
     way = "pipelined" if arguments.pipelined else "lockstep"
     words = [sys.executable, "-m", "bench.load", *map(str, numbers), way]
     return float(subprocess.run(words, check=True, capture_output=True, text=True).stdout)
-
-
-def configure(folder: Path, port: int, hop: int) -> Path:
-    """A configuration with one listener, and one connector with TLS and a login."""
-    (folder / "credentials.toml").touch(mode=0o600)
-    (folder / "credentials.toml").write_text('[sink]\nlogin = "bench"\npassword = "made-up"\n')
-    config = folder / "kite.toml"
-    config.write_text(
-        f'[server]\nname = "quay1.ternferries.example"\ndata = "queue"\n'
-        f'[[listener]]\nname = "programs"\nbind = ["127.0.0.1:{port}"]\n'
-        f'[[connector]]\nname = "sink"\nhosts = ["localhost:{hop}"]\ntls = "implicit"\ntrust = "ca.pem"\n'
-        f'credential = "sink"\nsessions = 20\n'
-    )
-    return config
 
 
 def measure_bare(arguments: argparse.Namespace) -> float:
@@ -133,7 +96,7 @@ def throughput(arguments: argparse.Namespace) -> None:
 def main() -> None:
     """Read the command line."""
     parser = argparse.ArgumentParser(prog="python -m bench")
-    parser.add_argument("what", choices=[*GOALS, "help"])
+    parser.add_argument("what", choices=[*GOALS, "help", *SIZES])
     parser.add_argument("--messages", type=int, default=20000)
     parser.add_argument("--sessions", type=int, default=50)
     parser.add_argument("--octets", type=int, default=4096)
@@ -143,6 +106,8 @@ def main() -> None:
     arguments = parser.parse_args()
     if arguments.what == "help":
         start_up()
+    elif arguments.what in SIZES:
+        SIZES[arguments.what](Path(arguments.folder))
     else:
         throughput(arguments)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import itertools
 from collections import Counter
 from pathlib import Path
 
@@ -114,7 +115,7 @@ def the_hosts_are_met_in_order(met: list[tuple[float, str]]) -> None:
     assert [name for _, name in met[:3]] == ["first", "second", "third"]
     for name in ("first", "second"):
         times = [at for at, who in met if who == name]
-        waits = [later - earlier for earlier, later in zip(times, times[1:], strict=False)]
+        waits = [later - earlier for earlier, later in itertools.pairwise(times)]
         assert 1 < len(times) < 40, "asked again, but not for each message"
         assert (
             waits[0] >= 600 and all(wait >= 3600 for wait in waits[1:]) and all(wait >= 4 * 3600 for wait in waits[2:])

@@ -326,17 +326,24 @@ class Dispatcher:
 
     def _record(self, message: Message, change: Change, notices: Sequence[Fresh]) -> asyncio.Future[None]:
         recorded: asyncio.Future[None] = self._loop.create_future()
-
-        def done(error: KiteError | None) -> None:
-            if error is not None:  # the disk is full or failing: what is known must not be forgotten, so try on
-                self._loop.call_later(RECORD_AGAIN_SECONDS, self._submit, change, done)
-                return
-            if not recorded.done():
-                recorded.set_result(None)
-            self._recorded(message, change, notices)
-
-        self._submit(change, done)
+        self._submit(change, partial(self._written, message, change, notices, recorded))
         return recorded
+
+    def _written(
+        self,
+        message: Message,
+        change: Change,
+        notices: Sequence[Fresh],
+        recorded: asyncio.Future[None],
+        error: KiteError | None,
+    ) -> None:
+        if error is not None:  # the disk is full or failing: what is known must not be forgotten, so try on
+            again = partial(self._written, message, change, notices, recorded)
+            self._loop.call_later(RECORD_AGAIN_SECONDS, self._submit, change, again)
+            return
+        if not recorded.done():
+            recorded.set_result(None)
+        self._recorded(message, change, notices)
 
     def _recorded(self, message: Message, change: Change, notices: Sequence[Fresh]) -> None:
         hand = self._in_hand[message.id]

@@ -1,0 +1,53 @@
+"""A server under measurement, and the programs around it."""
+
+from __future__ import annotations
+
+import socket
+import subprocess
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+__all__ = ["configure", "free_port", "program"]
+
+
+def free_port() -> int:
+    """A port that nobody listens on now."""
+    with socket.socket() as sock:
+        sock.bind(("127.0.0.1", 0))
+        return int(sock.getsockname()[1])
+
+
+@contextmanager
+def program(*words: str, ready: bytes = b"ready") -> Iterator[subprocess.Popen[bytes]]:
+    """A process that has said it is ready; ended at the end."""
+    process = subprocess.Popen([sys.executable, "-m", *words], stdout=subprocess.PIPE, stderr=subprocess.STDOUT)
+    assert process.stdout is not None
+    said = []
+    for line in process.stdout:
+        said.append(line)
+        if ready in line:
+            break
+    else:
+        raise SystemExit(b"".join(said).decode())
+    try:
+        yield process
+    finally:
+        process.terminate()
+        process.wait()
+        process.stdout.close()
+
+
+def configure(folder: Path, port: int, hop: int, extra: str = "") -> Path:
+    """A configuration with one listener, and one connector with TLS and a login; `extra` is more of the connector."""
+    (folder / "credentials.toml").touch(mode=0o600)
+    (folder / "credentials.toml").write_text('[sink]\nlogin = "bench"\npassword = "made-up"\n')
+    config = folder / "kite.toml"
+    config.write_text(
+        f'[server]\nname = "quay1.ternferries.example"\ndata = "queue"\n'
+        f'[[listener]]\nname = "programs"\nbind = ["127.0.0.1:{port}"]\nmax_size = "200MiB"\n'
+        f'[[connector]]\nname = "sink"\nhosts = ["localhost:{hop}"]\ntls = "implicit"\ntrust = "ca.pem"\n'
+        f'credential = "sink"\nsessions = 20\n{extra}'
+    )
+    return config

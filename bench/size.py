@@ -1,0 +1,164 @@
+"""What it takes to carry much: memory for one large message, for a long queue, and time beside a host that is dead."""
+
+from __future__ import annotations
+
+import smtplib
+import socket
+import sqlite3
+import tempfile
+import threading
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from bench.site import configure, free_port, program
+from copper_kite.net.authority import make_authority
+from copper_kite.store.commit import commit, rows_of
+from copper_kite.store.ids import IdMaker
+from copper_kite.store.model import Change, Message, Recipient
+from copper_kite.store.schema import connect_writer
+
+__all__ = ["SIZES"]
+
+MIB = 1024 * 1024
+QUEUED = 100_000
+HEADER = b"From: t@ternferries.example\r\nSubject: large\r\n\r\n"
+LINE = b"0123456789" * 7 + b"\r\n"
+
+
+def resident(pid: int) -> float:
+    """MiB of a process and its children."""
+    pids = [pid, *map(int, Path(f"/proc/{pid}/task/{pid}/children").read_text().split())]
+    return sum(_resident(one) for one in pids)
+
+
+def _resident(pid: int) -> float:
+    line = next(line for line in Path(f"/proc/{pid}/status").read_text().splitlines() if line.startswith("VmRSS"))
+    return int(line.split()[1]) / 1024
+
+
+class Watch(threading.Thread):
+    """The most that a process takes while it is watched."""
+
+    def __init__(self, pid: int) -> None:
+        super().__init__(daemon=True)
+        self._pid, self._over = pid, threading.Event()
+        self.most = 0.0
+        self.start()
+
+    def run(self) -> None:
+        while not self._over.wait(0.02):
+            self.most = max(self.most, resident(self._pid))
+
+    def end(self) -> float:
+        """Watch no longer; the most in MiB."""
+        self._over.set()
+        self.join()
+        return self.most
+
+
+def hand_in(port: int, recipient: str, content: bytes = HEADER + b"x\r\n") -> float:
+    """Hand one message in; the seconds it took."""
+    began = time.monotonic()
+    with smtplib.SMTP("127.0.0.1", port) as client:
+        client.sendmail("t@ternferries.example", [recipient], content)
+    return time.monotonic() - began
+
+
+def large(folder: Path) -> None:
+    """One message of 100 MB, accepted and relayed over TLS with a login."""
+    with tempfile.TemporaryDirectory(dir=folder) as name:
+        here, port, hop = Path(name), free_port(), free_port()
+        files = make_authority(here, ["localhost"])
+        config = configure(here, port, hop)
+        with (
+            program("bench.sink", str(hop), str(files.certificate), str(files.key), "2") as sink,
+            program("copper_kite", "--config", str(config), "serve", ready=b"is serving") as server,
+        ):
+            hand_in(port, "a@passenger.example")
+            time.sleep(1)
+            idle, watch = resident(server.pid), Watch(server.pid)
+            seconds = hand_in(port, "b@passenger.example", HEADER + LINE * (100_000_000 // len(LINE)))
+            assert sink.stdout is not None
+            sink.stdout.readline()
+            most = watch.end()
+        print(
+            f"100 MB: accepted in {seconds:.1f} s; idle {idle:.0f} MiB, at most {most:.0f}: "
+            f"{most - idle:.0f} above; goal 40"
+        )
+
+
+def queued(folder: Path) -> None:
+    """100,000 messages wait for a next hop that refuses connections."""
+    with tempfile.TemporaryDirectory(dir=folder) as name:
+        here, port, hop = Path(name), free_port(), free_port()
+        make_authority(here, ["localhost"])
+        config = configure(here, port, hop)
+        fill(here / "queue")
+        began = time.monotonic()
+        with program("copper_kite", "--config", str(config), "serve", ready=b"is serving") as server:
+            seconds, watch = time.monotonic() - began, Watch(server.pid)
+            time.sleep(10)
+            most = watch.end()
+        print(f"{QUEUED} queued: started in {seconds:.2f} s (goal 5), at most {most:.0f} MiB in 10 s (goal 150)")
+
+
+def fill(folder: Path) -> None:
+    """Messages of 4 KiB, all due now."""
+    connection, ids, now = connect_writer(folder), IdMaker(0), time.time()
+    connection.execute("PRAGMA synchronous = OFF")
+    content = HEADER + LINE * (4096 // len(LINE))
+    for _ in range(QUEUED // 1000):
+        batch = []
+        for _ in range(1000):
+            id = ids.next(now)
+            message = Message(
+                id, now, now + 432000, "t@ternferries.example", len(content), False, False, "<m@x>", "programs",
+                "127.0.0.1", "t", "", "ESMTP",
+            )  # fmt: skip
+            recipient = Recipient(id, 1, f"r{id}@passenger.example", next_try=now, changed=now)
+            batch.append(rows_of(Change([message], [recipient], [(id, 0, content)])))
+        assert not any(commit(connection, batch))
+    connection.close()
+
+
+def dead(folder: Path) -> None:
+    """1,000 messages for a host that swallows packets, and then one for a live host."""
+    with tempfile.TemporaryDirectory(dir=folder) as name, socket.socket() as swallowing:
+        here, port, hop = Path(name), free_port(), free_port()
+        swallowing.bind(("127.0.0.2", 0))  # bound and not listening would refuse: so it listens, with a full backlog
+        swallowing.listen(0)
+        crowd = [socket.socket() for _ in range(3)]
+        for one in crowd:
+            one.setblocking(False)
+            one.connect_ex(swallowing.getsockname())
+        files = make_authority(here, ["localhost"])
+        extra = (
+            f'[[connector]]\nname = "dead"\nrecipients = ["dead.example"]\n'
+            f'hosts = ["127.0.0.2:{swallowing.getsockname()[1]}"]\ntls = "off"\n'
+        )
+        config = configure(here, port, hop, extra)
+        with (
+            program("bench.sink", str(hop), str(files.certificate), str(files.key), "1") as sink,
+            program("copper_kite", "--config", str(config), "serve", ready=b"is serving"),
+        ):
+            with smtplib.SMTP("127.0.0.1", port) as client:
+                for number in range(1000):
+                    client.sendmail("t@ternferries.example", [f"r{number}@dead.example"], HEADER + b"x\r\n")
+            began = time.monotonic()
+            hand_in(port, "a@passenger.example")
+            assert sink.stdout is not None
+            seconds = float(sink.stdout.readline()) - began
+        attempts = _count(here / "queue" / "queue.sqlite", "SELECT count(*) FROM attempt WHERE connector = 'dead'")
+        print(
+            f"beside 1,000 for a dead host, one for a live host left in {seconds * 1000:.0f} ms; "
+            f"attempts at the dead: {attempts}"
+        )
+
+
+def _count(database: Path, question: str) -> int:
+    with sqlite3.connect(database) as connection:
+        return int(connection.execute(question).fetchone()[0])
+
+
+SIZES: dict[str, Callable[[Path], None]] = {"large": large, "queued": queued, "dead": dead}
