@@ -25,6 +25,7 @@ def test_looking_into_a_header() -> None:
 
 
 def test_received() -> None:
+    """S-36, S-38, W-17."""
     field = received_field(
         hello="ticketing.example", client="192.0.2.7", user="", server="quay1.ternferries.example", protocol="ESMTP",
         id="0D42EA4W00", recipients=["b@y.example"], at=1_800_000_000.0,

@@ -6,6 +6,7 @@ import asyncio
 import ssl
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -270,3 +271,78 @@ def test_what_is_opened_to_look_carries_nothing(folder: Path) -> None:
 
 def sent(here: Hop) -> str:
     return "\n".join(str(text) for _, mark, text in here.dialogue.export() if mark == ">")
+
+
+# --- what is said, and how long an answer may take --------------------------------------------------------------------
+
+
+TO_CONTENT = [b"220 hi\r\n", b"250-ok\r\n250 8BITMIME\r\n", b"250 s\r\n", b"250 r\r\n", b"354 go\r\n"]
+
+
+async def one_message(port: int, timeouts: Timeouts = QUICK, octets: bytes = LETTER) -> ClientSession:
+    plan = Plan(host="localhost", port=port, name="quay1.ternferries.example", tls="off", timeouts=timeouts)
+    session = await open_session(plan, Dialogue(0.0))
+    await session.relay(Envelope("a@x.example", ("b@x.example",), len(octets), True, False), lambda: (octets,))
+    return session
+
+
+def test_answers_may_take_as_long_as_the_standard_says() -> None:
+    """C-08: greeting, MAIL and RCPT 5 min, DATA 2 min, each block 3 min, the end 10 min."""
+    bounds = Timeouts()
+    assert (bounds.greet, bounds.command, bounds.data, bounds.block, bounds.accept) == (300, 300, 120, 180, 600)
+
+
+@pytest.mark.parametrize(
+    ("heard", "bound", "stage"),
+    [(0, "greet", "greet"), (1, "command", "hello"), (2, "command", "sender"), (3, "command", "recipient"),
+     (4, "data", "content"), (5, "accept", "accept")],
+)  # fmt: skip
+def test_silence_ends_a_session_at_its_step(heard: int, bound: str, stage: str) -> None:
+    """C-08: by the bound of that step, whatever the others are."""
+
+    async def live() -> None:
+        async with scripted([*TO_CONTENT[:heard], *[b""] * 9]) as (port, _):
+            with pytest.raises(SessionFailed) as stopped:
+                await one_message(port, replace(QUICK, **{bound: 0.05}))
+            assert (stopped.value.cause, stopped.value.stage) == (Cause.TIMED_OUT, Stage(stage))
+
+    asyncio.run(live())
+
+
+def test_helo_where_ehlo_is_not_known() -> None:
+    """C-19: our full name; and then nothing of any extension."""
+
+    async def live() -> None:
+        says = [
+            b"220 hi\r\n",
+            b"502 what\r\n",
+            b"250 hello\r\n",
+            b"250 s\r\n",
+            b"250 r\r\n",
+            b"354 go\r\n",
+            b"250 ok\r\n",
+        ]
+        async with scripted([*says, b"221 bye\r\n"]) as (port, heard):
+            session = await one_message(port)
+            await session.close()
+            assert heard[:5] == [
+                b"EHLO quay1.ternferries.example\r\n", b"HELO quay1.ternferries.example\r\n",
+                b"MAIL FROM:<a@x.example>\r\n", b"RCPT TO:<b@x.example>\r\n", b"DATA\r\n",
+            ]  # fmt: skip
+            assert heard[-1] == b"QUIT\r\n"
+
+    asyncio.run(live())
+
+
+def test_quit_changes_nothing() -> None:
+    """C-23: RSET comes behind a transaction that failed; an answer to QUIT is waited for, but not for long."""
+
+    async def live() -> None:
+        refusal = [*TO_CONTENT[:3], b"550 no\r\n", b"250 reset\r\n", b""]
+        async with scripted(refusal) as (port, heard):
+            session = await one_message(port, replace(QUICK, quit=0.05))
+            assert heard[-1] == b"RSET\r\n" and session.usable
+            await session.close()
+            assert heard[-1] == b"QUIT\r\n" and not session.usable
+
+    asyncio.run(live())

@@ -56,6 +56,8 @@ def with_accounts(folder: Path, authority: CertificateFiles, port: int, **keys: 
 
 @pytest.mark.parametrize("tls", ["starttls", "implicit"])
 def test_a_login_under_tls_may_relay(folder: Path, authority: CertificateFiles, tls: str) -> None:
+    """A-01, A-06, T-01, S-33."""
+
     def client(port: int) -> None:
         context = ssl.create_default_context(cafile=authority.authority)
         made = (

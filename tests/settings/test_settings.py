@@ -103,13 +103,14 @@ def test_single_faults(folder: Path, change: tuple[str, str], line: int, key: st
     assert found[:2] == (line, key) and words in found[2]
 
 
-def test_the_reference_is_what_the_model_says() -> None:
-    """docs/configuration.md is made from the model; this fails when it was not made anew."""
+@pytest.mark.parametrize("page", ["make_configuration.py", "make_conformance.py"])
+def test_pages_that_are_made_are_made_anew(page: str) -> None:
+    """docs/configuration.md is made from the model, docs/conformance.md from the tests."""
     import subprocess
     import sys
 
     docs = Path(__file__).parents[2] / "docs"
-    done = subprocess.run([sys.executable, docs / "make_configuration.py", "--check"], capture_output=True, check=False)
+    done = subprocess.run([sys.executable, docs / page, "--check"], capture_output=True, check=False)
     assert done.returncode == 0, done.stderr.decode()
 
 

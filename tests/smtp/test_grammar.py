@@ -36,6 +36,7 @@ LONG_DOMAIN = ".".join(["d" * 60] * 3) + ".example"
     ],
 )  # fmt: skip
 def test_good_paths(text: str, path: str, parameters: dict[str, str | None]) -> None:
+    """S-12, S-13, S-14, S-22, S-23."""
     command = parse_command_path(text)
     assert (command.path, dict(command.parameters)) == (path, parameters)
 
@@ -50,6 +51,7 @@ def test_good_paths(text: str, path: str, parameters: dict[str, str | None]) -> 
     ],
 )  # fmt: skip
 def test_bad_paths(text: str) -> None:
+    """S-12, S-14, S-23."""
     with pytest.raises(Syntax):
         parse_command_path(text)
 
@@ -64,12 +66,14 @@ def test_anything_else_is_a_syntax_error_and_nothing_worse(text: str) -> None:
 
 
 def test_the_last_at_splits() -> None:
+    """S-13."""
     assert split_mailbox('"a@b"@c.example') == ('"a@b"', "c.example")
     assert split_mailbox("root") == ("root", "")
     assert split_mailbox('"a@b"') == ('"a@b"', "")
 
 
 def test_hello_names() -> None:
+    """S-02, S-23, W-17."""
     for good in ("a", "WIN_BOX", "mail.example", "[192.0.2.1]", "[IPv6:2001:db8::1]"):
         assert parse_hello_name(good) == good
     for bad in ("", "a b", "a)(b", "a;b", "\x1b[2J", "[300.1.1.1]", "x" * 300):

@@ -407,6 +407,7 @@ class ClientSession:
                 self.stage = transaction.stage
                 if answered.reply.code == 421 and not transaction.finished:
                     raise self._failed(Cause.REPLY, f"session closed: {answered.reply}", answered.reply)
+                self.stage = transaction.awaited
         except SessionFailed as failure:
             failure.facts["results"] = transaction.results
             failure.facts["untried"] = begun is not None and transaction.untouched

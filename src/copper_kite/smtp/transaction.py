@@ -161,6 +161,12 @@ class Transaction:
         return not self._accepted
 
     @property
+    def awaited(self) -> Stage:
+        """The stage of the command whose reply comes next."""
+        waiting = self._client.waiting
+        return self.stage if waiting is None else _STAGES.get(waiting.verb, self.stage)
+
+    @property
     def untouched(self) -> bool:
         """Whether the server has taken nothing of it, nor refused it for itself."""
         return not self._answered

@@ -131,6 +131,9 @@ def _write(connection: sqlite3.Connection, batch: Sequence[Rows]) -> None:
     many = connection.executemany
     many(_INSERT_MESSAGE, [row for rows in batch for row in rows.messages])
     many(_INSERT_CONTENT, [row for rows in batch for row in rows.content])
+    for rows in batch:
+        if rows.dropped or (rows.content and not (rows.messages and _is_whole(rows))):
+            _note_growing(connection, rows)
     many(_INSERT_RECIPIENT, [row for rows in batch for row in rows.recipients])
     many(_UPDATE_RECIPIENT, [row for rows in batch for row in rows.outcomes])
     attempts = [(*row[:13], _json(row[13]), _json(row[14])) for rows in batch for row in rows.attempts]
@@ -149,6 +152,22 @@ def _write(connection: sqlite3.Connection, batch: Sequence[Rows]) -> None:
         " AND state = 'delayed' AND connector = ?2",
         [row for rows in batch for row in rows.hastened],
     )
+
+
+def _is_whole(rows: Rows) -> bool:
+    """Whether the content is that of messages which come with all of it."""
+    return not any(row[0] & _PORTIONS for row in rows.content)
+
+
+def _note_growing(connection: sqlite3.Connection, rows: Rows) -> None:
+    """Keep in mind whose content has begun to come, until its message is there or it is dropped."""
+    ids = {row[0] >> PORTION_BITS for row in rows.content}
+    whole = {row[0] for row in rows.messages}
+    connection.executemany("INSERT OR IGNORE INTO growing VALUES (?)", [(id,) for id in ids - whole])
+    connection.executemany("DELETE FROM growing WHERE message = ?", [(id,) for id in whole.union(rows.dropped)])
+
+
+_PORTIONS = (1 << PORTION_BITS) - 1
 
 
 def _insert(table: str, columns: int) -> str:

@@ -131,8 +131,7 @@ class Reader:
 
     def stray_content(self) -> list[int]:
         """Messages of which there is content and nothing else: a submission cut off before it was whole."""
-        rows = self._rows("SELECT DISTINCT place >> 13 FROM content EXCEPT SELECT id FROM message")
-        return [id for (id,) in rows]
+        return [id for (id,) in self._rows("SELECT message FROM growing")]
 
     # --- for people -----------------------------------------------------------------------------------------------
 

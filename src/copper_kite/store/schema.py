@@ -83,6 +83,12 @@ MIGRATIONS: tuple[str, ...] = (
     ALTER TABLE message ADD COLUMN asked TEXT NOT NULL DEFAULT '';
     ALTER TABLE recipient ADD COLUMN asked TEXT NOT NULL DEFAULT '';
     """,
+    """
+    CREATE TABLE growing (
+        message INTEGER PRIMARY KEY  -- of which there is content, and not all of it yet
+    );
+    INSERT INTO growing SELECT DISTINCT place >> 13 FROM content EXCEPT SELECT id FROM message;
+    """,
 )
 
 SCHEMA = len(MIGRATIONS)
