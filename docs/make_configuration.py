@@ -106,6 +106,7 @@ EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
     ("Connector", "credential"): ('"beacon"', "RFC 4954"),
     ("Connector", "mechanisms"): ('["SCRAM-SHA-256"]', "RFC 5802, RFC 7677, RFC 7628"),
     ("Connector", "login_in_clear"): ("true", "RFC 4954 6"),
+    ("Server", "max_hops"): ("50", "RFC 5321 6.3"),
     ("Connector", "sender"): ('"booking@ternferries.example"', "RFC 5322 3.6.2"),
     ("Connector", "sender_keeps"): ('["ternferries.example"]', ""),
     ("Connector", "allowance"): ('["300/day", "9000/month"]', ""),

@@ -14,6 +14,7 @@ from copper_kite.mail.notice import NoticeRecipient, make_notice
 from copper_kite.mail.readdress import complete_addresses, leave_under
 from copper_kite.mail.received import format_date, protocol_word, received_field
 from copper_kite.mail.sevenbit import to_seven_bits
+from copper_kite.mail.submitted import take_in
 
 
 def test_looking_into_a_header() -> None:
@@ -223,3 +224,46 @@ def test_local_authors_get_their_outward_address(given: bytes, made: bytes) -> N
 def test_mail_leaves_under_the_sender_that_is_taken(given: bytes, made: bytes) -> None:
     body = b"\r\nFrom: t@x.example\r\n"
     assert leave_under(given + body, "out@y.example", lambda a: a.endswith("@y.example")) == made + body
+
+
+# --- a submission on its way in -------------------------------------------------------------------------------------
+
+
+OURS = b"Received: from x ([192.0.2.1])\r\n\tby y with ESMTP id z;\r\n\tMon\r\n"
+DATED = f"Date: {format_date(0)}\r\n".encode()
+NAMED = b"Message-ID: <0D42EA4W00@t.example>\r\n"
+
+
+def submitted(content: bytes) -> tuple[bytes, str, int]:
+    taken = take_in(OURS + content, len(OURS), outward=OUTSIDE.get, server="t.example", id="0D42EA4W00", at=0.0)
+    assert taken.content.startswith(OURS)
+    return taken.content[len(OURS) :], taken.message_id, taken.hops
+
+
+@pytest.mark.parametrize(
+    ("given", "made"),
+    [
+        (b"Subject: x\r\n\r\nb\r\n", DATED + NAMED + b"Subject: x\r\n\r\nb\r\n"),  # S-40
+        (b"date: d\r\n\r\nMessage-ID: <body>\r\n", NAMED + b"date: d\r\n\r\nMessage-ID: <body>\r\n"),
+        (b"MESSAGE-ID:\r\n <m@x>\r\n\r\nb\r\n", DATED + b"MESSAGE-ID:\r\n <m@x>\r\n\r\nb\r\n"),
+        (b"Date: d\r\nMessage-ID: <m@x>\r\nTo: a,\r\n b\r\n\r\n", b"Date: d\r\nMessage-ID: <m@x>\r\nTo: a,\r\n b\r\n\r\n"),
+        (b"just text\r\n", DATED + NAMED + b"\r\njust text\r\n"),
+        (b"just text\r\nFrom: me, too\r\n", DATED + NAMED + b"\r\njust text\r\nFrom: me, too\r\n"),
+        (b"\r\nbody\r\n", DATED + NAMED + b"\r\nbody\r\n"),
+        (b"", DATED + NAMED + b"\r\n"),
+        (b"Date: d\r\nMessage-ID: <m@x>\r\nFrom: root\r\n\r\n", b"Date: d\r\nMessage-ID: <m@x>\r\nFrom: duty@ternferries.example\r\n\r\n"),
+        (b"Date: d\r\nBCC: a@x.example,\r\n b@x.example\r\nMessage-ID: <m@x>\r\nResent-Bcc: c\r\nBccx: d\r\n\r\nBcc: e\r\n",  # S-41
+         b"Date: d\r\nMessage-ID: <m@x>\r\nBccx: d\r\n\r\nBcc: e\r\n"),
+        (b"Bcc: a@x.example\r\n\r\nb\r\n", DATED + NAMED + b"\r\nb\r\n"),
+    ],
+)  # fmt: skip
+def test_what_a_submission_gets_and_loses(given: bytes, made: bytes) -> None:
+    """S-40, S-41, S-42."""
+    content, message_id, _ = submitted(given)
+    assert content == made
+    assert message_id == ("<m@x>" if b"<m@x>" in given else "<0D42EA4W00@t.example>")
+
+
+def test_the_servers_that_a_message_has_passed_are_counted() -> None:
+    """S-39."""
+    assert submitted(b"Received: a\r\n\tReceived: folded\r\nRECEIVED: b\r\n\r\nReceived: body\r\n")[2] == 2

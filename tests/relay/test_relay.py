@@ -166,6 +166,23 @@ def test_each_recipient_ends_in_its_own_way(folder: Path, authority: Certificate
     asyncio.run(live())
 
 
+def test_a_message_that_goes_in_a_loop_ends(folder: Path, authority: CertificateFiles) -> None:
+    """S-39: one server more than `max_hops`; also when most of it is in the store already."""
+    hop = b"Received: from a by b; Mon, 23 Nov 2026 10:00:00 +0000\r\n"
+    large = (b"0123456789abcdef" * 60 + b"\r\n") * 600
+
+    async def live() -> None:
+        async with site(folder, authority) as here:
+            parts = [letter("a@x.example", content=hop * count + LETTER + body) for count, body in
+                     ((100, b""), (101, b""), (101, large), (100, large))]  # fmt: skip
+            heard = await converse(here.port, talk(*parts))
+            assert [heard.count(words) for words in (b" kept as ", b"554 5.4.6")] == [2, 2]
+            await here.until_caught(2)
+            await here.until(lambda reader: not reader.queue() and not reader.stray_content())
+
+    asyncio.run(live())
+
+
 def test_a_notice_about_a_notice_is_never_sent(folder: Path, authority: CertificateFiles) -> None:
     """D-03."""
 

@@ -6,11 +6,10 @@ import re
 from dataclasses import dataclass
 from functools import lru_cache
 
-__all__ = ["Header", "header_end", "message_id_of", "scan_header"]
+__all__ = ["MAX_MESSAGE_ID", "Header", "header_end", "scan_header"]
 
 MAX_MESSAGE_ID = 998  # characters kept
 
-_BLANK = (b" ", b"\t")
 _FOLD = re.compile(rb"\r?\n(?=[ \t])")
 
 
@@ -37,15 +36,6 @@ class Header:
         if b"\n" in value:
             value = _FOLD.sub(b"", value)
         return value.strip().decode("utf-8", "replace")
-
-
-def message_id_of(content: bytes, start: int) -> str:
-    """The Message-ID of `content`, whose own header begins at `start`; empty when there is none."""
-    place = content.find(b"\r\nMessage-ID: ", start - 2)  # as nearly all write it, on one line
-    end = content.find(b"\r\n", place + 14)
-    if place >= 0 and content[end + 2 : end + 3] not in _BLANK and content.find(b"\r\n\r\n", start - 2, place + 4) < 0:
-        return content[place + 14 : end].strip().decode("utf-8", "replace")[:MAX_MESSAGE_ID]
-    return scan_header(content, start).value(b"Message-ID")[:MAX_MESSAGE_ID]
 
 
 def header_end(content: bytes) -> int:

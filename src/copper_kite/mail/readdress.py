@@ -11,8 +11,6 @@ from copper_kite.mail.header import Header, header_end
 __all__ = ["complete_addresses", "leave_under"]
 
 _FIELD = re.compile(rb"(?im)^(from|sender|reply-to)[ \t]*:((?:[^\r\n]|\r\n[ \t])*)\r\n")
-# The fields as programs write them: without ignoring case, lines are found fast.
-_USUAL = re.compile(rb"\r\n(?:[Ff]rom|FROM|[Ss]ender|SENDER|[Rr]eply-[Tt]o|REPLY-TO)[ \t]*:([^\r\n]*)")
 _ONE = re.compile(r'((?:[^"<>@,;:()]|"(?:[^"\\]|\\.)*")*)<([^<>\s,;]+)>\s*', re.S)  # a name, and one address
 _BARE = re.compile(r"\s*([^\s<>,;:()\"]+)\s*")
 
@@ -23,20 +21,8 @@ def complete_addresses(content: bytes, start: int, outward: Callable[[str], str 
     Its own header begins at `start`; `outward` gives an address's outward form, or None where it has none.
     """
     end = header_end(content)
-    if _are_outward(content, start, end, outward):
-        return content
     changed = _FIELD.sub(lambda field: _mapped(field, outward), content[start:end])
     return content if changed == content[start:end] else content[:start] + changed + content[end:]
-
-
-def _are_outward(content: bytes, start: int, end: int, outward: Callable[[str], str | None]) -> bool:
-    """Whether the addresses surely are outward already: as nearly all are, each on a line of its own."""
-    for value in _USUAL.findall(content, start - 2, end):
-        address = value[value.rfind(b"<") + 1 : -1] if value.endswith(b">") else value.strip()
-        text = address.decode("utf-8", "surrogateescape")
-        if outward(text) != text:
-            return False
-    return True
 
 
 def leave_under(content: bytes, sender: str, keeps: Callable[[str], bool]) -> bytes:

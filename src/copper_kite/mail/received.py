@@ -37,16 +37,28 @@ def protocol_word(*, extended: bool, secure: bool, logged_in: bool, utf8: bool) 
 
 
 def received_field(
-    *, hello: str, client: str, user: str, server: str, protocol: str, id: str, recipients: list[str], at: float
+    *,
+    hello: str,
+    client: str,
+    user: str,
+    server: str,
+    protocol: str,
+    tls: str = "",
+    id: str,
+    recipients: list[str],
+    at: float,
 ) -> bytes:
-    """The whole field with its CR LFs. `client` is an address literal, or empty for a local socket.
+    """The whole field with its CR LFs. `client` is an address literal, or empty for a local socket; `tls` its version
+    and cipher.
 
     `for` names the recipient only when there is exactly one, so that nobody's blind copy shows (RFC 5321 7.2).
     """
     where = f"[{client}]" if client else "local socket"
     if user:
         where += f" user {_COMMENT_UNSAFE.sub('?', user)}"
+    how = f" ({tls})" if tls else ""
     only = f"\r\n\tfor <{recipients[0]}>" if len(recipients) == 1 else ""
     return (
-        f"Received: from {hello} ({where})\r\n\tby {server} with {protocol} id {id}{only};\r\n\t{format_date(at)}\r\n"
+        f"Received: from {hello} ({where})\r\n\tby {server} with {protocol}{how} id {id}{only};"
+        f"\r\n\t{format_date(at)}\r\n"
     ).encode()

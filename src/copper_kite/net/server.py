@@ -376,7 +376,9 @@ class ServerSession(asyncio.Protocol):
     @property
     def tls(self) -> str:
         """Version and cipher of TLS, empty without it."""
-        found = self._transport.get_extra_info("cipher") if self._transport is not None else None
+        if not self._engine.secure or self._transport is None:
+            return ""
+        found = self._transport.get_extra_info("cipher")
         return f"{found[1]} {found[0]}" if found else ""
 
     def abort(self) -> None:

@@ -11,9 +11,8 @@ from functools import partial
 
 from copper_kite.clock import Clock
 from copper_kite.errors import KiteError, StoreFull
-from copper_kite.mail.header import message_id_of
-from copper_kite.mail.readdress import complete_addresses
 from copper_kite.mail.received import protocol_word, received_field
+from copper_kite.mail.submitted import take_in
 from copper_kite.net.server import LATER, Answer, Handler, ServerSession
 from copper_kite.relay.job import Fresh
 from copper_kite.routing.outward import Outward
@@ -34,6 +33,7 @@ MAX_WAITING = 4  # portions on their way to the store before the client has to w
 
 DISK_FULL = Reply(452, "4.3.1", "no room to keep the message; try again later")
 DISK_FAILED = Reply(451, "4.3.0", "the message could not be kept; try again later")
+TOO_MANY_HOPS = Reply(554, "5.4.6", "the message has passed too many servers: it goes round in a loop")
 LOGIN_FIRST = Reply(530, "5.7.0", "log in first")
 LOGIN_REFUSED = Reply(535, "5.7.8", "login or password is wrong")
 UNQUALIFIED_SENDER = Reply(501, "5.1.7", "write the sender with its domain")
@@ -66,6 +66,7 @@ class Submission(NoDirectory):
         """Go by other settings from the next command on."""
         self.server = loaded.server_name
         self.lifetime = loaded.settings.retry.lifetime
+        self.max_hops = loaded.settings.server.max_hops
         self.listener = listener
         self.accounts = loaded.accounts
         self.outward = Outward(loaded.settings.identity, self.server)
@@ -197,6 +198,7 @@ class Intake(Handler):
             user=self._account or peer.user,
             server=submission.server,
             protocol=protocol,
+            tls=session.tls,
             id=shown,
             recipients=[*self._recipients],
             at=now,
@@ -278,6 +280,7 @@ class _Growing:
         self._portion = 0
         self._waiting = 0
         self._error: KiteError | None = None
+        self._refusal: Reply | None = None  # for what the content is
         self._ended = False
 
     def add(self, data: bytes) -> None:
@@ -295,14 +298,24 @@ class _Growing:
     def _take(self) -> bytes:
         octets = b"".join(self._parts)
         if not self._portion:
-            if self.submission.outward.completes:
-                octets = complete_addresses(octets, self._field, self.submission.outward.sender)
-            self.message_id = message_id_of(octets, self._field)
+            octets = self._take_in(octets)
         self.size += len(octets)
         self._parts.clear()
         self._collected = 0
         self._portion += 1
         return octets
+
+    def _take_in(self, octets: bytes) -> bytes:
+        """The first portion as it is kept; a header that does not end in it stays as it is."""
+        submission = self.submission
+        if len(octets) >= PORTION and b"\r\n\r\n" not in octets:
+            return octets
+        outward = submission.outward.sender if submission.outward.completes else None
+        taken = take_in(octets, self._field, outward=outward, server=submission.server, id=self._shown, at=self.at)
+        self.message_id = taken.message_id
+        if taken.hops > submission.max_hops:
+            self._refusal = TOO_MANY_HOPS
+        return taken.content
 
     def _portion_written(self, error: KiteError | None) -> None:
         self._waiting -= 1
@@ -331,6 +344,10 @@ class _Growing:
             self._refuse(self._error)
             return
         octets = self._take()
+        if self._refusal is not None:
+            self.drop()
+            self.session.answer(self._refusal)
+            return
         message, recipients = self._intake.message(self)
         change = Change([message], recipients, [(self.id, self._portion - 1, octets)])
         fresh = Fresh(message, recipients, octets if self._portion == 1 else None)

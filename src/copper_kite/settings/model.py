@@ -128,6 +128,9 @@ class Server(Table):
         description='How names are looked up: `"system"`, a server\'s address (`"192.0.2.53"`, `"127.0.0.1:5353"`), or '
         '`"zone:FILE"` for trials without network.',
     )
+    max_hops: int = Field(
+        default=100, ge=10, description="Servers that a message may have passed; one that passed more goes in a loop."
+    )
     credentials: str = Field(default="credentials.toml", description="The credentials file.")
 
     @field_validator("name")

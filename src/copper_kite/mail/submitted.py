@@ -1,0 +1,85 @@
+"""What a submission's header gets on its way in: what is missing, and none of what must not leave (RFC 6409 8)."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from typing import NamedTuple
+
+from copper_kite.mail.header import MAX_MESSAGE_ID, Header, header_end
+from copper_kite.mail.readdress import complete_addresses
+from copper_kite.mail.received import format_date
+
+__all__ = ["Submitted", "take_in"]
+
+_FIELDS = re.compile(rb"\r\n([!-9;-~]+)[ \t]*:([^\r\n]*)")
+_HIDDEN = re.compile(rb"(?im)^(?:resent-)?bcc[ \t]*:(?:[^\r\n]|\r\n[ \t])*\r\n")
+_DATE, _ID, _AUTHOR, _BLIND, _HOP = range(5)
+_KINDS = {
+    b"date": _DATE,
+    b"message-id": _ID,
+    b"from": _AUTHOR,
+    b"sender": _AUTHOR,
+    b"reply-to": _AUTHOR,
+    b"bcc": _BLIND,
+    b"resent-bcc": _BLIND,
+    b"received": _HOP,
+}
+
+
+class Submitted(NamedTuple):
+    """The content as it is kept, its Message-ID, and how many servers it had passed."""
+
+    content: bytes
+    message_id: str
+    hops: int
+
+
+def take_in(
+    content: bytes, start: int, *, outward: Callable[[str], str | None] | None, server: str, id: str, at: float
+) -> Submitted:
+    """`content` with a Date and a Message-ID, without Bcc, and with the outward addresses of its authors.
+
+    Its own header begins at `start`, behind our own `Received:`, and is whole. `outward` gives an address as it looks
+    outside, None to leave them all. What has no header at all becomes the body of a message.
+    """
+    end = header_end(content)
+    fields = _FIELDS.findall(content, start - 2, end)
+    dated = blind = local = False
+    message_id, hops = None, 0
+    for name, value in fields:
+        kind = _KINDS.get(name.lower())
+        if kind is None:
+            continue
+        if kind == _DATE:
+            dated = True
+        elif kind == _ID:
+            message_id = message_id or value
+        elif kind == _AUTHOR:
+            local = local or (outward is not None and not _is_outward(value, outward))
+        elif kind == _BLIND:
+            blind = True
+        else:
+            hops += 1
+    if blind:
+        content = content[:start] + _HIDDEN.sub(b"", content[start:end]) + content[end:]
+    if local and outward is not None:
+        content = complete_addresses(content, start, outward)
+    if message_id is not None:
+        shown = message_id.strip() or Header(content[start:end]).value(b"Message-ID").encode()
+        message_id = shown.decode("utf-8", "replace")[:MAX_MESSAGE_ID]
+    if not dated or message_id is None:
+        added = b"" if dated else f"Date: {format_date(at)}\r\n".encode()
+        if message_id is None:
+            message_id = f"<{id}@{server}>"
+            added += f"Message-ID: {message_id}\r\n".encode()
+        headless = content[start : start + 2] != b"\r\n" and not (fields and content.startswith(fields[0][0], start))
+        content = content[:start] + added + (b"\r\n" if headless else b"") + content[start:]
+    return Submitted(content, message_id, hops)
+
+
+def _is_outward(value: bytes, outward: Callable[[str], str | None]) -> bool:
+    """Whether an address surely is outward already, as nearly all are, each on a line of its own."""
+    address = value[value.rfind(b"<") + 1 : -1] if value.endswith(b">") else value.strip()
+    text = address.decode("utf-8", "surrogateescape")
+    return outward(text) == text
