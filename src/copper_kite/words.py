@@ -60,6 +60,8 @@ class Event(StrEnum):
     STARTED = "started"
     STOPPED = "stopped"
     RELOADED = "reloaded"  # another configuration was taken up
+    REFUSED = "refused"  # submissions that were not taken
+    ALARM = "alarm"  # a sender is slowed down, since it sends far more than it ever did
     NOTICE = "notice"  # the sender was told of a failure
     ABOUT = "about"  # this message is a notice about that one
 

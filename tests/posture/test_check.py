@@ -54,7 +54,7 @@ def test_nothing_to_find(folder: Path) -> None:
         ('["127.0.0.1:2525"]\nallow = ["127.0.0.0/8"]', '["0.0.0.0:2525"]', "remark", 9, "none may use it"),
         ("[[connector]]", '[[listener]]\nname = "b"\nbind = ["127.0.0.1:2525"]\n[[connector]]', "error", 13, "too"),
         ('domain = "ternferries.example"\n', "", "warning", 4, "bare names cannot be completed"),
-        ('"duty@crew.example"', '"root@quay1.ternferries.example"', "error", 6, "own name again"),
+        ('"duty@crew.example"', '"root@quay1.ternferries.example"', "error", 6, "own name"),
         ('recipients = { root = "duty@crew.example" }', "", "remark", 4, "nobody is named for mail to root"),
         ('"5d"', '"10m"', "warning", 16, "very short"),
         ('["1m"]', '["9d"]', "error", 17, "longer than the lifetime"),

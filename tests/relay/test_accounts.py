@@ -60,23 +60,24 @@ def test_a_login_under_tls_may_relay(folder: Path, authority: CertificateFiles, 
 
     def client(port: int) -> None:
         context = ssl.create_default_context(cafile=authority.authority)
-        made = (
-            smtplib.SMTP_SSL("localhost", port, context=context)
-            if tls == "implicit"
-            else smtplib.SMTP("localhost", port)
-        )
-        with made as smtp:
-            if tls == "starttls":
-                smtp.ehlo()
-                assert not smtp.has_extn("auth")
-                assert smtp.docmd("AUTH", "PLAIN AGEAYg==")[0] == 538
-                smtp.starttls(context=context)
+
+        def connected() -> smtplib.SMTP:
+            if tls == "implicit":
+                return smtplib.SMTP_SSL("localhost", port, context=context)
+            smtp = smtplib.SMTP("localhost", port)
+            smtp.ehlo()
+            assert not smtp.has_extn("auth")
+            assert smtp.docmd("AUTH", "PLAIN AGEAYg==")[0] == 538
+            smtp.starttls(context=context)
+            return smtp
+
+        for login, words in (("ticketing", "wrong"), ("nobody", WORDS), ("gone", WORDS)):
+            with connected() as smtp, pytest.raises(smtplib.SMTPAuthenticationError) as error:
+                smtp.login(login, words)
+            assert error.value.args == (535, b"5.7.8 login or password is wrong")
+        with connected() as smtp:
             smtp.ehlo()
             assert smtp.docmd("MAIL", "FROM:<a@b.example>")[0] == 530
-            for login, words in (("ticketing", "wrong"), ("nobody", WORDS), ("gone", WORDS)):
-                with pytest.raises(smtplib.SMTPAuthenticationError) as error:
-                    smtp.login(login, words)
-                assert error.value.args == (535, b"5.7.8 login or password is wrong")
             smtp.login("ticketing", WORDS)
             smtp.sendmail("a@ternferries.example", ["c@passenger.example"], b"Subject: s\r\n\r\nx\r\n")
 

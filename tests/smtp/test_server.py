@@ -447,3 +447,11 @@ def test_a_session_that_ends_in_a_chunk_leaves_nothing() -> None:
     talk.say(b"cde" + HELLO)
     assert events.Reset() in talk.seen
     assert talk.codes(b"BDAT 0 LAST\r\n") == ["503 5.5.1"]
+
+
+def test_logins_that_fail_end_the_session() -> None:
+    """A-09: after the fifth; what goes well in between does not forgive them."""
+    talk = ready(offers=Offers(logins=("PLAIN",), clear_logins=True), LoginAsked=Reply(535, "5.7.8", "no"))
+    login = b"AUTH PLAIN AGEAYg==\r\n"
+    assert talk.codes(login * 4) == ["535 5.7.8"] * 4
+    assert talk.codes(ENVELOPE + b"DATA\r\nx\r\n.\r\n" + login + b"NOOP\r\n")[-2:] == ["535 5.7.8", "421 4.7.0"]

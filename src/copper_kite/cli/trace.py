@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from copper_kite.cli.options import json_option, load_settings
+from copper_kite.cli.options import DURATION, json_option, load_settings
+from copper_kite.cli.refused import show_refused
 from copper_kite.cli.show import (
     STATE_COLOURS,
     json_time,
@@ -29,15 +30,24 @@ __all__ = ["load_story", "show_story", "story_json", "trace"]
 
 
 @click.command()
-@click.argument("id")
+@click.argument("id", required=False)
 @click.option("--dialogue", is_flag=True, help="Every line that was said in attempts that did not succeed.")
+@click.option("--refused", is_flag=True, help="Instead: what listeners did not take, by client, reason and count.")
+@click.option("--since", type=DURATION, metavar="DURATION", help="With --refused: how far back; else 1d.")
 @json_option
 @click.pass_obj
-def trace(config: str | None, id: str, dialogue: bool, as_json: bool) -> None:
+def trace(
+    config: str | None, id: str | None, dialogue: bool, refused: bool, since: float | None, as_json: bool
+) -> None:
     """One message's story, and the verdict. ID may be the beginning of an id, if only one message has it."""
     from copper_kite.store.reads import Reader
 
+    if refused == (id is not None) or (since is not None and not refused):
+        raise click.UsageError("give the ID of a message, or --refused, which may have --since")
     loaded = load_settings(config)
+    if id is None:
+        show_refused(loaded, 86400.0 if since is None else since, as_json=as_json)
+        return
     with Reader(loaded.data) as reader:
         story = load_story(loaded, reader, reader.resolve(id))
     if as_json:

@@ -12,7 +12,7 @@ from copper_kite.mail.received import format_date
 from copper_kite.smtp.grammar import decode_xtext
 from copper_kite.smtp.replies import printable, visible
 
-__all__ = ["MAX_RETURNED", "NoticeRecipient", "make_notice"]
+__all__ = ["MAX_RETURNED", "NoticeRecipient", "make_notice", "make_report"]
 
 MAX_DIAGNOSTIC = 500  # characters of a peer's text
 MAX_RETURNED = 1024 * 1024  # octets of a message that go back whole
@@ -89,6 +89,16 @@ def make_notice(
         for kind, octets, how in parts
     )
     return header.encode() + body + f"--{boundary}--\r\n".encode()
+
+
+def make_report(*, server: str, sender: str, to: str, subject: str, text: str, id: str, at: float) -> bytes:
+    """A short message of our own to whoever looks after this server, with CR LFs."""
+    body = "".join(f"{line}\r\n" for line in wrap(printable(text), 76))
+    return (
+        f"From: Mail at {server} <{sender}>\r\nTo: <{to}>\r\nSubject: {printable(subject)}\r\n"
+        f"Date: {format_date(at)}\r\nMessage-ID: <{id}.notice@{server}>\r\nMIME-Version: 1.0\r\n"
+        f"Auto-Submitted: auto-generated\r\nContent-Type: text/plain; charset=us-ascii\r\n\r\n{body}"
+    ).encode()
 
 
 def _gravest(recipients: Sequence[NoticeRecipient]) -> str:

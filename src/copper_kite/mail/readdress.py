@@ -8,11 +8,17 @@ from email.utils import getaddresses
 
 from copper_kite.mail.header import Header, header_end
 
-__all__ = ["complete_addresses", "leave_under"]
+__all__ = ["authors", "complete_addresses", "leave_under"]
 
 _FIELD = re.compile(rb"(?im)^(from|sender|reply-to)[ \t]*:((?:[^\r\n]|\r\n[ \t])*)\r\n")
 _ONE = re.compile(r'((?:[^"<>@,;:()]|"(?:[^"\\]|\\.)*")*)<([^<>\s,;]+)>\s*', re.S)  # a name, and one address
 _BARE = re.compile(r"\s*([^\s<>,;:()\"]+)\s*")
+
+
+def authors(header: bytes) -> list[str]:
+    """The addresses in all From and Sender fields of `header`."""
+    values = [_text(field[2]) for field in _FIELD.finditer(header) if field[1].lower() != b"reply-to"]
+    return [address for _, address in getaddresses(values) if address]
 
 
 def complete_addresses(content: bytes, start: int, outward: Callable[[str], str | None]) -> bytes:

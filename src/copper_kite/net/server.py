@@ -29,11 +29,13 @@ __all__ = ["LATER", "Answer", "Handler", "Later", "Peer", "ServerSession", "Sess
 
 IDLE_SECONDS = 300.0  # RFC 5321 4.5.3.2.7
 SWEEP_SECONDS = 15.0
+TRICKLE = 256  # octets; who sends less between two sweeps, and no whole command, is as good as silent
 HANDSHAKE_SECONDS = 60.0
 MAX_BUFFERED = 1024 * 1024  # octets taken in while an answer is awaited
 
 TIMED_OUT = Reply(421, "4.4.2", "nothing heard for too long; closing")
 STOPPING = Reply(421, "4.3.2", "this server is stopping; try again later")
+TOO_MANY_HERE = Reply(421, "4.7.0", "too many sessions from this address; try again later")
 TOO_MANY = Reply(421, "4.3.2", "too many sessions; try again later")
 
 
@@ -115,8 +117,10 @@ class Handler:
 class SessionRegistry:
     """All open sessions: how many there may be, which have gone quiet, and how they end together."""
 
-    def __init__(self, limit: int = 1000) -> None:
-        self._limit = limit
+    def __init__(self, limit: int = 1000, each: int = 1000) -> None:
+        self.limit = limit
+        self.each = each  # from one address
+        self._from: dict[str, int] = {}
         self._sessions: set[ServerSession] = set()
         self._empty = asyncio.Event()
         self._empty.set()
@@ -131,20 +135,31 @@ class SessionRegistry:
         self._sessions.add(session)
         self._empty.clear()
         if self._sweeper is None:
-            self._sweep()
+            self._sweep_later()
+        address = session.peer.address
+        count = self._from[address] = self._from.get(address, 0) + 1
         if self.stopping:
             return STOPPING
-        return TOO_MANY if len(self._sessions) > self._limit else None
+        if address and count > self.each:
+            return TOO_MANY_HERE
+        return TOO_MANY if len(self._sessions) > self.limit else None
 
     def discard(self, session: ServerSession) -> None:
         """A session is over."""
-        self._sessions.discard(session)
+        if session in self._sessions:
+            self._sessions.discard(session)
+            count = self._from[session.peer.address] = self._from[session.peer.address] - 1
+            if not count:
+                del self._from[session.peer.address]
         if not self._sessions:
             self._empty.set()
 
     def _sweep(self) -> None:
         for session in list(self._sessions):
             session.sweep()
+        self._sweep_later()
+
+    def _sweep_later(self) -> None:
         self._sweeper = asyncio.get_running_loop().call_later(SWEEP_SECONDS, self._sweep)
 
     async def stop(self, seconds: float) -> None:
@@ -176,7 +191,10 @@ class ServerSession(asyncio.Protocol):
         directory: Directory | None = None,
         context: ssl.SSLContext | None = None,
         secure: bool = False,
+        idle: float = IDLE_SECONDS,
     ) -> None:
+        self._idle = idle
+        self._heard = 0  # octets since the last sweep
         self._loop = asyncio.get_running_loop()
         self._engine = Server(name, offers, limits, directory)
         self._engine.secure = secure
@@ -193,6 +211,7 @@ class ServerSession(asyncio.Protocol):
         self._ended = False
         self._closing = False
         self._quiet_sweeps = 0
+        self._refusal: Reply | None = None
         self.peer = Peer("")
         self._handlers: dict[type[events.Event], Callable[[Any], Answer]] = {
             events.Hello: handler.hello,
@@ -218,13 +237,16 @@ class ServerSession(asyncio.Protocol):
         self.peer = _peer_of(transport)
         sock = transport.get_extra_info("socket")
         self._socket = sock.fileno() if sock is not None else -1
-        if self._at_once:
+        self._refusal = self._registry.add(self)
+        if self._at_once and self._refusal is not None:
+            self.abort()  # nothing can be said before the handshake, and that costs the most
+        elif self._at_once:
             self._start_tls(self._open)
         else:
             self._open()
 
     def _open(self) -> None:
-        refusal = self._registry.add(self) or self._handler.opened(self)
+        refusal = self._refusal or self._handler.opened(self)
         if refusal is LATER:
             self._awaiting = True
             return
@@ -239,7 +261,7 @@ class ServerSession(asyncio.Protocol):
 
     def data_received(self, data: bytes) -> None:
         """Octets came in."""
-        self._quiet_sweeps = 0
+        self._heard += len(data)
         self._engine.receive_data(data)
         if self._awaiting:
             if self._engine.buffered > MAX_BUFFERED:
@@ -293,6 +315,7 @@ class ServerSession(asyncio.Protocol):
             transport.abort()
             return
         if data:
+            self._quiet_sweeps = 0  # whoever gets a reply has said something whole
             self._send(transport, data)
         if phase is _CLOSED or (self._ended and not self._awaiting):
             self._closing = True
@@ -358,9 +381,13 @@ class ServerSession(asyncio.Protocol):
                 self._transport.resume_reading()
 
     def sweep(self) -> None:
-        """End the session when nothing was heard over enough sweeps."""
+        """End the session when nothing, or next to nothing, was heard over enough sweeps: no whole command either."""
+        heard, self._heard = self._heard, 0
+        if self._awaiting or heard >= TRICKLE:
+            self._quiet_sweeps = 0
+            return
         self._quiet_sweeps += 1
-        if self._quiet_sweeps > IDLE_SECONDS / SWEEP_SECONDS:
+        if self._quiet_sweeps > self._idle / SWEEP_SECONDS:
             self.end(TIMED_OUT)
 
     def end(self, reply: Reply) -> None:

@@ -256,9 +256,11 @@ class _Check:
             yield self._finding("warning", ("identity",), "bare names cannot be completed", why, remedy)
         outward = Outward(identity, name)
         for local, address in identity.recipients.items():
-            if not outward.is_elsewhere(address):
+            if not outward.is_elsewhere(outward.recipient(local) or ""):
                 why = "it would come back for ever"
-                problem = f"mail for {local} goes to {address}, which is this server's own name again"
+                problem = (
+                    f"mail for {local} goes to {address}, and from there in a circle, or to this server's own name"
+                )
                 remedy = "name an address outside, where somebody reads it"
                 yield self._finding("error", ("identity", "recipients"), problem, why, remedy)
         if identity.domain and not ({"root", "postmaster"} & identity.recipients.keys()):

@@ -30,7 +30,7 @@ from copper_kite.settings.model import Connector
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.replies import Reply
 from copper_kite.store.ids import IdMaker
-from copper_kite.store.model import Change, Message, Recipient
+from copper_kite.store.model import Change, JournalEntry, Message, Recipient
 from copper_kite.store.reads import Reader
 from copper_kite.words import Cause, Stage, State
 
@@ -83,14 +83,14 @@ class Dispatcher:
         self._loaded = loaded
         domain = loaded.settings.identity.domain or loaded.server_name
         retry = Retry(loaded.settings.retry.waits)
-        notices = Notices(
+        self._notices = Notices(
             server=loaded.server_name,
             postmaster=f"postmaster@{domain}",
             ids=self._ids,
             late_after=loaded.settings.retry.notice_after,
             copy_to=loaded.settings.retry.notice_copy,
         )
-        self._recorder = Recorder(retry, self._ids, notices)
+        self._recorder = Recorder(retry, self._ids, self._notices)
         self._limits = {entry.name: entry.max_size for entry in loaded.settings.connector if entry.max_size is not None}
         self._router = Router(loaded.settings.connector)
         for connector in loaded.settings.connector:
@@ -306,6 +306,14 @@ class Dispatcher:
     def divided(self, job: Job) -> None:
         """A job became two (see `lane.Sink`)."""
         self._in_hand[job.message.id].jobs += 1
+
+    def tell_postmaster(self, subject: str, text: str, entry: JournalEntry) -> None:
+        """Write to whoever looks after this server, and into the journal."""
+        fresh = self._notices.report(subject, text, self._clock.now())
+        entry.message = fresh.message.id
+        content = [(fresh.message.id, 0, fresh.content or b"")]
+        change = Change([fresh.message], fresh.recipients, content, journal=[entry])
+        self._submit(change, lambda error: None if error else self.offer(fresh))
 
     def hold(self, job: Job, down: Down) -> None:
         """A job waits, since its connector's next hops are down (see `lane.Sink`)."""

@@ -11,10 +11,16 @@ from functools import partial
 
 from copper_kite.clock import Clock
 from copper_kite.errors import KiteError, StoreFull
+from copper_kite.mail.header import header_end
+from copper_kite.mail.readdress import authors
 from copper_kite.mail.received import protocol_word, received_field
 from copper_kite.mail.submitted import take_in
 from copper_kite.net.server import LATER, Answer, Handler, ServerSession
+from copper_kite.relay.gate import WAIT_TO_LOGIN, Client, Gate
 from copper_kite.relay.job import Fresh
+from copper_kite.relay.refusals import Refusal, Refusals
+from copper_kite.relay.room import DISK_FULL, Room
+from copper_kite.relay.usage import HOUR
 from copper_kite.routing.outward import Outward
 from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Listener
@@ -24,15 +30,16 @@ from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import SCRAM_ITERATIONS, ProvenLogin, ScramKey
 from copper_kite.store.ids import IdMaker, id_text
 from copper_kite.store.model import Change, Message, Recipient
-from copper_kite.words import State
+from copper_kite.words import Stage, State
 
 __all__ = ["Intake", "Submission"]
 
+MAX_PACED = 10_000  # clients whose pace is kept in mind
 PORTION = 256 * 1024  # octets of content collected before they go to the store
 MAX_WAITING = 4  # portions on their way to the store before the client has to wait
 
-DISK_FULL = Reply(452, "4.3.1", "no room to keep the message; try again later")
 DISK_FAILED = Reply(451, "4.3.0", "the message could not be kept; try again later")
+TOO_FAST = Reply(450, "4.7.1", "messages come too fast; try again later")
 TOO_MANY_HOPS = Reply(554, "5.4.6", "the message has passed too many servers: it goes round in a loop")
 LOGIN_FIRST = Reply(530, "5.7.0", "log in first")
 LOGIN_REFUSED = Reply(535, "5.7.8", "login or password is wrong")
@@ -55,7 +62,14 @@ class Submission(NoDirectory):
         clock: Clock,
         submit: Callable[[Change, Callable[[KiteError | None], None]], None],
         accepted: Callable[[Fresh], None],
+        gate: Gate,
+        room: Room,
+        refusals: Refusals,
     ) -> None:
+        self.gate = gate
+        self.room = room
+        self.refusals = refusals
+        self.paces: dict[str, float] = {}  # when the next message of each client may come, by the listener's pace
         self.ids = ids
         self.clock = clock
         self.submit = submit
@@ -92,6 +106,20 @@ class Submission(NoDirectory):
         mapped = getattr(client, "ipv4_mapped", None)
         return any((mapped or client) in network for network in self.listener.allow)
 
+    def too_fast(self, who: str) -> bool:
+        """Whether a client exceeds the listener's pace; messages may come in bursts of a second."""
+        pace = self.listener.pace
+        if pace is None:
+            return False
+        now = self.clock.now()
+        if len(self.paces) > MAX_PACED:
+            self.paces = {other: due for other, due in self.paces.items() if due > now}
+        due = max(self.paces.get(who, 0.0), now - max(1.0, pace.interval))
+        if due > now:
+            return True
+        self.paces[who] = due + pace.interval
+        return False
+
 
 class Intake(Handler):
     """One session's view of a listener."""
@@ -100,7 +128,7 @@ class Intake(Handler):
         self._shared = submission
         self._session: ServerSession | None = None
         self._allowed = False
-        self._account = ""
+        self.client = Client("")
         self._hello = ""
         self._extended = False
         self._growing: _Growing | None = None
@@ -113,8 +141,16 @@ class Intake(Handler):
     def opened(self, session: ServerSession) -> Reply | None:
         """Note who it is."""
         self._session = session
-        self._allowed = self._shared.allows(session.peer.address)
+        peer = session.peer
+        self.client = Client(peer.address, peer.user)
+        self._allowed = self._shared.allows(peer.address)
         return None
+
+    def _refuse(self, stage: Stage, reply: Reply, **example: str) -> Reply:
+        """Note what is refused, for `kite trace --refused`."""
+        refusal = Refusal(self._shared.listener.name, self.client.who, stage.value, str(reply))
+        self._shared.refusals.note(refusal, hello=self._hello, sender=self._reverse_path, **example)
+        return reply
 
     def hello(self, event: events.Hello) -> Answer:
         """Note what it calls itself."""
@@ -124,47 +160,61 @@ class Intake(Handler):
     def login_asked(self, event: events.LoginAsked) -> Answer:
         """Check an account's password beside the loop: it takes milliseconds, on purpose."""
         login = event.login
+        if self._shared.gate.must_wait(login.login, self.client.address):
+            return self._refuse(Stage.LOGIN, WAIT_TO_LOGIN, login=login.login)
         if isinstance(login, ProvenLogin):
-            return self._decide_login(login.login if login.holds else "")
+            return self._decide_login(login.login, holds=login.holds)
         key = self._shared.accounts.get(login.login, _NOBODY)
         known = login.login in self._shared.accounts and login.acts_for in ("", login.login)
         checking = asyncio.get_running_loop().run_in_executor(None, key.fits, login.password)
-        checking.add_done_callback(partial(self._login_checked, login.login if known else ""))
+        checking.add_done_callback(partial(self._login_checked, login.login, known))
         return LATER
 
-    def _login_checked(self, account: str, fits: asyncio.Future[bool]) -> None:
+    def _login_checked(self, account: str, known: bool, fits: asyncio.Future[bool]) -> None:
         assert self._session is not None
-        holds = not fits.cancelled() and fits.result()
-        self._session.answer(self._decide_login(account if holds else ""))
+        holds = known and not fits.cancelled() and fits.result()
+        self._session.answer(self._decide_login(account, holds=holds))
 
-    def _decide_login(self, account: str) -> Reply | None:
-        if not account:
-            return LOGIN_REFUSED
-        self._account, self._allowed = account, True
+    def _decide_login(self, account: str, *, holds: bool) -> Reply | None:
+        gate, address = self._shared.gate, self.client.address
+        gate.login_ended(account, address, good=holds)
+        if not holds or not gate.may_log_in(account, address):
+            why = "its password was right, but it may not log in from there" if holds else ""
+            return self._refuse(Stage.LOGIN, LOGIN_REFUSED, login=account, why=why)
+        self.client.account, self._allowed = account, True
         return None
 
     def mail_from(self, event: events.MailFrom) -> Answer:
         """Take the sender; a bare name gets its domain."""
-        assert self._session is not None
-        if self._shared.listener.login == "required" and self._session.peer.address and not self._account:
-            return LOGIN_FIRST
+        shared, client = self._shared, self.client
+        self._reverse_path = event.path
+        if shared.listener.login == "required" and client.address and not client.account:
+            return self._refuse(Stage.SENDER, LOGIN_FIRST)
         path: str | None = event.path
         if path:
-            path = self._shared.outward.sender(path)
+            path = shared.outward.sender(path)
         if path is None:
-            return UNQUALIFIED_SENDER
+            return self._refuse(Stage.SENDER, UNQUALIFIED_SENDER)
+        refusal = shared.gate.sender(client, path) or shared.room.refusal(event.size)
+        if refusal is None and shared.too_fast(client.who):
+            refusal = TOO_FAST
+        if refusal is not None:
+            return self._refuse(Stage.SENDER, refusal)
         self._sender, self._reverse_path, self._recipients = event, path, {}
         return None
 
     def recipient_to(self, event: events.RecipientTo) -> Answer:
         """Take a recipient, from those who may hand in mail here; each address once."""
         if not self._allowed:
-            assert self._session is not None
             name = self._shared.listener.name
-            return Reply(550, "5.7.1", f"{self._session.peer} may not relay through listener {name}")
+            reply = Reply(550, "5.7.1", f"{self.client.address} may not relay through listener {name}")
+            return self._refuse(Stage.RECIPIENT, reply, recipient=event.path)
         path = self._shared.outward.recipient(event.path)
         if path is None:
-            return UNQUALIFIED_RECIPIENT
+            return self._refuse(Stage.RECIPIENT, UNQUALIFIED_RECIPIENT, recipient=event.path)
+        refusal = self._shared.gate.recipient(self.client, path, len(self._recipients))
+        if refusal is not None:
+            return self._refuse(Stage.RECIPIENT, refusal, recipient=path)
         self._recipients.setdefault(path, event.asked)
         return None
 
@@ -195,7 +245,7 @@ class Intake(Handler):
         field = received_field(
             hello=self._hello,
             client=peer.literal,
-            user=self._account or peer.user,
+            user=self.client.account or self.client.user,
             server=submission.server,
             protocol=protocol,
             tls=session.tls,
@@ -222,7 +272,7 @@ class Intake(Handler):
             submission.listener.name,
             peer.address or "unix",
             self._hello,
-            self._account or peer.user,
+            self.client.account or self.client.user,
             growing.protocol,
             self._sender.asked,
         )
@@ -235,7 +285,12 @@ class Intake(Handler):
 
     def content_refused(self, event: events.ContentRefused) -> None:
         """The content was at fault: forget it."""
+        self._refuse(Stage.ACCEPT, event.reply)
         self._drop()
+
+    def refuse_content(self, reply: Reply) -> Reply:
+        """What was handed in cannot be taken for what it is, or cannot be kept."""
+        return self._refuse(Stage.ACCEPT, reply)
 
     def reset(self, event: events.Reset) -> None:
         """The transaction is gone."""
@@ -315,6 +370,9 @@ class _Growing:
         self.message_id = taken.message_id
         if taken.hops > submission.max_hops:
             self._refusal = TOO_MANY_HOPS
+        elif self._intake.client.account:
+            end = header_end(taken.content)
+            self._refusal = submission.gate.authors(self._intake.client, authors(taken.content[self._field : end]))
         return taken.content
 
     def _portion_written(self, error: KiteError | None) -> None:
@@ -346,10 +404,17 @@ class _Growing:
         octets = self._take()
         if self._refusal is not None:
             self.drop()
-            self.session.answer(self._refusal)
+            self.session.answer(self._intake.refuse_content(self._refusal))
             return
         message, recipients = self._intake.message(self)
-        change = Change([message], recipients, [(self.id, self._portion - 1, octets)])
+        who, now = self._intake.client.who, self.submission.clock.now()
+        change = Change(
+            [message],
+            recipients,
+            [(self.id, self._portion - 1, octets)],
+            taken=[(who, int(now) // HOUR, len(recipients))],
+        )
+        self.submission.gate.usage.took(who, len(recipients), now)
         fresh = Fresh(message, recipients, octets if self._portion == 1 else None)
         self.submission.submit(change, partial(self._written, fresh))
 
@@ -362,4 +427,5 @@ class _Growing:
         self.submission.accepted(fresh)
 
     def _refuse(self, error: KiteError) -> None:
-        self.session.answer(DISK_FULL if isinstance(error, StoreFull) else DISK_FAILED)
+        reply = DISK_FULL if isinstance(error, StoreFull) else DISK_FAILED
+        self.session.answer(self._intake.refuse_content(reply))

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from copper_kite.mail.header import header_end
-from copper_kite.mail.notice import MAX_RETURNED, NoticeRecipient, make_notice
+from copper_kite.mail.notice import MAX_RETURNED, NoticeRecipient, make_notice, make_report
 from copper_kite.relay.fate import Fate, asked_value, wants
 from copper_kite.relay.job import Fresh, Job
 from copper_kite.smtp.grammar import decode_xtext
@@ -17,6 +17,7 @@ from copper_kite.words import DOMAIN_CAUSES, Cause, Event, State
 
 __all__ = ["Notices"]
 
+REPORT_LIFETIME = 5 * 86400.0  # seconds
 PROTOCOL = "notice"  # what a message says that is one, where others name how they came
 
 
@@ -54,6 +55,33 @@ class Notices:
             written.append(self._notice(job, failed, attempt, self.copy_to, now))
         return written
 
+    def report(self, subject: str, text: str, now: float) -> Fresh:
+        """A message to the postmaster, or to whom copies of notices go."""
+        id, to = self.ids.next(now), self.copy_to or self.postmaster
+        content = make_report(
+            server=self.server, sender=self.postmaster, to=to, subject=subject, text=text, id=id_text(id), at=now
+        )
+        message = self._own(id, now, now + REPORT_LIFETIME, content)
+        return Fresh(message, [Recipient(message=id, number=1, address=to, next_try=now, changed=now)], content)
+
+    def _own(self, id: int, now: float, expires: float, content: bytes, *, utf8: bool = False) -> Message:
+        """A message of our own: from nobody, so that nobody answers."""
+        return Message(
+            id=id,
+            arrived=now,
+            expires=expires,
+            reverse_path="",
+            size=len(content),
+            eight_bit=not content.isascii(),
+            utf8=utf8,
+            message_id=f"<{id_text(id)}.notice@{self.server}>",
+            listener="",
+            client="",
+            hello="",
+            user="",
+            protocol=PROTOCOL,
+        )
+
     def _is_told(self, fate: Fate, message: Message, now: float, *, passed_on: bool) -> bool:
         asked = fate.recipient.asked
         if fate.state is State.FAILED:
@@ -80,21 +108,8 @@ class Notices:
             whole=whole,
             recipients=[_explained(fate, job, attempt) for fate in told],
         )
-        message = Message(
-            id=id,
-            arrived=now,
-            expires=now + job.message.expires - job.message.arrived,
-            reverse_path="",
-            size=len(content),
-            eight_bit=not content.isascii(),
-            utf8=not to.isascii(),
-            message_id=f"<{id_text(id)}.notice@{self.server}>",
-            listener="",
-            client="",
-            hello="",
-            user="",
-            protocol=PROTOCOL,
-        )
+        expires = now + job.message.expires - job.message.arrived
+        message = self._own(id, now, expires, content, utf8=not to.isascii())
         recipients = [Recipient(message=id, number=1, address=to, next_try=now, changed=now)]
         return Fresh(message, recipients, content), [
             JournalEntry(at=now, event=Event.NOTICE, message=job.message.id, facts={"notice": id_text(id), "to": to}),

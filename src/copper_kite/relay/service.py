@@ -13,13 +13,18 @@ from copper_kite.clock import Clock, SystemClock
 from copper_kite.errors import KiteError, ListenFailed, NeedsRestart
 from copper_kite.net.server import ServerSession, SessionRegistry
 from copper_kite.relay.dispatch import Dispatcher, Done
+from copper_kite.relay.gate import Gate
 from copper_kite.relay.intake import Intake, Submission
 from copper_kite.relay.listening import Listening
+from copper_kite.relay.refusals import Refusals
+from copper_kite.relay.room import Room
+from copper_kite.relay.usage import Usage
 from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Listener
 from copper_kite.settings.server_tls import server_context
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.extensions import Offers
+from copper_kite.smtp.limits import Limits
 from copper_kite.store.folder import FolderLock, Note, write_note
 from copper_kite.store.ids import IdMaker
 from copper_kite.store.model import Change, JournalEntry
@@ -74,13 +79,36 @@ class Service:
         ids = IdMaker(reader.last_id())
         await self._begin(reader, now)
         self._dispatcher = Dispatcher(loaded, self._writer.submit, reader, ids, self._clock)
+        self._guarded(reader, self._writer)
         self._submission = partial(
-            Submission, ids=ids, clock=self._clock, submit=self._writer.submit, accepted=self._dispatcher.offer
+            Submission,
+            ids=ids,
+            clock=self._clock,
+            submit=self._writer.submit,
+            accepted=self._dispatcher.offer,
+            gate=self._gate,
+            room=self._room,
+            refusals=self._refusals,
         )
         await self._listen(loaded)
         self._dispatcher.start()
         self._note()
         return self._listening.endpoints
+
+    def _guarded(self, reader: Reader, writer: GroupWriter) -> None:
+        """What stands between programs and the queue."""
+        self._room = Room(self._loaded.data, lambda: writer.waiting)
+        self._refusals = Refusals(lambda change: writer.submit(change, lambda error: None), self._clock.now)
+        self._gate = Gate(Usage(reader.taken), self._clock.now, self._alarm)
+
+    def _alarm(self, who: str, text: str) -> None:
+        """The guard slows a sender down: the journal and the postmaster hear of it."""
+        assert self._dispatcher is not None
+        self._dispatcher.tell_postmaster(
+            f"{who} is slowed down",
+            text,
+            JournalEntry(at=self._clock.now(), event=Event.ALARM, facts={"who": who, "text": text}),
+        )
 
     async def reload(self, loaded: Loaded) -> None:
         """Go on with other settings: sessions stay open, what is in hand is finished as it was begun.
@@ -113,6 +141,10 @@ class Service:
 
     async def _listen(self, loaded: Loaded) -> None:
         """Listen at what `loaded` names and nowhere else; when an address cannot be had, all stays as it was."""
+        settings = loaded.settings
+        self._registry.limit, self._registry.each = settings.server.sessions, settings.server.sessions_per_client
+        self._room.keep_free = settings.server.keep_free
+        self._gate.renew([account for account in settings.account if account.enabled], settings.guard)
         wanted = {endpoint: entry for entry in loaded.settings.listener if entry.enabled for endpoint in entry.bind}
         opened: list[Endpoint] = []
         try:
@@ -150,9 +182,13 @@ class Service:
             offers,
             Intake(shared),
             self._registry,
+            limits=Limits(
+                recipients=listener.max_recipients, messages=listener.max_messages, patience=listener.patience
+            ),
             directory=shared,
             context=context,
             secure=tls == "implicit",
+            idle=listener.idle,
         )
 
     def _context(self, loaded: Loaded, endpoint: Endpoint, listener: Listener) -> None:
@@ -198,6 +234,7 @@ class Service:
         await self._registry.stop(seconds)
         dispatcher, self._dispatcher = self._dispatcher, None
         if dispatcher is not None:
+            self._refusals.flush()
             await dispatcher.stop(seconds)
             entry = JournalEntry(at=self._clock.now(), event=Event.STOPPED)
             with contextlib.suppress(KiteError):  # a full disk must not keep the server from stopping

@@ -26,11 +26,18 @@ class Outward:
         """A bare name gets its domain, a name that has an outward address gets that; None when neither can be."""
         if self.is_elsewhere(path):
             return path
-        identity = self._identity
+        identity, passed = self._identity, set()
         local, domain = split_mailbox(path)
         local = local.lower()
-        if local in identity.recipients:
-            return identity.recipients[local]
+        while local in identity.recipients:
+            if local in passed:
+                return None  # they point at each other, in a circle
+            passed.add(local)
+            path = identity.recipients[local]
+            if self.is_elsewhere(path):
+                return path
+            local, domain = split_mailbox(path)
+            local = local.lower()
         if domain:
             return path
         if identity.domain is not None:

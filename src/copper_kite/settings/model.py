@@ -21,7 +21,18 @@ from copper_kite.settings.units import (
 from copper_kite.smtp.grammar import is_domain, is_mailbox
 from copper_kite.smtp.mechanisms import MECHANISMS
 
-__all__ = ["Account", "Connector", "Identity", "Listener", "Network", "Retry", "Server", "Settings", "check_domain"]
+__all__ = [
+    "Account",
+    "Connector",
+    "Guard",
+    "Identity",
+    "Listener",
+    "Network",
+    "Retry",
+    "Server",
+    "Settings",
+    "check_domain",
+]
 
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 
@@ -48,6 +59,11 @@ def check_domain(value: str) -> str:
     if not is_domain(value) or "." not in value:
         raise ValueError(f"{value!r} is not a fully qualified domain name, as in quay1.ternferries.example")
     return value.lower()
+
+
+def _in_a_list(value: object) -> object:
+    """One needs no brackets."""
+    return [value] if isinstance(value, str) else value
 
 
 def _check_address(value: str) -> str:
@@ -128,6 +144,12 @@ class Server(Table):
         description='How names are looked up: `"system"`, a server\'s address (`"192.0.2.53"`, `"127.0.0.1:5353"`), or '
         '`"zone:FILE"` for trials without network.',
     )
+    sessions: int = Field(default=1000, ge=1, description="Sessions of programs at a time, all together.")
+    sessions_per_client: int = Field(default=500, ge=1, description="Sessions at a time from one address.")
+    keep_free: Size = Field(
+        default=64 * 1024**2,
+        description="Room left on the disk: below it mail is put off (452), and the queue goes on.",
+    )
     max_hops: int = Field(
         default=100, ge=10, description="Servers that a message may have passed; one that passed more goes in a loop."
     )
@@ -176,6 +198,11 @@ class Listener(Table):
         description="Networks whose clients may hand in mail; others get `550 5.7.1`. A Unix socket takes all users.",
     )
     max_size: Size = Field(default=35 * 1024**2, description="Largest message, in octets (SIZE, RFC 1870).")
+    max_recipients: int = Field(default=1000, ge=100, description="Recipients of one message (RFC 9422 RCPTMAX).")
+    max_messages: int = Field(default=0, ge=0, description="Messages of one session (RFC 9422 MAILMAX); 0: any number.")
+    pace: PaceOf | None = Field(default=None, description="At most so many messages from one client, as in `10/s`.")
+    patience: int = Field(default=50, ge=5, description="Bad or idle commands between two messages.")
+    idle: Duration = Field(default=300.0, ge=10, description="Silence, or a trickle, before a session is ended.")
     enabled: bool = Field(default=True, description="Whether it listens at all.")
 
 
@@ -183,7 +210,33 @@ class Account(Table):
     """`[[account]]`: a program's login on listeners. What is kept of its password is in `accounts.toml`."""
 
     name: Name = Field(description="Its login.")
+    senders: list[Pattern] = Field(
+        default=[], description="Whom it may send as: by the reverse-path, and by From and Sender. Empty: anybody."
+    )
+    recipients: list[Pattern] = Field(default=["*"], min_length=1, description="Whom it may send to.")
+    networks: list[Allowed] = Field(default=[], description="Where it may log in from. Empty: anywhere.")
+    allowance: list[AllowanceOf] = Field(
+        default=[], description="How many recipients it may hand in in a period; more are put off with `450`."
+    )
     enabled: bool = Field(default=True, description="Whether it may log in.")
+
+    _one_allowance = field_validator("allowance", mode="before")(_in_a_list)
+
+
+class Guard(Table):
+    """`[guard]`: against a program gone wild, or taken over. It watches each sender of the moment by itself: an
+    account, a local user, an address."""
+
+    allowance: list[AllowanceOf] = Field(default=[], description="How many recipients each may hand in in a period.")
+    surge: float | None = Field(
+        default=None,
+        ge=1,
+        description="Put off what is more than so many times the sender's busiest hour of two weeks, and tell the "
+        "postmaster.",
+    )
+    at_least: int = Field(default=200, ge=1, description="With `surge`: what each may hand in in any hour.")
+
+    _one_allowance = field_validator("allowance", mode="before")(_in_a_list)
 
 
 class Connector(Table):
@@ -249,11 +302,7 @@ class Connector(Table):
 
     _sender = field_validator("sender")(_check_address_or_none)
 
-    @field_validator("allowance", mode="before")
-    @classmethod
-    def _one_allowance(cls, value: object) -> object:
-        """One needs no brackets."""
-        return [value] if isinstance(value, str) else value
+    _one_allowance = field_validator("allowance", mode="before")(_in_a_list)
 
     @field_validator("hosts")
     @classmethod
@@ -309,6 +358,7 @@ class Settings(Table):
     account: list[Account] = []
     connector: list[Connector] = []
     retry: Retry = Retry()
+    guard: Guard = Guard()
 
 
 def data_folder(settings: Settings, base: Path) -> Path:

@@ -23,6 +23,7 @@ __all__ = [
     "NOT_VERIFIED",
     "NO_ARGUMENT",
     "OK",
+    "OUT_OF_LOGINS",
     "OUT_OF_PATIENCE",
     "TOO_LARGE",
     "TOO_MANY_MESSAGES",
@@ -45,6 +46,7 @@ UNKNOWN_PARAMETER = Reply(555, "5.5.4", "this parameter is not offered here")
 TOO_MANY_MESSAGES = Reply(421, "4.7.0", "no more messages in this session; open another")
 TOO_MANY_RECIPIENTS = Reply(452, "4.5.3", "too many recipients for one message")
 NEEDS_UTF8 = Reply(553, "5.6.7", "a non-ASCII address needs SMTPUTF8")
+OUT_OF_LOGINS = Reply(421, "4.7.0", "too many failed logins; closing")
 OUT_OF_PATIENCE = Reply(421, "4.7.0", "too many commands to no purpose; closing")
 TOO_LARGE = Reply(552, "5.3.4", "the message is larger than SIZE allows")
 

@@ -34,6 +34,7 @@ from copper_kite.smtp.answers import (
     NO_ARGUMENT,
     NOT_VERIFIED,
     OK,
+    OUT_OF_LOGINS,
     OUT_OF_PATIENCE,
     TOO_MANY_MESSAGES,
     TOO_MANY_RECIPIENTS,
@@ -96,6 +97,7 @@ class Server:
         self._utf8 = False
         self._messages = 0  # transactions begun
         self._tries = 0
+        self._failed_logins = 0
 
     # --- octets ---------------------------------------------------------------------------------------------------
 
@@ -191,8 +193,12 @@ class Server:
             else:
                 _AFTER[step](self, event)
         elif step is _END or step is _LOGIN_ENDED:
-            self._tries += step is _LOGIN_ENDED
             self.phase = ORDER[self.phase][step]
+            if step is _LOGIN_ENDED:
+                self._tries += 1
+                self._failed_logins += 1
+                if self._failed_logins >= self._limits.logins:
+                    self.close(OUT_OF_LOGINS)
         return bool(self._told or self._lines.data)
 
     def _sender_accepted(self, event: events.Event) -> None:

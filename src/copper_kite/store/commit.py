@@ -40,6 +40,7 @@ class Rows(NamedTuple):
     finished: Sequence[int]
     ended: Sequence[int]
     dropped: Sequence[int]
+    taken: Sequence[Row]
     hastened: Sequence[Row]
 
 
@@ -57,6 +58,7 @@ def rows_of(change: Change) -> Rows:
         finished,
         [outcome.message for outcome in outcomes if outcome.state in FINAL] if outcomes and not finished else (),
         change.dropped,
+        change.taken,
         change.hastened,
     )
 
@@ -147,11 +149,22 @@ def _write(connection: sqlite3.Connection, batch: Sequence[Rows]) -> None:
         [(*_places(id), id) for id in {id for rows in batch for id in rows.ended}],
     )
     many("DELETE FROM content WHERE place BETWEEN ? AND ?", [_places(id) for rows in batch for id in rows.dropped])
+    many(
+        "INSERT INTO taken VALUES (?, ?, ?) ON CONFLICT (who, hour) DO UPDATE SET count = count + excluded.count",
+        _summed([row for rows in batch for row in rows.taken]),
+    )
     many(  # the first condition is the index's, word for word; the second is what is meant
         "UPDATE recipient SET next_try = ?1 WHERE state IN ('queued', 'delayed', 'parked') AND next_try > ?1"
         " AND state = 'delayed' AND connector = ?2",
         [row for rows in batch for row in rows.hastened],
     )
+
+
+def _summed(taken: Sequence[Row]) -> list[Row]:
+    sums: dict[tuple[str, int], int] = {}
+    for who, hour, count in taken:
+        sums[who, hour] = sums.get((who, hour), 0) + count
+    return [(*key, count) for key, count in sums.items()]
 
 
 def _is_whole(rows: Rows) -> bool:

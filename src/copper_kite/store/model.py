@@ -97,8 +97,9 @@ class Change:
 
     `content` holds (message, number of the portion, octets). A message's content goes when its last recipient's state
     is final; `finished` names messages of which that is known, and whose content is a single portion: it spares the
-    look. `dropped` removes the content of a message that never became one; `hastened` holds (instant, connector): the
-    delayed recipients of that connector are due then, if not before.
+    look. `dropped` removes the content of a message that never became one; `taken` adds to what a sender has handed in:
+    (who, hour, recipients); `hastened` holds (instant, connector): the delayed recipients of that connector are due
+    then, if not before.
     """
 
     messages: Sequence[Message] = ()
@@ -109,6 +110,7 @@ class Change:
     journal: Sequence[JournalEntry] = ()
     finished: Sequence[int] = ()
     dropped: Sequence[int] = ()
+    taken: Sequence[tuple[str, int, int]] = ()
     hastened: Sequence[tuple[float, str]] = ()
 
 

@@ -119,6 +119,17 @@ class Reader:
         ).fetchone()
         return int(row[0])
 
+    def taken(self, who: str, since: int) -> list[tuple[int, int]]:
+        """What a sender has handed in: (hour, recipients), from the hour `since` on."""
+        return list(self._rows("SELECT hour, count FROM taken WHERE who = ? AND hour >= ?", who, since))
+
+    def refused(self, since: float) -> list[JournalEntry]:
+        """What listeners refused since an instant, in order."""
+        rows = self._rows(
+            "SELECT at, event, message, facts FROM journal WHERE event = 'refused' AND at >= ? ORDER BY at", since
+        )
+        return [JournalEntry(at=at, event=Event(event), message=m, facts=json.loads(f)) for at, event, m, f in rows]
+
     def content(self, message: int) -> Iterator[bytes]:
         """A message's octets, a portion at a time; none when it has ended."""
         portion = 0

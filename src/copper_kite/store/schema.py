@@ -89,6 +89,15 @@ MIGRATIONS: tuple[str, ...] = (
     );
     INSERT INTO growing SELECT DISTINCT place >> 13 FROM content EXCEPT SELECT id FROM message;
     """,
+    """
+    CREATE TABLE taken (  -- recipients taken, by the sender of the moment and the hour since 1970
+        who TEXT NOT NULL,
+        hour INTEGER NOT NULL,
+        count INTEGER NOT NULL,
+        PRIMARY KEY (who, hour)
+    ) WITHOUT ROWID;
+    CREATE INDEX journal_refused ON journal (at) WHERE event = 'refused';
+    """,
 )
 
 SCHEMA = len(MIGRATIONS)

@@ -42,6 +42,11 @@ class GroupWriter:
         self._scheduled = False
         self._broken = False
 
+    @property
+    def waiting(self) -> int:
+        """How many changes wait, or are on their way."""
+        return len(self._waiting) + len(self._batch)
+
     def submit(self, change: Change, done: Done) -> None:
         """Have `change` written; `done(None)` comes when it is on stable storage, `done(error)` when it is not."""
         self._waiting.append((change, done))

@@ -11,7 +11,7 @@ from typing import Any
 
 from copper_kite.words import MESSAGE_STAGES, Cause, Side, Stage
 
-__all__ = ["Judgement", "Verdict", "judge", "side_of"]
+__all__ = ["Judgement", "Verdict", "judge", "judge_refusal", "side_of"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,6 +86,17 @@ def judge(stage: Stage, cause: Cause, code: int | None, enhanced: str, facts: Ma
     known.setdefault("more", f"{known['probe']} --dialogue")
     sentence = entry["next"] if connector else entry.get("alone", entry["next"])
     return Judgement(Side(entry["side"]), entry["meaning"].format_map(known), sentence.format_map(known))
+
+
+def judge_refusal(reply: str, facts: Mapping[str, Any]) -> Judgement:
+    """What one of our own listeners refused, by what its reply says.
+
+    `facts`: who, listener, network, name (of an account), login.
+    """
+    entries: list[dict[str, str]] = _knowledge()["refused"]  # type: ignore[assignment]
+    entry = next(entry for entry in entries if entry["says"] in reply)
+    known = _Facts({key: value for key, value in facts.items() if value})
+    return Judgement(Side(entry["side"]), entry["meaning"].format_map(known), entry["next"].format_map(known))
 
 
 @lru_cache(maxsize=256)

@@ -1,0 +1,66 @@
+"""Submissions that were refused: counted for a few seconds, then into the journal, so that no flood fills it."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable
+from typing import NamedTuple
+
+from copper_kite.store.model import Change, JournalEntry
+from copper_kite.words import Event
+
+__all__ = ["Refusal", "Refusals"]
+
+SECONDS = 2.0
+MAX_KINDS = 500  # different ones noted at a time; the rest is counted as others
+
+
+class Refusal(NamedTuple):
+    """What was refused: by which listener, to whom, with which reply."""
+
+    listener: str
+    who: str
+    stage: str
+    reply: str
+
+
+OTHERS = Refusal("", "others", "", "")
+
+
+class Refusals:
+    """Collects; `write` puts a change into the store, `now` gives seconds since 1970."""
+
+    def __init__(self, write: Callable[[Change], None], now: Callable[[], float]) -> None:
+        self._write = write
+        self._now = now
+        self._counts: dict[Refusal, int] = {}
+        self._last: dict[Refusal, dict[str, str]] = {}
+        self._timer: asyncio.TimerHandle | None = None
+
+    def note(self, refusal: Refusal, **example: str) -> None:
+        """One was refused; `example` (sender, recipient, hello) is what was special about it."""
+        if refusal not in self._counts and len(self._counts) >= MAX_KINDS:
+            refusal, example = OTHERS, {}
+        self._counts[refusal] = self._counts.get(refusal, 0) + 1
+        self._last[refusal] = example
+        if self._timer is None:
+            self._timer = asyncio.get_running_loop().call_later(SECONDS, self.flush)
+
+    def flush(self) -> None:
+        """Have what was collected written."""
+        if self._timer is not None:
+            self._timer.cancel()
+            self._timer = None
+        if not self._counts:
+            return
+        now = self._now()
+        entries = [
+            JournalEntry(
+                at=now,
+                event=Event.REFUSED,
+                facts={**refusal._asdict(), "count": count, **{k: v for k, v in self._last[refusal].items() if v}},
+            )
+            for refusal, count in self._counts.items()
+        ]
+        self._counts, self._last = {}, {}
+        self._write(Change(journal=entries))

@@ -1,0 +1,37 @@
+"""Whether there is room for more: on the disk, and among what waits to be written."""
+
+from __future__ import annotations
+
+import shutil
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from copper_kite.smtp.replies import Reply
+
+__all__ = ["DISK_FULL", "Room"]
+
+DISK_FULL = Reply(452, "4.3.1", "no room to keep the message; try again later")
+BUSY = Reply(451, "4.3.2", "too much is being handed in at the moment; try again later")
+LOOK_AGAIN = 1.0  # seconds for which what the disk said counts
+MAX_WAITING = 2000  # changes on their way to the disk
+
+
+class Room:
+    """`keep_free` octets stay free for the queue to go on; `waiting` says how many changes are to be written."""
+
+    def __init__(self, folder: Path, waiting: Callable[[], int]) -> None:
+        self.keep_free = 0
+        self._folder = folder
+        self._waiting = waiting
+        self._free = 0
+        self._looked = float("-inf")
+
+    def refusal(self, size: int | None) -> Reply | None:
+        """Why a message of `size` octets (None: it was not said) cannot be taken now."""
+        if self._waiting() > MAX_WAITING:
+            return BUSY
+        now = time.monotonic()
+        if now - self._looked > LOOK_AGAIN:
+            self._looked, self._free = now, shutil.disk_usage(self._folder).free
+        return DISK_FULL if self._free - (size or 0) < self.keep_free else None

@@ -1,0 +1,53 @@
+"""How much each sender of the moment has handed in: counted by the hour, and kept with the queue."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Callable, Iterable
+
+__all__ = ["HOUR", "Usage"]
+
+HOUR = 3600
+LOOK_BACK = 14 * 24  # hours of history that count
+MAX_SENDERS = 5000  # in memory; the others are read again when they come
+
+
+class Usage:
+    """Recipients by sender and hour. `history` reads (hour, count) of one sender since an hour; an hour is that many
+    times 3600 s since 1970."""
+
+    def __init__(self, history: Callable[[str, int], Iterable[tuple[int, int]]]) -> None:
+        self._history = history
+        self._known: OrderedDict[str, dict[int, int]] = OrderedDict()
+
+    def _hours(self, who: str, now: float) -> dict[int, int]:
+        hours = self._known.get(who)
+        if hours is None:
+            if len(self._known) >= MAX_SENDERS:
+                self._known.popitem(last=False)
+            hours = self._known[who] = dict(self._history(who, int(now) // HOUR - LOOK_BACK))
+        return hours
+
+    def since(self, who: str, begin: float, now: float) -> int:
+        """How many since `begin` (seconds since 1970, at the turn of an hour)."""
+        first = int(begin) // HOUR
+        return sum(count for hour, count in self._hours(who, now).items() if hour >= first)
+
+    def this_hour(self, who: str, now: float) -> int:
+        """How many in the hour that `now` is in."""
+        return self._hours(who, now).get(int(now) // HOUR, 0)
+
+    def busiest(self, who: str, now: float) -> int:
+        """The most in any hour of the last two weeks but this one."""
+        this = int(now) // HOUR
+        return max(
+            (count for hour, count in self._hours(who, now).items() if this - LOOK_BACK <= hour < this), default=0
+        )
+
+    def took(self, who: str, count: int, now: float) -> None:
+        """So many recipients were taken now."""
+        hours, this = self._hours(who, now), int(now) // HOUR
+        hours[this] = hours.get(this, 0) + count
+        if len(hours) > 2 * LOOK_BACK:
+            for hour in [hour for hour in hours if hour < this - LOOK_BACK]:
+                del hours[hour]

@@ -1,0 +1,109 @@
+"""Sessions that programs open with us: silent ones, trickling ones, too many of them."""
+
+from __future__ import annotations
+
+import asyncio
+
+import pytest
+
+from copper_kite.net import server as server_module
+from copper_kite.net.server import Handler, ServerSession, SessionRegistry
+from copper_kite.smtp.extensions import Offers
+from tests.support import SECONDS
+
+
+class Clients:
+    """Connections to a server of its own, whose sweeps come when the test says so."""
+
+    def __init__(self, port: int, registry: SessionRegistry) -> None:
+        self._port = port
+        self._registry = registry
+
+    async def open(self) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
+        reader, writer = await asyncio.open_connection("127.0.0.1", self._port)
+        assert (await reader.readline()).startswith(b"220 ")
+        return reader, writer
+
+    async def sweep(self, writer: asyncio.StreamWriter, octets: bytes, times: int) -> None:
+        """So many sweeps, with `octets` heard before each."""
+        for _ in range(times):
+            if octets:
+                writer.write(octets)
+                await asyncio.sleep(0.002)
+            for session in list(self._registry._sessions):
+                session.sweep()
+
+
+def with_clients(test: object, *, idle: float = 60.0) -> None:
+    async def live() -> None:
+        registry, loop = SessionRegistry(), asyncio.get_running_loop()
+        made = lambda: ServerSession("q.example", Offers(), Handler(), registry, idle=idle)  # noqa: E731
+        server = await loop.create_server(made, "127.0.0.1", 0)
+        async with asyncio.timeout(SECONDS):
+            await test(Clients(server.sockets[0].getsockname()[1], registry))  # type: ignore[operator]
+        server.close()
+        await registry.stop(0.1)
+
+    asyncio.run(live())
+
+
+@pytest.mark.parametrize("octets", [b"", b"N", b"x" * 20])
+def test_silence_and_a_trickle_end_a_session(octets: bytes) -> None:
+    """S-31, W-14: after the idle time, although each octet came within it; and with 421 4.4.2."""
+
+    async def test(clients: Clients) -> None:
+        reader, writer = await clients.open()
+        await clients.sweep(writer, octets, 4)
+        assert not reader.at_eof()
+        await clients.sweep(writer, octets, 1)
+        assert (await reader.read()).endswith(b"421 4.4.2 nothing heard for too long; closing\r\n")
+
+    with_clients(test)
+
+
+def test_a_trickle_in_content_ends_it_too() -> None:
+    """W-14, W-15."""
+
+    async def test(clients: Clients) -> None:
+        reader, writer = await clients.open()
+        writer.write(b"EHLO t\r\nMAIL FROM:<a@b.example>\r\nRCPT TO:<c@d.example>\r\nDATA\r\n")
+        while not (await reader.readline()).startswith(b"354"):
+            pass
+        await clients.sweep(writer, b"slow\r\n", 5)
+        assert (await reader.read()).startswith(b"421 4.4.2")
+
+    with_clients(test)
+
+
+def test_who_says_something_whole_stays() -> None:
+    """S-31: short commands, or content at a fair rate."""
+
+    async def test(clients: Clients) -> None:
+        reader, writer = await clients.open()
+        await clients.sweep(writer, b"NOOP\r\n", 20)
+        writer.write(b"EHLO t\r\nMAIL FROM:<a@b.example>\r\nRCPT TO:<c@d.example>\r\nDATA\r\n")
+        await clients.sweep(writer, b"x" * 70 + b"\r\n" + b"y" * 300 + b"\r\n", 20)
+        writer.write(b".\r\nQUIT\r\n")
+        heard = await reader.read()
+        assert heard.count(b"250 2.0.0 done") == 20 and b"250 2.0.0 taken" in heard and b"221 2.0.0" in heard
+
+    with_clients(test)
+
+
+def test_sessions_are_bounded_all_together_and_from_one_address(monkeypatch: pytest.MonkeyPatch) -> None:
+    """W-13: what is over is told, and counted down again when it goes."""
+    registry = SessionRegistry(limit=3, each=2)
+    monkeypatch.setattr(registry, "_sweep_later", lambda: None)
+
+    class One:
+        def __init__(self, address: str) -> None:
+            self.peer = server_module.Peer(address)
+
+    a, b, c, d = One("192.0.2.1"), One("192.0.2.1"), One("192.0.2.1"), One("192.0.2.2")
+    said = [str(registry.add(one) or "")[:9] for one in (a, b, c)]  # type: ignore[arg-type]
+    assert said == ["", "", "421 4.7.0"]
+    for one in (c, b):
+        registry.discard(one)  # type: ignore[arg-type]
+        registry.discard(one)  # type: ignore[arg-type]
+    said = [str(registry.add(one) or "")[:9] for one in (b, d, One(""), One("192.0.2.3"))]  # type: ignore[arg-type]
+    assert said == ["", "", "421 4.3.2", "421 4.3.2"]

@@ -1,0 +1,257 @@
+"""Who may hand in what, and how much; what is refused, and where that can be read."""
+
+from __future__ import annotations
+
+import asyncio
+import base64
+import json
+from pathlib import Path
+
+import pytest
+
+from copper_kite.net.authority import CertificateFiles
+from copper_kite.relay.gate import FAILURES, Client, Gate
+from copper_kite.relay.refusals import MAX_KINDS, Refusal, Refusals
+from copper_kite.relay.room import Room
+from copper_kite.relay.usage import Usage
+from copper_kite.settings.load import load
+from copper_kite.settings.model import Account, Guard
+from copper_kite.smtp.sasl import ScramKey, Secret
+from copper_kite.store.model import Change
+from tests.relay.test_relay import LETTER, letter, talk
+from tests.support import JumpingClock, Site, codes, converse, free_port, kite, site
+
+HOUR = 3600.0
+NOON = 1_800_014_400.0  # at the turn of an hour
+WORDS = "low-tide-at-six"
+
+
+class Time:
+    def __init__(self) -> None:
+        self.now = NOON
+
+
+def gate(
+    time: Time, account: Account | None = None, guard: Guard | None = None, history: list[tuple[int, int]] | None = None
+) -> tuple[Gate, list[str]]:
+    alarms: list[str] = []
+    made = Gate(Usage(lambda who, since: history or []), lambda: time.now, lambda who, text: alarms.append(text))
+    made.renew([account] if account else [], guard or Guard())
+    return made, alarms
+
+
+def test_an_account_sends_as_whom_it_may_and_to_whom_it_may() -> None:
+    """S-35."""
+    account = Account(
+        name="ticketing", senders=["booking@t.example", "*.t.example"], recipients=["*.passenger.example"]
+    )
+    made, _ = gate(Time(), account)
+    client = Client("192.0.2.7", "", "ticketing")
+    for path, refused in (("booking@t.example", False), ("x@a.t.example", False), ("", False), ("x@t.example", True)):
+        assert (made.sender(client, path) is not None) == refused
+    assert str(made.sender(client, "x@y.example")) == "550 5.7.1 account ticketing may not send as <x@y.example>"
+    assert made.recipient(client, "a@b.passenger.example", 0) is None
+    assert (
+        str(made.recipient(client, "a@crew.example", 0))
+        == "550 5.7.1 account ticketing may not send to <a@crew.example>"
+    )
+    assert made.authors(client, ["booking@t.example"]) is None and made.authors(client, ["booking@t.example", "e@x"])
+    assert made.sender(Client("192.0.2.7"), "x@y.example") is None, "who needs no login is not an account"
+
+
+def test_an_account_logs_in_from_where_it_may() -> None:
+    account = Account.model_validate({"name": "ticketing", "networks": ["192.0.2.0/28", "2001:db8::/32"]})
+    made, _ = gate(Time(), account)
+    for address, may in (("192.0.2.7", True), ("::ffff:192.0.2.7", True), ("192.0.2.17", False), ("2001:db8::9", True)):
+        assert made.may_log_in("ticketing", address) is may
+    assert not made.may_log_in("nobody", "192.0.2.7")
+
+
+def test_failed_logins_have_to_wait_from_there_alone() -> None:
+    """A-09: and only for a while."""
+    time = Time()
+    made, _ = gate(time, Account(name="ticketing"))
+    for _ in range(FAILURES):
+        assert not made.must_wait("ticketing", "192.0.2.7")
+        made.login_ended("ticketing", "192.0.2.7", good=False)
+    assert made.must_wait("ticketing", "192.0.2.7")
+    assert not made.must_wait("ticketing", "192.0.2.8") and not made.must_wait("rota", "192.0.2.7")
+    time.now += HOUR
+    assert not made.must_wait("ticketing", "192.0.2.7")
+    made.login_ended("ticketing", "192.0.2.7", good=False)
+    assert not made.must_wait("ticketing", "192.0.2.7")
+
+
+def test_what_exceeds_an_allowance_is_put_off() -> None:
+    """Counted with what the queue remembers; the next period lets it through."""
+    time = Time()
+    account = Account.model_validate({"name": "ticketing", "allowance": ["10/hour", "1000/day"]})
+    made, _ = gate(time, account, history=[(int(NOON // HOUR), 7)])
+    client = Client("192.0.2.7", "", "ticketing")
+    assert made.recipient(client, "a@x.example", 2) is None
+    made.usage.took(client.who, 3, time.now)
+    reply = made.recipient(client, "a@x.example", 0)
+    assert reply is not None and str(reply).startswith(
+        "450 4.7.1 account ticketing has used up its allowance of 10/hour"
+    )
+    assert made.recipient(Client("192.0.2.7"), "a@x.example", 0) is None
+    time.now += HOUR
+    assert made.recipient(client, "a@x.example", 9) is None
+    assert made.recipient(client, "a@x.example", 10) is not None
+
+
+def test_a_program_gone_wild_is_slowed_and_told_of_once_an_hour() -> None:
+    """Each sender by itself: far more than its busiest hour of two weeks, and more than anybody may."""
+    time, this = Time(), int(NOON // HOUR)
+    guard = Guard(surge=3.0, at_least=20)
+    made, alarms = gate(time, guard=guard, history=[(this - 30, 10), (this - 400, 500), (this, 29)])
+    client = Client("", "www-data")
+    assert made.recipient(client, "a@x.example", 0) is None
+    for _ in range(3):
+        reply = made.recipient(client, "a@x.example", 1)
+        assert str(reply) == (
+            "450 4.7.1 user www-data has sent 30 in this hour, and never more than 10 before: it is slowed down"
+        )
+    assert len(alarms) == 1
+    time.now += HOUR
+    assert made.recipient(client, "a@x.example", 80) is None, "what it sent in that hour is what it sends now"
+    made, alarms = gate(time, guard=guard)
+    assert made.recipient(Client("", "new"), "a@x.example", 19) is None
+    assert made.recipient(Client("", "new"), "a@x.example", 20) is not None
+
+
+def test_a_flood_of_refusals_is_few_entries() -> None:
+    """Bounded, and none is lost from the count."""
+    written: list[Change] = []
+
+    async def live() -> None:
+        refusals = Refusals(written.append, lambda: NOON)
+        for number in range(5000):
+            refusals.note(Refusal("programs", f"192.0.2.{number % 1000}", "recipient", "550 5.7.1 no"), hello="x")
+        refusals.flush()
+        refusals.flush()
+
+    asyncio.run(live())
+    (change,) = written
+    assert len(change.journal) == MAX_KINDS + 1
+    assert sum(entry.facts["count"] for entry in change.journal) == 5000
+
+
+def test_a_disk_that_is_nearly_full_puts_mail_off(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """S-19, Q-05: also for what a message says its size is; and as soon as there is room again, it goes on."""
+    waiting, free = [0], [1000]
+    monkeypatch.setattr("shutil.disk_usage", lambda path: type("Usage", (), {"free": free[0]})())
+    room = Room(folder, lambda: waiting[0])
+    room.keep_free = 500
+    assert room.refusal(None) is None and room.refusal(500) is None
+    assert str(room.refusal(501)).startswith("452 4.3.1")
+    monkeypatch.setattr("copper_kite.relay.room.LOOK_AGAIN", -1.0)
+    free[0] = 499
+    assert str(room.refusal(None)).startswith("452 4.3.1")
+    free[0] = 501
+    assert room.refusal(None) is None
+    waiting[0] = 5000
+    assert str(room.refusal(None)).startswith("451 4.3.2")
+
+
+# --- the whole way ---------------------------------------------------------------------------------------------------
+
+
+def accounts(here: Site, text: str) -> None:
+    path = here.loaded.path
+    path.write_text(path.read_text() + text)
+    keys = path.parent / "accounts.toml"
+    keys.touch(mode=0o600)
+    keys.write_text(f'[ticketing]\nkey = "{ScramKey.make(Secret(WORDS), b"salt" * 4)}"\n')
+
+
+LOGIN = b"EHLO t\r\nAUTH PLAIN " + base64.b64encode(f"\0ticketing\0{WORDS}".encode()) + b"\r\n"
+
+
+async def said(here: Site, octets: bytes) -> list[bytes]:
+    return codes(await converse(here.port, octets + b"QUIT\r\n"))
+
+
+def test_an_account_with_bounds(folder: Path, authority: CertificateFiles) -> None:
+    """S-35: in the envelope, in From and in Sender; and what was refused is in the journal, by client and reason."""
+    bounds = '[[account]]\nname = "ticketing"\nsenders = ["t@ternferries.example"]\nrecipients = ["x.example"]\n'
+
+    async def live() -> None:
+        async with site(folder, authority) as here:
+            accounts(here, bounds)
+            text = here.loaded.path.read_text().replace(
+                'name = "programs"\n', 'name = "programs"\nlogin = "optional"\n'
+            )
+            here.loaded.path.write_text(text)
+            await here.service.reload(load(here.loaded.path))
+
+            def one(sender: str, recipient: str, author: str = "t@ternferries.example") -> bytes:
+                return LOGIN + letter(recipient, sender=sender, content=f"From: {author}\r\n".encode() + LETTER)
+
+            good = await said(here, one("t@ternferries.example", "a@x.example"))
+            assert good == [b"220", b"250", b"235", b"250", b"250", b"354", b"250", b"221"]
+            for sender, recipient, author, code in (
+                ("r@ternferries.example", "a@x.example", "t@ternferries.example", (3, b"550")),
+                ("t@ternferries.example", "a@y.example", "t@ternferries.example", (4, b"550")),
+                ("t@ternferries.example", "a@x.example", "Tide <evil@x.example>", (6, b"550")),
+            ):
+                assert (await said(here, one(sender, recipient, author)))[code[0]] == code[1]
+            await here.until_caught(1)
+            config = here.loaded.path
+        told = json.loads(kite("trace", "--refused", "--json", config=config).stdout)
+        assert [(one["who"], one["stage"], one["count"]) for one in told] == [
+            ("account ticketing", "accept", 1), ("account ticketing", "recipient", 1), ("account ticketing", "sender", 1),
+        ]  # fmt: skip
+        assert {one["reply"].partition(" account")[0] for one in told} == {"550 5.7.1"}
+        shown = kite("trace", "--refused", config=config).stdout.decode()
+        assert "account ticketing" in shown and "may not send as <evil@x.example>" in shown
+
+    asyncio.run(live())
+
+
+def test_the_postmaster_hears_of_a_program_gone_wild(folder: Path, authority: CertificateFiles) -> None:
+    async def live() -> None:
+        async with site(folder, authority, extra="[guard]\nsurge = 5.0\nat_least = 3\n") as here:
+            heard = await converse(here.port, talk(*(letter(f"a{n}@x.example") for n in range(5))))
+            assert heard.count(b"450 4.7.1 127.0.0.1 has sent 3 in this hour") == 2
+            caught = await here.until_caught(4)
+            report = next(one for one in caught if not one.reverse_path)
+            assert report.recipients == ("postmaster@ternferries.example",) and report.file is not None
+            assert b"Subject: 127.0.0.1 is slowed down" in report.file.read_bytes()
+            assert b"From: Mail at" in report.file.read_bytes()
+
+    asyncio.run(live())
+
+
+def test_a_client_keeps_to_the_pace_and_to_its_number_of_sessions(folder: Path, authority: CertificateFiles) -> None:
+    """W-13."""
+
+    async def live() -> None:
+        async with site(folder, authority, clock=JumpingClock()) as here:
+            text = here.loaded.path.read_text()
+            text = text.replace('name = "programs"\n', 'name = "programs"\npace = "2/m"\n')
+            here.loaded.path.write_text(text.replace("[server]\n", "[server]\nsessions_per_client = 2\n"))
+            await here.service.reload(load(here.loaded.path))
+            heard = await converse(here.port, talk(*(letter(f"a{n}@x.example") for n in range(3))))
+            assert b"450 4.7.1 messages come too fast" in heard and heard.count(b" kept as ") == 2
+            open_ones = [await asyncio.open_connection("127.0.0.1", here.port) for _ in range(3)]
+            greetings = [await reader.readline() for reader, _ in open_ones]
+            assert [line[:9] for line in greetings] == [b"220 quay1", b"220 quay1", b"421 4.7.0"]
+            open_ones[0][1].close()
+            await asyncio.sleep(0)
+            for _, writer in open_ones:
+                writer.close()
+
+    asyncio.run(live())
+
+
+def test_local_names_that_point_in_a_circle_are_refused_by_the_configuration(folder: Path) -> None:
+    config = folder / "kite.toml"
+    config.write_text(
+        '[server]\nname = "quay1.ternferries.example"\ndata = "queue"\n[identity]\n'
+        'recipients = { root = "duty@quay1.ternferries.example", duty = "root@quay1.ternferries.example" }\n'
+        f'[[listener]]\nname = "p"\nbind = ["127.0.0.1:{free_port()}"]\n'
+        '[[connector]]\nname = "c"\nhosts = ["localhost:2525"]\ntls = "off"\n'
+    )
+    done = kite("check", config=config)
+    assert done.returncode != 0 and b"in a circle" in done.stdout + done.stderr
