@@ -1,5 +1,5 @@
 """`python -m copper_kite` is the command `kite`."""
 
-from copper_kite.cli.main import main
+from copper_kite.entry import main
 
 main()

@@ -21,13 +21,11 @@ KiteError
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
-
-from copper_kite.words import Cause, Stage
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 if TYPE_CHECKING:
     from copper_kite.smtp.replies import Reply
+    from copper_kite.words import Cause, Stage
 
 __all__ = [
     "Ambiguous",
@@ -68,8 +66,7 @@ class RemoteProtocolError(KiteError):
         self.heard = heard[:200]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Finding:
+class Finding(NamedTuple):
     """One thing wrong in a file: where, what, why it matters, and what to write instead.
 
     `level` is `error` (it cannot work so), `warning` (it will go wrong some day) or `remark`.

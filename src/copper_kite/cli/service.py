@@ -16,14 +16,24 @@ __all__ = ["service"]
 @click.command()
 @click.option("--install", is_flag=True, help="Write the units to --folder instead of standard output.")
 @click.option("--folder", default="/etc/systemd/system", show_default=True, help="Where --install puts them.")
+@click.option("--path", metavar="FILE", help="Instead: make FILE the command that programs hand their mail to.")
+@click.option("--yes", is_flag=True, help="With --path: do not ask.")
 @click.option("--user", default="copper-kite", show_default=True, help="The user it runs as; made while it runs.")
 @click.pass_obj
-def service(config: str | None, install: bool, folder: str, user: str) -> None:
+def service(config: str | None, install: bool, folder: str, path: str | None, yes: bool, user: str) -> None:
     """A systemd unit for the server, with its socket unit.
 
     A user of its own, no rights beyond those it needs, port 25 opened by systemd, the credentials handed over by
     systemd (LoadCredential). `systemctl reload` takes up a changed configuration.
+
+    With --path, programs that call FILE, the path that ISO/IEC 23360-1 names for handing in mail, hand it to this
+    server: what stood there is told, and kept beside it.
     """
+    if path is not None:
+        from copper_kite.cli.standing import set_up_path
+
+        set_up_path(Path(path), load_settings(config).path.absolute(), _command(), yes=yes)
+        return
     from copper_kite.settings.edit import EditFailed, write_file
     from copper_kite.settings.service_units import NAME, STATE, service_unit, socket_unit
 

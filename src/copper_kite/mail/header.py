@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from collections.abc import Iterable
 from functools import lru_cache
 
-__all__ = ["MAX_MESSAGE_ID", "Header", "header_end", "scan_header"]
+__all__ = ["MAX_MESSAGE_ID", "Header", "all_values", "header_end", "scan_header"]
 
 MAX_MESSAGE_ID = 998  # characters kept
 
@@ -18,11 +18,13 @@ def _field(name: bytes) -> re.Pattern[bytes]:
     return re.compile(rb"(?im)^" + re.escape(name) + rb"[ \t]*:((?:[^\r\n]|\r?\n[ \t])*)")
 
 
-@dataclass(frozen=True, slots=True)
 class Header:
     """A header's octets, with CR LFs and without the empty line. Fields are looked for by name, in any case."""
 
-    octets: bytes
+    __slots__ = ("octets",)
+
+    def __init__(self, octets: bytes) -> None:
+        self.octets = octets
 
     def __contains__(self, name: bytes) -> bool:
         return _field(name).search(self.octets) is not None
@@ -36,6 +38,12 @@ class Header:
         if b"\n" in value:
             value = _FOLD.sub(b"", value)
         return value.strip().decode("utf-8", "replace")
+
+
+def all_values(header: Header, names: Iterable[bytes]) -> list[str]:
+    """The values of all fields with one of these names, unfolded."""
+    found = [match[1] for name in names for match in _field(name).finditer(header.octets)]
+    return [_FOLD.sub(b"", value).strip().decode("utf-8", "replace") for value in found]
 
 
 def header_end(content: bytes) -> int:

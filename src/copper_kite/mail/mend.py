@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import re
 
 from copper_kite.mail.header import scan_header
@@ -10,6 +11,8 @@ from copper_kite.mail.received import format_date
 __all__ = ["mend", "normalise_line_ends"]
 
 _LINE_END = re.compile(rb"\r\n|\r|\n")
+_ATOMS = re.compile(r"[A-Za-z0-9!#$%&'*+/=?^_`{|}~ -]+")
+_SPECIAL = re.compile(r'[\\"]')
 _FIELD = re.compile(rb"[!-9;-~]+[ \t]*:")
 
 
@@ -19,7 +22,16 @@ def normalise_line_ends(octets: bytes) -> bytes:
     return octets if not octets or octets.endswith(b"\r\n") else octets + b"\r\n"
 
 
-def mend(octets: bytes, *, sender: str, message_id: str, at: float) -> bytes:
+def _quoted(name: str) -> str:
+    """A name before an address, as RFC 5322 3.4 and RFC 2047 5 have it; nothing for none."""
+    if not name:
+        return ""
+    if not (name.isascii() and name.isprintable()):
+        return f"=?utf-8?b?{base64.b64encode(name.encode('utf-8', 'replace')).decode()}?= "
+    return f"{name} " if _ATOMS.fullmatch(name) else '"' + _SPECIAL.sub(r"\\\g<0>", name) + '" '
+
+
+def mend(octets: bytes, *, sender: str, message_id: str, at: float, full_name: str = "") -> bytes:
     """`octets` with CR LFs, a header of its own, and From, Date and Message-ID where they were missing.
 
     Text without a header becomes the body of a message. What is there stays as it is.
@@ -32,7 +44,7 @@ def mend(octets: bytes, *, sender: str, message_id: str, at: float) -> bytes:
         octets += b"\r\n"
     added = []
     if b"from" not in header:
-        added.append(f"From: <{sender}>")
+        added.append(f"From: {_quoted(full_name)}<{sender}>")
     if b"date" not in header:
         added.append(f"Date: {format_date(at)}")
     if b"message-id" not in header:

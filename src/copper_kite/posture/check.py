@@ -8,7 +8,6 @@ import os
 import socket
 import tomllib
 from collections.abc import Callable, Iterator
-from dataclasses import replace
 from pathlib import Path
 
 from copper_kite.errors import Finding, SettingsError
@@ -38,9 +37,9 @@ def check_file(path: Path, now: float) -> tuple[Loaded | None, list[Finding]]:
         source = read_source(path)
         loaded, findings = examine(path, source)
     except SettingsError as error:
-        return None, [replace(finding, why=_WHY_ERROR) for finding in error.findings]
+        return None, [finding._replace(why=_WHY_ERROR) for finding in error.findings]
     usable = not findings
-    findings = [replace(finding, why=finding.why or _WHY_ERROR) for finding in findings]
+    findings = [finding._replace(why=finding.why or _WHY_ERROR) for finding in findings]
     told = {(finding.file, finding.key) for finding in findings}
     more = _Check(loaded, source, now).findings()
     for finding in more:  # a table that is misspelt in one key is not also told that the key is missing

@@ -2,16 +2,29 @@
 
 from __future__ import annotations
 
-from copper_kite.settings.model import Identity
-from copper_kite.smtp.grammar import split_mailbox
+from collections.abc import Mapping
+from typing import Protocol
+
+from copper_kite.smtp.mailbox import split_mailbox
 
 __all__ = ["Outward"]
+
+
+class _Names(Protocol):
+    """What of `[identity]` it takes."""
+
+    @property
+    def domain(self) -> str | None: ...
+    @property
+    def senders(self) -> Mapping[str, str]: ...
+    @property
+    def recipients(self) -> Mapping[str, str]: ...
 
 
 class Outward:
     """Paths as they leave. Whoever asks where mail goes asks here first: listeners, `kite pipe`, `kite route`."""
 
-    def __init__(self, identity: Identity, server: str) -> None:
+    def __init__(self, identity: _Names, server: str) -> None:
         self._identity = identity
         self._server = server
         self.completes = bool(identity.senders) or identity.domain is not None

@@ -2,20 +2,31 @@
 
 from __future__ import annotations
 
+import os
+import select
 import socket
+from collections.abc import Sequence
+from typing import NamedTuple
 
-from copper_kite.errors import HandOverFailed, InputError, LocalProtocolError, RemoteProtocolError
-from copper_kite.smtp import client as smtp
-from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.transaction import Envelope, Transaction
+from copper_kite.errors import HandOverFailed, InputError
 
-__all__ = ["hand_over"]
+__all__ = ["Parcel", "hand_over", "pass_through"]
 
 SECONDS = 60.0  # for each answer; the server is on this machine
 
 
-def hand_over(path: str, name: str, envelope: Envelope, content: bytes) -> Reply:
-    """Hand `content` over the socket at `path`; on return the message is durable, for all its recipients.
+class Parcel(NamedTuple):
+    """A message with its envelope; what is `asked` for it and for each recipient, as it stands behind MAIL and RCPT."""
+
+    sender: str
+    recipients: Sequence[str]
+    content: bytes
+    asked: str = ""
+    asked_each: str = ""
+
+
+def hand_over(path: str, name: str, parcel: Parcel) -> str:
+    """Hand a message over the socket at `path`; on return it is durable, for all its recipients. The last reply.
 
     Raises HandOverFailed when the server is not there or will not have it (temporary or not), InputError when it
     finds a recipient or the content unusable. Then nothing was kept: a message goes to all its recipients or to none.
@@ -24,59 +35,105 @@ def hand_over(path: str, name: str, envelope: Envelope, content: bytes) -> Reply
         with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as sock:
             sock.settimeout(SECONDS)
             sock.connect(path)
-            return _converse(_Line(sock), name, envelope, content)
+            return _converse(_Line(sock), name, parcel)
     except (FileNotFoundError, ConnectionRefusedError) as error:
         raise HandOverFailed(f"no server listens at {path}; is `kite serve` running?", temporary=True) from error
     except TimeoutError as error:
         raise HandOverFailed(f"the server at {path} said nothing for {SECONDS:g} s", temporary=True) from error
-    except (OSError, RemoteProtocolError) as error:
+    except OSError as error:
         raise HandOverFailed(f"the session with {path} broke: {error}", temporary=True) from error
-    except LocalProtocolError as error:
-        raise InputError(f"an address cannot be sent: {error}") from error
+
+
+def pass_through(path: str, commands: int, replies: int) -> None:
+    """A session with the server at `path`: commands come from one file descriptor, replies go to another.
+
+    Lines may end with LF alone. Raises HandOverFailed when the server is not there.
+    """
+    with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as sock:
+        try:
+            sock.connect(path)
+        except OSError as error:
+            raise HandOverFailed(f"no server listens at {path}; is `kite serve` running?", temporary=True) from error
+        ends, held = [sock.fileno(), commands], b""
+        while True:
+            ready = select.select(ends, [], [])[0]
+            if commands in ready:
+                octets = os.read(commands, 65536)
+                if octets:
+                    octets, held = _with_crlf(held + octets)
+                    sock.sendall(octets)
+                else:
+                    sock.sendall(held)
+                    sock.shutdown(socket.SHUT_WR)
+                    ends.remove(commands)
+            if sock.fileno() in ready:
+                octets = sock.recv(65536)
+                if not octets:
+                    return
+                os.write(replies, octets)
+
+
+def _with_crlf(octets: bytes) -> tuple[bytes, bytes]:
+    """Whole lines with CR LF, and what is held back: a CR whose LF may come yet."""
+    held = b"\r" if octets.endswith(b"\r") else b""
+    whole = octets[: len(octets) - len(held)]
+    return whole.replace(b"\r\n", b"\n").replace(b"\n", b"\r\n"), held
 
 
 class _Line:
-    """A blocking socket with the client engine on it."""
+    """A blocking socket, and the replies that come over it."""
 
     def __init__(self, sock: socket.socket) -> None:
         self._sock = sock
-        self.engine = smtp.Client()
+        self._heard = b""
 
-    def send(self, octets: bytes) -> None:
+    def ask(self, octets: bytes) -> tuple[int, str]:
+        """Send, and hear the next reply."""
         self._sock.sendall(octets)
+        return self.hear()
 
-    def reply(self) -> smtp.Answered:
-        while (answered := self.engine.next_reply()) is None:
-            octets = self._sock.recv(65536)
-            if not octets:
-                raise ConnectionResetError("the server closed the connection")
-            self.engine.receive_data(octets)
-        return answered
-
-
-def _converse(line: _Line, name: str, envelope: Envelope, content: bytes) -> Reply:
-    _demand(line.reply().reply)
-    line.send(line.engine.send(smtp.ehlo(name)))
-    _demand(line.reply().reply)
-    transaction = Transaction(line.engine, envelope)
-    line.send(transaction.start())
-    while not transaction.finished:
-        if transaction.wants_content:
-            transaction.wants_content = False
-            if transaction.results:  # some recipient was refused: then nobody gets it, and the script is told
-                break
-            line.send(transaction.whole(content))
-        line.send(transaction.take(line.reply()))
-    refused = next((result for result in transaction.results if not result.reply.positive), None)
-    if refused is None:
-        return transaction.results[0].reply
-    reply = refused.reply
-    text = f"{refused.recipient}: {reply}" if len(envelope.recipients) > 1 else str(reply)
-    if not reply.permanent:
-        raise HandOverFailed(text, temporary=True)
-    raise InputError(text)
+    def hear(self) -> tuple[int, str]:
+        """The next reply: its code, and all of its text. Raises ConnectionError."""
+        said = []
+        while True:
+            line, end, rest = self._heard.partition(b"\r\n")
+            if not end:
+                octets = self._sock.recv(65536)
+                if not octets:
+                    raise ConnectionResetError("the server closed the connection")
+                self._heard += octets
+                continue
+            self._heard = rest
+            said.append(line.decode("utf-8", "replace"))
+            if line[3:4] != b"-":
+                code = said[-1][:3]
+                return int(code) if code.isdigit() else 0, " ".join([code, *(text[4:] for text in said)]).strip()
 
 
-def _demand(reply: Reply) -> None:
-    if not reply.positive:
-        raise HandOverFailed(str(reply), temporary=not reply.permanent)
+def _converse(line: _Line, name: str, parcel: Parcel) -> str:
+    """One message to a server that is ours, and whose ways are known: it takes commands in groups, and chunks."""
+    _demand(*line.hear())
+    _demand(*line.ask(f"EHLO {name}\r\n".encode()))
+    utf8 = not "".join((parcel.sender, *parcel.recipients)).isascii()
+    content = parcel.content
+    words = ["BODY=8BITMIME"] * (not content.isascii()) + ["SMTPUTF8"] * utf8 + [parcel.asked] * bool(parcel.asked)
+    envelope = [f"MAIL FROM:<{parcel.sender}> SIZE={len(content)} {' '.join(words)}".rstrip()]
+    envelope += [f"RCPT TO:<{recipient}> {parcel.asked_each}".rstrip() for recipient in parcel.recipients]
+    answers = [line.ask("".join(f"{command}\r\n" for command in envelope).encode())]
+    answers += [line.hear() for _ in parcel.recipients]
+    _demand(*answers[0])
+    for recipient, (code, text) in zip(parcel.recipients, answers[1:], strict=True):
+        if code >= 300:  # then nobody gets it, and the script is told
+            _demand(code, f"{recipient}: {text}" if len(parcel.recipients) > 1 else text, data=True)
+    code, text = line.ask(f"BDAT {len(content)} LAST\r\n".encode() + content)
+    _demand(code, text, data=True)
+    return text
+
+
+def _demand(code: int, text: str, *, data: bool = False) -> None:
+    """Go on only after 2yz; `data` says that a refusal speaks of the message."""
+    if 200 <= code < 300:
+        return
+    if code >= 500 and data:
+        raise InputError(text)
+    raise HandOverFailed(text, temporary=code < 500)

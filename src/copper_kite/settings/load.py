@@ -18,6 +18,7 @@ from pydantic import ValidationError
 from copper_kite.errors import Finding, SettingsError
 from copper_kite.settings.accounts import ACCOUNTS, read_accounts
 from copper_kite.settings.explain import dotted, explain, parse_toml, read_source
+from copper_kite.settings.find import find_config
 from copper_kite.settings.locate import locate
 from copper_kite.settings.model import Connector, Server, Settings, data_folder
 from copper_kite.settings.secrets import Credential, read_credentials
@@ -26,7 +27,6 @@ from copper_kite.smtp.sasl import ScramKey
 
 __all__ = ["Loaded", "data_folder_of", "examine", "find_config", "load", "load_source"]
 
-FILE_NAME = "kite.toml"
 _DATA = re.compile(r"""(?m)^\s*data\s*=\s*["']([^"']+)["']""")
 MAX_PASSES = 50
 
@@ -50,28 +50,6 @@ class Loaded:
     def digest(self) -> str:
         """The same for the same text."""
         return hashlib.sha256(self.source.encode()).hexdigest()[:16]
-
-
-def find_config(given: str | None) -> Path:
-    """The configuration's path: as given, from $KITE_CONFIG, the user's, the system's. Raises SettingsError."""
-    if given or os.environ.get("KITE_CONFIG"):
-        return Path(given or os.environ["KITE_CONFIG"])
-    home = Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config")
-    places = [home / "copper-kite" / FILE_NAME, Path("/etc/copper-kite") / FILE_NAME]
-    for place in places:
-        if place.exists():
-            return place
-    raise SettingsError(
-        [
-            Finding(
-                file=str(places[-1]),
-                line=None,
-                key="",
-                problem="no configuration found, here or in " + str(places[0]),
-                remedy="name one with --config or $KITE_CONFIG; the README shows a first one",
-            )
-        ]
-    )
 
 
 def load(path: Path, *, secrets: bool = True) -> Loaded:

@@ -7,6 +7,8 @@ import re
 from collections.abc import Mapping
 from typing import NamedTuple
 
+from copper_kite.smtp.mailbox import split_mailbox
+
 __all__ = [
     "MAX_DOMAIN",
     "MAX_LOCAL_PART",
@@ -134,14 +136,6 @@ def _is_literal(domain: str) -> bool:
     except ValueError:
         return False
     return True
-
-
-def split_mailbox(path: str) -> tuple[str, str]:
-    """Local part and domain; the domain is empty when there is none. A domain holds no `@`, so the last one splits."""
-    if path.endswith('"'):
-        return path, ""
-    local, at, domain = path.rpartition("@")
-    return (local, domain) if at else (path, "")
 
 
 def is_mailbox(text: str) -> bool:

@@ -1,0 +1,21 @@
+"""Where the command `kite` begins: `kite pipe` goes a short way, so that handing in a message is quick."""
+
+from __future__ import annotations
+
+import sys
+
+__all__ = ["main"]
+
+
+def main() -> None:
+    """Run the command line and leave with its exit status."""
+    words, config = sys.argv[1:], None
+    if words[:1] == ["--config"] and len(words) > 1:
+        config, words = words[1], words[2:]
+    if words[:1] == ["pipe"] and words[1:2] not in (["--help"], ["-h"]):
+        from copper_kite.cli.handing import hand_in
+
+        sys.exit(hand_in(words[1:], config))
+    from copper_kite.cli.main import main as command_line
+
+    command_line()

@@ -1,0 +1,89 @@
+"""Where the configuration is, and the little of it that handing in a message needs: quick to import, quick to run."""
+
+from __future__ import annotations
+
+import os
+import tomllib
+from typing import TYPE_CHECKING, Any
+
+from copper_kite.errors import Finding, SettingsError
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+__all__ = ["Sketch", "find_config", "find_file", "sketch"]
+
+FILE_NAME = "kite.toml"
+
+
+def find_config(given: str | None) -> Path:
+    """The configuration's path: as given, from $KITE_CONFIG, the user's, the system's. Raises SettingsError."""
+    from pathlib import Path
+
+    return Path(find_file(given))
+
+
+def find_file(given: str | None) -> str:
+    """As `find_config`, for those who are in a hurry."""
+    if given or os.environ.get("KITE_CONFIG"):
+        return given or os.environ["KITE_CONFIG"]
+    home = os.environ.get("XDG_CONFIG_HOME") or os.path.expanduser("~/.config")  # noqa: PTH111
+    places = [f"{home}/copper-kite/{FILE_NAME}", f"/etc/copper-kite/{FILE_NAME}"]
+    for place in places:
+        if os.path.exists(place):  # noqa: PTH110
+            return place
+    raise SettingsError(
+        [
+            Finding(
+                file=places[-1],
+                line=None,
+                key="",
+                problem=f"no configuration found, here or in {places[0]}",
+                remedy="name one with --config or $KITE_CONFIG; the README shows a first one",
+            )
+        ]
+    )
+
+
+class Sketch:
+    """What of a configuration handing in a message needs. It is not checked: the server has done that.
+
+    `sockets` are the paths of the listeners' Unix sockets.
+    """
+
+    def __init__(self) -> None:
+        self.server_name = "localhost"
+        self.domain: str | None = None
+        self.senders: dict[str, str] = {}
+        self.recipients: dict[str, str] = {}
+        self.sockets: list[str] = []
+
+
+def sketch(file: str) -> Sketch:
+    """Read the little that is needed. Raises SettingsError for a file that cannot be read."""
+    try:
+        with open(file, "rb") as opened:  # noqa: PTH123
+            tables = tomllib.load(opened)
+    except (OSError, ValueError) as error:
+        problem = f"cannot be read ({getattr(error, 'strerror', None) or error})"
+        finding = Finding(file=file, line=None, key="", problem=problem, remedy="kite check")
+        raise SettingsError([finding]) from error
+    server, identity, listeners = (tables.get(name) for name in ("server", "identity", "listener"))
+    found = Sketch()
+    if isinstance(server, dict):
+        found.server_name = _name(server.get("name", "auto"))
+    if isinstance(identity, dict):
+        found.domain = identity.get("domain")
+        found.senders = {name.lower(): address for name, address in dict(identity.get("senders", {})).items()}
+        found.recipients = {name.lower(): address for name, address in dict(identity.get("recipients", {})).items()}
+    for listener in listeners if isinstance(listeners, list) else []:
+        found.sockets += [bind[5:] for bind in listener.get("bind", ()) if str(bind).startswith("unix:")]
+    return found
+
+
+def _name(written: Any) -> str:
+    if written != "auto":
+        return str(written)
+    import socket
+
+    return socket.getfqdn()

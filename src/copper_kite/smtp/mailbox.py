@@ -1,0 +1,13 @@
+"""An address as its two halves: what most of the product needs to know of one, without the grammar."""
+
+from __future__ import annotations
+
+__all__ = ["split_mailbox"]
+
+
+def split_mailbox(path: str) -> tuple[str, str]:
+    """Local part and domain; the domain is empty when there is none. A domain holds no `@`, so the last one splits."""
+    if path.endswith('"'):
+        return path, ""
+    local, at, domain = path.rpartition("@")
+    return (local, domain) if at else (path, "")
