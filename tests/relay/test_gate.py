@@ -125,7 +125,7 @@ def test_a_flood_of_refusals_is_few_entries() -> None:
     written: list[Change] = []
 
     async def live() -> None:
-        refusals = Refusals(written.append, lambda: NOON)
+        refusals = Refusals(written.append, lambda: NOON, lambda refusal, count: None)
         for number in range(5000):
             refusals.note(Refusal("programs", f"192.0.2.{number % 1000}", "recipient", "550 5.7.1 no"), hello="x")
         refusals.flush()

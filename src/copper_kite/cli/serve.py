@@ -29,7 +29,7 @@ def serve(config: str | None) -> None:
     """
     import uvloop
 
-    from copper_kite.relay.supervised import tell_manager
+    from copper_kite.relay.supervised import tell_manager, watch_interval
 
     signal.signal(signal.SIGHUP, signal.SIG_IGN)  # one that comes too early must not end it
     loaded = load_settings(config, secrets=True)
@@ -66,6 +66,13 @@ def serve(config: str | None) -> None:
         gc.set_threshold(50_000, 20, 50)
         click.echo(f"{loaded.server_name} is serving; the queue is in {loaded.data}", err=True)
         tell_manager("READY=1")
+        if (interval := watch_interval()) is not None:
+
+            def alive() -> None:
+                tell_manager("WATCHDOG=1")
+                loop.call_later(interval, alive)
+
+            alive()
         waits = [loop.create_task(event.wait()) for event in (told, service.lost)]
         await asyncio.wait(waits, return_when=asyncio.FIRST_COMPLETED)
         for wait in waits:

@@ -22,6 +22,7 @@ from copper_kite.relay.hops import Down, Hops, MxHops
 from copper_kite.relay.job import Fresh, Job
 from copper_kite.relay.lane import Lane
 from copper_kite.relay.ledger import Ledger
+from copper_kite.relay.log import Log
 from copper_kite.relay.notices import Notices
 from copper_kite.routing.choose import Router
 from copper_kite.routing.plan import make_plan, make_plans
@@ -29,13 +30,14 @@ from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Connector
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.replies import Reply
-from copper_kite.store.ids import IdMaker
+from copper_kite.store.ids import IdMaker, id_text
 from copper_kite.store.model import Change, JournalEntry, Message, Recipient
 from copper_kite.store.reads import Reader
 from copper_kite.words import Cause, Stage, State
 
 __all__ = ["Dispatcher", "Submit"]
 
+_LEVELS = {State.RELAYED: "info", State.DELAYED: "notice", State.FAILED: "warning"}
 MAX_IN_HAND = 4000  # messages
 MAX_LANES = 2000  # of domains; beyond, those without a session are forgotten
 MAX_CONTENT_IN_HAND = 32 * 1024 * 1024  # octets of fresh content kept in memory; beyond, it is read from the store
@@ -57,7 +59,8 @@ class _Hand:
 class Dispatcher:
     """Keeps every recipient that is due on its way. `submit` writes a change and calls back in this loop."""
 
-    def __init__(self, loaded: Loaded, submit: Submit, reader: Reader, ids: IdMaker, clock: Clock) -> None:
+    def __init__(self, loaded: Loaded, submit: Submit, reader: Reader, ids: IdMaker, clock: Clock, log: Log) -> None:
+        self.log = log
         self._loop = asyncio.get_running_loop()
         self._loaded = loaded
         self._submit = submit
@@ -300,6 +303,7 @@ class Dispatcher:
     def report(self, plan: Plan | None, report: Report) -> asyncio.Future[None]:
         """Record what an attempt found; the future is done when that is on stable storage (see `lane.Sink`)."""
         change, notices = self._recorder.record(report, self._clock.now(), plan)
+        self._write_log(report.job, change)
         self._settle(report.job, sum(outcome.state is State.RELAYED for outcome in change.outcomes))
         return self._record(report.job.message, change, notices)
 
@@ -330,7 +334,29 @@ class Dispatcher:
     def _record_stopped(self, job: Job, stop: Stop) -> None:
         now = self._clock.now()
         change, notices = self._recorder.record(Report(job, now, 0.0, stop=stop), now)
+        self._write_log(job, change)
         self._record(job.message, change, notices)
+
+    def _write_log(self, job: Job, change: Change) -> None:
+        """A line for each recipient, as an attempt left it; that one waits without an attempt is hardly news."""
+        for outcome, recipient in zip(change.outcomes, job.recipients, strict=True) if change.attempts else ():
+            waits = outcome.state is State.DELAYED and outcome.attempts == recipient.attempts
+            level = "info" if waits else _LEVELS[outcome.state]
+            if not self.log.wants(level):
+                continue
+            attempt = change.attempts[0]
+            self.log.write(
+                level,
+                outcome.state.value,
+                id=id_text(job.message.id),
+                to=f"<{recipient.address}>",
+                connector=outcome.connector,
+                next_hop=attempt.next_hop,
+                stage=attempt.stage,
+                reply=outcome.reply,
+                seconds=f"{attempt.seconds:.3f}",
+                next_try=None if outcome.next_try is None else format_date(outcome.next_try),
+            )
 
     def _record(self, message: Message, change: Change, notices: Sequence[Fresh]) -> asyncio.Future[None]:
         recorded: asyncio.Future[None] = self._loop.create_future()

@@ -18,6 +18,7 @@ from copper_kite.mail.submitted import take_in
 from copper_kite.net.server import LATER, Answer, Handler, ServerSession
 from copper_kite.relay.gate import WAIT_TO_LOGIN, Client, Gate
 from copper_kite.relay.job import Fresh
+from copper_kite.relay.log import Log
 from copper_kite.relay.refusals import Refusal, Refusals
 from copper_kite.relay.room import DISK_FULL, Room
 from copper_kite.relay.usage import HOUR
@@ -65,7 +66,9 @@ class Submission(NoDirectory):
         gate: Gate,
         room: Room,
         refusals: Refusals,
+        log: Log,
     ) -> None:
+        self.log = log
         self.gate = gate
         self.room = room
         self.refusals = refusals
@@ -424,7 +427,25 @@ class _Growing:
             self._refuse(error)
             return
         self.session.answer(Reply(250, "2.0.0", f"kept as {self._shown}"))
+        if self.submission.log.wants("info"):
+            self._log(fresh)
         self.submission.accepted(fresh)
+
+    def _log(self, fresh: Fresh) -> None:
+        message, client = fresh.message, self._intake.client
+        self.submission.log.write(
+            "info",
+            "accepted",
+            id=self._shown,
+            who=client.who,
+            listener=message.listener,
+            sender=f"<{message.reverse_path}>",
+            recipients=len(fresh.recipients),
+            size=message.size,
+            message_id=message.message_id,
+            protocol=message.protocol,
+            tls=self.session.tls,
+        )
 
     def _refuse(self, error: KiteError) -> None:
         reply = DISK_FULL if isinstance(error, StoreFull) else DISK_FAILED

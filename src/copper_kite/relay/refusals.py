@@ -28,9 +28,12 @@ OTHERS = Refusal("", "others", "", "")
 
 
 class Refusals:
-    """Collects; `write` puts a change into the store, `now` gives seconds since 1970."""
+    """Collects; `write` puts a change into the store, `told` hears of each kind, `now` gives seconds since 1970."""
 
-    def __init__(self, write: Callable[[Change], None], now: Callable[[], float]) -> None:
+    def __init__(
+        self, write: Callable[[Change], None], now: Callable[[], float], told: Callable[[Refusal, int], None]
+    ) -> None:
+        self._told = told
         self._write = write
         self._now = now
         self._counts: dict[Refusal, int] = {}
@@ -62,5 +65,7 @@ class Refusals:
             )
             for refusal, count in self._counts.items()
         ]
+        for refusal, count in self._counts.items():
+            self._told(refusal, count)
         self._counts, self._last = {}, {}
         self._write(Change(journal=entries))

@@ -10,13 +10,14 @@ from collections.abc import Callable, Sequence
 from functools import partial
 
 from copper_kite.clock import Clock, SystemClock
-from copper_kite.errors import KiteError, ListenFailed, NeedsRestart
+from copper_kite.errors import KiteError, ListenFailed, NeedsRestart, StoreError
 from copper_kite.net.server import ServerSession, SessionRegistry
 from copper_kite.relay.dispatch import Dispatcher, Done
 from copper_kite.relay.gate import Gate
 from copper_kite.relay.intake import Intake, Submission
 from copper_kite.relay.listening import Listening
-from copper_kite.relay.refusals import Refusals
+from copper_kite.relay.log import Log, open_log
+from copper_kite.relay.refusals import Refusal, Refusals
 from copper_kite.relay.room import Room
 from copper_kite.relay.usage import Usage
 from copper_kite.settings.load import Loaded
@@ -78,7 +79,9 @@ class Service:
         self._undo.append(reader.close)
         ids = IdMaker(reader.last_id())
         await self._begin(reader, now)
-        self._dispatcher = Dispatcher(loaded, self._writer.submit, reader, ids, self._clock)
+        self._log = self._open_log(loaded)
+        self._undo.append(lambda: self._log.close())
+        self._dispatcher = Dispatcher(loaded, self._writer.submit, reader, ids, self._clock, self._log)
         self._guarded(reader, self._writer)
         self._submission = partial(
             Submission,
@@ -89,6 +92,7 @@ class Service:
             gate=self._gate,
             room=self._room,
             refusals=self._refusals,
+            log=self._log,
         )
         await self._listen(loaded)
         self._dispatcher.start()
@@ -98,12 +102,26 @@ class Service:
     def _guarded(self, reader: Reader, writer: GroupWriter) -> None:
         """What stands between programs and the queue."""
         self._room = Room(self._loaded.data, lambda: writer.waiting)
-        self._refusals = Refusals(lambda change: writer.submit(change, lambda error: None), self._clock.now)
+        self._refusals = Refusals(
+            lambda change: writer.submit(change, lambda error: None), self._clock.now, self._refused
+        )
         self._gate = Gate(Usage(reader.taken), self._clock.now, self._alarm)
+
+    def _open_log(self, loaded: Loaded) -> Log:
+        """Raises StoreError."""
+        try:
+            return open_log(loaded.settings.log, loaded.path.parent, loaded.server_name, self._clock.now)
+        except OSError as error:
+            place = loaded.settings.log.to
+            raise StoreError(place, f"the log cannot be opened there ({error.strerror})", "see [log] to") from error
+
+    def _refused(self, refusal: Refusal, count: int) -> None:
+        self._log.write("warning", "refused", **refusal._asdict(), count=count)
 
     def _alarm(self, who: str, text: str) -> None:
         """The guard slows a sender down: the journal and the postmaster hear of it."""
         assert self._dispatcher is not None
+        self._log.write("error", "alarm", who=who, text=text)
         self._dispatcher.tell_postmaster(
             f"{who} is slowed down",
             text,
@@ -119,6 +137,7 @@ class Service:
         if self._dispatcher is None:
             raise NeedsRestart("the server is stopping")
         for what, before, after in (
+            ("log", str(self._loaded.settings.log), str(loaded.settings.log)),
             ("data folder", str(self._loaded.data), str(loaded.data)),
             ("server's name", self._loaded.server_name, loaded.server_name),
         ):

@@ -12,7 +12,7 @@ import time
 
 from copper_kite.settings.units import Endpoint
 
-__all__ = ["handed_over", "tell_manager"]
+__all__ = ["handed_over", "tell_manager", "watch_interval"]
 
 FIRST = 3  # the first descriptor handed over
 
@@ -37,6 +37,14 @@ def _endpoint(sock: socket.socket) -> Endpoint:
     if sock.family == socket.AF_UNIX:
         return Endpoint("", 0, os.fsdecode(name))
     return Endpoint(name[0], name[1])
+
+
+def watch_interval() -> float | None:
+    """How often, in seconds, the manager wants to hear that we are alive; half of what it allows, None for never."""
+    if os.environ.get("WATCHDOG_PID", str(os.getpid())) != str(os.getpid()):
+        return None
+    allowed = os.environ.get("WATCHDOG_USEC", "")
+    return int(allowed) / 2_000_000 if allowed.isdigit() and int(allowed) else None
 
 
 def tell_manager(*states: str) -> None:

@@ -22,11 +22,13 @@ from copper_kite.smtp.grammar import is_domain, is_mailbox
 from copper_kite.smtp.mechanisms import MECHANISMS
 
 __all__ = [
+    "LEVELS",
     "Account",
     "Connector",
     "Guard",
     "Identity",
     "Listener",
+    "Log",
     "Network",
     "Retry",
     "Server",
@@ -349,6 +351,32 @@ class Retry(Table):
     _notice_copy = field_validator("notice_copy")(_check_address_or_none)
 
 
+LEVELS = ("info", "notice", "warning", "error")
+
+
+class Log(Table):
+    """`[log]`: the server's log. Everything in it is in the journal, too; every line about a message has its id."""
+
+    to: str = Field(default="stderr", description='`"stderr"`, `"syslog"` (the local socket), or `"file:PATH"`.')
+    format: Literal["lines", "json", "rfc5424"] = Field(
+        default="lines", description='`"lines"` of `key=value`, `"json"`, or `"rfc5424"`, which syslog always gets.'
+    )
+    level: Literal["info", "notice", "warning", "error"] = Field(
+        default="notice",
+        description='`"info"`: all that is taken or relayed, too; `"notice"`: delays, failures, refusals; '
+        '`"warning"`: failures and refusals; `"error"`: the server itself.',
+    )
+    max_size: Size = Field(default=50 * 1024**2, ge=1024, description="Of a file; then another one is begun.")
+    keep: int = Field(default=5, ge=0, le=1000, description="How many full files stay.")
+
+    @field_validator("to")
+    @classmethod
+    def _to(cls, value: str) -> str:
+        if value in ("stderr", "syslog") or (value.startswith("file:") and value != "file:"):
+            return value
+        raise ValueError(f"{value!r} is no place for a log; write stderr, syslog or file:PATH")
+
+
 class Settings(Table):
     """The whole file."""
 
@@ -359,6 +387,7 @@ class Settings(Table):
     connector: list[Connector] = []
     retry: Retry = Retry()
     guard: Guard = Guard()
+    log: Log = Log()
 
 
 def data_folder(settings: Settings, base: Path) -> Path:

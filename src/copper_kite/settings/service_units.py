@@ -70,6 +70,7 @@ def service_unit(loaded: Loaded, command: Sequence[str], user: str = NAME) -> st
         "Restart=on-failure",
         "RestartSec=2s",
         "TimeoutStopSec=30s",
+        "WatchdogSec=60s",
         f"User={user}",
         *([f"LoadCredential={credentials.name}:{credentials}"] if secret else []),
         *([f"LoadCredential={ACCOUNTS}:{credentials.parent / ACCOUNTS}"] if loaded.settings.account else []),
