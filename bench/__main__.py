@@ -1,6 +1,6 @@
 """`python -m bench accept|relay|help`: how fast it is, beside a yardstick that is measured in turns in the same run.
 
-`python -m bench large|queued|dead`: what it takes (see `bench.size`).
+`python -m bench large|queued|dead|flood`: what it takes, and what it stands (see `bench.size`, `bench.flood`).
 """
 
 from __future__ import annotations
@@ -16,6 +16,7 @@ import time
 from contextlib import ExitStack
 from pathlib import Path
 
+from bench.flood import flood
 from bench.site import configure, free_port, program
 from bench.size import SIZES
 from copper_kite.net.authority import make_authority
@@ -96,7 +97,7 @@ def throughput(arguments: argparse.Namespace) -> None:
 def main() -> None:
     """Read the command line."""
     parser = argparse.ArgumentParser(prog="python -m bench")
-    parser.add_argument("what", choices=[*GOALS, "help", *SIZES])
+    parser.add_argument("what", choices=[*GOALS, "help", "flood", *SIZES])
     parser.add_argument("--messages", type=int, default=20000)
     parser.add_argument("--sessions", type=int, default=50)
     parser.add_argument("--octets", type=int, default=4096)
@@ -106,6 +107,8 @@ def main() -> None:
     arguments = parser.parse_args()
     if arguments.what == "help":
         start_up()
+    elif arguments.what == "flood":
+        flood(Path(arguments.folder))
     elif arguments.what in SIZES:
         SIZES[arguments.what](Path(arguments.folder))
     else:

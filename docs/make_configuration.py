@@ -113,6 +113,7 @@ EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
     ("Listener", "max_messages"): ("100", "RFC 9422 4"),
     ("Listener", "pace"): ('"10/s"', ""),
     ("Listener", "patience"): ("50", "RFC 5321 7.8"),
+    ("Listener", "longest"): ('"1h"', "RFC 5321 7.8"),
     ("Listener", "idle"): ('"5m"', "RFC 5321 4.5.3.2.7"),
     ("Account", "senders"): ('["ticketing@ternferries.example"]', "RFC 6409 6.1"),
     ("Account", "recipients"): ('["*.passenger.example"]', ""),

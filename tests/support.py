@@ -52,7 +52,7 @@ class PatientClock(JumpingClock):
     """Moves only when a test moves it; who waits for an instant looks again every now and then."""
 
     def real_delay(self, until: float) -> float:
-        return 0.02 if until > self.time else 0.0
+        return 0.005 if until > self.time else 0.0
 
 
 def free_port() -> int:

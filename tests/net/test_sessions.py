@@ -34,10 +34,10 @@ class Clients:
                 session.sweep()
 
 
-def with_clients(test: object, *, idle: float = 60.0) -> None:
+def with_clients(test: object, *, idle: float = 60.0, longest: float = float("inf")) -> None:
     async def live() -> None:
         registry, loop = SessionRegistry(), asyncio.get_running_loop()
-        made = lambda: ServerSession("q.example", Offers(), Handler(), registry, idle=idle)  # noqa: E731
+        made = lambda: ServerSession("q.example", Offers(), Handler(), registry, idle=idle, longest=longest)  # noqa: E731
         server = await loop.create_server(made, "127.0.0.1", 0)
         async with asyncio.timeout(SECONDS):
             await test(Clients(server.sockets[0].getsockname()[1], registry))  # type: ignore[operator]
@@ -107,3 +107,21 @@ def test_sessions_are_bounded_all_together_and_from_one_address(monkeypatch: pyt
         registry.discard(one)  # type: ignore[arg-type]
     said = [str(registry.add(one) or "")[:9] for one in (b, d, One(""), One("192.0.2.3"))]  # type: ignore[arg-type]
     assert said == ["", "", "421 4.3.2", "421 4.3.2"]
+
+
+def test_a_session_ends_when_it_has_lasted_long_enough() -> None:
+    """Between two messages, never in one."""
+
+    async def test(clients: Clients) -> None:
+        reader, writer = await clients.open()
+        writer.write(b"EHLO t\r\nMAIL FROM:<a@b.example>\r\n")
+        while not (await reader.readline()).startswith(b"250 2.1.0"):
+            pass
+        await clients.sweep(writer, b"NOOP\r\n", 8)
+        writer.write(b"RCPT TO:<c@d.example>\r\nDATA\r\nx\r\n.\r\n")
+        while not (await reader.readline()).startswith(b"250 2.0.0 taken"):
+            pass
+        await clients.sweep(writer, b"", 1)
+        assert (await reader.read()).startswith(b"421 4.4.2 this session has lasted long enough")
+
+    with_clients(test, longest=60.0)

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import asyncio
+import os
 import smtplib
+import socket
 import ssl
 from pathlib import Path
 
@@ -123,6 +125,50 @@ def test_another_certificate_is_shown_after_a_reload(
             assert not await asyncio.to_thread(shown, port, authority)
             await take_up(here, 'tls = "implicit"', 'tls = "starttls"')
             assert await asyncio.to_thread(offers_starttls, port)
+
+    asyncio.run(live())
+
+
+def test_a_renewed_certificate_is_shown_without_a_word(
+    folder: Path, authority: CertificateFiles, stranger: CertificateFiles
+) -> None:
+    """The files are looked at now and then; half a renewal, or rubbish, changes nothing."""
+    pair = [folder / "here.pem", folder / "here.key"]
+
+    def put(files: CertificateFiles, at: float) -> None:
+        for path, source in zip(pair, (files.certificate, files.key), strict=True):
+            path.write_bytes(source.read_bytes())
+            os.utime(path, (at, at))
+
+    def shown(port: int) -> bytes:
+        context = ssl.create_default_context(cafile=authority.authority)
+        context.load_verify_locations(stranger.authority)
+        plain = socket.create_connection(("127.0.0.1", port), SECONDS)
+        with context.wrap_socket(plain, server_hostname="localhost") as secure:
+            return secure.getpeercert(binary_form=True) or b""
+
+    def der(files: CertificateFiles) -> bytes:
+        return ssl.PEM_cert_to_DER_cert(
+            files.certificate.read_text().partition("-----END CERTIFICATE-----")[0] + "-----END CERTIFICATE-----"
+        )
+
+    async def live() -> None:
+        port = free_port()
+        put(authority, 1000.0)
+        extra = with_accounts(folder, authority, port, tls="implicit")
+        for path, source in zip(pair, (authority.certificate, authority.key), strict=True):
+            extra = extra.replace(str(source), str(path))
+        async with site(folder, authority, extra=extra) as here:
+            assert await asyncio.to_thread(shown, port) == der(authority)
+            pair[0].write_bytes(stranger.certificate.read_bytes())
+            here.service.look_at_certificates()
+            assert await asyncio.to_thread(shown, port) == der(authority)
+            put(stranger, 2000.0)
+            here.service.look_at_certificates()
+            assert await asyncio.to_thread(shown, port) == der(stranger)
+            pair[0].unlink()
+            here.service.look_at_certificates()
+            assert await asyncio.to_thread(shown, port) == der(stranger)
 
     asyncio.run(live())
 

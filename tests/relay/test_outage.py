@@ -52,7 +52,7 @@ class Hosts:
 
 
 def recipient(number: int) -> str:
-    return f"{'gone' if number % 100 == 0 else 'late' if number % 100 == 50 else 'ana'}@n{number}.example"
+    return f"{'gone' if number % 100 == 0 else 'late' if number % 500 == 50 else 'ana'}@n{number}.example"
 
 
 def test_days_of_outage(folder: Path, authority: CertificateFiles) -> None:

@@ -115,6 +115,25 @@ def test_every_octet_survives(folder: Path, authority: CertificateFiles) -> None
     asyncio.run(live())
 
 
+@pytest.mark.parametrize(
+    "end", [b"\n.\n", b"\n.\r\n", b"\r\n.\n", b"\r.\r", b"\r\n.\r", b"\r.\r\n", b"\n.\r", b"\r\n.\r\r\n"]
+)
+def test_nothing_is_smuggled_to_the_next_hop(folder: Path, authority: CertificateFiles, end: bytes) -> None:
+    """W-04: what another server might take for the end of a message, with a message behind it."""
+    evil = b"x" + end + b"MAIL FROM:<evil@x.test>\r\nRCPT TO:<v@x.test>\r\nDATA\r\nevil\r\n"
+
+    async def live() -> None:
+        async with site(folder, authority, withheld=frozenset({"CHUNKING"})) as here:
+            heard = await converse(here.port, talk(letter("a@x.example", content=LETTER + evil), letter("b@x.example")))
+            assert heard.count(b"550 5.6.0") == 1 and heard.count(b" kept as ") == 1
+            (caught,) = await here.until_caught(1)
+            await here.until(ended(1))
+            assert caught.recipients == ("b@x.example",) and caught.file is not None
+            assert b"evil" not in caught.file.read_bytes()
+
+    asyncio.run(live())
+
+
 def test_many_messages_share_a_session(folder: Path, authority: CertificateFiles) -> None:
     async def live() -> None:
         async with site(folder, authority, extra="sessions = 1\n") as here:

@@ -455,3 +455,13 @@ def test_logins_that_fail_end_the_session() -> None:
     login = b"AUTH PLAIN AGEAYg==\r\n"
     assert talk.codes(login * 4) == ["535 5.7.8"] * 4
     assert talk.codes(ENVELOPE + b"DATA\r\nx\r\n.\r\n" + login + b"NOOP\r\n")[-2:] == ["535 5.7.8", "421 4.7.0"]
+
+
+def test_no_mail_in_clear_where_tls_is_demanded() -> None:
+    """T-05, A-01: everything that leads to TLS, or out, works."""
+    talk = ready(offers=Offers(starttls=True, demands_tls=True, logins=("PLAIN",)))
+    mail = b"MAIL FROM:<a@x.example>\r\nmail from:<a@x.example>\r\nRCPT TO:<b@y.example>\r\nDATA\r\n"
+    assert talk.codes(mail + b"BDAT 3\r\nabcAUTH PLAIN AGEAYg==\r\n") == ["530 5.7.0"] * 4 + ["503 5.5.1", "538 5.7.11"]
+    assert talk.codes(HELLO + b"NOOP\r\nSTARTTLS\r\n") == ["250", "250 2.0.0", "220 2.0.0"]
+    talk.engine.tls_established()
+    assert talk.codes(HELLO + ENVELOPE + b"QUIT\r\n") == ["250", "250 2.1.0", "250 2.1.5", "221 2.0.0"]

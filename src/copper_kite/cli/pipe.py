@@ -37,7 +37,7 @@ The short ones are those of ISO/IEC 23360-1; `kite service --path` puts this com
     context_settings={"ignore_unknown_options": True, "allow_interspersed_args": False},
     add_help_option=False,
 )
-@click.argument("words", nargs=-1, type=click.UNPROCESSED, metavar="[OPTIONS] RECIPIENT...")
+@click.argument("words", nargs=-1, type=click.UNPROCESSED, metavar="RECIPIENT...")
 @click.pass_context
 def pipe(ctx: click.Context, words: tuple[str, ...]) -> None:
     """See HELP."""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 import re
 
 from copper_kite.mail.header import scan_header
@@ -27,6 +26,8 @@ def _quoted(name: str) -> str:
     if not name:
         return ""
     if not (name.isascii() and name.isprintable()):
+        import base64  # here alone, for most never need it
+
         return f"=?utf-8?b?{base64.b64encode(name.encode('utf-8', 'replace')).decode()}?= "
     return f"{name} " if _ATOMS.fullmatch(name) else '"' + _SPECIAL.sub(r"\\\g<0>", name) + '" '
 

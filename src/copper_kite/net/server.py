@@ -34,6 +34,7 @@ HANDSHAKE_SECONDS = 60.0
 MAX_BUFFERED = 1024 * 1024  # octets taken in while an answer is awaited
 
 TIMED_OUT = Reply(421, "4.4.2", "nothing heard for too long; closing")
+LONG_ENOUGH = Reply(421, "4.4.2", "this session has lasted long enough; open another")
 STOPPING = Reply(421, "4.3.2", "this server is stopping; try again later")
 TOO_MANY_HERE = Reply(421, "4.7.0", "too many sessions from this address; try again later")
 TOO_MANY = Reply(421, "4.3.2", "too many sessions; try again later")
@@ -47,6 +48,7 @@ class Later(Enum):
 
 LATER = Later.LATER
 _CLOSED, _SECURING = Phase.CLOSED, Phase.SECURING
+_BETWEEN = (Phase.FRESH, Phase.READY)
 Answer = Reply | Later | None
 
 
@@ -192,8 +194,11 @@ class ServerSession(asyncio.Protocol):
         context: ssl.SSLContext | None = None,
         secure: bool = False,
         idle: float = IDLE_SECONDS,
+        longest: float = float("inf"),
     ) -> None:
         self._idle = idle
+        self._longest = longest
+        self._sweeps = 0
         self._heard = 0  # octets since the last sweep
         self._loop = asyncio.get_running_loop()
         self._engine = Server(name, offers, limits, directory)
@@ -382,6 +387,10 @@ class ServerSession(asyncio.Protocol):
 
     def sweep(self) -> None:
         """End the session when nothing, or next to nothing, was heard over enough sweeps: no whole command either."""
+        self._sweeps += 1
+        if self._sweeps * SWEEP_SECONDS > self._longest and self._engine.phase in _BETWEEN:
+            self.end(LONG_ENOUGH)
+            return
         heard, self._heard = self._heard, 0
         if self._awaiting or heard >= TRICKLE:
             self._quiet_sweeps = 0

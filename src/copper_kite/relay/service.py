@@ -37,9 +37,18 @@ from copper_kite.words import Event
 __all__ = ["Service"]
 
 STOP_SECONDS = 10.0
+LOOK_SECONDS = 30.0  # from one look at the certificates' files to the next
 
 
 LOGINS = ("SCRAM-SHA-256", "PLAIN", "LOGIN")  # what can be checked against the keys that are kept
+
+
+def _changed(files: Sequence[str]) -> tuple[float, ...]:
+    """When each of them was changed last; nothing while one is not there."""
+    try:
+        return tuple(os.stat(file).st_mtime for file in files)  # noqa: PTH116
+    except OSError:
+        return ()
 
 
 class Service:
@@ -57,6 +66,8 @@ class Service:
         self._listening = Listening()
         self._shared: dict[Endpoint, Submission] = {}  # by where the client came in
         self._contexts: dict[Endpoint, ssl.SSLContext] = {}
+        self._shown: dict[Endpoint, tuple[tuple[str, ...], tuple[float, ...]]] = {}  # files, and when they changed
+        self._looker: asyncio.TimerHandle | None = None
         self._taken_at = 0.0
         self._undo: list[Callable[[], None]] = []
         self._dispatcher: Dispatcher | None = None
@@ -192,6 +203,7 @@ class Service:
         offers = Offers(
             max_size=listener.max_size,
             starttls=tls == "starttls",
+            demands_tls=tls == "starttls",
             logins=LOGINS if listener.login != "never" and not endpoint.path else (),
             clear_logins=tls == "off",
         )
@@ -208,18 +220,36 @@ class Service:
             context=context,
             secure=tls == "implicit",
             idle=listener.idle,
+            longest=listener.longest,
         )
 
     def _context(self, loaded: Loaded, endpoint: Endpoint, listener: Listener) -> None:
         """Make the TLS context of an address; one that is in use gets the certificate as it is in the files now."""
         if listener.tls == "off" or listener.certificate is None or listener.key is None:
             return
-        files = [str(loaded.path.parent / name) for name in (listener.certificate, listener.key)]
+        files = tuple(str(loaded.path.parent / name) for name in (listener.certificate, listener.key))
         context = self._contexts.get(endpoint)
         if context is None:
             self._contexts[endpoint] = server_context(*files)
         else:
             context.load_cert_chain(*files)
+        self._shown[endpoint] = files, _changed(files)
+        if self._looker is None:
+            self._looker = self._loop.call_later(LOOK_SECONDS, self.look_at_certificates)
+
+    def look_at_certificates(self) -> None:
+        """Show what is in the files now, where that has changed; a pair that does not fit is left alone, and told."""
+        self._looker = self._loop.call_later(LOOK_SECONDS, self.look_at_certificates)
+        for endpoint, (files, before) in list(self._shown.items()):
+            if (now := _changed(files)) == before or not now:
+                continue
+            self._shown[endpoint] = files, now
+            try:
+                server_context(*files)  # first a try: one that fails midway would leave half a pair
+                self._contexts[endpoint].load_cert_chain(*files)
+                self._log.write("notice", "certificate", listener=self._shared[endpoint].listener.name, file=files[0])
+            except OSError as error:  # of ssl, too
+                self._log.write("error", "certificate", file=files[0], text=f"cannot be used: {error}")
 
     def _start_writer(self, channel: Channel) -> GroupWriter:
         def lost() -> None:
@@ -249,6 +279,8 @@ class Service:
 
     async def stop(self, seconds: float = STOP_SECONDS) -> None:
         """Take nothing new, finish what is in hand within `seconds`, and let go of everything; once is enough."""
+        if self._looker is not None:
+            self._looker.cancel()
         self._listening.close_all()
         await self._registry.stop(seconds)
         dispatcher, self._dispatcher = self._dispatcher, None

@@ -188,7 +188,8 @@ class Listener(Table):
         min_length=1, description='Addresses: `"127.0.0.1:25"`, `"[::1]:25"`, `"unix:/run/copper-kite/submit.sock"`.'
     )
     tls: Literal["off", "starttls", "implicit"] = Field(
-        default="off", description='`"implicit"` (RFC 8314, port 465), `"starttls"` (RFC 3207, port 587) or `"off"`.'
+        default="off",
+        description='`"implicit"` (RFC 8314, port 465), `"starttls"` (RFC 3207; no mail before it) or `"off"`.',
     )
     certificate: str | None = Field(default=None, description="With TLS: PEM file of the certificate chain.")
     key: str | None = Field(default=None, description="With TLS: PEM file of its key.")
@@ -204,6 +205,7 @@ class Listener(Table):
     max_messages: int = Field(default=0, ge=0, description="Messages of one session (RFC 9422 MAILMAX); 0: any number.")
     pace: PaceOf | None = Field(default=None, description="At most so many messages from one client, as in `10/s`.")
     patience: int = Field(default=50, ge=5, description="Bad or idle commands between two messages.")
+    longest: Duration = Field(default=86400.0, ge=60, description="How long a session lasts; it ends between messages.")
     idle: Duration = Field(default=300.0, ge=10, description="Silence, or a trickle, before a session is ended.")
     enabled: bool = Field(default=True, description="Whether it listens at all.")
 

@@ -25,6 +25,7 @@ __all__ = [
     "OK",
     "OUT_OF_LOGINS",
     "OUT_OF_PATIENCE",
+    "TLS_FIRST",
     "TOO_LARGE",
     "TOO_MANY_MESSAGES",
     "TOO_MANY_RECIPIENTS",
@@ -43,6 +44,7 @@ ANSWER_TOO_LONG = Reply(500, "5.5.6", "the answer is too long")
 NO_ARGUMENT = Reply(501, "5.5.4", "this command takes no argument")
 BAD_PARAMETER = Reply(501, "5.5.4", "bad parameter")
 UNKNOWN_PARAMETER = Reply(555, "5.5.4", "this parameter is not offered here")
+TLS_FIRST = Reply(530, "5.7.0", "begin TLS first")
 TOO_MANY_MESSAGES = Reply(421, "4.7.0", "no more messages in this session; open another")
 TOO_MANY_RECIPIENTS = Reply(452, "4.5.3", "too many recipients for one message")
 NEEDS_UTF8 = Reply(553, "5.6.7", "a non-ASCII address needs SMTPUTF8")

@@ -24,6 +24,7 @@ class Offers:
 
     max_size: int = 0
     starttls: bool = False
+    demands_tls: bool = False  # no mail in clear (RFC 3207 4)
     logins: tuple[str, ...] = ()
     clear_logins: bool = False
     withheld: frozenset[str] = frozenset()

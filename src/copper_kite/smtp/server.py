@@ -36,6 +36,7 @@ from copper_kite.smtp.answers import (
     OK,
     OUT_OF_LOGINS,
     OUT_OF_PATIENCE,
+    TLS_FIRST,
     TOO_MANY_MESSAGES,
     TOO_MANY_RECIPIENTS,
     UNAVAILABLE,
@@ -68,6 +69,7 @@ class LoginGivenUp(Syntax):
 # Bound once: to look a member up on its class takes longer than all else that is done with it.
 _FRESH, _READY, _SENDER, _RECIPIENTS, _CONTENT, _CHUNKS, _LOGIN, _SECURING, _CLOSED = Phase
 _RCPT, _END, _LOGIN_ENDED = Step.RCPT, Step.END, Step.LOGIN_ENDED
+_MAIL_STEPS = (Step.MAIL, Step.RCPT, Step.DATA)
 
 
 class Server:
@@ -333,7 +335,7 @@ class Server:
     def _plain_mail(self, line: bytes) -> bool:
         if self.phase is not _READY or (found := match_plain_mail(line)) is None:
             return False
-        if self._messages == self._limits.messages > 0:
+        if self._messages == self._limits.messages > 0 or (self._offers.demands_tls and not self.secure):
             return False
         path, size = found
         if size is not None and size > self._max_size > 0:
@@ -365,7 +367,9 @@ class Server:
             self._refuse(BAD_SYNTAX)
         else:
             step, handle = command
-            if step is not None and step not in ORDER[self.phase]:
+            if step in _MAIL_STEPS and self._offers.demands_tls and not self.secure:
+                self._refuse(TLS_FIRST)
+            elif step is not None and step not in ORDER[self.phase]:
                 self._refuse(BAD_ORDER)
             else:
                 handle(self, argument.rstrip())
