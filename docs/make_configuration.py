@@ -138,6 +138,7 @@ EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
     ("Retry", "waits"): ('["1m", "5m", "15m", "30m", "1h"]', "RFC 5321 4.5.4.1"),
     ("Retry", "lifetime"): ('"5d"', "RFC 5321 4.5.4.1"),
     ("Retry", "notice_after"): ('"4h"', "RFC 3461 5.2.5"),
+    ("Retry", "keep_failed"): ('"7d"', ""),
     ("Retry", "notice_copy"): ('"duty@ternferries.example"', "RFC 5321 4.5.5"),
 }
 

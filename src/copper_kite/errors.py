@@ -12,6 +12,7 @@ KiteError
 ├── ListenFailed              an address cannot be listened on (exit 3)
 ├── NeedsRestart              a new configuration cannot be taken up on the way (exit 3)
 ├── NotFound                  no such message (exit 1)
+├── ContentGone               a message has gone (exit 1)
 ├── Ambiguous                 more than one such message (exit 2)
 ├── SessionFailed             a session with a next hop ended early
 ├── InputError                what was handed in is no message, or has no usable recipient
@@ -29,6 +30,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "Ambiguous",
+    "ContentGone",
     "Finding",
     "FolderInUse",
     "HandOverFailed",
@@ -164,6 +166,14 @@ class NotFound(KiteError):
     def __init__(self, wanted: str) -> None:
         super().__init__(f"no message {wanted!r}; `kite queue list --all` shows those there are")
         self.wanted = wanted
+
+
+class ContentGone(KiteError):
+    """Raised when a message is known, and what it held is not kept any longer."""
+
+    def __init__(self, id: str) -> None:
+        super().__init__(f"the content of message {id} is not kept any longer: it has left, or was removed")
+        self.id = id
 
 
 class Ambiguous(KiteError):

@@ -8,7 +8,18 @@ from __future__ import annotations
 
 from enum import StrEnum
 
-__all__ = ["CERTIFICATE_CAUSES", "DOMAIN_CAUSES", "FINAL", "MESSAGE_STAGES", "Cause", "Event", "Side", "Stage", "State"]
+__all__ = [
+    "CERTIFICATE_CAUSES",
+    "DOMAIN_CAUSES",
+    "FINAL",
+    "MESSAGE_STAGES",
+    "Action",
+    "Cause",
+    "Event",
+    "Side",
+    "Stage",
+    "State",
+]
 
 
 class Stage(StrEnum):
@@ -61,9 +72,19 @@ class Event(StrEnum):
     STOPPED = "stopped"
     RELOADED = "reloaded"  # another configuration was taken up
     REFUSED = "refused"  # submissions that were not taken
+    ORDERED = "ordered"  # an administrator had something done
     ALARM = "alarm"  # a sender is slowed down, since it sends far more than it ever did
     NOTICE = "notice"  # the sender was told of a failure
     ABOUT = "about"  # this message is a notice about that one
+
+
+class Action(StrEnum):
+    """What an administrator may want done with a recipient in the queue."""
+
+    RETRY = "retry"
+    PARK = "park"
+    RELEASE = "release"
+    REMOVE = "remove"
 
 
 class Cause(StrEnum):

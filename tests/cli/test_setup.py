@@ -462,7 +462,7 @@ def test_sockets_and_word_of_readiness_by_the_manager_s_protocol(folder: Path, a
             script = (
                 f"exec 3<&{listening.fileno()}; LISTEN_PID=$$ LISTEN_FDS=1 exec {sys.executable} -m copper_kite serve"
             )
-            more = {"NOTIFY_SOCKET": str(folder / "notify"), "KITE_CONFIG": str(config), "WATCHDOG_USEC": "20000"}
+            more = {"NOTIFY_SOCKET": str(folder / "notify"), "KITE_CONFIG": str(config), "WATCHDOG_USEC": "200000"}
             process = subprocess.Popen(
                 ["bash", "-c", script],
                 pass_fds=(listening.fileno(),),

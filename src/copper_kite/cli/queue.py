@@ -1,32 +1,53 @@
-"""`kite queue list`."""
+"""`kite queue`."""
 
 from __future__ import annotations
 
+import sys
 import time
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 import click
 
+from copper_kite.cli.acting import make_action
 from copper_kite.cli.options import json_option, load_settings
+from copper_kite.cli.selecting import filters, selection
 from copper_kite.cli.show import STATE_COLOURS, age, cut, json_time, print_json, print_table, size
 
 if TYPE_CHECKING:
     from copper_kite.store.model import QueueRow
+    from copper_kite.store.reads import Reader
 
 __all__ = ["queue", "show_queue"]
 
 
-@click.group()
-def queue() -> None:
-    """What waits, and for what."""
+@click.group(invoke_without_command=True)
+@json_option
+@click.pass_context
+def queue(ctx: click.Context, as_json: bool) -> None:
+    """What waits, and for what: alone, the shape of it; with a command, the messages."""
+    if ctx.invoked_subcommand is None:
+        from copper_kite.cli.shape import show_shape
+
+        show_shape(load_settings(ctx.obj), as_json=as_json)
+
+
+for _action in ("retry", "park", "release", "remove"):
+    queue.add_command(make_action(_action))
 
 
 @queue.command("list")
+@click.argument("ids", nargs=-1, metavar="[ID...]")
+@filters
 @click.option("--all", "everything", is_flag=True, help="Those that have ended, too.")
+@click.option("--sort", type=click.Choice(["age", "size", "next", "tries"]), default="age", show_default=True)
 @click.option("--limit", type=click.IntRange(1), default=100, show_default=True, help="Lines at most.")
 @json_option
 @click.pass_obj
-def list_queue(config: str | None, everything: bool, limit: int, as_json: bool) -> None:
+def list_queue(
+    config: str | None, /, ids: tuple[str, ...], everything: bool, sort: str, limit: int, as_json: bool, **given: Any
+) -> None:
     """One line for each recipient that waits, the oldest first.
 
     Works while the server runs and while it does not.
@@ -36,14 +57,96 @@ def list_queue(config: str | None, everything: bool, limit: int, as_json: bool) 
 
     loaded = load_settings(config)
     with Reader(loaded.data) as reader:
-        states = tuple(State) if everything else (State.QUEUED, State.DELAYED, State.PARKED)
-        rows = reader.queue(states, limit + 1)
+        chosen = selection(reader, ids, given)
+        if not chosen.states and (everything or ids):
+            chosen = chosen._replace(states=tuple(State))
+        rows = reader.select(chosen, limit + 1 if sort == "age" else -1)
+    if sort != "age":
+        rows.sort(key=_SORTS[sort])
     if as_json:
         print_json([_row_json(row) for row in rows[:limit]])
         return
     show_queue(rows[:limit], time.time())
     if len(rows) > limit:
         click.echo(f"… and more; --limit {limit * 10} shows more of them")
+
+
+_SORTS: dict[str, Callable[[QueueRow], float]] = {
+    "size": lambda row: -row.message.size,
+    "next": lambda row: float("inf") if row.recipient.next_try is None else row.recipient.next_try,
+    "tries": lambda row: -row.recipient.attempts,
+}
+
+
+@queue.command("show")
+@click.argument("id")
+@json_option
+@click.pass_obj
+def show_message(config: str | None, id: str, as_json: bool) -> None:
+    """One message: its envelope, each recipient, and its header."""
+    from copper_kite.cli.shape import show_one
+
+    show_one(load_settings(config), id, as_json=as_json)
+
+
+@queue.command("raw")
+@click.argument("id")
+@click.pass_obj
+def raw_message(config: str | None, id: str) -> None:
+    """One message as it is kept, octet by octet; while it waits, or has failed not too long ago."""
+    from copper_kite.store.reads import Reader
+
+    with Reader(load_settings(config).data) as reader:
+        for portion in _content(reader, reader.resolve(id)):
+            sys.stdout.buffer.write(portion)
+
+
+@queue.command("export")
+@click.argument("ids", nargs=-1, metavar="[ID...]")
+@filters
+@click.option(
+    "--into",
+    type=click.Path(path_type=Path),
+    required=True,
+    metavar="PATH",
+    help="An .mbox file (RFC 4155) for all of them, or a folder for an .eml file of each.",
+)
+@click.pass_obj
+def export_messages(config: str | None, /, ids: tuple[str, ...], into: Path, **given: Any) -> None:
+    """Write messages out, as they are kept: those named, or those that the filters mean."""
+    from copper_kite.mail.mbox import mbox_entry
+    from copper_kite.store.ids import id_text
+    from copper_kite.store.reads import Reader
+    from copper_kite.words import State
+
+    with Reader(load_settings(config).data) as reader:
+        chosen = selection(reader, ids, given)
+        if ids and not chosen.states:
+            chosen = chosen._replace(states=tuple(State))
+        messages = {row.message.id: row.message for row in reader.select(chosen)}
+        if into.suffix == ".mbox":
+            with into.open("xb") as file:
+                for message in messages.values():
+                    content = b"".join(_content(reader, message.id))
+                    file.write(mbox_entry(content, message.reverse_path, message.arrived))
+        else:
+            into.mkdir(parents=True, exist_ok=True)
+            for message in messages.values():
+                (into / f"{id_text(message.id)}.eml").write_bytes(b"".join(_content(reader, message.id)))
+    click.echo(f"{len(messages)} message{'s' * (len(messages) != 1)} written to {into}")
+
+
+def _content(reader: Reader, id: int) -> Iterator[bytes]:
+    """A message's portions. Raises ContentGone."""
+    from copper_kite.errors import ContentGone
+    from copper_kite.store.ids import id_text
+
+    portions = reader.content(id)
+    first = next(portions, None)
+    if first is None:
+        raise ContentGone(id_text(id))
+    yield first
+    yield from portions
 
 
 def show_queue(rows: list[QueueRow], now: float) -> None:

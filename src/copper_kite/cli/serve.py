@@ -31,7 +31,8 @@ def serve(config: str | None) -> None:
 
     from copper_kite.relay.supervised import tell_manager, watch_interval
 
-    signal.signal(signal.SIGHUP, signal.SIG_IGN)  # one that comes too early must not end it
+    for early in (signal.SIGHUP, signal.SIGUSR1):  # one that comes too early must not end it
+        signal.signal(early, signal.SIG_IGN)
     loaded = load_settings(config, secrets=True)
     one_at_a_time = asyncio.Lock()
 
@@ -58,6 +59,7 @@ def serve(config: str | None) -> None:
         service = Service(loaded)
         for endpoint in await service.start():
             click.echo(f"listening on {endpoint}", err=True)
+        loop.add_signal_handler(signal.SIGUSR1, service.do_what_is_wanted)
         loop.add_signal_handler(signal.SIGHUP, lambda: reloads.append(loop.create_task(reload(service))))
         for connector in loaded.settings.connector:
             login = f", login by credential {connector.credential}" if connector.credential else ""

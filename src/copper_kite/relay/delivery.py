@@ -21,7 +21,7 @@ from copper_kite.smtp.transaction import Envelope, Result, misfit
 from copper_kite.store.ids import IdMaker
 from copper_kite.store.model import Attempt, Change, Outcome
 from copper_kite.verdict.judge import side_of
-from copper_kite.words import DOMAIN_CAUSES, FINAL, Cause, Stage, State
+from copper_kite.words import DOMAIN_CAUSES, Cause, Stage, State
 
 __all__ = ["Recorder", "Report", "Stop", "unfit"]
 
@@ -99,7 +99,7 @@ class Recorder:
             outcomes=[_outcome(fate, job.connector, now) for fate in fates],
             attempts=[attempt],
             journal=[entry for _, entries in notices for entry in entries],
-            finished=[job.message.id] if job.whole and all(fate.state in FINAL for fate in fates) else (),
+            finished=[job.message.id] if job.whole and all(fate.state is State.RELAYED for fate in fates) else (),
         )
         return change, [fresh for fresh, _ in notices]
 

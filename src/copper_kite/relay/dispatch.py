@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from functools import partial
 
 from copper_kite.clock import Clock
-from copper_kite.errors import KiteError
+from copper_kite.errors import KiteError, NotFound
 from copper_kite.mail.received import format_date
 from copper_kite.net.plan import Plan
 from copper_kite.net.tls import client_context
@@ -24,6 +24,7 @@ from copper_kite.relay.lane import Lane
 from copper_kite.relay.ledger import Ledger
 from copper_kite.relay.log import Log
 from copper_kite.relay.notices import Notices
+from copper_kite.relay.orders import carry_out
 from copper_kite.routing.choose import Router
 from copper_kite.routing.plan import make_plan, make_plans
 from copper_kite.settings.load import Loaded
@@ -31,7 +32,7 @@ from copper_kite.settings.model import Connector
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.replies import Reply
 from copper_kite.store.ids import IdMaker, id_text
-from copper_kite.store.model import Change, JournalEntry, Message, Recipient
+from copper_kite.store.model import Change, JournalEntry, Message, Recipient, Wanted
 from copper_kite.store.reads import Reader
 from copper_kite.words import Cause, Stage, State
 
@@ -73,6 +74,8 @@ class Dispatcher:
         self._ledgers: dict[str, Ledger] = {}
         self._held: dict[str, deque[Job]] = {}  # by connector, while those on their way may use up its allowance
         self._releasing: set[str] = set()
+        self._being_done: set[int] = set()  # messages that an administrator's order is changing now
+        self._wants_more = False
         self._take_up(loaded)
         self._in_hand: dict[int, _Hand] = {}
         self._content_in_hand = 0
@@ -115,6 +118,34 @@ class Dispatcher:
                 self._lanes[key] = Lane(connector, hops, self, self._clock.now)
         self._retired = [*(lane for lane in self._retired if lane.at_work), *before.values()]
         return [job for lane in before.values() for job in lane.retire()]
+
+    def do_what_is_wanted(self) -> None:
+        """Carry out what an administrator wants; what is in hand now has its turn when it no longer is."""
+        wanted: dict[int, list[Wanted]] = {}
+        for one in self._reader.wanted():
+            wanted.setdefault(one.message, []).append(one)
+        for id, ones in wanted.items():
+            if id in self._in_hand or id in self._being_done:
+                self._wants_more = True
+                continue
+            try:
+                message, recipients = self._reader.recipients(id)
+                change = carry_out(message, recipients, ones, self._clock.now())
+            except NotFound:
+                change = Change(done=[one.number for one in ones])
+            self._being_done.add(id)  # until then nothing of it may leave
+            self._submit(change, partial(self._done, id, change))
+
+    def _done(self, id: int, change: Change, error: KiteError | None) -> None:
+        self._being_done.discard(id)
+        if error is not None:
+            self._loop.call_later(RECORD_AGAIN_SECONDS, self.do_what_is_wanted)
+            return
+        for entry in change.journal:
+            facts = {**entry.facts, "recipients": len(entry.facts["recipients"])}
+            self.log.write("notice", "ordered", id=id_text(id), **facts)
+        if any(outcome.state is State.QUEUED for outcome in change.outcomes):
+            self._refill()
 
     def reload(self, loaded: Loaded) -> None:
         """Take up other settings: what has not begun to leave goes by them, what has is finished."""
@@ -177,7 +208,8 @@ class Dispatcher:
             return
         now = self._clock.now()
         room = MAX_IN_HAND - len(self._in_hand)
-        found = self._reader.due(now, room, self._in_hand) if room > 0 else []
+        taken = {*self._in_hand, *self._being_done} if self._being_done else self._in_hand
+        found = self._reader.due(now, room, taken) if room > 0 else []
         self._more = len(found) >= room
         for due in found:
             self._dispatch(due.message, due.recipients, None)
@@ -385,6 +417,9 @@ class Dispatcher:
         if not hand.jobs:
             del self._in_hand[message.id]
             self._content_in_hand -= hand.octets
+            if self._wants_more:
+                self._wants_more = False
+                self.do_what_is_wanted()
         for outcome in change.outcomes:
             if outcome.next_try is not None:
                 self._wake_at(outcome.next_try)

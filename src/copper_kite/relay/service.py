@@ -37,6 +37,7 @@ from copper_kite.words import Event
 __all__ = ["Service"]
 
 STOP_SECONDS = 10.0
+SWEEP_OUT, SWEEP_OUT_SECONDS = 500, 600.0  # failed messages at a time; from one look for them to the next
 LOOK_SECONDS = 30.0  # from one look at the certificates' files to the next
 
 
@@ -68,6 +69,8 @@ class Service:
         self._contexts: dict[Endpoint, ssl.SSLContext] = {}
         self._shown: dict[Endpoint, tuple[tuple[str, ...], tuple[float, ...]]] = {}  # files, and when they changed
         self._looker: asyncio.TimerHandle | None = None
+        self._sweeper: asyncio.TimerHandle | None = None
+        self._reader: Reader | None = None
         self._taken_at = 0.0
         self._undo: list[Callable[[], None]] = []
         self._dispatcher: Dispatcher | None = None
@@ -86,7 +89,7 @@ class Service:
         lock = FolderLock(loaded.data, now)
         self._undo.append(lock.release)
         self._writer = self._start_writer(start_process(loaded.data, [lock.fileno()]))
-        reader = Reader(loaded.data)
+        reader = self._reader = Reader(loaded.data)
         self._undo.append(reader.close)
         ids = IdMaker(reader.last_id())
         await self._begin(reader, now)
@@ -107,6 +110,8 @@ class Service:
         )
         await self._listen(loaded)
         self._dispatcher.start()
+        self._dispatcher.do_what_is_wanted()
+        self.sweep_out()
         self._note()
         return self._listening.endpoints
 
@@ -159,6 +164,21 @@ class Service:
         self._loaded = loaded
         await self._write(Change(journal=[JournalEntry(at=self._clock.now(), event=Event.RELOADED)]))
         self._note()
+
+    def do_what_is_wanted(self) -> None:
+        """An administrator wants something done with messages in the queue."""
+        if self._dispatcher is not None:
+            self._dispatcher.do_what_is_wanted()
+
+    def sweep_out(self) -> None:
+        """Let go of what failed long enough ago; a little at a time, beside the traffic."""
+        assert self._writer is not None and self._reader is not None
+        before = self._clock.now() - self._loaded.settings.retry.keep_failed
+        dropped = self._reader.failed_before(before, SWEEP_OUT)
+        if dropped:
+            self._writer.submit(Change(dropped=dropped), lambda error: None)
+        wait = 1.0 if len(dropped) == SWEEP_OUT else SWEEP_OUT_SECONDS
+        self._sweeper = self._loop.call_later(wait, self.sweep_out)
 
     def refuse(self, error: KiteError) -> None:
         """A configuration was refused: note it for whoever asks, and go on with the one there is."""
@@ -279,8 +299,9 @@ class Service:
 
     async def stop(self, seconds: float = STOP_SECONDS) -> None:
         """Take nothing new, finish what is in hand within `seconds`, and let go of everything; once is enough."""
-        if self._looker is not None:
-            self._looker.cancel()
+        for timer in (self._looker, self._sweeper):
+            if timer is not None:
+                timer.cancel()
         self._listening.close_all()
         await self._registry.stop(seconds)
         dispatcher, self._dispatcher = self._dispatcher, None

@@ -14,6 +14,7 @@ from copper_kite.settings.units import Endpoint
 
 __all__ = ["handed_over", "tell_manager", "watch_interval"]
 
+PATIENCE = 0.2  # seconds for a word to the manager
 FIRST = 3  # the first descriptor handed over
 
 
@@ -55,4 +56,5 @@ def tell_manager(*states: str) -> None:
     lines = [*states, *([f"MONOTONIC_USEC={time.monotonic_ns() // 1000}"] if "RELOADING=1" in states else [])]
     address = "\0" + path[1:] if path.startswith("@") else path
     with contextlib.suppress(OSError), socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM) as sock:
+        sock.settimeout(PATIENCE)  # a manager that does not listen must not keep us from our work
         sock.sendto("\n".join(lines).encode(), address)

@@ -345,6 +345,9 @@ class Retry(Table):
     notice_after: Duration = Field(
         default=4 * 3600.0, description="When the sender is told, once, that a message is late."
     )
+    keep_failed: Duration = Field(
+        default=7 * 86400.0, ge=0, description="How long a failed message can be looked at and tried again."
+    )
     notice_copy: str = Field(
         default="",
         description="An address that gets a copy of each notice of failure, also where nobody else is told.",

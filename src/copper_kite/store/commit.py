@@ -12,11 +12,11 @@ from collections.abc import Sequence
 from operator import attrgetter
 from typing import Any, NamedTuple
 
-from copper_kite.store.model import Attempt, Change, JournalEntry, Message, Recipient
+from copper_kite.store.model import Attempt, Change, JournalEntry, Message, Recipient, Wanted
 from copper_kite.store.schema import PORTION_BITS
 from copper_kite.words import DOMAIN_CAUSES, FINAL, MESSAGE_STAGES, Cause
 
-__all__ = ["FULL", "Fault", "Rows", "commit", "place", "rows_of"]
+__all__ = ["FULL", "Fault", "Rows", "commit", "place", "rows_of", "want"]
 
 FULL = "full"  # the kind of fault that is worth trying again when there is room; all else is FAILED
 FAILED = "failed"
@@ -42,6 +42,8 @@ class Rows(NamedTuple):
     dropped: Sequence[int]
     taken: Sequence[Row]
     hastened: Sequence[Row]
+    done: Sequence[int]
+    extended: Sequence[Row]
 
 
 def rows_of(change: Change) -> Rows:
@@ -60,6 +62,8 @@ def rows_of(change: Change) -> Rows:
         change.dropped,
         change.taken,
         change.hastened,
+        change.done,
+        change.extended,
     )
 
 
@@ -145,7 +149,7 @@ def _write(connection: sqlite3.Connection, batch: Sequence[Rows]) -> None:
     many("DELETE FROM content WHERE place = ?", [(place(id, 0),) for rows in batch for id in rows.finished])
     many(
         "DELETE FROM content WHERE place BETWEEN ?1 AND ?2 AND NOT EXISTS"
-        " (SELECT 1 FROM recipient WHERE message = ?3 AND state IN ('queued', 'delayed', 'parked'))",
+        " (SELECT 1 FROM recipient WHERE message = ?3 AND state IN ('queued', 'delayed', 'parked', 'failed'))",
         [(*_places(id), id) for id in {id for rows in batch for id in rows.ended}],
     )
     many("DELETE FROM content WHERE place BETWEEN ? AND ?", [_places(id) for rows in batch for id in rows.dropped])
@@ -158,6 +162,8 @@ def _write(connection: sqlite3.Connection, batch: Sequence[Rows]) -> None:
         " AND state = 'delayed' AND connector = ?2",
         [row for rows in batch for row in rows.hastened],
     )
+    many("DELETE FROM wanted WHERE number = ?", [(number,) for rows in batch for number in rows.done])
+    many("UPDATE message SET expires = ? WHERE id = ?", [row for rows in batch for row in rows.extended])
 
 
 def _summed(taken: Sequence[Row]) -> list[Row]:
@@ -181,6 +187,17 @@ def _note_growing(connection: sqlite3.Connection, rows: Rows) -> None:
 
 
 _PORTIONS = (1 << PORTION_BITS) - 1
+
+
+def want(connection: sqlite3.Connection, wanted: Sequence[Wanted]) -> list[int]:
+    """Note what is wanted, for the server to do; the numbers it got. Their own numbers count for nothing."""
+    connection.execute("BEGIN IMMEDIATE")
+    numbers = []
+    for one in wanted:
+        row = (one.at, one.who, one.action.value, one.message, one.recipient)
+        numbers.append(connection.execute("INSERT INTO wanted VALUES (NULL, ?, ?, ?, ?, ?)", row).lastrowid or 0)
+    connection.execute("COMMIT")
+    return numbers
 
 
 def _insert(table: str, columns: int) -> str:

@@ -6,9 +6,21 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
-from copper_kite.words import Event, State
+from copper_kite.words import Action, Event, State
 
-__all__ = ["Attempt", "Change", "Due", "JournalEntry", "Message", "Outcome", "QueueRow", "Recipient"]
+__all__ = [
+    "Attempt",
+    "Change",
+    "Due",
+    "JournalEntry",
+    "Message",
+    "Outcome",
+    "QueueGroup",
+    "QueueRow",
+    "Recipient",
+    "Selection",
+    "Wanted",
+]
 
 
 class Message(NamedTuple):
@@ -81,6 +93,45 @@ class Outcome(NamedTuple):
     at: float
 
 
+class Wanted(NamedTuple):
+    """What `who` wants done with one recipient, since `at`; not done yet."""
+
+    number: int
+    at: float
+    who: str
+    action: Action
+    message: int
+    recipient: int
+
+
+class Selection(NamedTuple):
+    """Which recipients are meant; what is empty or None excludes nobody.
+
+    `to` and `sender` are addresses, domains, or `*.domain`; `reason` stands in the last reply; `older` is an instant,
+    `larger` octets; `who` is an account, a local user or an address.
+    """
+
+    ids: Sequence[int] = ()
+    states: Sequence[State] = ()
+    to: str = ""
+    sender: str = ""
+    connector: str = ""
+    reason: str = ""
+    who: str = ""
+    older: float | None = None
+    larger: int | None = None
+
+
+class QueueGroup(NamedTuple):
+    """What waits and has one thing in common: its name, how many, since when, and when the first is tried again."""
+
+    name: str
+    recipients: int
+    messages: int
+    oldest: float
+    next_try: float | None
+
+
 @dataclass(slots=True, kw_only=True)
 class JournalEntry:
     """One thing that happened. `message` is None for what concerns the server itself."""
@@ -99,7 +150,7 @@ class Change:
     is final; `finished` names messages of which that is known, and whose content is a single portion: it spares the
     look. `dropped` removes the content of a message that never became one; `taken` adds to what a sender has handed in:
     (who, hour, recipients); `hastened` holds (instant, connector): the delayed recipients of that connector are due
-    then, if not before.
+    then, if not before. `done` are numbers of what was wanted, `extended` new ends of lifetimes: (instant, message).
     """
 
     messages: Sequence[Message] = ()
@@ -112,6 +163,8 @@ class Change:
     dropped: Sequence[int] = ()
     taken: Sequence[tuple[str, int, int]] = ()
     hastened: Sequence[tuple[float, str]] = ()
+    done: Sequence[int] = ()
+    extended: Sequence[tuple[float, int]] = ()
 
 
 @dataclass(slots=True)

@@ -100,7 +100,7 @@ def main(folder: str, descriptor: str) -> None:
     if hasattr(os, "SCHED_BATCH"):  # it takes the other core, and does not push the loop off its own to wake up
         with contextlib.suppress(OSError):
             os.sched_setscheduler(0, os.SCHED_BATCH, os.sched_param(0))
-    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGUSR1):
         signal.signal(number, signal.SIG_IGN)
     serve(Channel(socket.socket(fileno=int(descriptor))), connect_writer(Path(folder)))
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import sqlite3
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, field
@@ -12,9 +13,19 @@ from typing import Any
 from copper_kite.errors import Ambiguous, NotFound
 from copper_kite.store.commit import place
 from copper_kite.store.ids import id_range, id_text
-from copper_kite.store.model import Attempt, Due, JournalEntry, Message, QueueRow, Recipient
+from copper_kite.store.model import (
+    Attempt,
+    Due,
+    JournalEntry,
+    Message,
+    QueueGroup,
+    QueueRow,
+    Recipient,
+    Selection,
+    Wanted,
+)
 from copper_kite.store.schema import connect_reader
-from copper_kite.words import Event, State
+from copper_kite.words import Action, Event, State
 
 __all__ = ["ConnectorState", "QueueShape", "Reader", "Record"]
 
@@ -25,6 +36,14 @@ _MESSAGE = (
     " m.hello, m.user, m.protocol, m.asked"
 )
 _RECIPIENT = "r.message, r.number, r.address, r.state, r.attempts, r.next_try, r.connector, r.reply, r.changed, r.asked"
+
+
+_GROUPS = {
+    "state": "r.state",
+    "connector": "r.connector",
+    "reason": "r.reply",
+    "domain": "lower(substr(r.address, instr(r.address, '@') + 1))",
+}
 
 
 @dataclass(slots=True)
@@ -144,6 +163,28 @@ class Reader:
         """Messages of which there is content and nothing else: a submission cut off before it was whole."""
         return [id for (id,) in self._rows("SELECT message FROM growing")]
 
+    def wanted(self) -> list[Wanted]:
+        """What an administrator wants done, in order."""
+        rows = self._rows("SELECT * FROM wanted ORDER BY number")
+        return [Wanted(number, at, who, Action(action), m, r) for number, at, who, action, m, r in rows]
+
+    def failed_before(self, instant: float, limit: int) -> list[int]:
+        """Messages whose recipients all ended by `instant`, some as failed, and whose content is still there."""
+        rows = self._rows(
+            "SELECT DISTINCT message FROM recipient r WHERE state = 'failed' AND changed < ?1"
+            " AND EXISTS (SELECT 1 FROM content WHERE place = message << 13)"
+            " AND NOT EXISTS (SELECT 1 FROM recipient o WHERE o.message = r.message AND (o.state IN"
+            " ('queued', 'delayed', 'parked') OR o.changed >= ?1)) LIMIT ?2",
+            instant,
+            limit,
+        )
+        return [id for (id,) in rows]
+
+    def recipients(self, id: int) -> tuple[Message, list[Recipient]]:
+        """A message with its recipients. Raises NotFound."""
+        rows = self._rows(f"SELECT {_RECIPIENT} FROM recipient r WHERE r.message = ?", id)
+        return self._message(id), [_recipient(row) for row in rows]
+
     # --- for people -----------------------------------------------------------------------------------------------
 
     def resolve(self, wanted: str) -> int:
@@ -157,6 +198,38 @@ class Reader:
         if len(ids) > 1:
             raise Ambiguous(wanted, [id_text(id) for id in ids])
         return int(ids[0])
+
+    def select(self, selection: Selection, limit: int = -1) -> list[QueueRow]:
+        """The recipients meant, the oldest message first."""
+        states = selection.states or OPEN
+        where, values = [f"r.state IN ({_marks(states)})"], [state.value for state in states]
+        if set(states) <= set(OPEN):
+            where.append(f"r.{_OPEN_SQL}")  # word for word, for the index
+        if selection.ids:
+            where.append(f"r.message IN ({','.join(str(int(id)) for id in selection.ids)})")
+        for column, pattern in (("r.address", selection.to), ("m.reverse_path", selection.sender)):
+            if pattern:
+                where.append(f"{column} LIKE ? ESCAPE '\\'")
+                values.append(_like(pattern))
+        conditions: list[tuple[str, Any]] = [
+            ("r.connector = ?", selection.connector),
+            ("r.reply LIKE '%' || ? || '%'", selection.reason),
+            ("? IN (m.user, m.client)", selection.who),
+            ("m.arrived <= ?", selection.older),
+            ("m.size >= ?", selection.larger),
+        ]
+        for condition, value in conditions:
+            if value not in ("", None):
+                where.append(condition)
+                values.append(value)
+        rows = self._rows(
+            f"SELECT {_MESSAGE}, {_RECIPIENT} FROM recipient r JOIN message m ON m.id = r.message"
+            f" WHERE {' AND '.join(where)} ORDER BY r.message, r.number LIMIT ?",
+            *values,
+            limit,
+        )
+        width = len(Message._fields)
+        return [QueueRow(_message(row[:width]), _recipient(row[width:])) for row in rows]
 
     def queue(self, states: Sequence[State] = OPEN, limit: int = -1) -> list[QueueRow]:
         """Messages with their recipients in `states`, the oldest first."""
@@ -187,6 +260,14 @@ class Reader:
         shape.messages, shape.octets, shape.oldest = row
         return shape
 
+    def groups(self, by: str) -> list[QueueGroup]:
+        """What waits, by `state`, `connector`, `reason` (the last reply) or `domain`; the largest group first."""
+        rows = self._rows(
+            f"SELECT {_GROUPS[by]}, count(*), count(DISTINCT r.message), min(m.arrived), min(r.next_try)"
+            f" FROM recipient r JOIN message m ON m.id = r.message WHERE r.{_OPEN_SQL} GROUP BY 1 ORDER BY 2 DESC, 1"
+        )
+        return [QueueGroup(*row) for row in rows]
+
     def totals(self) -> dict[State, int]:
         """Recipients by state, ended ones too; looks at every recipient there is."""
         rows = self._rows("SELECT state, count(*) FROM recipient GROUP BY 1")
@@ -215,6 +296,14 @@ class Reader:
         if row is None:
             raise NotFound(id_text(id))
         return _message(row)
+
+
+def _like(pattern: str) -> str:
+    """An address, a domain or `*.domain` as LIKE has it, which goes without case."""
+    escaped = re.sub(r"([%_\\])", r"\\\1", pattern)
+    if "@" in pattern:
+        return escaped
+    return f"%.{escaped[2:]}" if pattern.startswith("*.") else f"%@{escaped}"
 
 
 def _marks(values: Sequence[object]) -> str:

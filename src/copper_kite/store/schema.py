@@ -96,6 +96,15 @@ MIGRATIONS: tuple[str, ...] = (
         count INTEGER NOT NULL,
         PRIMARY KEY (who, hour)
     ) WITHOUT ROWID;
+    CREATE TABLE wanted (  -- what an administrator wants done with a recipient, and is not done yet
+        number INTEGER PRIMARY KEY,
+        at REAL NOT NULL,
+        who TEXT NOT NULL,
+        action TEXT NOT NULL,
+        message INTEGER NOT NULL,
+        recipient INTEGER NOT NULL
+    );
+    CREATE INDEX recipient_failed ON recipient (changed) WHERE state = 'failed';
     CREATE INDEX journal_refused ON journal (at) WHERE event = 'refused';
     """,
 )

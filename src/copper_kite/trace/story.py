@@ -10,7 +10,7 @@ from copper_kite.store.ids import id_text
 from copper_kite.store.model import Attempt, Message, Recipient
 from copper_kite.store.reads import Record
 from copper_kite.verdict.judge import Verdict, judge
-from copper_kite.words import DOMAIN_CAUSES, Cause, Event, Stage, State
+from copper_kite.words import DOMAIN_CAUSES, Cause, Event, Side, Stage, State
 
 __all__ = ["Story", "StoryLine", "tell"]
 
@@ -54,8 +54,18 @@ def tell(record: Record, facts: Mapping[str, Any], *, running: bool) -> Story:
         for entry in record.journal
         if entry.event is Event.NOTICE
     ]
+    lines += [
+        StoryLine(
+            entry.at, _PAST[entry.facts["action"]], "", entry.facts["who"], "", ", ".join(entry.facts["recipients"])
+        )
+        for entry in record.journal
+        if entry.event is Event.ORDERED
+    ]
     lines.sort(key=lambda line: line.at)
     return Story(record.message, record.recipients, lines, record.attempts, _verdict(record, facts, running))
+
+
+_PAST = {"retry": "retried", "park": "parked", "release": "released", "remove": "removed"}
 
 
 def _accepted_line(record: Record) -> StoryLine:
@@ -109,9 +119,24 @@ def _verdict(record: Record, facts: Mapping[str, Any], running: bool) -> Verdict
     for state in (State.FAILED, State.DELAYED):
         if state in by_state:
             return _stopped(record, state, by_state, facts, running)
+    if State.PARKED in by_state:
+        return _at_rest(record, State.PARKED, by_state[State.PARKED])
+    if State.RELAYED not in by_state and State.QUEUED not in by_state and State.REMOVED in by_state:
+        return _at_rest(record, State.REMOVED, by_state[State.REMOVED])
     if State.RELAYED in by_state and State.QUEUED not in by_state:
         return _went(record, by_state[State.RELAYED])
     return _waits(running)
+
+
+def _at_rest(record: Record, state: State, recipients: Sequence[Recipient]) -> Verdict:
+    """An administrator stopped it, for a while or for good."""
+    order = next(entry for entry in reversed(record.journal) if entry.event is Event.ORDERED)
+    whom = recipients[0].address if len(recipients) == 1 else f"{len(recipients)} recipients"
+    evidence = f"`kite queue {order.facts['action']}` by {order.facts['who']}"
+    if state is State.PARKED:
+        meaning = f"Parked for {whom}: it is not tried until it is released."
+        return Verdict(Side.HERE, meaning, evidence, f"kite queue release {id_text(record.message.id)}")
+    return Verdict(Side.HERE, f"Removed for {whom}: it is not sent, and nobody was told.", evidence, "nothing to do")
 
 
 def _waits(running: bool) -> Verdict:

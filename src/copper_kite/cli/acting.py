@@ -1,0 +1,145 @@
+"""`kite queue retry`, `park`, `release`, `remove`: by ids or the filters of the list, with the server or without."""
+
+from __future__ import annotations
+
+import os
+import pwd
+import signal
+import time
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from copper_kite.cli.options import load_settings
+from copper_kite.cli.selecting import filters, selection
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    from copper_kite.store.model import QueueRow, Wanted
+    from copper_kite.words import Action
+
+__all__ = ["make_action"]
+
+ANSWER_SECONDS = 5.0  # what the running server may take
+SHOWN = 10  # recipients listed before it is asked
+_HELP = {
+    "retry": "Try again now what waits or has failed; what had failed gets another lifetime.",
+    "park": "Let it wait, without a try, until it is released.",
+    "release": "Let what is parked go on.",
+    "remove": "Take it out of the queue for good: it is not sent, and nobody is told.",
+}
+
+
+def make_action(name: str) -> click.Command:
+    """The command for one action."""
+
+    @click.command(name, help=f"{_HELP[name]}\n\nNames messages by ID, or by the filters that `kite queue list` has.")
+    @click.argument("ids", nargs=-1, metavar="[ID...]")
+    @filters
+    @click.option("--yes", is_flag=True, help="Do not ask.")
+    @click.pass_obj
+    def command(config: str | None, /, ids: tuple[str, ...], yes: bool, **given: Any) -> None:
+        from copper_kite.store.reads import Reader
+        from copper_kite.words import Action
+
+        if not ids and not any(value for value in given.values()):
+            raise click.UsageError("name messages by ID, or by a filter such as --to or --state")
+        loaded, action = load_settings(config), Action(name)
+        with Reader(loaded.data) as reader:
+            rows = _meant(reader, action, ids, given)
+        if not rows:
+            click.echo(f"There is nothing to {name}.")
+            return
+        messages = len({row.message.id for row in rows})
+        _show(rows)
+        what = f"{len(rows)} recipient{'s' * (len(rows) > 1)} of {messages} message{'s' * (messages > 1)}"
+        if not yes and not click.confirm(f"{name.capitalize()} {what}?"):
+            return
+        done = _have_done(loaded.data, action, rows)
+        click.echo(f"{what}: {done}")
+
+    return command
+
+
+def _meant(reader: Any, action: Action, ids: Sequence[str], given: dict[str, Any]) -> list[QueueRow]:
+    from copper_kite.relay.orders import may
+    from copper_kite.words import State
+
+    chosen = selection(reader, ids, given)
+    if not chosen.states:
+        chosen = chosen._replace(states=[state for state in State if may(action, state)])
+    return [row for row in reader.select(chosen) if may(action, row.recipient.state)]
+
+
+def _show(rows: Sequence[QueueRow]) -> None:
+    from copper_kite.cli.queue import show_queue
+
+    show_queue(list(rows[:SHOWN]), time.time())
+    if len(rows) > SHOWN:
+        click.echo(f"… and {len(rows) - SHOWN} more")
+
+
+def _have_done(folder: Path, action: Action, rows: Sequence[QueueRow]) -> str:
+    """Note what is wanted, and have the running server do it; or do it, where none runs."""
+    from copper_kite.store.folder import running_server
+    from copper_kite.store.model import Wanted
+
+    now, who = time.time(), pwd.getpwuid(os.getuid()).pw_name
+    wanted = [Wanted(0, now, who, action, row.message.id, row.recipient.number) for row in rows]
+    running = running_server(folder)
+    if running is None:
+        _do(folder, wanted)
+        return "done; no server runs now"
+    numbers = _note(folder, wanted)
+    os.kill(running.pid, signal.SIGUSR1)
+    return _answer(folder, set(numbers))
+
+
+def _note(folder: Path, wanted: Sequence[Wanted]) -> list[int]:
+    from copper_kite.store.commit import want
+    from copper_kite.store.schema import connect_writer
+
+    connection = connect_writer(folder)
+    try:
+        return want(connection, wanted)
+    finally:
+        connection.close()
+
+
+def _answer(folder: Path, numbers: set[int]) -> str:
+    from copper_kite.store.reads import Reader
+
+    until = time.monotonic() + ANSWER_SECONDS
+    with Reader(folder) as reader:
+        while left := {one.number for one in reader.wanted()} & numbers:
+            if time.monotonic() > until:
+                return f"{len(left)} of them are on their way now; the server does it when they are back"
+            time.sleep(0.02)
+    return "done"
+
+
+def _do(folder: Path, wanted: Sequence[Wanted]) -> None:
+    """Without a server: under its lock, so that none starts meanwhile."""
+    from copper_kite.relay.orders import carry_out
+    from copper_kite.store.commit import commit, rows_of
+    from copper_kite.store.folder import FolderLock
+    from copper_kite.store.reads import Reader
+    from copper_kite.store.schema import connect_writer
+
+    now = time.time()
+    lock = FolderLock(folder, now)
+    try:
+        connection = connect_writer(folder)
+        by_message: dict[int, list[Wanted]] = {}
+        for one in wanted:
+            by_message.setdefault(one.message, []).append(one)
+        with Reader(folder) as reader:
+            changes = [carry_out(*reader.recipients(id), ones, now) for id, ones in by_message.items()]
+        faults = [fault for fault in commit(connection, [rows_of(change) for change in changes]) if fault]
+        connection.close()
+        if faults:
+            raise click.ClickException(f"the queue cannot be written: {faults[0][1]}")
+    finally:
+        lock.release()

@@ -1,0 +1,57 @@
+"""Which recipients of the queue a command is about: ids, or filters, the same for lists and for what is done."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from copper_kite.cli.options import DURATION, SIZE
+
+if TYPE_CHECKING:
+    from copper_kite.store.model import Selection
+    from copper_kite.store.reads import Reader
+
+__all__ = ["filters", "selection"]
+
+STATES = ("queued", "delayed", "parked", "relayed", "failed", "removed")
+_OPTIONS = (
+    click.option(
+        "--state", "states", type=click.Choice(STATES), multiple=True, help="In this state; several may be given."
+    ),
+    click.option("--to", metavar="PATTERN", default="", help="For an address, a domain, or *.domain."),
+    click.option("--from", "sender", metavar="PATTERN", default="", help="From such a sender."),
+    click.option("--connector", metavar="NAME", default="", help="Carried by this connector."),
+    click.option("--reason", metavar="TEXT", default="", help="With this in the last reply: a code, or words."),
+    click.option("--who", metavar="NAME", default="", help="Handed in by this account, local user or address."),
+    click.option("--older", type=DURATION, metavar="DURATION", help="Taken so long ago, or longer."),
+    click.option("--larger", type=SIZE, metavar="SIZE", help="At least so large."),
+)
+
+
+def filters(function: Callable[..., Any]) -> Callable[..., Any]:
+    """The options that narrow a list, or what is done."""
+    for option in reversed(_OPTIONS):
+        function = option(function)
+    return function
+
+
+def selection(reader: Reader, ids: Sequence[str], given: dict[str, Any]) -> Selection:
+    """What the options, and ids or their beginnings, mean. Raises NotFound and Ambiguous."""
+    from copper_kite.store.model import Selection
+    from copper_kite.words import State
+
+    older = given["older"]
+    return Selection(
+        ids=[reader.resolve(id) for id in ids],
+        states=[State(state) for state in given["states"]],
+        to=given["to"],
+        sender=given["sender"],
+        connector=given["connector"],
+        reason=given["reason"],
+        who=given["who"],
+        older=None if older is None else time.time() - older,
+        larger=given["larger"],
+    )

@@ -1,0 +1,131 @@
+"""`kite queue` alone, the shape of what waits; and `kite queue show`, one message."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+import click
+
+from copper_kite.cli.show import STATE_COLOURS, age, json_time, print_json, print_table, say, size
+
+if TYPE_CHECKING:
+    from copper_kite.settings.load import Loaded
+    from copper_kite.store.model import QueueGroup
+
+__all__ = ["show_one", "show_shape"]
+
+BY = ("state", "connector", "reason", "domain")
+MOST = 8  # groups shown of each kind
+
+
+def show_shape(loaded: Loaded, *, as_json: bool) -> None:
+    """What waits by state, connector, reason and recipients' domain, with ages and next tries."""
+    from copper_kite.store.reads import Reader
+
+    with Reader(loaded.data) as reader:
+        groups = {by: reader.groups(by) for by in BY}
+    now = time.time()
+    if as_json:
+        print_json({by: [_group_json(group) for group in found] for by, found in groups.items()})
+        return
+    if not groups["state"]:
+        click.echo("Nothing waits.")
+        return
+    for by in BY:
+        _show_groups(by, groups[by], now)
+    click.echo("kite queue list shows them, by the same words: --state, --connector, --reason, --to DOMAIN")
+
+
+def _show_groups(by: str, groups: Sequence[QueueGroup], now: float) -> None:
+    print_table(
+        (by, "recipients", "messages", "oldest", "next try"),
+        [
+            (
+                group.name or "-",
+                str(group.recipients),
+                str(group.messages),
+                age(now - group.oldest),
+                "-"
+                if group.next_try is None
+                else ("now" if group.next_try <= now else f"in {age(group.next_try - now)}"),
+            )
+            for group in groups[:MOST]
+        ],
+        right=("recipients", "messages", "oldest"),
+        colours=STATE_COLOURS,
+        wraps=True,
+    )
+    if len(groups) > MOST:
+        click.echo(f"… and {len(groups) - MOST} more")
+    click.echo()
+
+
+def _group_json(group: QueueGroup) -> dict[str, object]:
+    return {
+        "name": group.name,
+        "recipients": group.recipients,
+        "messages": group.messages,
+        "oldest": json_time(group.oldest),
+        "next_try": json_time(group.next_try),
+    }
+
+
+def show_one(loaded: Loaded, id: str, *, as_json: bool) -> None:
+    """Envelope, recipients and header."""
+    from copper_kite.mail.header import header_end
+    from copper_kite.smtp.replies import visible
+    from copper_kite.store.ids import id_text
+    from copper_kite.store.reads import Reader
+
+    with Reader(loaded.data) as reader:
+        message, recipients = reader.recipients(reader.resolve(id))
+        first = next(reader.content(message.id), b"")
+    header = first[: header_end(first)].decode("utf-8", "replace").replace("\r\n", "\n")
+    if as_json:
+        print_json(
+            {
+                "id": id_text(message.id),
+                "from": message.reverse_path,
+                "arrived": json_time(message.arrived),
+                "expires": json_time(message.expires),
+                "size": message.size,
+                "listener": message.listener,
+                "client": message.client,
+                "user": message.user or None,
+                "mail_parameters": message.asked,
+                "recipients": [
+                    {
+                        "to": one.address,
+                        "state": one.state.value,
+                        "attempts": one.attempts,
+                        "next_try": json_time(one.next_try),
+                        "connector": one.connector or None,
+                        "last_reply": one.reply or None,
+                        "rcpt_parameters": one.asked,
+                    }
+                    for one in recipients
+                ],
+                "header": header or None,
+            }
+        )
+        return
+    now = time.time()
+    say((id_text(message.id), "bold"), f"  from <{message.reverse_path}> {message.asked}".rstrip())
+    who = f"{message.user or message.client} through listener {message.listener}" if message.listener else "this server"
+    say(f"{size(message.size)}, taken {age(now - message.arrived)} ago from {who}", indent=2)
+    left = f"it is tried for {age(message.expires - now)} more" if message.expires > now else "its lifetime is over"
+    say(left, indent=2)
+    click.echo()
+    print_table(
+        ("to", "state", "tries", "connector", "last reply"),
+        [(one.address, one.state.value, str(one.attempts), one.connector, visible(one.reply)) for one in recipients],
+        right=("tries",),
+        colours=STATE_COLOURS,
+        wraps=True,
+    )
+    click.echo()
+    click.echo(
+        "\n".join(visible(line) for line in header.splitlines()) if header else "Its content is not kept any longer."
+    )

@@ -1,0 +1,119 @@
+"""`kite queue`: its shape, its lists, and what can be done; with the server and without."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import mailbox
+from pathlib import Path
+
+import pytest
+
+from copper_kite.net.authority import CertificateFiles
+from copper_kite.session.standin import Rule
+from copper_kite.smtp.replies import Reply
+from tests.cli.test_commands import smart_host, take
+from tests.support import kite, running, write_site
+
+RULES = (Rule("late*@*", Reply(451, "4.7.1", "later, please")), Rule("gone@*", Reply(550, "5.1.1", "no mailbox")))
+
+
+def listed(config: Path, *words: str) -> list[str]:
+    return [row["to"] for row in json.loads(kite("queue", "list", "--json", *words, config=config).stdout)]
+
+
+def until(config: Path, states: dict[str, str]) -> None:
+    for _ in range(200):
+        rows = json.loads(kite("queue", "list", "--all", "--json", config=config).stdout)
+        if {row["to"]: row["state"] for row in rows if row["from"]} == states:
+            return
+    raise AssertionError(rows)
+
+
+def test_the_queue_from_all_sides(folder: Path, authority: CertificateFiles) -> None:
+    def test(config: Path) -> None:
+        for recipient, body in (
+            ("late1@passenger.example", "x"),
+            ("late2@crew.example", ("y" * 70 + "\n") * 40),
+            ("gone@passenger.example", "z"),
+        ):
+            kite(
+                "pipe",
+                "--from",
+                "rota@ternferries.example",
+                recipient,
+                stdin=f"Subject: {recipient}\n\n{body}\n".encode(),
+                config=config,
+            )
+        until(
+            config,
+            {"late1@passenger.example": "delayed", "late2@crew.example": "delayed", "gone@passenger.example": "failed"},
+        )
+        both = ["late1@passenger.example", "late2@crew.example"]
+        assert listed(config) == both and listed(config, "--sort", "size") == both[::-1]
+        for words, found in (
+            (("--to", "crew.example"), both[1:]), (("--to", "*.example"), both), (("--to", "LATE1@passenger.example"), both[:1]),
+            (("--to", "late_@crew.example"), []), (("--from", "ternferries.example"), both), (("--connector", "beacon"), both),
+            (("--connector", "other"), []), (("--reason", "4.7.1"), both), (("--larger", "2KiB"), both[1:]),
+            (("--older", "1h"), []), (("--who", "root"), both), (("--state", "failed"), ["gone@passenger.example"]),
+        ):  # fmt: skip
+            assert listed(config, *words) == found, words
+        shape = json.loads(kite("queue", "--json", config=config).stdout)
+        assert [(one["name"], one["recipients"]) for one in shape["state"]] == [("delayed", 2)]
+        assert {one["name"] for one in shape["domain"]} == {"passenger.example", "crew.example"}
+        assert b"451 4.7.1 later, please" in kite("queue", config=config).stdout
+        id = json.loads(kite("queue", "list", "--json", "--to", "crew.example", config=config).stdout)[0]["id"]
+        shown = kite("queue", "show", id, config=config).stdout
+        assert b"late2@crew.example" in shown and b"Subject: late2@crew.example" in shown
+        raw = kite("queue", "raw", id, config=config).stdout
+        assert raw.startswith(b"Received: from ") and b"y" * 70 + b"\r\n" in raw
+        assert kite("queue", "export", "--to", "example", "--into", folder / "none", config=config).returncode == 0
+        done = kite("queue", "export", "--from", "*.example", "--into", folder / "out.mbox", config=config)
+        assert b"2 messages written" in done.stdout
+        assert [message["Subject"] for message in mailbox.mbox(folder / "out.mbox")] == both
+        kite("queue", "export", id, "--into", folder / "eml", config=config)
+        assert (folder / "eml" / f"{id}.eml").read_bytes() == raw
+
+        asked = kite("queue", "remove", "--to", "crew.example", stdin=b"n\n", config=config)
+        assert b"Remove 1 recipient of 1 message?" in asked.stdout and listed(config) == both
+        assert b"1 recipient of 1 message: done\n" in kite("queue", "park", id, "--yes", config=config).stdout
+        until(config, {both[0]: "delayed", both[1]: "parked", "gone@passenger.example": "failed"})
+        story = json.loads(kite("trace", id, "--json", config=config).stdout)
+        assert (
+            "Parked for late2@crew.example" in story["verdict"]["meaning"]
+            and f"release {id}" in story["verdict"]["next"]
+        )
+        assert kite("queue", "remove", "--state", "failed", "--yes", config=config).returncode == 0
+        assert kite("queue", "retry", config=config).returncode == 2, "nothing is named"
+        assert b"There is nothing to release" in kite("queue", "release", "--to", "x.example", config=config).stdout
+        gone = kite("queue", "list", "--all", "--json", "--state", "removed", config=config)
+        removed = json.loads(gone.stdout)[0]["id"]
+        lost = kite("queue", "raw", removed, config=config)
+        assert lost.returncode == 1 and b"is not kept any longer" in lost.stderr
+
+    async def live() -> Path:
+        async with smart_host(folder, authority, *RULES) as (hop, caught):
+            config = write_site(folder, hop)
+            with running(config):
+                await asyncio.to_thread(test, config)
+            await take(caught)  # the notice of the failure
+            return config
+
+    config = asyncio.run(live())
+    # And now without the server.
+    done = kite("queue", "release", "--to", "crew.example", "--yes", config=config)
+    assert b"1 recipient of 1 message: done; no server runs now" in done.stdout
+    until(
+        config,
+        {"late1@passenger.example": "delayed", "late2@crew.example": "queued", "gone@passenger.example": "removed"},
+    )
+    assert kite("queue", "remove", "--from", "ternferries.example", "--yes", config=config).returncode == 0
+    assert b"Nothing waits." in kite("queue", config=config).stdout
+
+
+@pytest.mark.parametrize("word", ["retry", "park", "release", "remove", "show", "raw"])
+def test_a_message_that_is_not_there(folder: Path, authority: CertificateFiles, word: str) -> None:
+    config = write_site(folder, 2525, tls="off")
+    with running(config):
+        done = kite("queue", word, "ZZZZ", config=config)
+        assert done.returncode == 1 and b"no message 'ZZZZ'" in done.stderr
