@@ -59,7 +59,6 @@ def serve(config: str | None) -> None:
         service = Service(loaded)
         for endpoint in await service.start():
             click.echo(f"listening on {endpoint}", err=True)
-        loop.add_signal_handler(signal.SIGUSR1, service.do_what_is_wanted)
         loop.add_signal_handler(signal.SIGHUP, lambda: reloads.append(loop.create_task(reload(service))))
         for connector in loaded.settings.connector:
             login = f", login by credential {connector.credential}" if connector.credential else ""

@@ -78,6 +78,7 @@ def show_one(loaded: Loaded, id: str, *, as_json: bool) -> None:
     from copper_kite.smtp.replies import visible
     from copper_kite.store.ids import id_text
     from copper_kite.store.reads import Reader
+    from copper_kite.words import FINAL
 
     with Reader(loaded.data) as reader:
         message, recipients = reader.recipients(reader.resolve(id))
@@ -115,8 +116,9 @@ def show_one(loaded: Loaded, id: str, *, as_json: bool) -> None:
     say((id_text(message.id), "bold"), f"  from <{message.reverse_path}> {message.asked}".rstrip())
     who = f"{message.user or message.client} through listener {message.listener}" if message.listener else "this server"
     say(f"{size(message.size)}, taken {age(now - message.arrived)} ago from {who}", indent=2)
-    left = f"it is tried for {age(message.expires - now)} more" if message.expires > now else "its lifetime is over"
-    say(left, indent=2)
+    if any(one.state not in FINAL for one in recipients):
+        left = f"it is tried for {age(message.expires - now)} more" if message.expires > now else "its lifetime is over"
+        say(left, indent=2)
     click.echo()
     print_table(
         ("to", "state", "tries", "connector", "last reply"),

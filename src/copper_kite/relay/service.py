@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
+import signal
 import ssl
 from collections.abc import Callable, Sequence
 from functools import partial
@@ -110,6 +111,8 @@ class Service:
         )
         await self._listen(loaded)
         self._dispatcher.start()
+        with contextlib.suppress(ValueError, RuntimeError):  # only the main thread hears signals
+            self._loop.add_signal_handler(signal.SIGUSR1, self.do_what_is_wanted)
         self._dispatcher.do_what_is_wanted()
         self.sweep_out()
         self._note()
