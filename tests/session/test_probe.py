@@ -122,7 +122,7 @@ STOPS = {
         rule={"stage": "sender", "answer": "550 5.7.1 not yours"},
     ),
     "recipient refused": Stop(
-        Stage.RECIPIENT, R, NEXT, "does not relay to b@x.example", plan=WITH_LOGIN, letter=LETTER,
+        Stage.RECIPIENT, R, HERE, "does not carry mail for others", plan=WITH_LOGIN, letter=LETTER,
         rule={"stage": "recipient", "answer": "550 5.7.1 we do not relay"},
     ),
     "no such recipient": Stop(

@@ -250,7 +250,7 @@ _RANK = {State.RELAYED: 0, State.DELAYED: 1, State.FAILED: 2}
 
 def _side(fate: Fate) -> Any:
     reply = fate.reply if fate.cause is Cause.REPLY else None
-    return side_of(fate.stage, fate.cause, reply.code if reply else None, reply.enhanced if reply else "")
+    return side_of(fate.stage, fate.cause, reply.code if reply else None, reply.enhanced if reply else "", fate.text)
 
 
 def _outcome(fate: Fate, connector: str, now: float) -> Outcome:

@@ -9,6 +9,7 @@ from functools import lru_cache
 from importlib import resources
 from typing import Any
 
+from copper_kite.verdict.explain import find_phrase
 from copper_kite.words import MESSAGE_STAGES, Cause, Side, Stage
 
 __all__ = ["Judgement", "Verdict", "judge", "judge_refusal", "side_of"]
@@ -52,13 +53,41 @@ def _keys(stage: Stage, code: int | None, enhanced: str) -> list[str]:
     return [*keys, str(code), str(code)[0]]
 
 
-def _entry(stage: Stage, cause: Cause, code: int | None, enhanced: str) -> Mapping[str, str]:
+# Keys that say little: where one of them is all there is, the reply's words may say more.
+_VAGUE = frozenset(
+    {
+        "4",
+        "5",
+        "421",
+        "450",
+        "500",
+        "501",
+        "530",
+        "552",
+        "X.7.1",
+        "X.7",
+        "X.1",
+        "X.2",
+        "X.3",
+        "X.4",
+        "X.5",
+        "X.6",
+        "4.7.0",
+    }
+    | {"5.7.0", "X.3.4", "recipient X.7.1", "sender X.7.1", "sender 552", "sender 553", "greet 4", "greet 5", "hello 5"}
+)
+
+
+def _entry(stage: Stage, cause: Cause, code: int | None, enhanced: str, text: str = "") -> Mapping[str, str]:
     knowledge = _knowledge()
     if cause is not Cause.REPLY:
         causes = knowledge["cause"]
         return causes.get(f"{stage} {cause}") or causes[cause]
     replies = knowledge["reply"]
-    entry = next(replies[key] for key in _keys(stage, code, enhanced) if key in replies)
+    found = next(key for key in _keys(stage, code, enhanced) if key in replies)
+    if found in _VAGUE and text and (phrase := find_phrase(code, text)) is not None:
+        return phrase.entry
+    entry = replies[found]
     same_as = entry.get("same_as")
     if same_as is None:
         return entry
@@ -78,7 +107,7 @@ def judge(stage: Stage, cause: Cause, code: int | None, enhanced: str, facts: Ma
     `facts` fills the sentences: connector, next_hop, host, port, address, login, text, sender, recipient, names, stage,
     id, config, more; `probe`, the command that looks again, is made from connector or next_hop.
     """
-    entry = _entry(stage, cause, code, enhanced)
+    entry = _entry(stage, cause, code, enhanced, str(facts.get("text", "")))
     known = _Facts({key: value for key, value in facts.items() if value not in ("", None)}, stage=stage.value)
     connector = known.get("connector")
     known["probe"] = f"kite probe --connector {connector}" if connector else f"kite probe {known['next_hop']}"
@@ -100,6 +129,6 @@ def judge_refusal(reply: str, facts: Mapping[str, Any]) -> Judgement:
 
 
 @lru_cache(maxsize=256)
-def side_of(stage: Stage, cause: Cause, code: int | None, enhanced: str) -> Side:
+def side_of(stage: Stage, cause: Cause, code: int | None, enhanced: str, text: str = "") -> Side:
     """On whose side it stopped, for the record of an attempt."""
-    return Side(_entry(stage, cause, code, enhanced)["side"])
+    return Side(_entry(stage, cause, code, enhanced, text)["side"])

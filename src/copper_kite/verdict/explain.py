@@ -1,0 +1,50 @@
+"""What a reply means: by its codes, by the standards' words for them, and by what its text says."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Mapping
+from functools import lru_cache
+from importlib import resources
+from typing import Any, NamedTuple
+
+__all__ = ["Phrase", "find_phrase", "standard_meaning"]
+
+
+class Phrase(NamedTuple):
+    """What the words of a reply tell, where its codes say little."""
+
+    about: str
+    pattern: re.Pattern[str]
+    kind: str  # the class of codes that it is for, empty for any
+    entry: Mapping[str, str]
+
+
+@lru_cache(maxsize=1)
+def _data() -> dict[str, Any]:
+    return tomllib.loads(resources.files(__package__).joinpath("phrases.toml").read_text("utf-8"))
+
+
+@lru_cache(maxsize=1)
+def _phrases() -> list[Phrase]:
+    return [
+        Phrase(
+            one["about"], re.compile("|".join(f"(?:{said})" for said in one["says"]), re.I), one.get("class", ""), one
+        )
+        for one in _data()["phrase"]
+    ]
+
+
+def find_phrase(code: int | None, text: str) -> Phrase | None:
+    """The first phrase that the text of a reply holds."""
+    kind = str(code or "")[:1]
+    return next((one for one in _phrases() if one.kind in ("", kind) and one.pattern.search(text)), None)
+
+
+def standard_meaning(enhanced: str) -> str:
+    """What RFC 3463 says an enhanced code means; empty for one that nobody defined."""
+    kind, _, detail = enhanced.partition(".")
+    known = _data()["code"].get(detail) or _data()["code"].get(f"{detail.partition('.')[0]}.0", "")
+    grade = _data()["class"].get(kind, "")
+    return f"{known} ({grade})" if known and grade else ""
