@@ -74,6 +74,28 @@ def test_the_queue_from_all_sides(folder: Path, authority: CertificateFiles) -> 
         kite("queue", "export", id, "--into", folder / "eml", config=config)
         assert (folder / "eml" / f"{id}.eml").read_bytes() == raw
 
+        for words, found in (
+            (("passenger.example",), {"late1@passenger.example", "gone@passenger.example"}),
+            (("rota@ternferries.example", "--state", "delayed"), set(both)),
+            (("--reason", "no mailbox"), {"gone@passenger.example"}),
+            (("--since", "1h", "--from", "ternferries.example"), {*both, "gone@passenger.example"}),
+        ):  # fmt: skip
+            told = json.loads(kite("trace", *words, "--json", config=config).stdout)
+            heard = (
+                {row["to"] for row in told}
+                if isinstance(told, list)
+                else {one["address"] for one in told["recipients"]}
+            )
+            assert heard == found, words
+        told = json.loads(kite("trace", "late2@crew.example", "--json", config=config).stdout)
+        assert (
+            told["id"] == id
+            and json.loads(kite("trace", told["message_id"], "--json", config=config).stdout)["id"] == id
+        )
+        assert b"kite trace ID tells" in kite("trace", "passenger.example", config=config).stdout
+        assert kite("trace", "nobody@x.example", config=config).returncode == 1
+        assert kite("trace", config=config).returncode == 2
+
         asked = kite("queue", "remove", "--to", "crew.example", stdin=b"n\n", config=config)
         assert b"Remove 1 recipient of 1 message?" in asked.stdout and listed(config) == both
         assert b"1 recipient of 1 message: done\n" in kite("queue", "park", id, "--yes", config=config).stdout

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from copper_kite.store.model import QueueRow
     from copper_kite.store.reads import Reader
 
-__all__ = ["queue", "show_queue"]
+__all__ = ["queue", "row_json", "show_queue"]
 
 
 @click.group(invoke_without_command=True)
@@ -64,7 +64,7 @@ def list_queue(
     if sort != "age":
         rows.sort(key=_SORTS[sort])
     if as_json:
-        print_json([_row_json(row) for row in rows[:limit]])
+        print_json([row_json(row) for row in rows[:limit]])
         return
     show_queue(rows[:limit], time.time())
     if len(rows) > limit:
@@ -182,7 +182,8 @@ def _until(at: float, now: float) -> str:
     return age(at - now) if at > now + 0.5 else "now"
 
 
-def _row_json(row: QueueRow) -> dict[str, object]:
+def row_json(row: QueueRow) -> dict[str, object]:
+    """One recipient of one message, for programs."""
     from copper_kite.store.ids import id_text
 
     message, recipient = row.message, row.recipient

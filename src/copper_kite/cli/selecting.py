@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -38,7 +38,7 @@ def filters(function: Callable[..., Any]) -> Callable[..., Any]:
     return function
 
 
-def selection(reader: Reader, ids: Sequence[str], given: dict[str, Any]) -> Selection:
+def selection(reader: Reader, ids: Sequence[str], given: Mapping[str, Any]) -> Selection:
     """What the options, and ids or their beginnings, mean. Raises NotFound and Ambiguous."""
     from copper_kite.store.model import Selection
     from copper_kite.words import State

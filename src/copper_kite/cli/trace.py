@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import time
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from copper_kite.cli.options import DURATION, json_option, load_settings
+from copper_kite.cli.queue import row_json
 from copper_kite.cli.refused import show_refused
+from copper_kite.cli.selecting import filters, selection
 from copper_kite.cli.show import (
     STATE_COLOURS,
+    cut,
     json_time,
     local_time,
     local_times,
@@ -23,37 +27,103 @@ from copper_kite.cli.show import (
 
 if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
-    from copper_kite.store.model import Attempt
+    from copper_kite.store.model import Attempt, QueueRow
+    from copper_kite.store.reads import Reader
     from copper_kite.trace.story import Story
 
 __all__ = ["load_story", "show_story", "story_json", "trace"]
 
 
 @click.command()
-@click.argument("id", required=False)
+@click.argument("what", required=False)
+@filters
+@click.option("--since", type=DURATION, metavar="DURATION", help="Not older than this; with --refused else 1d.")
+@click.option("--limit", type=click.IntRange(1), default=50, show_default=True, help="Lines of a list at most.")
 @click.option("--dialogue", is_flag=True, help="Every line that was said in attempts that did not succeed.")
 @click.option("--refused", is_flag=True, help="Instead: what listeners did not take, by client, reason and count.")
-@click.option("--since", type=DURATION, metavar="DURATION", help="With --refused: how far back; else 1d.")
 @json_option
 @click.pass_obj
 def trace(
-    config: str | None, id: str | None, dialogue: bool, refused: bool, since: float | None, as_json: bool
+    config: str | None,
+    /,
+    what: str | None,
+    since: float | None,
+    limit: int,
+    dialogue: bool,
+    refused: bool,
+    as_json: bool,
+    **given: Any,
 ) -> None:
-    """One message's story, and the verdict. ID may be the beginning of an id, if only one message has it."""
+    """A message's story, and the verdict.
+
+    WHAT is an id, or the beginning of one that only one message has; a Message-ID; or the address (or domain) of a
+    sender or recipient. Filters narrow it; of several messages, a list is shown.
+    """
     from copper_kite.store.reads import Reader
 
-    if refused == (id is not None) or (since is not None and not refused):
-        raise click.UsageError("give the ID of a message, or --refused, which may have --since")
     loaded = load_settings(config)
-    if id is None:
+    if refused:
+        if what is not None or any(given.values()):
+            raise click.UsageError("--refused has no filters but --since")
         show_refused(loaded, 86400.0 if since is None else since, as_json=as_json)
         return
     with Reader(loaded.data) as reader:
-        story = load_story(loaded, reader, reader.resolve(id))
+        rows = _found(reader, what, since, given)
+        ids = list(dict.fromkeys(row.message.id for row in rows))
+        if len(ids) > 1:
+            _show_list(rows, limit, as_json=as_json)
+            return
+        story = load_story(loaded, reader, ids[0])
     if as_json:
         print_json(story_json(story))
     else:
         show_story(story, dialogue=dialogue)
+
+
+def _found(reader: Reader, what: str | None, since: float | None, given: dict[str, Any]) -> list[QueueRow]:
+    """The recipients of the messages that are meant. Raises NotFound, Ambiguous, or UsageError for nothing at all."""
+    from copper_kite.errors import NotFound
+    from copper_kite.words import State
+
+    chosen = selection(reader, (), given)
+    if what is None and since is None and not any(given.values()):
+        raise click.UsageError("say what: an id, a Message-ID, an address, or a filter such as --to or --state")
+    if what is not None and what.startswith("<") and "@" in what:
+        chosen = chosen._replace(message_id=what)
+    elif what is not None and ("@" in what or "." in what):
+        chosen = chosen._replace(anyone=what)
+    elif what is not None:
+        chosen = chosen._replace(ids=[reader.resolve(what)])
+    rows = reader.select(
+        chosen._replace(states=chosen.states or tuple(State), since=None if since is None else time.time() - since)
+    )
+    if not rows:
+        raise NotFound(what or "like that")
+    return rows
+
+
+def _show_list(rows: list[QueueRow], limit: int, *, as_json: bool) -> None:
+    """Several messages, the latest first."""
+    from copper_kite.store.ids import id_text
+
+    rows = rows[::-1]
+    if as_json:
+        print_json([row_json(row) for row in rows[:limit]])
+        return
+    times = local_times([row.message.arrived for row in rows[:limit]])
+    print_table(
+        ("id", "taken", "state", "from", "to", "last reply"),
+        [
+            (id_text(row.message.id), at, row.recipient.state.value, cut(row.message.reverse_path or "<>", 26),
+             cut(row.recipient.address, 28), row.recipient.reply)
+            for at, row in zip(times, rows[:limit], strict=True)
+        ],
+        gap=1,
+        colours=STATE_COLOURS,
+    )  # fmt: skip
+    if len(rows) > limit:
+        click.echo(f"… and {len(rows) - limit} more; --limit, or a filter, or --since")
+    click.echo("kite trace ID tells the story of one")
 
 
 def load_story(loaded: Loaded, reader: Any, id: int) -> Story:

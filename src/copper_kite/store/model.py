@@ -107,8 +107,9 @@ class Wanted(NamedTuple):
 class Selection(NamedTuple):
     """Which recipients are meant; what is empty or None excludes nobody.
 
-    `to` and `sender` are addresses, domains, or `*.domain`; `reason` stands in the last reply; `older` is an instant,
-    `larger` octets; `who` is an account, a local user or an address.
+    `to` and `sender` are addresses, domains, or `*.domain`, and so is `anyone`, who is one or the other; `reason`
+    stands in the last reply; `older` and `since` are instants, `larger` octets; `who` is an account, a local user or
+    an address.
     """
 
     ids: Sequence[int] = ()
@@ -120,6 +121,9 @@ class Selection(NamedTuple):
     who: str = ""
     older: float | None = None
     larger: int | None = None
+    since: float | None = None
+    message_id: str = ""
+    anyone: str = ""
 
 
 class QueueGroup(NamedTuple):

@@ -207,16 +207,22 @@ class Reader:
             where.append(f"r.{_OPEN_SQL}")  # word for word, for the index
         if selection.ids:
             where.append(f"r.message IN ({','.join(str(int(id)) for id in selection.ids)})")
-        for column, pattern in (("r.address", selection.to), ("m.reverse_path", selection.sender)):
+        for columns, pattern in (
+            (("r.address",), selection.to),
+            (("m.reverse_path",), selection.sender),
+            (("r.address", "m.reverse_path"), selection.anyone),
+        ):
             if pattern:
-                where.append(f"{column} LIKE ? ESCAPE '\\'")
-                values.append(_like(pattern))
+                where.append(" OR ".join(f"{column} LIKE ? ESCAPE '\\'" for column in columns).join("()"))
+                values += [_like(pattern)] * len(columns)
         conditions: list[tuple[str, Any]] = [
             ("r.connector = ?", selection.connector),
             ("r.reply LIKE '%' || ? || '%'", selection.reason),
             ("? IN (m.user, m.client)", selection.who),
             ("m.arrived <= ?", selection.older),
             ("m.size >= ?", selection.larger),
+            ("m.arrived >= ?", selection.since),
+            ("m.message_id = ?", selection.message_id),
         ]
         for condition, value in conditions:
             if value not in ("", None):
