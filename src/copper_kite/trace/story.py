@@ -125,7 +125,7 @@ def _verdict(record: Record, facts: Mapping[str, Any], running: bool) -> Verdict
         return _at_rest(record, State.REMOVED, by_state[State.REMOVED])
     if State.RELAYED in by_state and State.QUEUED not in by_state:
         return _went(record, by_state[State.RELAYED])
-    return _waits(running)
+    return _waits(running, len(record.attempts))
 
 
 def _at_rest(record: Record, state: State, recipients: Sequence[Recipient]) -> Verdict:
@@ -139,10 +139,12 @@ def _at_rest(record: Record, state: State, recipients: Sequence[Recipient]) -> V
     return Verdict(Side.HERE, f"Removed for {whom}: it is not sent, and nobody was told.", evidence, "nothing to do")
 
 
-def _waits(running: bool) -> Verdict:
+def _waits(running: bool, attempts: int) -> Verdict:
+    which = "next" if attempts else "first"
+    evidence = f"{attempts} attempt{'s' * (attempts > 1)} so far, and it is due" if attempts else "no attempt yet"
     if running:
-        return Verdict(None, "It waits for its first attempt, which comes by itself.", "no attempt yet", "kite status")
-    return Verdict(None, "It waits, and no server is running.", "no attempt yet", "kite serve")
+        return Verdict(None, f"It waits for its {which} attempt, which comes by itself.", evidence, "kite status")
+    return Verdict(None, "It waits, and no server is running.", evidence, "kite serve")
 
 
 def _went(record: Record, relayed: Sequence[Recipient]) -> Verdict:
