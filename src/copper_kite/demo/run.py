@@ -168,6 +168,10 @@ tls = "implicit"
 trust = "gate.harbouroffice.example/tls/ca.pem"
 credential = "harbour"
 
+[log]
+to = "file:kite.log"
+level = "info"
+
 [retry]
 waits = ["1m", "5m", "15m", "30m", "1h"]
 """
