@@ -57,6 +57,11 @@ def test_an_account_sends_as_whom_it_may_and_to_whom_it_may() -> None:
     )
     assert made.authors(client, ["booking@t.example"]) is None and made.authors(client, ["booking@t.example", "e@x"])
     assert made.sender(Client("192.0.2.7"), "x@y.example") is None, "who needs no login is not an account"
+    made.renew([], Guard())
+    for path in ("booking@t.example", ""):
+        assert str(made.sender(client, path)) == "550 5.7.1 account ticketing is disabled", (
+            "at once, in open sessions too"
+        )
 
 
 def test_an_account_logs_in_from_where_it_may() -> None:

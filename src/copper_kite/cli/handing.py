@@ -140,7 +140,7 @@ def _do(order: Order, config: str | None) -> None:
     from copper_kite.routing.outward import Outward
 
     sender = order.sender
-    if sender in ("", "<>") and not order.sender:
+    if not sender:
         user = _local_user()
         sender = Outward(known, known.server_name).sender(user) or f"{user}@{known.server_name}"
     _submit(order, path, known.server_name, "" if sender == "<>" else sender, octets)

@@ -381,7 +381,7 @@ class Dispatcher:
                 level,
                 outcome.state.value,
                 id=id_text(job.message.id),
-                to=f"<{recipient.address}>",
+                recipient=recipient.address,
                 connector=outcome.connector,
                 next_hop=attempt.next_hop,
                 stage=attempt.stage,

@@ -15,7 +15,7 @@ from copper_kite.routing.choose import fits
 from copper_kite.settings.model import Account, Guard
 from copper_kite.smtp.replies import Reply
 
-__all__ = ["WAIT_TO_LOGIN", "Client", "Gate"]
+__all__ = ["WAIT_TO_LOGIN", "Client", "Gate", "is_within"]
 
 MAX_WATCHED = 10_000  # pairs of account and address with failed logins
 FAILURES = 100  # in a row, of one account from one address, before its logins have to wait (RFC 4954 9)
@@ -62,7 +62,7 @@ class Gate:
     def may_log_in(self, account: str, address: str) -> bool:
         """Whether an account whose password was right may log in from there."""
         known = self._accounts.get(account)
-        return known is not None and (not known.networks or _is_within(address, known.networks))
+        return known is not None and (not known.networks or is_within(address, known.networks))
 
     def must_wait(self, account: str, address: str) -> bool:
         """Whether so many logins failed that the next one is not even looked at."""
@@ -86,6 +86,8 @@ class Gate:
     def sender(self, client: Client, path: str) -> Reply | None:
         """Why this client may not send as `path` (empty: it may, since notices of any kind have no sender)."""
         account = self._accounts.get(client.account)
+        if client.account and account is None:  # since it logged in
+            return Reply(550, "5.7.1", f"account {client.account} is disabled")
         if account is None or not path or not account.senders or fits(account.senders, path):
             return None
         return Reply(550, "5.7.1", f"account {account.name} may not send as <{path}>")
@@ -130,7 +132,8 @@ class Gate:
         return None if wrong is None else Reply(550, "5.7.1", f"account {account.name} may not send as <{wrong}>")
 
 
-def _is_within(address: str, networks: Sequence[ipaddress.IPv4Network | ipaddress.IPv6Network]) -> bool:
+def is_within(address: str, networks: Sequence[ipaddress.IPv4Network | ipaddress.IPv6Network]) -> bool:
+    """Whether an address is in one of the networks; an IPv4 address in IPv6 form counts as what it is."""
     client = ipaddress.ip_address(address.partition("%")[0])
     mapped = getattr(client, "ipv4_mapped", None)
     return any((mapped or client) in network for network in networks)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
-import ipaddress
 import secrets
 from collections.abc import Callable
 from functools import partial
@@ -16,7 +15,7 @@ from copper_kite.mail.readdress import authors
 from copper_kite.mail.received import protocol_word, received_field
 from copper_kite.mail.submitted import take_in
 from copper_kite.net.server import LATER, Answer, Handler, ServerSession
-from copper_kite.relay.gate import WAIT_TO_LOGIN, Client, Gate
+from copper_kite.relay.gate import WAIT_TO_LOGIN, Client, Gate, is_within
 from copper_kite.relay.job import Fresh
 from copper_kite.relay.log import Log
 from copper_kite.relay.refusals import Refusal, Refusals
@@ -103,11 +102,7 @@ class Submission(NoDirectory):
 
     def allows(self, address: str) -> bool:
         """Whether this client may hand in mail without a login. A Unix socket's clients may: its mode says who."""
-        if not address:
-            return True
-        client = ipaddress.ip_address(address.partition("%")[0])
-        mapped = getattr(client, "ipv4_mapped", None)
-        return any((mapped or client) in network for network in self.listener.allow)
+        return not address or is_within(address, self.listener.allow)
 
     def too_fast(self, who: str) -> bool:
         """Whether a client exceeds the listener's pace; messages may come in bursts of a second."""
@@ -439,7 +434,7 @@ class _Growing:
             id=self._shown,
             who=client.who,
             listener=message.listener,
-            sender=f"<{message.reverse_path}>",
+            sender=message.reverse_path or "-",
             recipients=len(fresh.recipients),
             size=message.size,
             message_id=message.message_id,

@@ -433,9 +433,11 @@ class Server:
 
     def _bdat(self, argument: str) -> None:
         """A chunk: its octets come next, whatever is said of them (RFC 3030 2)."""
-        chunk = read_chunk(argument) if self._offers.has("CHUNKING", secure=self.secure) else None
-        if chunk is None:
-            self._refuse(BAD_PARAMETER if self._offers.has("CHUNKING", secure=self.secure) else UNAVAILABLE)
+        if not self._offers.has("CHUNKING", secure=self.secure):
+            self._refuse(UNAVAILABLE)
+            return
+        if (chunk := read_chunk(argument)) is None:
+            self._refuse(BAD_PARAMETER)
             return
         octets, last = chunk
         if Step.CHUNK not in ORDER[self.phase]:

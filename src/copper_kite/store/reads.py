@@ -239,20 +239,7 @@ class Reader:
 
     def queue(self, states: Sequence[State] = OPEN, limit: int = -1) -> list[QueueRow]:
         """Messages with their recipients in `states`, the oldest first."""
-        if set(states) <= set(OPEN):
-            where, values = f"r.{_OPEN_SQL}", []
-            if set(states) != set(OPEN):
-                where, values = f"{where} AND r.state IN ({_marks(states)})", [state.value for state in states]
-        else:
-            where, values = f"r.state IN ({_marks(states)})", [state.value for state in states]
-        rows = self._rows(
-            f"SELECT {_MESSAGE}, {_RECIPIENT} FROM recipient r JOIN message m ON m.id = r.message"
-            f" WHERE {where} ORDER BY r.message, r.number LIMIT ?",
-            *values,
-            limit,
-        )
-        width = len(Message._fields)
-        return [QueueRow(_message(row[:width]), _recipient(row[width:])) for row in rows]
+        return self.select(Selection(states=states), limit)
 
     def shape(self) -> QueueShape:
         """The open part of the queue in numbers."""
@@ -286,8 +273,7 @@ class Reader:
     def record(self, id: int) -> Record:
         """Everything about one message. Raises NotFound."""
         return Record(
-            self._message(id),
-            [_recipient(row) for row in self._rows(f"SELECT {_RECIPIENT} FROM recipient r WHERE r.message = ?", id)],
+            *self.recipients(id),
             [_attempt(row) for row in self._rows("SELECT * FROM attempt WHERE message = ? ORDER BY at, id", id)],
             [
                 JournalEntry(at=at, event=Event(event), message=message, facts=json.loads(facts))
