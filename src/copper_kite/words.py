@@ -10,8 +10,8 @@ from enum import StrEnum
 
 __all__ = [
     "CERTIFICATE_CAUSES",
-    "DOMAIN_CAUSES",
     "FINAL",
+    "FINAL_CAUSES",
     "MESSAGE_STAGES",
     "Action",
     "Cause",
@@ -85,6 +85,9 @@ class Action(StrEnum):
     PARK = "park"
     RELEASE = "release"
     REMOVE = "remove"
+    RETURN = "return"  # it fails now, and its sender is told
+    SEND_BY = "send by"  # another connector carries it
+    SEND_TO = "send to"  # another recipient gets it
 
 
 class Cause(StrEnum):
@@ -92,6 +95,7 @@ class Cause(StrEnum):
 
     REPLY = "reply"
     NO_CONNECTOR = "no connector"
+    RETURNED = "returned by hand"
     ALLOWANCE_USED = "allowance used"
     NAME_NOT_FOUND = "name not found"
     DOMAIN_NOT_FOUND = "domain not found"
@@ -131,8 +135,8 @@ class Cause(StrEnum):
     NEEDS_REQUIRETLS = "needs REQUIRETLS"
 
 
-# What a recipient's domain says of itself: no use in trying again, and nobody's fault but the address's.
-DOMAIN_CAUSES = frozenset({Cause.DOMAIN_NOT_FOUND, Cause.NULL_MX, Cause.MAIL_LOOP})
+# No use in trying again, and no connector's fault: what a recipient's domain says of itself, or an administrator.
+FINAL_CAUSES = frozenset({Cause.DOMAIN_NOT_FOUND, Cause.NULL_MX, Cause.MAIL_LOOP, Cause.RETURNED})
 
 # The next hop shows a certificate that is not believed.
 CERTIFICATE_CAUSES = frozenset(cause for cause in Cause if cause.value.startswith("certificate "))

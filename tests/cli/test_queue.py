@@ -56,6 +56,8 @@ def test_the_queue_from_all_sides(folder: Path, authority: CertificateFiles) -> 
             (("--to", "late_@crew.example"), []), (("--from", "ternferries.example"), both), (("--connector", "beacon"), both),
             (("--connector", "other"), []), (("--reason", "4.7.1"), both), (("--larger", "2KiB"), both[1:]),
             (("--older", "1h"), []), (("--who", "root"), both), (("--state", "failed"), ["gone@passenger.example"]),
+            (("--next-hop", "localhost:"), both), (("--next-hop", "elsewhere"), []), (("--subject", "LATE2"), both[1:]),
+            (("--subject", "%"), []),
         ):  # fmt: skip
             assert listed(config, *words) == found, words
         shape = json.loads(kite("queue", "--json", config=config).stdout)
@@ -78,9 +80,14 @@ def test_the_queue_from_all_sides(folder: Path, authority: CertificateFiles) -> 
             (("passenger.example",), {"late1@passenger.example", "gone@passenger.example"}),
             (("rota@ternferries.example", "--state", "delayed"), set(both)),
             (("--reason", "no mailbox"), {"gone@passenger.example"}),
-            (("--since", "1h", "--from", "ternferries.example"), {*both, "gone@passenger.example"}),
+            (("no mailbox",), {"gone@passenger.example"}),
+            (("late2",), {"late2@crew.example"}),
+            (("--until", "1h ago", "--to", "*.example"), set()),
+            (("--since", "1h ago", "--from", "ternferries.example"), {*both, "gone@passenger.example"}),
         ):  # fmt: skip
-            told = json.loads(kite("trace", *words, "--json", config=config).stdout)
+            done = kite("trace", *words, "--json", config=config)
+            assert (done.returncode == 1) == (not found), words
+            told = json.loads(done.stdout or b"[]")
             heard = (
                 {row["to"] for row in told}
                 if isinstance(told, list)
@@ -129,7 +136,19 @@ def test_the_queue_from_all_sides(folder: Path, authority: CertificateFiles) -> 
         config,
         {"late1@passenger.example": "delayed", "late2@crew.example": "queued", "gone@passenger.example": "removed"},
     )
-    assert kite("queue", "remove", "--from", "ternferries.example", "--yes", config=config).returncode == 0
+    done = kite(
+        "queue", "redirect", "--subject", "late1", "--to-recipient", "duty@crew.example", "--yes", config=config
+    )
+    assert b"1 recipient of 1 message: done; no server runs now" in done.stdout
+    assert "duty@crew.example" in listed(config) and "late1@passenger.example" not in listed(config)
+    unknown = kite("queue", "redirect", "--state", "queued", "--to-connector", "harbour", "--yes", config=config)
+    assert unknown.returncode == 2 and b"there are: beacon" in unknown.stderr
+    assert kite("queue", "redirect", "--state", "queued", "--yes", config=config).returncode == 2
+    assert kite("queue", "return", "--to", "duty@crew.example", "--yes", config=config).returncode == 0
+    assert listed(config, "--state", "failed") == ["duty@crew.example"]
+    (notice,) = [row for row in json.loads(kite("queue", "list", "--json", config=config).stdout) if not row["from"]]
+    assert notice["to"] == "rota@ternferries.example", "its sender is told"
+    assert kite("queue", "remove", "--to", "*.example", "--yes", config=config).returncode == 0
     assert b"Nothing waits." in kite("queue", config=config).stdout
 
 

@@ -11,18 +11,48 @@ from pathlib import Path
 import pytest
 
 from copper_kite.net.authority import CertificateFiles
-from copper_kite.relay.orders import carry_out
+from copper_kite.relay.decide import Retry
+from copper_kite.relay.delivery import Recorder
+from copper_kite.relay.notices import Notices
+from copper_kite.relay.orders import Orders
 from copper_kite.session.standin import Rule
 from copper_kite.smtp.replies import Reply
 from copper_kite.store.commit import want
+from copper_kite.store.ids import IdMaker
 from copper_kite.store.model import Message, Recipient, Wanted
 from copper_kite.store.reads import Reader
 from copper_kite.store.schema import connect_writer
 from copper_kite.words import FINAL, Action, State
+from tests.cli.test_commands import smart_host, take
 from tests.relay.test_relay import letter, records, talk
 from tests.support import Site, StoppedClock, converse, site
 
 MESSAGE = Message(7, 100.0, 500.0, "a@x.example", 4, False, False, "<m>", "l", "unix", "h", "", "ESMTP")
+TARGETS = {Action.SEND_BY: "second", Action.SEND_TO: "s@z.example"}
+
+
+def orders(*portions: bytes) -> Orders:
+    ids = IdMaker()
+    notices = Notices(server="quay1.example", postmaster="postmaster@quay1.example", ids=ids, late_after=1e9)
+    return Orders(Recorder(Retry([60.0]), ids, notices), lambda id: portions or (b"Subject: x\r\n\r\n",))
+
+
+def test_what_failed_and_is_gone_cannot_go_again() -> None:
+    """Without its content there is nothing to send; it can only be taken off the list."""
+    recipient = Recipient(7, 1, "r@y.example", State.FAILED)
+    for action in (Action.RETRY, Action.SEND_BY, Action.SEND_TO):
+        empty = Orders(orders().recorder, lambda id: ())
+        change, _ = empty.carry_out(MESSAGE, [recipient], [Wanted(5, 590.0, "root", action, 7, 1, "x")], 600.0)
+        assert not change.outcomes and not change.recipients and change.done == [5]
+
+
+def test_two_that_go_to_the_same_one_go_once() -> None:
+    """Of several recipients sent to one address, that one gets one copy."""
+    recipients = [Recipient(7, number, f"r{number}@y.example", State.DELAYED) for number in (1, 2)]
+    wanted = [Wanted(n, 1.0, "root", Action.SEND_TO, 7, n, "s@z.example") for n in (1, 2)]
+    change, _ = orders().carry_out(MESSAGE, recipients, wanted, 2.0)
+    assert [added.address for added in change.recipients] == ["s@z.example"]
+    assert [outcome.state for outcome in change.outcomes] == [State.REMOVED, State.REMOVED]
 
 
 @pytest.mark.parametrize(
@@ -31,6 +61,9 @@ MESSAGE = Message(7, 100.0, 500.0, "a@x.example", 4, False, False, "<m>", "l", "
         (Action.RETRY, {State.QUEUED: State.QUEUED, State.DELAYED: State.QUEUED, State.FAILED: State.QUEUED}),
         (Action.PARK, {State.QUEUED: State.PARKED, State.DELAYED: State.PARKED}),
         (Action.RELEASE, {State.PARKED: State.QUEUED}),
+        (Action.RETURN, dict.fromkeys((State.QUEUED, State.DELAYED, State.PARKED), State.FAILED)),
+        (Action.SEND_BY, dict.fromkeys((State.QUEUED, State.DELAYED, State.PARKED, State.FAILED), State.QUEUED)),
+        (Action.SEND_TO, dict.fromkeys((State.QUEUED, State.DELAYED, State.PARKED, State.FAILED), State.REMOVED)),
         (Action.REMOVE, dict.fromkeys((State.QUEUED, State.DELAYED, State.PARKED, State.FAILED), State.REMOVED)),
     ],
 )
@@ -38,7 +71,9 @@ def test_each_action_on_each_state(action: Action, moves: dict[State, State]) ->
     """What has ended stays as it is, but for what failed."""
     for state in State:
         recipient = Recipient(7, 1, "r@y.example", state, 3, 450.0, "beacon", "451 later", 200.0)
-        change = carry_out(MESSAGE, [recipient], [Wanted(5, 590.0, "root", action, 7, 1)], 600.0)
+        change, notices = orders().carry_out(
+            MESSAGE, [recipient], [Wanted(5, 590.0, "root", action, 7, 1, TARGETS.get(action, ""))], 600.0
+        )
         assert change.done == [5]
         if state not in moves:
             assert not change.outcomes and not change.journal
@@ -46,26 +81,33 @@ def test_each_action_on_each_state(action: Action, moves: dict[State, State]) ->
         (outcome,) = change.outcomes
         assert (outcome.state, outcome.attempts) == (moves[state], 3)
         assert outcome.next_try == (600.0 if moves[state] is State.QUEUED else None)
-        assert change.journal[0].facts == {"action": action.value, "who": "root", "recipients": ["r@y.example"]}
-        assert change.extended == ([(1000.0, 7)] if state is State.FAILED and action is Action.RETRY else ())
+        told = {"action": action.value, "who": "root", "recipients": ["r@y.example"]}
+        assert change.journal[0].facts == (told | {"to": TARGETS[action]} if action in TARGETS else told)
+        assert change.extended == ([(1000.0, 7)] if state is State.FAILED and action is not Action.REMOVE else ())
+        assert bool(notices) == (action is Action.RETURN), "whose sender is told"
+        assert change.sent_by == ([("second", 7, 1)] if action is Action.SEND_BY else [])
+        if action is Action.SEND_TO:
+            (added,) = change.recipients
+            assert (added.address, added.number, added.asked) == ("s@z.example", 2, "ORCPT=rfc822;r@y.example")
+            assert outcome.reply == "sent to s@z.example instead"
 
 
 def test_the_last_word_counts() -> None:
     """Several at once, in their order; and what is wanted of somebody who is not there is done with."""
     recipient = Recipient(7, 1, "r@y.example", State.DELAYED)
-    orders = [Wanted(n, 1.0, "root", action, 7, number) for n, (action, number) in enumerate(
+    wanted = [Wanted(n, 1.0, "root", action, 7, number) for n, (action, number) in enumerate(
         [(Action.PARK, 1), (Action.RELEASE, 1), (Action.REMOVE, 1), (Action.RETRY, 1), (Action.RETRY, 9)]
     )]  # fmt: skip
-    change = carry_out(MESSAGE, [recipient], orders, 2.0)
+    change, _ = orders().carry_out(MESSAGE, [recipient], wanted, 2.0)
     assert [outcome.state for outcome in change.outcomes] == [State.REMOVED] and list(change.done) == [0, 1, 2, 3, 4]
     assert [entry.facts["action"] for entry in change.journal] == ["park", "release", "remove"]
 
 
-def ask(here: Site, action: Action, *states: State) -> None:
+def ask(here: Site, action: Action, *states: State, target: str = "") -> None:
     connection = connect_writer(here.loaded.data)
     with here.reader() as reader:
         rows = reader.queue(states)
-    want(connection, [Wanted(0, 0.0, "root", action, row.message.id, row.recipient.number) for row in rows])
+    want(connection, [Wanted(0, 0.0, "root", action, row.message.id, row.recipient.number, target) for row in rows])
     connection.close()
     os.kill(os.getpid(), signal.SIGUSR1)
 
@@ -119,6 +161,46 @@ def test_what_is_on_its_way_has_its_turn_afterwards(folder: Path, authority: Cer
             (record,) = records(here)
             assert [attempt.code for attempt in record.attempts] == [451] and record.recipients[0].attempts == 1
             assert not here.caught
+
+    asyncio.run(live())
+
+
+SECOND = '[[connector]]\nname = "second"\nrecipients = ["nowhere.example"]\nhosts = ["localhost:{}"]\n'
+
+
+def test_returned_and_sent_elsewhere(folder: Path, authority: CertificateFiles) -> None:
+    """What is returned fails with a notice; what is redirected goes through the other connector, or to the other."""
+    rules = (Rule("late@*", Reply(451, "4.7.1", "later")),)
+
+    (folder / "second").mkdir()
+
+    async def live() -> None:
+        async with smart_host(folder / "second", authority) as (hop, caught):
+            extra = SECOND.format(hop) + 'trust = "ca.pem"\ncredential = "beacon"\n'
+            async with site(folder, authority, rules=rules, clock=StoppedClock(), extra=extra) as here:
+                await converse(here.port, talk(letter("late@x.example")))
+                await here.until(lambda reader: states(here) == [State.DELAYED])
+                ask(here, Action.SEND_BY, State.DELAYED, target="second")
+                assert (await take(caught)).recipients == ("late@x.example",)
+                await here.until(lambda reader: states(here) == [State.RELAYED])
+                (record,) = records(here)
+                assert (record.recipients[0].connector, record.recipients[0].next_hop) == ("second", f"localhost:{hop}")
+
+                await converse(here.port, talk(letter("late@x.example")))
+                await here.until(lambda reader: states(here) == [State.RELAYED, State.DELAYED])
+                ask(here, Action.SEND_TO, State.DELAYED, target="duty@crew.example")
+                assert (await here.until_caught(1))[0].recipients == ("duty@crew.example",)
+                await here.until(lambda reader: states(here) == [State.RELAYED, State.REMOVED, State.RELAYED])
+
+                await converse(here.port, talk(letter("late@x.example")))
+                await here.until(lambda reader: states(here)[3:] == [State.DELAYED])
+                ask(here, Action.RETURN, State.DELAYED)
+                notice = (await here.until_caught(2))[1]
+                assert notice.file is not None and b"An administrator gave it up" in notice.file.read_bytes()
+                assert notice.reverse_path == ""
+                await here.until(lambda reader: states(here)[3:] == [State.FAILED])
+                with here.reader() as reader:
+                    assert [state.last_bad is None for state in reader.connectors() if state.name == "second"] == [True]
 
     asyncio.run(live())
 

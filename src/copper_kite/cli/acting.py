@@ -1,4 +1,5 @@
-"""`kite queue retry`, `park`, `release`, `remove`: by ids or the filters of the list, with the server or without."""
+"""`kite queue retry`, `park`, `release`, `remove`, `return`, `redirect`: by ids or the filters of the list, with the
+server or without."""
 
 from __future__ import annotations
 
@@ -7,7 +8,7 @@ import pwd
 import signal
 import time
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import click
 
@@ -17,10 +18,11 @@ from copper_kite.cli.selecting import filters, selection
 if TYPE_CHECKING:
     from pathlib import Path
 
+    from copper_kite.settings.load import Loaded
     from copper_kite.store.model import QueueRow, Wanted
     from copper_kite.words import Action
 
-__all__ = ["make_action"]
+__all__ = ["make_action", "redirect"]
 
 ANSWER_SECONDS = 5.0  # what the running server may take
 SHOWN = 10  # recipients listed before it is asked
@@ -29,6 +31,8 @@ _HELP = {
     "park": "Let it wait, without a try, until it is released.",
     "release": "Let what is parked go on.",
     "remove": "Take it out of the queue for good: it is not sent, and nobody is told.",
+    "return": "Give it up now: it fails, and its sender is told.",
+    "redirect": "Have another connector carry it, or another recipient get it.",
 }
 
 
@@ -41,26 +45,83 @@ def make_action(name: str) -> click.Command:
     @click.option("--yes", is_flag=True, help="Do not ask.")
     @click.pass_obj
     def command(config: str | None, /, ids: tuple[str, ...], yes: bool, **given: Any) -> None:
-        from copper_kite.store.reads import Reader
         from copper_kite.words import Action
 
-        if not ids and not any(value for value in given.values()):
-            raise click.UsageError("name messages by ID, or by a filter such as --to or --state")
-        loaded, action = load_settings(config), Action(name)
-        with Reader(loaded.data) as reader:
-            rows = _meant(reader, action, ids, given)
-        if not rows:
-            click.echo(f"There is nothing to {name}.")
-            return
-        messages = len({row.message.id for row in rows})
-        _show(rows)
-        what = f"{len(rows)} recipient{'s' * (len(rows) > 1)} of {messages} message{'s' * (messages > 1)}"
-        if not yes and not click.confirm(f"{name.capitalize()} {what}?"):
-            return
-        done = _have_done(loaded.data, action, rows)
-        click.echo(f"{what}: {done}")
+        _act(load_settings(config), _Deed(name, Action(name)), ids, given, yes=yes)
 
     return command
+
+
+@click.command("redirect", help=f"{_HELP['redirect']}\n\nNames messages by ID, or by the filters of `kite queue list`.")
+@click.argument("ids", nargs=-1, metavar="[ID...]")
+@filters
+@click.option("--to-connector", metavar="NAME", default="", help="From now on this connector carries it.")
+@click.option("--to-recipient", metavar="ADDRESS", default="", help="It goes to this address instead.")
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@click.pass_obj
+def redirect(
+    config: str | None,
+    /,
+    ids: tuple[str, ...],
+    to_connector: str,
+    to_recipient: str,
+    yes: bool,
+    **given: Any,
+) -> None:
+    """One of the two options says where to."""
+    from copper_kite.words import Action
+
+    loaded = load_settings(config)
+    if bool(to_connector) == bool(to_recipient):
+        raise click.UsageError("say where to: --to-connector NAME, or --to-recipient ADDRESS")
+    if to_connector:
+        names = [entry.name for entry in loaded.settings.connector if entry.enabled]
+        if to_connector not in names:
+            known = ", ".join(names) or "none"
+            raise click.UsageError(f"no connector {to_connector!r} that is enabled; there are: {known}")
+        deed = _Deed(f"redirect to connector {to_connector}", Action.SEND_BY, to_connector)
+    else:
+        deed = _Deed(f"redirect to {to_recipient}", Action.SEND_TO, _whole_address(loaded, to_recipient))
+    _act(loaded, deed, ids, given, yes=yes)
+
+
+def _whole_address(loaded: Loaded, address: str) -> str:
+    """An address as it leaves. Raises UsageError."""
+    from copper_kite.routing.outward import Outward
+
+    found = Outward(loaded.settings.identity, loaded.server_name).recipient(address)
+    if found is None:
+        raise click.UsageError(f"{address!r} is not an address that mail can leave for")
+    return found
+
+
+class _Deed(NamedTuple):
+    """What is to be done: in words, as an action, and where to, where that matters."""
+
+    words: str
+    action: Action
+    target: str = ""
+
+
+def _act(loaded: Loaded, deed: _Deed, ids: Sequence[str], given: dict[str, Any], *, yes: bool) -> None:
+    """Show what is meant, ask, and have it done."""
+    from copper_kite.store.reads import Reader
+
+    if not ids and not any(value for value in given.values()):
+        raise click.UsageError("name messages by ID, or by a filter such as --to or --state")
+    with Reader(loaded.data) as reader:
+        rows = _meant(reader, deed.action, ids, given)
+    if not rows:
+        click.echo(f"There is nothing to {deed.words}.")
+        return
+    messages = len({row.message.id for row in rows})
+    _show(rows)
+    what = f"{len(rows)} recipient{'s' * (len(rows) > 1)} of {messages} message{'s' * (messages > 1)}"
+    first, _, rest = deed.words.partition(" ")
+    if not yes and not click.confirm(f"{first.capitalize()} {what}{f' {rest}' * bool(rest)}?"):
+        return
+    done = _have_done(loaded, deed, rows)
+    click.echo(f"{what}: {done}")
 
 
 def _meant(reader: Any, action: Action, ids: Sequence[str], given: dict[str, Any]) -> list[QueueRow]:
@@ -81,16 +142,17 @@ def _show(rows: Sequence[QueueRow]) -> None:
         click.echo(f"… and {len(rows) - SHOWN} more")
 
 
-def _have_done(folder: Path, action: Action, rows: Sequence[QueueRow]) -> str:
+def _have_done(loaded: Loaded, deed: _Deed, rows: Sequence[QueueRow]) -> str:
     """Note what is wanted, and have the running server do it; or do it, where none runs."""
     from copper_kite.store.folder import running_server
     from copper_kite.store.model import Wanted
 
     now, who = time.time(), pwd.getpwuid(os.getuid()).pw_name
-    wanted = [Wanted(0, now, who, action, row.message.id, row.recipient.number) for row in rows]
+    wanted = [Wanted(0, now, who, deed.action, row.message.id, row.recipient.number, deed.target) for row in rows]
+    folder = loaded.data
     running = running_server(folder)
     if running is None:
-        _do(folder, wanted)
+        _do(loaded, wanted)
         return "done; no server runs now"
     numbers = _note(folder, wanted)
     os.kill(running.pid, signal.SIGUSR1)
@@ -120,15 +182,19 @@ def _answer(folder: Path, numbers: set[int]) -> str:
     return "done"
 
 
-def _do(folder: Path, wanted: Sequence[Wanted]) -> None:
+def _do(loaded: Loaded, wanted: Sequence[Wanted]) -> None:
     """Without a server: under its lock, so that none starts meanwhile."""
-    from copper_kite.relay.orders import carry_out
+    from copper_kite.relay.decide import Retry
+    from copper_kite.relay.delivery import Recorder
+    from copper_kite.relay.notices import make_notices
+    from copper_kite.relay.orders import Orders
     from copper_kite.store.commit import commit, rows_of
     from copper_kite.store.folder import FolderLock
+    from copper_kite.store.ids import IdMaker
     from copper_kite.store.reads import Reader
     from copper_kite.store.schema import connect_writer
 
-    now = time.time()
+    now, folder = time.time(), loaded.data
     lock = FolderLock(folder, now)
     try:
         connection = connect_writer(folder)
@@ -136,7 +202,10 @@ def _do(folder: Path, wanted: Sequence[Wanted]) -> None:
         for one in wanted:
             by_message.setdefault(one.message, []).append(one)
         with Reader(folder) as reader:
-            changes = [carry_out(*reader.recipients(id), ones, now) for id, ones in by_message.items()]
+            ids = IdMaker(reader.last_id())
+            recorder = Recorder(Retry(loaded.settings.retry.waits), ids, make_notices(loaded, ids))
+            orders = Orders(recorder, reader.content)
+            changes = [orders.carry_out(*reader.recipients(id), ones, now)[0] for id, ones in by_message.items()]
         faults = [fault for fault in commit(connection, [rows_of(change) for change in changes]) if fault]
         connection.close()
         if faults:

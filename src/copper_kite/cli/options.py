@@ -10,7 +10,7 @@ import click
 if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
 
-__all__ = ["DURATION", "PACE", "SIZE", "Endpoints", "json_option", "load_settings"]
+__all__ = ["DURATION", "INSTANT", "PACE", "SIZE", "Endpoints", "json_option", "load_settings"]
 
 
 class _Unit(click.ParamType):  # type: ignore[type-arg]  # generic only in the newest click
@@ -49,6 +49,22 @@ class Endpoints(_Unit):
         return parse_endpoint(value, default_port=self._default_port)
 
 
+class _Instant(_Unit):
+    """A point in time, as people write it."""
+
+    def __init__(self) -> None:
+        super().__init__("time")
+
+    def parse(self, value: str) -> Any:
+        """Raises ValueError."""
+        import time
+
+        from copper_kite.settings.units import parse_instant
+
+        return parse_instant(value, time.time())
+
+
+INSTANT = _Instant()
 DURATION, SIZE, PACE = _Unit("duration"), _Unit("size"), _Unit("pace")
 
 

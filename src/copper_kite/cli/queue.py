@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from copper_kite.cli.acting import make_action
+from copper_kite.cli.acting import make_action, redirect
 from copper_kite.cli.options import json_option, load_settings
 from copper_kite.cli.selecting import filters, selection
 from copper_kite.cli.show import STATE_COLOURS, age, cut, json_time, print_json, print_table, size
@@ -33,8 +33,9 @@ def queue(ctx: click.Context, as_json: bool) -> None:
         show_shape(load_settings(ctx.obj), as_json=as_json)
 
 
-for _action in ("retry", "park", "release", "remove"):
+for _action in ("retry", "park", "release", "remove", "return"):
     queue.add_command(make_action(_action))
+queue.add_command(redirect)
 
 
 @queue.command("list")

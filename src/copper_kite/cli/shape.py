@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 __all__ = ["show_one", "show_shape"]
 
-BY = ("state", "connector", "reason", "domain")
+BY = ("state", "connector", "next hop", "reason", "domain")
 MOST = 8  # groups shown of each kind
 
 
@@ -28,14 +28,14 @@ def show_shape(loaded: Loaded, *, as_json: bool) -> None:
         groups = {by: reader.groups(by) for by in BY}
     now = time.time()
     if as_json:
-        print_json({by: [_group_json(group) for group in found] for by, found in groups.items()})
+        print_json({by.replace(" ", "_"): [_group_json(group) for group in found] for by, found in groups.items()})
         return
     if not groups["state"]:
         click.echo("Nothing waits.")
         return
     for by in BY:
         _show_groups(by, groups[by], now)
-    click.echo("kite queue list shows them, by the same words: --state, --connector, --reason, --to DOMAIN")
+    click.echo("kite queue list shows them, by the same words: --state --connector --next-hop --reason --to DOMAIN")
 
 
 def _show_groups(by: str, groups: Sequence[QueueGroup], now: float) -> None:

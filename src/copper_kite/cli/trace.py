@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import time
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from copper_kite.cli.options import DURATION, json_option, load_settings
+from copper_kite.cli.options import INSTANT, json_option, load_settings
 from copper_kite.cli.queue import row_json
 from copper_kite.cli.refused import show_refused
 from copper_kite.cli.selecting import filters, selection
@@ -27,7 +28,7 @@ from copper_kite.cli.show import (
 
 if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
-    from copper_kite.store.model import Attempt, QueueRow
+    from copper_kite.store.model import Attempt, QueueRow, Selection
     from copper_kite.store.reads import Reader
     from copper_kite.trace.story import Story
 
@@ -37,7 +38,8 @@ __all__ = ["load_story", "show_story", "story_json", "trace"]
 @click.command()
 @click.argument("what", required=False)
 @filters
-@click.option("--since", type=DURATION, metavar="DURATION", help="Not older than this; with --refused else 1d.")
+@click.option("--since", type=INSTANT, metavar="TIME", help="Taken then or later, as in '2h ago', 09:00.")
+@click.option("--until", type=INSTANT, metavar="TIME", help="Taken then or before.")
 @click.option("--limit", type=click.IntRange(1), default=50, show_default=True, help="Lines of a list at most.")
 @click.option("--dialogue", is_flag=True, help="Every line that was said in attempts that did not succeed.")
 @click.option("--refused", is_flag=True, help="Instead: what listeners did not take, by client, reason and count.")
@@ -48,6 +50,7 @@ def trace(
     /,
     what: str | None,
     since: float | None,
+    until: float | None,
     limit: int,
     dialogue: bool,
     refused: bool,
@@ -56,19 +59,24 @@ def trace(
 ) -> None:
     """A message's story, and the verdict.
 
-    WHAT is an id, or the beginning of one that only one message has; a Message-ID; or the address (or domain) of a
-    sender or recipient. Filters narrow it; of several messages, a list is shown.
+    WHAT is an id, or the beginning of one that only one message has; a Message-ID; the address (or domain) of a
+    sender or recipient; or words of the subject, of an address or of the last reply. Filters narrow it; of several
+    messages, a list is shown.
     """
+    from copper_kite.errors import NotFound
     from copper_kite.store.reads import Reader
 
     loaded = load_settings(config)
     if refused:
-        if what is not None or any(given.values()):
+        if what is not None or until is not None or any(given.values()):
             raise click.UsageError("--refused has no filters but --since")
-        show_refused(loaded, 86400.0 if since is None else since, as_json=as_json)
+        show_refused(loaded, 86400.0 if since is None else time.time() - since, as_json=as_json)
         return
     with Reader(loaded.data) as reader:
-        rows = _found(reader, what, since, given)
+        chosen = _meant(reader, what, since, until, given)
+        rows = reader.select(chosen, limit + 1, newest=True)
+        if not rows:
+            raise NotFound(what or "like that")
         ids = list(dict.fromkeys(row.message.id for row in rows))
         if len(ids) > 1:
             _show_list(rows, limit, as_json=as_json)
@@ -80,33 +88,34 @@ def trace(
         show_story(story, dialogue=dialogue)
 
 
-def _found(reader: Reader, what: str | None, since: float | None, given: dict[str, Any]) -> list[QueueRow]:
-    """The recipients of the messages that are meant. Raises NotFound, Ambiguous, or UsageError for nothing at all."""
+def _meant(
+    reader: Reader, what: str | None, since: float | None, until: float | None, given: dict[str, Any]
+) -> Selection:
+    """The recipients that are meant. Raises Ambiguous, or UsageError for nothing at all."""
     from copper_kite.errors import NotFound
     from copper_kite.words import State
 
     chosen = selection(reader, (), given)
-    if what is None and since is None and not any(given.values()):
+    if what is None and since is None and until is None and not any(given.values()):
         raise click.UsageError("say what: an id, a Message-ID, an address, or a filter such as --to or --state")
-    if what is not None and what.startswith("<") and "@" in what:
-        chosen = chosen._replace(message_id=what)
-    elif what is not None and ("@" in what or "." in what):
-        chosen = chosen._replace(anyone=what)
-    elif what is not None:
-        chosen = chosen._replace(ids=[reader.resolve(what)])
-    rows = reader.select(
-        chosen._replace(states=chosen.states or tuple(State), since=None if since is None else time.time() - since)
-    )
-    if not rows:
-        raise NotFound(what or "like that")
-    return rows
+    chosen = chosen._replace(states=chosen.states or tuple(State), since=since)
+    if until is not None:
+        chosen = chosen._replace(older=until if chosen.older is None else min(until, chosen.older))
+    if what is None:
+        return chosen
+    if what.startswith("<") and "@" in what:
+        return chosen._replace(message_id=what)
+    with contextlib.suppress(NotFound):
+        return chosen._replace(ids=[reader.resolve(what)])
+    if " " not in what and ("@" in what or "." in what.strip(".")):
+        return chosen._replace(anyone=what)
+    return chosen._replace(text=what)
 
 
 def _show_list(rows: list[QueueRow], limit: int, *, as_json: bool) -> None:
     """Several messages, the latest first."""
     from copper_kite.store.ids import id_text
 
-    rows = rows[::-1]
     if as_json:
         print_json([row_json(row) for row in rows[:limit]])
         return
@@ -122,7 +131,7 @@ def _show_list(rows: list[QueueRow], limit: int, *, as_json: bool) -> None:
         colours=STATE_COLOURS,
     )  # fmt: skip
     if len(rows) > limit:
-        click.echo(f"… and {len(rows) - limit} more; --limit, or a filter, or --since")
+        click.echo("… and more; --limit, or a filter, or --since")
     click.echo("kite trace ID tells the story of one")
 
 

@@ -6,9 +6,10 @@ import re
 from collections.abc import Iterable
 from functools import lru_cache
 
-__all__ = ["MAX_MESSAGE_ID", "Header", "all_values", "header_end", "scan_header"]
+__all__ = ["MAX_MESSAGE_ID", "MAX_SUBJECT", "Header", "all_values", "decode_words", "header_end", "scan_header"]
 
 MAX_MESSAGE_ID = 998  # characters kept
+MAX_SUBJECT = 200  # characters kept
 
 _FOLD = re.compile(rb"\r?\n(?=[ \t])")
 
@@ -44,6 +45,19 @@ def all_values(header: Header, names: Iterable[bytes]) -> list[str]:
     """The values of all fields with one of these names, unfolded."""
     found = [match[1] for name in names for match in _field(name).finditer(header.octets)]
     return [_FOLD.sub(b"", value).strip().decode("utf-8", "replace") for value in found]
+
+
+def decode_words(text: str) -> str:
+    """`text` with its encoded words as what they mean (RFC 2047); as it is where they are broken."""
+    if "=?" not in text:
+        return text
+    from email.errors import HeaderParseError
+    from email.header import decode_header, make_header
+
+    try:
+        return str(make_header(decode_header(text)))
+    except (HeaderParseError, LookupError, ValueError):
+        return text
 
 
 def header_end(content: bytes) -> int:

@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable
 from typing import NamedTuple
 
-from copper_kite.mail.header import MAX_MESSAGE_ID, Header, header_end
+from copper_kite.mail.header import MAX_MESSAGE_ID, MAX_SUBJECT, Header, decode_words, header_end
 from copper_kite.mail.readdress import complete_addresses
 from copper_kite.mail.received import format_date
 
@@ -14,7 +14,7 @@ __all__ = ["Submitted", "take_in"]
 
 _FIELDS = re.compile(rb"\r\n([!-9;-~]+)[ \t]*:([^\r\n]*)")
 _HIDDEN = re.compile(rb"(?im)^(?:resent-)?bcc[ \t]*:(?:[^\r\n]|\r\n[ \t])*\r\n")
-_DATE, _ID, _AUTHOR, _BLIND, _HOP = range(5)
+_DATE, _ID, _AUTHOR, _BLIND, _HOP, _SUBJECT = range(6)
 _KINDS = {
     b"date": _DATE,
     b"message-id": _ID,
@@ -24,15 +24,17 @@ _KINDS = {
     b"bcc": _BLIND,
     b"resent-bcc": _BLIND,
     b"received": _HOP,
+    b"subject": _SUBJECT,
 }
 
 
 class Submitted(NamedTuple):
-    """The content as it is kept, its Message-ID, and how many servers it had passed."""
+    """The content as it is kept, its Message-ID, how many servers it had passed, and its subject."""
 
     content: bytes
     message_id: str
     hops: int
+    subject: str
 
 
 def take_in(
@@ -46,7 +48,7 @@ def take_in(
     end = header_end(content)
     fields = _FIELDS.findall(content, start - 2, end)
     dated = blind = local = False
-    message_id, hops = None, 0
+    message_id, hops, subject = None, 0, b""
     for name, value in fields:
         kind = _KINDS.get(name.lower())
         if kind is None:
@@ -59,8 +61,11 @@ def take_in(
             local = local or (outward is not None and not _is_outward(value, outward))
         elif kind == _BLIND:
             blind = True
+        elif kind == _SUBJECT:
+            subject = subject or value
         else:
             hops += 1
+    shown_subject = _subject(subject, content, start, end)
     if blind:
         content = content[:start] + _HIDDEN.sub(b"", content[start:end]) + content[end:]
     if local and outward is not None:
@@ -75,7 +80,14 @@ def take_in(
             added += f"Message-ID: {message_id}\r\n".encode()
         headless = content[start : start + 2] != b"\r\n" and not (fields and content.startswith(fields[0][0], start))
         content = content[:start] + added + (b"\r\n" if headless else b"") + content[start:]
-    return Submitted(content, message_id, hops)
+    return Submitted(content, message_id, hops, shown_subject)
+
+
+def _subject(first: bytes, content: bytes, start: int, end: int) -> str:
+    """The subject as people read it; `first` is the first line of its field."""
+    folded = content.find(b"\r\n ", start, end) >= 0 or content.find(b"\r\n\t", start, end) >= 0
+    text = Header(content[start:end]).value(b"Subject") if folded else first.strip().decode("utf-8", "replace")
+    return decode_words(text)[:MAX_SUBJECT]
 
 
 def _is_outward(value: bytes, outward: Callable[[str], str | None]) -> bool:

@@ -21,7 +21,7 @@ from copper_kite.smtp.transaction import Envelope, Result, misfit
 from copper_kite.store.ids import IdMaker
 from copper_kite.store.model import Attempt, Change, Outcome
 from copper_kite.verdict.judge import side_of
-from copper_kite.words import DOMAIN_CAUSES, Cause, Stage, State
+from copper_kite.words import FINAL_CAUSES, Cause, Stage, State
 
 __all__ = ["Recorder", "Report", "Stop", "unfit"]
 
@@ -87,7 +87,8 @@ class Recorder:
             return self._relayed(report, now, session, plan), ()
         fates = self._fates(job, report.results, report.stop, now)
         if all(_waits_on(fate) and not self._notices.has_become_late(fate, job.message, now) for fate in fates):
-            return Change(outcomes=[_outcome(fate, job.connector, now) for fate in fates]), ()
+            where = _next_hop(job, session, report.stop)
+            return Change(outcomes=[_outcome(fate, job.connector, where, now) for fate in fates]), ()
         worst = max(fates, key=lambda fate: _RANK[fate.state])
         attempt = self._attempt(report, fates, worst, plan)
         passed_on = session is not None and "DSN" in session.capabilities
@@ -96,7 +97,7 @@ class Recorder:
             messages=[fresh.message for fresh, _ in notices],
             recipients=[recipient for fresh, _ in notices for recipient in fresh.recipients],
             content=[(fresh.message.id, 0, fresh.content or b"") for fresh, _ in notices],
-            outcomes=[_outcome(fate, job.connector, now) for fate in fates],
+            outcomes=[_outcome(fate, job.connector, attempt.next_hop, now) for fate in fates],
             attempts=[attempt],
             journal=[entry for _, entries in notices for entry in entries],
             finished=[job.message.id] if job.whole and all(fate.state is State.RELAYED for fate in fates) else (),
@@ -106,7 +107,7 @@ class Recorder:
     def _relayed(self, report: Report, now: float, session: ClientSession, plan: Plan) -> Change:
         """All went well, as it mostly does: the same record by the short way."""
         job = report.job
-        connector, outcomes, results, said = job.connector, [], [], ""
+        connector, where, outcomes, results, said = job.connector, session.plan.where, [], [], ""
         for recipient, result in zip(job.recipients, report.results, strict=True):
             said = str(result.reply)
             results.append([recipient.address, _RELAYED.value, result.stage.value, said])
@@ -120,6 +121,7 @@ class Recorder:
                     connector,
                     said[:MAX_REPLY_KEPT],
                     now,
+                    where,
                 )
             )
         reply = report.results[-1].reply
@@ -129,7 +131,7 @@ class Recorder:
             report.began,
             report.seconds,
             connector,
-            session.plan.where,
+            where,
             session.address,
             _ACCEPT,
             "",
@@ -153,7 +155,7 @@ class Recorder:
             else:
                 assert stop is not None
                 state = State.DELAYED if stop.reply is None else classify(stop.stage, stop.reply)
-                state = State.FAILED if stop.cause in DOMAIN_CAUSES else state
+                state = State.FAILED if stop.cause in FINAL_CAUSES else state
                 sent = "unsent" not in stop.facts
                 fate = Fate(recipient, state, stop.stage, stop.cause, stop.reply, stop.text, sent=sent)
             if stop is not None and result is None and "until" in stop.facts and now < job.message.expires:
@@ -253,7 +255,7 @@ def _side(fate: Fate) -> Any:
     return side_of(fate.stage, fate.cause, reply.code if reply else None, reply.enhanced if reply else "", fate.text)
 
 
-def _outcome(fate: Fate, connector: str, now: float) -> Outcome:
+def _outcome(fate: Fate, connector: str, next_hop: str, now: float) -> Outcome:
     recipient = fate.recipient
     return Outcome(
         message=recipient.message,
@@ -264,4 +266,5 @@ def _outcome(fate: Fate, connector: str, now: float) -> Outcome:
         connector=connector,
         reply=fate.said[:MAX_REPLY_KEPT],
         at=now,
+        next_hop=next_hop,
     )

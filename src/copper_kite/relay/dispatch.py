@@ -23,8 +23,8 @@ from copper_kite.relay.job import Fresh, Job
 from copper_kite.relay.lane import Lane
 from copper_kite.relay.ledger import Ledger
 from copper_kite.relay.log import Log
-from copper_kite.relay.notices import Notices
-from copper_kite.relay.orders import carry_out
+from copper_kite.relay.notices import make_notices
+from copper_kite.relay.orders import Orders
 from copper_kite.routing.choose import Router
 from copper_kite.routing.plan import make_plan, make_plans
 from copper_kite.settings.load import Loaded
@@ -34,7 +34,7 @@ from copper_kite.smtp.replies import Reply
 from copper_kite.store.ids import IdMaker, id_text
 from copper_kite.store.model import Change, JournalEntry, Message, Recipient, Wanted
 from copper_kite.store.reads import Reader
-from copper_kite.words import Cause, Stage, State
+from copper_kite.words import Cause, Event, Stage, State
 
 __all__ = ["Dispatcher", "Submit"]
 
@@ -87,18 +87,12 @@ class Dispatcher:
     def _take_up(self, loaded: Loaded) -> list[Job]:
         """Go by `loaded`. Lanes that stay the same stay open; the jobs that waited for others are returned."""
         self._loaded = loaded
-        domain = loaded.settings.identity.domain or loaded.server_name
         retry = Retry(loaded.settings.retry.waits)
-        self._notices = Notices(
-            server=loaded.server_name,
-            postmaster=f"postmaster@{domain}",
-            ids=self._ids,
-            late_after=loaded.settings.retry.notice_after,
-            copy_to=loaded.settings.retry.notice_copy,
-        )
+        self._notices = make_notices(loaded, self._ids)
         self._recorder = Recorder(retry, self._ids, self._notices)
         self._limits = {entry.name: entry.max_size for entry in loaded.settings.connector if entry.max_size is not None}
         self._router = Router(loaded.settings.connector)
+        self._enabled = {entry.name for entry in loaded.settings.connector if entry.enabled}
         for connector in loaded.settings.connector:
             ledger = self._ledgers.get(connector.name)
             if ledger is None or ledger.allowances != connector.allowance:
@@ -121,6 +115,7 @@ class Dispatcher:
 
     def do_what_is_wanted(self) -> None:
         """Carry out what an administrator wants; what is in hand now has its turn when it no longer is."""
+        orders = Orders(self._recorder, self._reader.content)
         wanted: dict[int, list[Wanted]] = {}
         for one in self._reader.wanted():
             wanted.setdefault(one.message, []).append(one)
@@ -130,21 +125,23 @@ class Dispatcher:
                 continue
             try:
                 message, recipients = self._reader.recipients(id)
-                change = carry_out(message, recipients, ones, self._clock.now())
+                change, notices = orders.carry_out(message, recipients, ones, self._clock.now())
             except NotFound:
-                change = Change(done=[one.number for one in ones])
+                change, notices = Change(done=[one.number for one in ones]), ()
             self._being_done.add(id)  # until then nothing of it may leave
-            self._submit(change, partial(self._done, id, change))
+            self._submit(change, partial(self._done, id, change, notices))
 
-    def _done(self, id: int, change: Change, error: KiteError | None) -> None:
+    def _done(self, id: int, change: Change, notices: Sequence[Fresh], error: KiteError | None) -> None:
         self._being_done.discard(id)
         if error is not None:
             self._loop.call_later(RECORD_AGAIN_SECONDS, self.do_what_is_wanted)
             return
-        for entry in change.journal:
+        for entry in (entry for entry in change.journal if entry.event is Event.ORDERED):
             facts = {**entry.facts, "recipients": len(entry.facts["recipients"])}
             self.log.write("notice", "ordered", id=id_text(id), **facts)
-        if any(outcome.state is State.QUEUED for outcome in change.outcomes):
+        for notice in notices:
+            self.offer(notice)
+        if change.recipients or any(outcome.state is State.QUEUED for outcome in change.outcomes):
             self._refill()
 
     def reload(self, loaded: Loaded) -> None:
@@ -246,7 +243,9 @@ class Dispatcher:
     def _grouped(self, message: Message, recipients: Iterable[Recipient]) -> dict[tuple[str, str], list[Recipient]]:
         groups: dict[tuple[str, str], list[Recipient]] = {}
         for recipient in recipients:
-            name = self._router.carrier(recipient.address, message.reverse_path)
+            name = recipient.via  # which an administrator chose, as long as there is one of that name
+            if name not in self._enabled:
+                name = self._router.carrier(recipient.address, message.reverse_path)
             domain = recipient.address.rpartition("@")[2].lower() if name in self._mx else ""
             groups.setdefault((name, domain), []).append(recipient)
         return groups

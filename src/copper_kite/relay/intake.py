@@ -273,6 +273,7 @@ class Intake(Handler):
             self.client.account or self.client.user,
             growing.protocol,
             self._sender.asked,
+            growing.subject,
         )
         queued = State.QUEUED
         recipients = [
@@ -324,7 +325,7 @@ class _Growing:
         self.at = at
         self.protocol = protocol
         self.size = 0
-        self.message_id = ""
+        self.message_id = self.subject = ""
         self.ascii = True
         self._shown = shown
         self._intake = intake
@@ -365,7 +366,7 @@ class _Growing:
             return octets
         outward = submission.outward.sender if submission.outward.completes else None
         taken = take_in(octets, self._field, outward=outward, server=submission.server, id=self._shown, at=self.at)
-        self.message_id = taken.message_id
+        self.message_id, self.subject = taken.message_id, taken.subject
         if taken.hops > submission.max_hops:
             self._refusal = TOO_MANY_HOPS
         elif self._intake.client.account:

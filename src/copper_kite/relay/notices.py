@@ -9,13 +9,14 @@ from copper_kite.mail.header import header_end
 from copper_kite.mail.notice import MAX_RETURNED, NoticeRecipient, make_notice, make_report
 from copper_kite.relay.fate import Fate, asked_value, wants
 from copper_kite.relay.job import Fresh, Job
+from copper_kite.settings.load import Loaded
 from copper_kite.smtp.grammar import decode_xtext
 from copper_kite.store.ids import IdMaker, id_text
 from copper_kite.store.model import Attempt, JournalEntry, Message, Recipient
 from copper_kite.verdict.judge import judge
-from copper_kite.words import DOMAIN_CAUSES, Cause, Event, State
+from copper_kite.words import FINAL_CAUSES, Cause, Event, State
 
-__all__ = ["Notices"]
+__all__ = ["Notices", "make_notices"]
 
 REPORT_LIFETIME = 5 * 86400.0  # seconds
 PROTOCOL = "notice"  # what a message says that is one, where others name how they came
@@ -125,11 +126,23 @@ class Notices:
         return first[: header_end(first)], False
 
 
+def make_notices(loaded: Loaded, ids: IdMaker) -> Notices:
+    """As the configuration has them written."""
+    settings = loaded.settings
+    return Notices(
+        server=loaded.server_name,
+        postmaster=f"postmaster@{settings.identity.domain or loaded.server_name}",
+        ids=ids,
+        late_after=settings.retry.notice_after,
+        copy_to=settings.retry.notice_copy,
+    )
+
+
 def _explained(fate: Fate, job: Job, attempt: Attempt) -> NoticeRecipient:
     reply = fate.reply
     said_there = str(reply) if reply is not None and fate.cause is Cause.REPLY else ""
     delayed, relayed = fate.state is State.DELAYED, fate.state is State.RELAYED
-    expired = fate.state is State.FAILED and (reply is None or not reply.permanent) and fate.cause not in DOMAIN_CAUSES
+    expired = fate.state is State.FAILED and (reply is None or not reply.permanent) and fate.cause not in FINAL_CAUSES
     explanation = f"It was handed to {attempt.next_hop}, which tells nobody what becomes of it there."
     if not relayed:
         explanation = _meaning(fate, job, attempt)

@@ -1,21 +1,30 @@
-"""What an administrator wants done with messages in the queue: tried now, parked, released, removed."""
+"""What an administrator wants done with messages in the queue: tried now, parked, released, removed, returned, sent
+elsewhere."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field, replace
 
+from copper_kite.relay.delivery import Recorder, Report, Stop
+from copper_kite.relay.job import Fresh, Job
+from copper_kite.smtp.grammar import encode_xtext
 from copper_kite.store.model import Change, JournalEntry, Message, Outcome, Recipient, Wanted
-from copper_kite.words import Action, Event, State
+from copper_kite.words import Action, Cause, Event, Stage, State
 
-__all__ = ["carry_out", "may"]
+__all__ = ["Orders", "may"]
 
 _OPEN = frozenset({State.QUEUED, State.DELAYED})
+_KEPT = _OPEN | {State.PARKED, State.FAILED}
 # What each action takes, and what it makes of it.
 _MOVES: dict[Action, tuple[frozenset[State], State]] = {
     Action.RETRY: (_OPEN | {State.FAILED}, State.QUEUED),
     Action.PARK: (_OPEN, State.PARKED),
     Action.RELEASE: (frozenset({State.PARKED}), State.QUEUED),
-    Action.REMOVE: (_OPEN | {State.PARKED, State.FAILED}, State.REMOVED),
+    Action.REMOVE: (_KEPT, State.REMOVED),
+    Action.RETURN: (_OPEN | {State.PARKED}, State.FAILED),
+    Action.SEND_BY: (_KEPT, State.QUEUED),
+    Action.SEND_TO: (_KEPT, State.REMOVED),  # and a new recipient takes its place
 }
 
 
@@ -24,49 +33,115 @@ def may(action: Action, state: State) -> bool:
     return state in _MOVES[action][0]
 
 
-def carry_out(message: Message, recipients: Sequence[Recipient], wanted: Sequence[Wanted], now: float) -> Change:
-    """The change that does what is `wanted` of this one message; what has ended meanwhile stays as it is.
+@dataclass(slots=True)
+class _Work:
+    """What is done so far with the recipients of one message, by their numbers."""
 
-    A recipient that had failed gets another lifetime. `now` in seconds since 1970.
+    recipients: dict[int, Recipient]
+    outcomes: dict[int, Outcome] = field(default_factory=dict)
+    sent_by: dict[int, str] = field(default_factory=dict)
+    added: list[Recipient] = field(default_factory=list)
+    returned: list[Recipient] = field(default_factory=list)
+    told: list[tuple[Action, str, str, str]] = field(default_factory=list)  # action, who, target, address
+    revived: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Orders:
+    """Does what is wanted. `recorder` writes the failure and the notice of what is returned; `content` reads a message.
+
+    What has ended meanwhile stays as it is; so does what failed, once its content is gone.
     """
-    by_number = {recipient.number: recipient for recipient in recipients}
-    outcomes: dict[int, Outcome] = {}
-    journal, expires = [], message.expires
-    for one in wanted:
-        recipient = by_number.get(one.recipient)
-        takes, becomes = _MOVES[one.action]
-        if recipient is None or recipient.state not in takes:
-            continue
-        if recipient.state is State.FAILED and becomes is State.QUEUED:
-            expires = max(expires, now + message.expires - message.arrived)
-        outcomes[recipient.number] = Outcome(
-            message.id,
+
+    recorder: Recorder
+    content: Callable[[int], Iterable[bytes]]
+
+    def carry_out(
+        self, message: Message, recipients: Sequence[Recipient], wanted: Sequence[Wanted], now: float
+    ) -> tuple[Change, Sequence[Fresh]]:
+        """The change that does what is `wanted` of this one message, and the notices in it.
+
+        A recipient that had failed gets another lifetime. `now` in seconds since 1970.
+        """
+        work = _Work({recipient.number: recipient for recipient in recipients})
+        kept = next(iter(self.content(message.id)), None) is not None
+        for one in wanted:
+            recipient = work.recipients.get(one.recipient)
+            if recipient is None or not may(one.action, recipient.state):
+                continue
+            if kept or recipient.state is not State.FAILED or one.action is Action.REMOVE:
+                _move(work, recipient, one, now)
+        change, notices = self._returned(message, work, now)
+        lifetime = message.expires - message.arrived
+        return replace(
+            change,
+            recipients=[*work.added, *change.recipients],
+            outcomes=[*work.outcomes.values(), *change.outcomes],
+            journal=[*_entries(message, work, now), *change.journal],
+            done=[one.number for one in wanted],
+            extended=[(now + lifetime, message.id)] if work.revived and now + lifetime > message.expires else (),
+            sent_by=[(name, message.id, number) for number, name in work.sent_by.items()],
+        ), notices
+
+    def _returned(self, message: Message, work: _Work, now: float) -> tuple[Change, Sequence[Fresh]]:
+        if not work.returned:
+            return Change(), ()
+        job = Job(message, work.returned, "", None, lambda: self.content(message.id))
+        who = next(who for action, who, _, _ in work.told if action is Action.RETURN)
+        stop = Stop(stage=Stage.RESOLVE, cause=Cause.RETURNED, text=f"given up by {who}", facts={"unsent": True})
+        return self.recorder.record(Report(job, now, 0.0, stop=stop), now)
+
+
+def _move(work: _Work, recipient: Recipient, one: Wanted, now: float) -> None:
+    """Do one thing with one recipient."""
+    becomes, reply = _MOVES[one.action][1], recipient.reply
+    work.revived = work.revived or (recipient.state is State.FAILED and one.action is not Action.REMOVE)
+    if one.action is Action.SEND_BY:
+        work.sent_by[recipient.number] = one.target
+    elif one.action is Action.SEND_TO:
+        reply = f"sent to {one.target} instead"
+        if not any(other.address == one.target and other.state in _OPEN for other in work.recipients.values()):
+            number, asked = max(work.recipients) + 1, _asked_for_another(recipient)
+            added = Recipient(recipient.message, number, one.target, next_try=now, changed=now, asked=asked)
+            work.added.append(added)
+            work.recipients[number] = added
+    elif one.action is Action.RETURN:
+        work.returned.append(recipient)
+    if one.action is not Action.RETURN:
+        next_try = now if becomes is State.QUEUED else None
+        work.outcomes[recipient.number] = Outcome(
+            recipient.message,
             recipient.number,
             becomes,
             recipient.attempts,
-            now if becomes is State.QUEUED else None,
+            next_try,
             recipient.connector,
-            recipient.reply,
+            reply,
             now,
+            recipient.next_hop,
         )
-        by_number[recipient.number] = recipient._replace(state=becomes)
-        journal.append((one.at, one.action, one.who, recipient.address))
-    entries = [
+    work.recipients[recipient.number] = recipient._replace(state=becomes)
+    work.told.append((one.action, one.who, one.target, recipient.address))
+
+
+def _asked_for_another(recipient: Recipient) -> str:
+    """What was asked for stays so for who takes a recipient's place; notices name the first one (RFC 3461 5.2.7)."""
+    if "ORCPT=" in recipient.asked.upper() or not recipient.address.isascii():
+        return recipient.asked
+    return f"{recipient.asked} ORCPT=rfc822;{encode_xtext(recipient.address)}".strip()
+
+
+def _entries(message: Message, work: _Work, now: float) -> list[JournalEntry]:
+    """Who had what done, with whom."""
+    groups: dict[tuple[Action, str, str], list[str]] = {}
+    for action, who, target, address in work.told:
+        groups.setdefault((action, who, target), []).append(address)
+    return [
         JournalEntry(
             at=now,
             event=Event.ORDERED,
             message=message.id,
-            facts={
-                "action": action.value,
-                "who": who,
-                "recipients": [r for a, b, c, r in journal if (b, c) == (action, who)],
-            },
+            facts={"action": action.value, "who": who, "recipients": addresses} | ({"to": target} if target else {}),
         )
-        for action, who in dict.fromkeys((action, who) for _, action, who, _ in journal)
+        for (action, who, target), addresses in groups.items()
     ]
-    return Change(
-        outcomes=list(outcomes.values()),
-        journal=entries,
-        done=[one.number for one in wanted],
-        extended=[(expires, message.id)] if expires > message.expires else (),
-    )

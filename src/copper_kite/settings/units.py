@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import ipaddress
 import re
 import time
 from dataclasses import dataclass
+from datetime import datetime
 
 from copper_kite.smtp.grammar import is_domain
 
@@ -16,6 +18,7 @@ __all__ = [
     "parse_allowance",
     "parse_duration",
     "parse_endpoint",
+    "parse_instant",
     "parse_pace",
     "parse_size",
 ]
@@ -34,6 +37,22 @@ def parse_duration(value: object) -> float:
     if not _DURATION.fullmatch(text):
         raise ValueError(f"{value!r} is not a duration; write it as 90s, 15m, 2h or 5d")
     return sum(float(number) * _SECONDS[unit] for number, unit in _DURATION_PART.findall(text))
+
+
+def parse_instant(value: object, now: float) -> float:
+    """Seconds since 1970 from `2026-05-04 09:00`, `2026-05-04`, `09:00` (today), `2h ago` or `2h`, or RFC 3339.
+
+    Local time where no zone is given. Raises ValueError.
+    """
+    text = value.strip() if isinstance(value, str) else ""
+    with contextlib.suppress(ValueError):
+        return now - parse_duration(text.removesuffix(" ago").strip())
+    if re.fullmatch(r"\d\d:\d\d(:\d\d)?", text):
+        text = f"{time.strftime('%Y-%m-%d', time.localtime(now))} {text}"
+    try:
+        return datetime.fromisoformat(text).timestamp()
+    except (ValueError, OverflowError):
+        raise ValueError(f"{value!r} is no time; write it as 2026-05-04 09:00, 09:00 or 2h ago") from None
 
 
 def parse_size(value: object) -> int:

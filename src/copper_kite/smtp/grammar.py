@@ -16,6 +16,7 @@ __all__ = [
     "BadParameter",
     "Syntax",
     "decode_xtext",
+    "encode_xtext",
     "is_domain",
     "is_mailbox",
     "match_plain_mail",
@@ -161,6 +162,11 @@ def parse_hello_name(text: str) -> str:
     if text.startswith("[") and not _is_literal(text):
         raise Syntax("not an address literal")
     return text
+
+
+def encode_xtext(text: str) -> str:
+    """Plain ASCII as xtext (RFC 3461 4)."""
+    return "".join(char if "!" <= char <= "~" and char not in "+=" else f"+{ord(char):02X}" for char in text)
 
 
 def decode_xtext(text: str) -> str:

@@ -14,7 +14,7 @@ from typing import Any, NamedTuple
 
 from copper_kite.store.model import Attempt, Change, JournalEntry, Message, Recipient, Wanted
 from copper_kite.store.schema import PORTION_BITS
-from copper_kite.words import DOMAIN_CAUSES, FINAL, MESSAGE_STAGES, Cause
+from copper_kite.words import FINAL, FINAL_CAUSES, MESSAGE_STAGES, Cause
 
 __all__ = ["FULL", "Fault", "Rows", "commit", "place", "rows_of", "want"]
 
@@ -44,6 +44,7 @@ class Rows(NamedTuple):
     hastened: Sequence[Row]
     done: Sequence[int]
     extended: Sequence[Row]
+    sent_by: Sequence[Row]
 
 
 def rows_of(change: Change) -> Rows:
@@ -64,6 +65,7 @@ def rows_of(change: Change) -> Rows:
         change.hastened,
         change.done,
         change.extended,
+        change.sent_by,
     )
 
 
@@ -164,6 +166,9 @@ def _write(connection: sqlite3.Connection, batch: Sequence[Rows]) -> None:
     )
     many("DELETE FROM wanted WHERE number = ?", [(number,) for rows in batch for number in rows.done])
     many("UPDATE message SET expires = ? WHERE id = ?", [row for rows in batch for row in rows.extended])
+    many(
+        "UPDATE recipient SET via = ? WHERE message = ? AND number = ?", [row for rows in batch for row in rows.sent_by]
+    )
 
 
 def _summed(taken: Sequence[Row]) -> list[Row]:
@@ -194,8 +199,8 @@ def want(connection: sqlite3.Connection, wanted: Sequence[Wanted]) -> list[int]:
     connection.execute("BEGIN IMMEDIATE")
     numbers = []
     for one in wanted:
-        row = (one.at, one.who, one.action.value, one.message, one.recipient)
-        numbers.append(connection.execute("INSERT INTO wanted VALUES (NULL, ?, ?, ?, ?, ?)", row).lastrowid or 0)
+        row = (one.at, one.who, one.action.value, one.message, one.recipient, one.target)
+        numbers.append(connection.execute("INSERT INTO wanted VALUES (NULL, ?, ?, ?, ?, ?, ?)", row).lastrowid or 0)
     connection.execute("COMMIT")
     return numbers
 
@@ -210,7 +215,8 @@ _INSERT_RECIPIENT = _insert("recipient", len(Recipient._fields))
 _INSERT_ATTEMPT = _insert("attempt", len(Attempt._fields))
 _INSERT_JOURNAL = _insert("journal", 5)
 _UPDATE_RECIPIENT = (
-    "UPDATE recipient SET state = ?, attempts = ?, next_try = ?, connector = ?, reply = ?, changed = ?"
+    "UPDATE recipient SET state = ?, attempts = ?, next_try = ?, connector = ?, reply = ?, changed = ?,"
+    " next_hop = ?"
     " WHERE message = ? AND number = ?"
 )
 
@@ -252,10 +258,11 @@ def _note_connectors(connection: sqlite3.Connection, notes: Sequence[Row]) -> No
 
 # `_value_` is what an enum documents for this; `value` goes through a descriptor written in Python.
 _recipient_row = attrgetter(
-    "message", "number", "address", "state._value_", "attempts", "next_try", "connector", "reply", "changed", "asked"
-)
+    "message", "number", "address", "state._value_", "attempts", "next_try", "connector", "reply", "changed", "asked",
+    "next_hop", "via",
+)  # fmt: skip
 _outcome_row = attrgetter(
-    "state._value_", "attempts", "next_try", "connector", "reply", "at", "message", "number"
+    "state._value_", "attempts", "next_try", "connector", "reply", "at", "next_hop", "message", "number"
 )  # in the order of the statement
 
 
@@ -263,7 +270,7 @@ def _connector_row(attempt: Attempt) -> Row | None:
     """What an attempt says about its connector: its name, when, and the failure's text, None for a success."""
     if attempt.facts.get("relayed"):
         return attempt.connector, attempt.at, None
-    if attempt.connector and attempt.cause not in DOMAIN_CAUSES and _speaks_of_the_session(attempt):
+    if attempt.connector and attempt.cause not in FINAL_CAUSES and _speaks_of_the_session(attempt):
         return attempt.connector, attempt.at, attempt.text
     return None
 

@@ -40,6 +40,7 @@ class Message(NamedTuple):
     user: str  # the local user behind a Unix socket, or ""
     protocol: str  # RFC 3848 word
     asked: str = ""  # RET, ENVID (RFC 3461) and REQUIRETLS (RFC 8689), as they were written behind MAIL
+    subject: str = ""  # as it is written in the header
 
 
 class Recipient(NamedTuple):
@@ -55,6 +56,8 @@ class Recipient(NamedTuple):
     reply: str = ""
     changed: float = 0.0
     asked: str = ""  # NOTIFY and ORCPT (RFC 3461), as they were written behind RCPT
+    next_hop: str = ""  # of the last attempt
+    via: str = ""  # the connector that an administrator chose for it
 
 
 class Attempt(NamedTuple):
@@ -91,10 +94,11 @@ class Outcome(NamedTuple):
     connector: str
     reply: str
     at: float
+    next_hop: str = ""
 
 
 class Wanted(NamedTuple):
-    """What `who` wants done with one recipient, since `at`; not done yet."""
+    """What `who` wants done with one recipient, since `at`; not done yet. `target` is where to, for a redirect."""
 
     number: int
     at: float
@@ -102,14 +106,15 @@ class Wanted(NamedTuple):
     action: Action
     message: int
     recipient: int
+    target: str = ""
 
 
 class Selection(NamedTuple):
     """Which recipients are meant; what is empty or None excludes nobody.
 
     `to` and `sender` are addresses, domains, or `*.domain`, and so is `anyone`, who is one or the other; `reason`
-    stands in the last reply; `older` and `since` are instants, `larger` octets; `who` is an account, a local user or
-    an address.
+    stands in the last reply; `older` (or as old) and `since` are instants, `larger` octets; `who` is an account, a
+    local user or an address. `next_hop` and `subject` are parts of them; `text` stands in any of what is kept in words.
     """
 
     ids: Sequence[int] = ()
@@ -124,6 +129,9 @@ class Selection(NamedTuple):
     since: float | None = None
     message_id: str = ""
     anyone: str = ""
+    next_hop: str = ""
+    subject: str = ""
+    text: str = ""
 
 
 class QueueGroup(NamedTuple):
@@ -154,7 +162,8 @@ class Change:
     is final; `finished` names messages of which that is known, and whose content is a single portion: it spares the
     look. `dropped` removes the content of a message that never became one; `taken` adds to what a sender has handed in:
     (who, hour, recipients); `hastened` holds (instant, connector): the delayed recipients of that connector are due
-    then, if not before. `done` are numbers of what was wanted, `extended` new ends of lifetimes: (instant, message).
+    then, if not before. `done` are numbers of what was wanted, `extended` new ends of lifetimes: (instant, message);
+    `sent_by` holds (connector, message, number): who carries that recipient from now on.
     """
 
     messages: Sequence[Message] = ()
@@ -169,6 +178,7 @@ class Change:
     hastened: Sequence[tuple[float, str]] = ()
     done: Sequence[int] = ()
     extended: Sequence[tuple[float, int]] = ()
+    sent_by: Sequence[tuple[str, int, int]] = ()
 
 
 @dataclass(slots=True)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import re
 import sqlite3
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, field
@@ -25,22 +24,25 @@ from copper_kite.store.model import (
     Wanted,
 )
 from copper_kite.store.schema import connect_reader
+from copper_kite.store.selecting import OPEN, OPEN_SQL, condition
 from copper_kite.words import Action, Event, State
 
 __all__ = ["ConnectorState", "QueueShape", "Reader", "Record"]
 
-OPEN = (State.QUEUED, State.DELAYED, State.PARKED)
-_OPEN_SQL = "state IN ('queued', 'delayed', 'parked')"  # word for word as in the partial index
 _MESSAGE = (
     "m.id, m.arrived, m.expires, m.reverse_path, m.size, m.eight_bit, m.utf8, m.message_id, m.listener, m.client,"
-    " m.hello, m.user, m.protocol, m.asked"
+    " m.hello, m.user, m.protocol, m.asked, m.subject"
 )
-_RECIPIENT = "r.message, r.number, r.address, r.state, r.attempts, r.next_try, r.connector, r.reply, r.changed, r.asked"
+_RECIPIENT = (
+    "r.message, r.number, r.address, r.state, r.attempts, r.next_try, r.connector, r.reply, r.changed, r.asked,"
+    " r.next_hop, r.via"
+)
 
 
 _GROUPS = {
     "state": "r.state",
     "connector": "r.connector",
+    "next hop": "r.next_hop",
     "reason": "r.reply",
     "domain": "lower(substr(r.address, instr(r.address, '@') + 1))",
 }
@@ -107,7 +109,7 @@ class Reader:
     def due(self, now: float, limit: int, without: Collection[int] = ()) -> list[Due]:
         """Messages with recipients due by `now`, those that wait longest first; at most `limit` of them."""
         rows = self._rows(
-            f"SELECT DISTINCT r.message FROM recipient r WHERE r.{_OPEN_SQL} AND r.next_try <= ?"
+            f"SELECT DISTINCT r.message FROM recipient r WHERE r.{OPEN_SQL} AND r.next_try <= ?"
             " ORDER BY r.next_try, r.message LIMIT ?",
             now,
             limit + len(without),
@@ -118,14 +120,14 @@ class Reader:
     def _due_message(self, id: int, now: float) -> Due:
         message = self._message(id)
         rows = self._rows(
-            f"SELECT {_RECIPIENT} FROM recipient r WHERE r.message = ? AND r.next_try <= ? AND r.{_OPEN_SQL}", id, now
+            f"SELECT {_RECIPIENT} FROM recipient r WHERE r.message = ? AND r.next_try <= ? AND r.{OPEN_SQL}", id, now
         )
         return Due(message, [_recipient(row) for row in rows])
 
     def next_due(self, after: float) -> float | None:
         """The first instant after `after` at which a recipient is due, or None."""
         row = self._rows(
-            f"SELECT min(r.next_try) FROM recipient r WHERE r.{_OPEN_SQL} AND r.next_try > ?", after
+            f"SELECT min(r.next_try) FROM recipient r WHERE r.{OPEN_SQL} AND r.next_try > ?", after
         ).fetchone()
         return None if row[0] is None else float(row[0])
 
@@ -166,7 +168,7 @@ class Reader:
     def wanted(self) -> list[Wanted]:
         """What an administrator wants done, in order."""
         rows = self._rows("SELECT * FROM wanted ORDER BY number")
-        return [Wanted(number, at, who, Action(action), m, r) for number, at, who, action, m, r in rows]
+        return [Wanted(number, at, who, Action(action), *rest) for number, at, who, action, *rest in rows]
 
     def failed_before(self, instant: float, limit: int) -> list[int]:
         """Messages whose recipients all ended by `instant`, some as failed, and whose content is still there."""
@@ -199,38 +201,13 @@ class Reader:
             raise Ambiguous(wanted, [id_text(id) for id in ids])
         return int(ids[0])
 
-    def select(self, selection: Selection, limit: int = -1) -> list[QueueRow]:
-        """The recipients meant, the oldest message first."""
-        states = selection.states or OPEN
-        where, values = [f"r.state IN ({_marks(states)})"], [state.value for state in states]
-        if set(states) <= set(OPEN):
-            where.append(f"r.{_OPEN_SQL}")  # word for word, for the index
-        if selection.ids:
-            where.append(f"r.message IN ({','.join(str(int(id)) for id in selection.ids)})")
-        for columns, pattern in (
-            (("r.address",), selection.to),
-            (("m.reverse_path",), selection.sender),
-            (("r.address", "m.reverse_path"), selection.anyone),
-        ):
-            if pattern:
-                where.append(" OR ".join(f"{column} LIKE ? ESCAPE '\\'" for column in columns).join("()"))
-                values += [_like(pattern)] * len(columns)
-        conditions: list[tuple[str, Any]] = [
-            ("r.connector = ?", selection.connector),
-            ("r.reply LIKE '%' || ? || '%'", selection.reason),
-            ("? IN (m.user, m.client)", selection.who),
-            ("m.arrived <= ?", selection.older),
-            ("m.size >= ?", selection.larger),
-            ("m.arrived >= ?", selection.since),
-            ("m.message_id = ?", selection.message_id),
-        ]
-        for condition, value in conditions:
-            if value not in ("", None):
-                where.append(condition)
-                values.append(value)
+    def select(self, selection: Selection, limit: int = -1, *, newest: bool = False) -> list[QueueRow]:
+        """The recipients meant, the oldest message first, or the `newest`."""
+        where, values = condition(selection)
+        order = "DESC" if newest else "ASC"
         rows = self._rows(
             f"SELECT {_MESSAGE}, {_RECIPIENT} FROM recipient r JOIN message m ON m.id = r.message"
-            f" WHERE {' AND '.join(where)} ORDER BY r.message, r.number LIMIT ?",
+            f" WHERE {where} ORDER BY r.message {order}, r.number LIMIT ?",
             *values,
             limit,
         )
@@ -244,20 +221,20 @@ class Reader:
     def shape(self) -> QueueShape:
         """The open part of the queue in numbers."""
         shape = QueueShape()
-        for state, count in self._rows(f"SELECT r.state, count(*) FROM recipient r WHERE r.{_OPEN_SQL} GROUP BY 1"):
+        for state, count in self._rows(f"SELECT r.state, count(*) FROM recipient r WHERE r.{OPEN_SQL} GROUP BY 1"):
             shape.by_state[State(state)] = count
         row = self._rows(
             "SELECT count(*), coalesce(sum(size), 0), min(arrived) FROM message WHERE id IN"
-            f" (SELECT r.message FROM recipient r WHERE r.{_OPEN_SQL})"
+            f" (SELECT r.message FROM recipient r WHERE r.{OPEN_SQL})"
         ).fetchone()
         shape.messages, shape.octets, shape.oldest = row
         return shape
 
     def groups(self, by: str) -> list[QueueGroup]:
-        """What waits, by `state`, `connector`, `reason` (the last reply) or `domain`; the largest group first."""
+        """What waits, by one of `_GROUPS` (`reason` is the last reply); the largest group first."""
         rows = self._rows(
             f"SELECT {_GROUPS[by]}, count(*), count(DISTINCT r.message), min(m.arrived), min(r.next_try)"
-            f" FROM recipient r JOIN message m ON m.id = r.message WHERE r.{_OPEN_SQL} GROUP BY 1 ORDER BY 2 DESC, 1"
+            f" FROM recipient r JOIN message m ON m.id = r.message WHERE r.{OPEN_SQL} GROUP BY 1 ORDER BY 2 DESC, 1"
         )
         return [QueueGroup(*row) for row in rows]
 
@@ -288,18 +265,6 @@ class Reader:
         if row is None:
             raise NotFound(id_text(id))
         return _message(row)
-
-
-def _like(pattern: str) -> str:
-    """An address, a domain or `*.domain` as LIKE has it, which goes without case."""
-    escaped = re.sub(r"([%_\\])", r"\\\1", pattern)
-    if "@" in pattern:
-        return escaped
-    return f"%.{escaped[2:]}" if pattern.startswith("*.") else f"%@{escaped}"
-
-
-def _marks(values: Sequence[object]) -> str:
-    return ",".join("?" * len(values))
 
 
 def _message(row: Sequence[Any]) -> Message:

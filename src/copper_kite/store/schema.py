@@ -107,6 +107,13 @@ MIGRATIONS: tuple[str, ...] = (
     CREATE INDEX recipient_failed ON recipient (changed) WHERE state = 'failed';
     CREATE INDEX journal_refused ON journal (at) WHERE event = 'refused';
     """,
+    """
+    ALTER TABLE message ADD COLUMN subject TEXT NOT NULL DEFAULT '';
+    ALTER TABLE recipient ADD COLUMN next_hop TEXT NOT NULL DEFAULT '';  -- of the last attempt
+    ALTER TABLE recipient ADD COLUMN via TEXT NOT NULL DEFAULT '';  -- the connector that an administrator chose
+    ALTER TABLE wanted ADD COLUMN target TEXT NOT NULL DEFAULT '';
+    CREATE INDEX journal_life ON journal (at) WHERE event IN ('started', 'stopped');
+    """,
 )
 
 SCHEMA = len(MIGRATIONS)

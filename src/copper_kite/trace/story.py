@@ -10,7 +10,7 @@ from copper_kite.store.ids import id_text
 from copper_kite.store.model import Attempt, Message, Recipient
 from copper_kite.store.reads import Record
 from copper_kite.verdict.judge import Verdict, judge
-from copper_kite.words import DOMAIN_CAUSES, Cause, Event, Side, Stage, State
+from copper_kite.words import FINAL_CAUSES, Cause, Event, Side, Stage, State
 
 __all__ = ["Story", "StoryLine", "tell"]
 
@@ -55,9 +55,7 @@ def tell(record: Record, facts: Mapping[str, Any], *, running: bool) -> Story:
         if entry.event is Event.NOTICE
     ]
     lines += [
-        StoryLine(
-            entry.at, _PAST[entry.facts["action"]], "", entry.facts["who"], "", ", ".join(entry.facts["recipients"])
-        )
+        StoryLine(entry.at, _PAST[entry.facts["action"]], "", entry.facts["who"], "", _ordered(entry.facts))
         for entry in record.journal
         if entry.event is Event.ORDERED
     ]
@@ -65,7 +63,16 @@ def tell(record: Record, facts: Mapping[str, Any], *, running: bool) -> Story:
     return Story(record.message, record.recipients, lines, record.attempts, _verdict(record, facts, running))
 
 
-_PAST = {"retry": "retried", "park": "parked", "release": "released", "remove": "removed"}
+_PAST = {
+    "retry": "retried", "park": "parked", "release": "released", "remove": "removed", "return": "returned",
+    "send by": "redirected", "send to": "redirected",
+}  # fmt: skip
+
+
+def _ordered(facts: Mapping[str, Any]) -> str:
+    whom = ", ".join(facts["recipients"])
+    by = {"send by": "through connector", "send to": "to"}.get(facts["action"])
+    return f"{whom}: {by} {facts['to']}" if by else whom
 
 
 def _accepted_line(record: Record) -> StoryLine:
@@ -215,7 +222,7 @@ def _is_remote(attempt: Attempt, recipient: Recipient) -> bool:
     """Whether the recipient's end was a reply of its own, and not something that stopped the whole attempt."""
     own = any(result[0] == recipient.address and result[3] for result in attempt.facts["results"])
     local = attempt.cause in (Cause.TOO_LARGE, Cause.NEEDS_8BITMIME, Cause.NEEDS_SMTPUTF8, Cause.TLS_NOT_OFFERED)
-    return own and not local and attempt.cause not in DOMAIN_CAUSES
+    return own and not local and attempt.cause not in FINAL_CAUSES
 
 
 def _last_reply(record: Record, recipient: Recipient) -> str:
