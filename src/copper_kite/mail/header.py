@@ -6,7 +6,16 @@ import re
 from collections.abc import Iterable
 from functools import lru_cache
 
-__all__ = ["MAX_MESSAGE_ID", "MAX_SUBJECT", "Header", "all_values", "decode_words", "header_end", "scan_header"]
+__all__ = [
+    "MAX_MESSAGE_ID",
+    "MAX_SUBJECT",
+    "Header",
+    "all_values",
+    "decode_words",
+    "fields",
+    "header_end",
+    "scan_header",
+]
 
 MAX_MESSAGE_ID = 998  # characters kept
 MAX_SUBJECT = 200  # characters kept
@@ -39,6 +48,23 @@ class Header:
         if b"\n" in value:
             value = _FOLD.sub(b"", value)
         return value.strip().decode("utf-8", "replace")
+
+
+_ANY_FIELD = re.compile(rb"([!-9;-~]+)[ \t]*:((?:[^\r\n]|\r?\n[ \t])*)(?:\r?\n|\Z)")
+
+
+def fields(content: bytes) -> list[tuple[str, str]]:
+    """All fields of a header in their order, the names in lower case, the values unfolded; line ends may be LF alone.
+
+    It ends with the first line that is neither a field nor part of one. A first line of an mbox is passed over.
+    """
+    at = content.find(b"\n") + 1 if content.startswith(b"From ") else 0
+    found = []
+    while (match := _ANY_FIELD.match(content, at)) is not None:
+        value = _FOLD.sub(b"", match[2]).strip().decode("utf-8", "replace")
+        found.append((match[1].decode("ascii").lower(), value))
+        at = match.end()
+    return found
 
 
 def all_values(header: Header, names: Iterable[bytes]) -> list[str]:

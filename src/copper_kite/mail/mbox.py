@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import re
 import time
+from collections.abc import Iterable, Iterator
 
-__all__ = ["mbox_entry"]
+__all__ = ["mbox_entry", "mbox_messages"]
+
+_QUOTED = re.compile(rb">+From ")
 
 
 def mbox_entry(content: bytes, sender: str, at: float) -> bytes:
@@ -17,3 +21,19 @@ def mbox_entry(content: bytes, sender: str, at: float) -> bytes:
     if b"From " in body:
         body = b"\n".join(b">" + line if line.startswith(b"From ") else line for line in body.split(b"\n"))
     return f"From {sender or 'MAILER-DAEMON'} {stamp}\n".encode() + body.rstrip(b"\n") + b"\n\n"
+
+
+def mbox_messages(lines: Iterable[bytes]) -> Iterator[bytes]:
+    """The messages of an mbox file; what begins without a `From ` line is one message. `>From ` is undone."""
+    message: list[bytes] = []
+    blank = True
+    for line in lines:
+        if blank and line.startswith(b"From "):
+            if message:
+                yield b"".join(message)
+            message = []
+        else:
+            message.append(line[1:] if _QUOTED.match(line) else line)
+        blank = not line.strip()
+    if message:
+        yield b"".join(message)

@@ -1,0 +1,58 @@
+"""Whether a message that came back to be looked at had left this server through the connector that it should have."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from copper_kite.routing.choose import choose
+from copper_kite.settings.model import Connector
+from copper_kite.store.model import Recipient
+from copper_kite.trace.way import Step
+
+__all__ = ["Departure", "find_departure", "own_step"]
+
+
+@dataclass(frozen=True, slots=True)
+class Departure:
+    """How a message left: `used` is empty where the queue does not know it any longer; `taken_by` is what the next
+    server calls itself, empty when there is none."""
+
+    id: str
+    recipient: str
+    expected: str
+    used: str
+    next_hop: str
+    taken_by: str
+    secure: bool
+
+    @property
+    def wrong(self) -> bool:
+        """Whether it went through another connector than the configuration has for it now."""
+        return bool(self.used) and self.used != self.expected
+
+
+def own_step(steps: Sequence[Step], server: str) -> int | None:
+    """The place of the hop at which this server took the message; the last one, if it passed more than once."""
+    return next((n for n in reversed(range(len(steps))) if steps[n].hop.receiver.lower() == server.lower()), None)
+
+
+def find_departure(
+    steps: Sequence[Step], place: int, connectors: Sequence[Connector], sender: str, recipients: Sequence[Recipient]
+) -> Departure | None:
+    """How it left after the hop at `place`; `recipients` is what the queue knows of it. None when nobody can tell."""
+    hop, after = steps[place].hop, steps[place + 1].hop if place + 1 < len(steps) else None
+    to = hop.recipient or (after.recipient if after else "") or (recipients[0].address if recipients else "")
+    if not to:
+        return None
+    known = next((one for one in recipients if one.address.lower() == to.lower()), None)
+    chosen = choose(connectors, to, sender).connector
+    return Departure(
+        id=hop.id,
+        recipient=to,
+        expected=chosen.name if chosen else "",
+        used=known.connector if known else "",
+        next_hop=known.next_hop if known else chosen.where if chosen else "",
+        taken_by=after.receiver if after else "",
+        secure=bool(after and after.secure),
+    )

@@ -1,0 +1,143 @@
+"""The way of a received message: fields, dates, delays, results (rows P-01 to P-05)."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from copper_kite.mail.checked import parse_results
+from copper_kite.mail.dates import parse_date
+from copper_kite.mail.header import fields
+from copper_kite.mail.hop import parse_received
+from copper_kite.mail.mbox import mbox_entry, mbox_messages
+from copper_kite.trace.way import find_way, way_verdict
+from tests.support import kite, write_site
+
+SPAN = {"total": "12m", "longest": "11m"}
+TOP = "Authentication-Results: mx1.port.example; spf=pass; dkim=fail reason=x header.d=a.example\n"
+
+
+def received(sender: str, receiver: str, at: str, with_: str = "ESMTP", id: str = "1") -> str:
+    return f"Received: from {sender} by {receiver} with {with_}\n\tid {id}; {at}\n"
+
+
+def test_received_fields_of_all_kinds() -> None:
+    """P-01: folding, nested comments, strings, `;` in a comment, unknown clauses, missing ones."""
+    hop = parse_received(
+        'a.example (b (c\\) d) [192.0.2.1]) by "q;s" (x; y) via TCP with ESMTPS (TLSv1.3 TLS_AES_256_GCM_SHA384)'.join(
+            ("from ", " id <1A> unheard <x@y> for <r@z>; Mon, 23 Nov 2026 10:00:00 +0100 (CET; z)")
+        )
+    )
+    assert (hop.sender, hop.receiver, hop.via, hop.protocol, hop.id, hop.recipient) == (
+        "a.example", "q;s", "TCP", "ESMTPS", "1A", "r@z",
+    )  # fmt: skip
+    assert (
+        hop.comments["from"] == "b (c) d) [192.0.2.1]" and hop.comments["by"] == "x; y" and hop.rest == "unheard <x@y>"
+    )
+    assert (hop.address, hop.tls, hop.cipher, hop.secure) == ("192.0.2.1", "TLSv1.3", "TLS_AES_256_GCM_SHA384", True)
+    assert hop.when.at == 1795424400.0
+    assert parse_received("(by nobody) for r@z").recipient == "r@z", "missing clauses break none of the others"
+    for broken in ("", "from", "from (((", 'by "', ";;;", "from a by b; from c", "x" * 10**6):
+        parse_received(broken)
+    (_, value), *_ = fields(b"Received: from a\r\n\tby b\r\n  ; 1 Jan 2026 1:00\r\nSubject: x\r\n\r\nbody: no\r\n")
+    assert parse_received(value).receiver == "b" and parse_received(value).when.at is not None
+
+
+@pytest.mark.parametrize(
+    ("text", "at", "known"),
+    [
+        ("Thu, 1 Jan 2026 00:00:00 +0000", 1767225600, True),
+        ("1 Jan 2026 00:00 GMT", 1767225600, True),
+        ("01 Jan 26 00:00:00 GMT", 1767225600, True),
+        ("1 Jan 126 00:00:00 UT", 1767225600, True),
+        ("1 Jan 49 00:00:00 GMT", 2493072000, True),
+        ("1 Jan 50 00:00:00 GMT", -631152000, True),
+        ("31 Dec 2025 23:59:60 GMT", 1767225600, True),
+        ("31 Dec 2025 19:00:00 EST", 1767225600, True),
+        ("Thu, 1 Jan 2026 01:30:00 +0130 (odd; zone (really))", 1767225600, True),
+        ("1 Jan 2026 00:00:00 Z", 1767225600, False),
+        ("1 Jan 2026 00:00:00 NOWHR", 1767225600, False),
+        ("1 Jan 2026 00:00:00 -0000", 1767225600, False),
+        ("31 Feb 2026 00:00:00 GMT", None, True),
+        ("1 Foo 2026 00:00:00 GMT", None, True),
+        ("1 Jan 2026 00:00:61 GMT", None, True),
+        ("soon", None, True),
+    ],
+)
+def test_dates_as_they_are_met(text: str, at: float | None, known: bool) -> None:
+    """P-02."""
+    when = parse_date(text)
+    assert (when.at, when.zone_known) == (at, known)
+    assert bool(when.fault) == (at is None)
+
+
+def test_delays_and_skew() -> None:
+    """P-03: in UTC; a clock that is wrong is told, and neither added nor hidden; no date breaks no other hop."""
+    header = (
+        received("mx", "store", "23 Nov 2026 11:12:05 +0100")
+        + received("hop", "mx", "never")
+        + received("quay1", "hop", "23 Nov 2026 09:59:30 +0000")
+        + received("prog", "quay1", "23 Nov 2026 10:00:00 +0000")
+        + "Subject: x\n\n"
+    )
+    way = find_way(header.encode())
+    assert [step.delay for step in way.steps] == [None, -30.0, None, 755.0]
+    assert [step.skewed for step in way.steps] == [False, True, False, False] and way.total == 755.0
+    assert way.steps[3].waited_at == "hop", "which had it, as far as dates tell"
+    assert "waited 11m at hop before store" in way_verdict(way, "quay1", SPAN).meaning
+    loop = find_way((received("a", "b", "x") + received("b", "a", "x") + received("a", "b", "x")).encode())
+    assert [step.repeated for step in loop.steps] == [True, False, True]
+    assert "goes in a circle" in way_verdict(loop, "b", SPAN).meaning
+    assert "never passed a server" in way_verdict(find_way(b"Subject: x\n"), "", SPAN).meaning
+
+
+def test_results_of_checks() -> None:
+    """P-04."""
+    checked = parse_results(
+        'mx.example 1; spf=pass (c) smtp.mailfrom=example.net; dkim=fail reason="bad; sig" header.d=example.org; new/2=odd'
+    )
+    assert (checked.server, checked.version) == ("mx.example", "1")
+    assert [(one.method, one.value, one.reason, one.properties) for one in checked.results] == [
+        ("spf", "pass", "", {"smtp.mailfrom": "example.net"}),
+        ("dkim", "fail", "bad; sig", {"header.d": "example.org"}),
+        ("new", "odd", "", {}),
+    ]
+    assert parse_results("mx.example; none").results == [] and parse_results("").results == []
+
+
+def test_whose_results_count() -> None:
+    """P-05: a trusted server's, and only above the field by which its domain took the message in."""
+    ours = received("mx1.port.example", "store.port.example", "x") + received("out.example", "mx1.port.example", "x")
+    theirs = TOP + received("evil", "mx1.port.example", "x")
+    content = (TOP + ours + received("quay1", "out.example", "x") + theirs).encode()
+    assert [claim.verified for claim in find_way(content, ["MX1.port.example"]).claims] == [True, False]
+    assert [claim.verified for claim in find_way(content).claims] == [False, False]
+    unpassed = (TOP + received("quay1", "out.example", "x")).encode()
+    assert [claim.verified for claim in find_way(unpassed, ["mx1.port.example"]).claims] == [False]
+
+
+def test_the_command(folder: Path) -> None:
+    """A file, a paste with blanks before each line, and an mbox of several."""
+    config = write_site(folder, 2525, tls="off")
+    quay1 = "quay1.ternferries.example"
+    header = received(quay1, "out.example", "23 Nov 2026 10:05:00 GMT", "ESMTPSA", "2") + received(
+        "ana", quay1, "23 Nov 2026 10:00:00 GMT"
+    ).replace(";", " for <ana@passenger.example>;")
+    content = f"{header}Subject: =?utf-8?q?high_tide?=\nFrom: <t@ternferries.example>\n\nbody\nFrom here on\n".encode()
+    (folder / "one.eml").write_bytes(content)
+    told = json.loads(kite("headers", "--json", folder / "one.eml", config=config).stdout)
+    assert told["subject"] == "high tide" and [hop["delay"] for hop in told["hops"]] == [None, 300.0]
+    assert told["departure"]["expected_connector"] == "beacon" and told["departure"]["secure"] is True
+    assert told["verdict"]["next"] == "kite trace 1" and told["verdict"]["side"] == "here"
+    pasted = b"".join(b"    " + line + b"\n" for line in content.splitlines())
+    shown = kite("headers", stdin=pasted, config=config).stdout.decode()
+    assert f"It waited 5m at {quay1}" in shown and "high tide" in shown and "ESMTPSA" in shown
+    (folder / "two.mbox").write_bytes(mbox_entry(content, "a@b.example", 0.0) * 2)
+    assert [message[:8] for message in mbox_messages((folder / "two.mbox").open("rb"))] == [b"Received"] * 2
+    told = json.loads(kite("headers", "--json", folder / "two.mbox", config=config).stdout)
+    assert [len(way["hops"]) for way in told] == [2, 2]
+    assert b"It waited 5m" in kite("headers", folder / "two.mbox", "--number", "2", config=config).stdout
+    assert kite("headers", folder / "two.mbox", "--number", "3", config=config).returncode == 2
+    assert kite("headers", stdin=b"", config=config).returncode == 0
