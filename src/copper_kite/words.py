@@ -76,6 +76,7 @@ class Event(StrEnum):
     ALARM = "alarm"  # a sender is slowed down, since it sends far more than it ever did
     NOTICE = "notice"  # the sender was told of a failure
     ABOUT = "about"  # this message is a notice about that one
+    BEYOND = "beyond"  # a notice from elsewhere told what became of it
 
 
 class Action(StrEnum):

@@ -41,6 +41,7 @@ FAMILIES: dict[str, dict[str, tuple[str, str]]] = {
     "Trace": {
         "queue": ("queue", "What waits, and for what."),
         "headers": ("headers", "The way of a received message: each hop, its delay, its TLS, where it waited."),
+        "notice": ("notice", "What notices from elsewhere tell, and of which of our messages."),
         "explain": ("explain", "What a server's reply means, and what to do."),
         "trace": ("trace", "One message's story, and the verdict."),
     },

@@ -7,8 +7,9 @@ from dataclasses import dataclass
 from typing import Any
 
 from copper_kite.store.ids import id_text
-from copper_kite.store.model import Attempt, Message, Recipient
+from copper_kite.store.model import Attempt, JournalEntry, Message, Recipient
 from copper_kite.store.reads import Record
+from copper_kite.trace.beyond import judge_told
 from copper_kite.verdict.judge import Verdict, judge
 from copper_kite.words import FINAL_CAUSES, Cause, Event, Side, Stage, State
 
@@ -59,6 +60,7 @@ def tell(record: Record, facts: Mapping[str, Any], *, running: bool) -> Story:
         for entry in record.journal
         if entry.event is Event.ORDERED
     ]
+    lines += [_beyond_line(entry) for entry in record.journal if entry.event is Event.BEYOND]
     lines.sort(key=lambda line: line.at)
     return Story(record.message, record.recipients, lines, record.attempts, _verdict(record, facts, running))
 
@@ -67,6 +69,16 @@ _PAST = {
     "retry": "retried", "park": "parked", "release": "released", "remove": "removed", "return": "returned",
     "send by": "redirected", "send to": "redirected",
 }  # fmt: skip
+
+
+def _beyond_line(entry: JournalEntry) -> StoryLine:
+    """What a later notice told."""
+    facts = entry.facts
+    code, text = _split_reply(facts["said"])
+    who = facts["at_server"] or facts["reporter"]
+    return StoryLine(
+        entry.at, facts["action"] or "told", "", who, code or facts["status"], f"{facts['recipient']}: {text}"
+    )
 
 
 def _ordered(facts: Mapping[str, Any]) -> str:
@@ -130,6 +142,9 @@ def _verdict(record: Record, facts: Mapping[str, Any], running: bool) -> Verdict
         return _at_rest(record, State.PARKED, by_state[State.PARKED])
     if State.RELAYED not in by_state and State.QUEUED not in by_state and State.REMOVED in by_state:
         return _at_rest(record, State.REMOVED, by_state[State.REMOVED])
+    returned = [entry for entry in record.journal if entry.event is Event.BEYOND]
+    if State.RELAYED in by_state and State.QUEUED not in by_state and returned:
+        return _told_beyond(record, max(returned, key=lambda entry: _GRAVITY.index(entry.facts["action"])))
     if State.RELAYED in by_state and State.QUEUED not in by_state:
         return _went(record, by_state[State.RELAYED])
     return _waits(running, len(record.attempts))
@@ -152,6 +167,21 @@ def _waits(running: bool, attempts: int) -> Verdict:
     if running:
         return Verdict(None, f"It waits for its {which} attempt, which comes by itself.", evidence, "kite status")
     return Verdict(None, "It waits, and no server is running.", evidence, "kite serve")
+
+
+_GRAVITY = ("", "expanded", "relayed", "delivered", "delayed", "failed")
+
+
+def _told_beyond(record: Record, entry: JournalEntry) -> Verdict:
+    """The next hop took it, and later somebody told what became of it."""
+    facts = entry.facts
+    judged = judge_told(facts, {"id": id_text(record.message.id), "sender": record.message.reverse_path})
+    opening = {
+        "failed": f"It was relayed, and returned from beyond for {facts['recipient']}.",
+        "delayed": f"It was relayed, and waits beyond for {facts['recipient']}.",
+    }.get(facts["action"], f"It was relayed; a notice tells of {facts['recipient']}.")
+    evidence = f"{facts['said'] or facts['status']} (notice {facts['notice']} by {facts['reporter']})"
+    return Verdict(judged.side, f"{opening} {judged.meaning}", evidence, judged.next)
 
 
 def _went(record: Record, relayed: Sequence[Recipient]) -> Verdict:

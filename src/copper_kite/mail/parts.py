@@ -1,0 +1,77 @@
+"""The parts of a message, decoded (RFC 2045, RFC 2046 5.1): as much of MIME as reading a notice needs."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import quopri
+import re
+from collections.abc import Iterator
+from email.message import Message as Parameters
+from typing import NamedTuple
+
+from copper_kite.mail.header import fields
+
+__all__ = ["MAX_DEPTH", "Part", "parts"]
+
+MAX_DEPTH = 8  # of parts in parts
+_BLANK = re.compile(rb"\r?\n[ \t]*\r?\n|\A\r?\n")
+
+
+class Part(NamedTuple):
+    """One part without parts: its type in lower case, its header's fields, and its octets, decoded."""
+
+    kind: str
+    fields: dict[str, str]
+    octets: bytes
+
+    @property
+    def text(self) -> str:
+        """The octets as text, in the character set that is named, or as near to it as can be."""
+        charset = _parameter(self.fields.get("content-type", ""), "charset") or "utf-8"
+        try:
+            return self.octets.decode(charset, "replace")
+        except LookupError:
+            return self.octets.decode("utf-8", "replace")
+
+
+def parts(content: bytes, depth: int = 0) -> Iterator[Part]:
+    """All parts in order; a message is not looked into, only what is made of parts."""
+    cut = _BLANK.search(content)
+    head, body = (content, b"") if cut is None else (content[: cut.end()], content[cut.end() :])
+    found: dict[str, str] = {}
+    for name, value in fields(head):
+        found.setdefault(name, value)
+    kind = found.get("content-type", "text/plain").partition(";")[0].strip().lower()
+    boundary = _parameter(found.get("content-type", ""), "boundary")
+    if kind.startswith("multipart/") and boundary and depth < MAX_DEPTH:
+        for piece in _split(body, boundary.encode("utf-8", "replace")):
+            yield from parts(piece, depth + 1)
+    else:
+        yield Part(kind, found, _decode(body, found.get("content-transfer-encoding", "").lower()))
+
+
+def _parameter(value: str, name: str) -> str:
+    holder = Parameters()
+    holder["content-type"] = value
+    found = holder.get_param(name)
+    return found if isinstance(found, str) else ""
+
+
+def _split(body: bytes, boundary: bytes) -> Iterator[bytes]:
+    """What stands between the boundaries; what stands before the first and behind the last is nobody's."""
+    line = re.compile(rb"(?:\A|\r?\n)--" + re.escape(boundary) + rb"(--)?[ \t]*(?:\r?\n|\Z)")
+    marks = list(line.finditer(body))
+    for mark, after in zip(marks, [*marks[1:], None], strict=True):
+        if mark[1]:
+            return
+        yield body[mark.end() : after.start() if after is not None else len(body)]
+
+
+def _decode(body: bytes, encoding: str) -> bytes:
+    if encoding == "base64":
+        try:
+            return base64.b64decode(body)
+        except (binascii.Error, ValueError):
+            return body
+    return quopri.decodestring(body) if encoding == "quoted-printable" else body
