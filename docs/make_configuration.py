@@ -49,6 +49,10 @@ TABLES: tuple[tuple[str, type[BaseModel]], ...] = (
     ("[[account]]", model.Account),
     ("[[connector]]", model.Connector),
     ("[retry]", model.Retry),
+    ("[guard]", model.Guard),
+    ("[log]", model.Log),
+    ("[journal]", model.Journal),
+    ("[[other_log]]", model.OtherLog),
 )
 
 
@@ -135,6 +139,11 @@ EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
     ("Connector", "max_size"): ('"10MiB"', "RFC 1870 6"),
     ("Connector", "sessions"): ("5", "RFC 5321 4.5.4.1"),
     ("Connector", "enabled"): ("false", ""),
+    ("Journal", "keep"): ('"30d"', ""),
+    ("Journal", "max_size"): ('"10GiB"', ""),
+    ("OtherLog", "name"): ('"beacon"', ""),
+    ("OtherLog", "files"): ('["/var/log/beacon/mail.log*"]', "RFC 5424"),
+    ("OtherLog", "map"): ('"beacon-map.toml"', ""),
     ("Retry", "waits"): ('["1m", "5m", "15m", "30m", "1h"]', "RFC 5321 4.5.4.1"),
     ("Retry", "lifetime"): ('"5d"', "RFC 5321 4.5.4.1"),
     ("Retry", "notice_after"): ('"4h"', "RFC 3461 5.2.5"),

@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import os
 import signal
-from functools import partial
 from pathlib import Path
 
 import pytest
@@ -20,9 +19,8 @@ from copper_kite.smtp.replies import Reply
 from copper_kite.store.commit import want
 from copper_kite.store.ids import IdMaker
 from copper_kite.store.model import Message, Recipient, Wanted
-from copper_kite.store.reads import Reader
 from copper_kite.store.schema import connect_writer
-from copper_kite.words import FINAL, Action, State
+from copper_kite.words import Action, State
 from tests.cli.test_commands import smart_host, take
 from tests.relay.test_relay import letter, records, talk
 from tests.support import Site, StoppedClock, converse, site
@@ -201,30 +199,5 @@ def test_returned_and_sent_elsewhere(folder: Path, authority: CertificateFiles) 
                 await here.until(lambda reader: states(here)[3:] == [State.FAILED])
                 with here.reader() as reader:
                     assert [state.last_bad is None for state in reader.connectors() if state.name == "second"] == [True]
-
-    asyncio.run(live())
-
-
-def holds_content(here: Site, messages: int, reader: Reader) -> bool:
-    return sum(bool(list(reader.content(record.message.id))) for record in records(here)) == messages
-
-
-def test_what_failed_is_let_go_in_the_end(folder: Path, authority: CertificateFiles) -> None:
-    """`keep_failed`."""
-    extra = '[retry]\nkeep_failed = "1h"\n'
-
-    async def live() -> None:
-        clock = StoppedClock()
-        rules = (Rule("gone@*", Reply(550, "5.1.1", "no")),)
-        async with site(folder, authority, rules=rules, clock=clock, extra=extra) as here:
-            await converse(
-                here.port,
-                talk(letter("gone@x.example", sender=""), letter("late@x.example", "gone@x.example", sender="")),
-            )
-            await here.until(lambda reader: not reader.queue() and len(reader.queue(tuple(FINAL))) == 3)
-            for hours, kept in ((0.9, 2), (1.1, 0)):
-                clock.time += hours * 3600
-                here.service.sweep_out()
-                await here.until(partial(holds_content, here, kept))
 
     asyncio.run(live())

@@ -218,10 +218,12 @@ def test_content_stays_until_the_last_recipient_has_ended(folder: Path, writer: 
     with Reader(folder) as reader:
         assert list(reader.content(1)) == [b"abc"], "what failed can be looked at, and tried again"
         assert reader.queue() == [] and reader.totals() == {State.RELAYED: 1, State.FAILED: 1}
-        assert reader.failed_before(1e12, 10) == [1] and reader.failed_before(0.0, 10) == []
+        first = (-1.0, 0, 0)
+        assert reader.failed_between(first, 1e12, 10) == [(0.0, 1, 2)]
+        assert reader.failed_between((0.0, 1, 2), 1e12, 10) == [] and reader.has_ended(1, 0.0)
     write(writer, turns, Change(outcomes=[outcome(2, State.REMOVED)]))
     with Reader(folder) as reader:
-        assert list(reader.content(1)) == [] and reader.failed_before(1e12, 10) == []
+        assert list(reader.content(1)) == [] and reader.failed_between(first, 1e12, 10) == []
 
 
 def test_due_comes_longest_waiting_first_and_without_those_in_hand(

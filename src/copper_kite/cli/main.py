@@ -40,6 +40,7 @@ FAMILIES: dict[str, dict[str, tuple[str, str]]] = {
     },
     "Trace": {
         "queue": ("queue", "What waits, and for what."),
+        "log": ("log", "The journal, or the logs of other programs: searched, or followed live."),
         "headers": ("headers", "The way of a received message: each hop, its delay, its TLS, where it waited."),
         "notice": ("notice", "What notices from elsewhere tell, and of which of our messages."),
         "explain": ("explain", "What a server's reply means, and what to do."),

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import contextlib
 import time
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import click
 
+from copper_kite.cli.log import entry_json, source_options
 from copper_kite.cli.options import INSTANT, json_option, load_settings
 from copper_kite.cli.queue import row_json
 from copper_kite.cli.refused import show_refused
@@ -30,6 +32,7 @@ if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
     from copper_kite.store.model import Attempt, QueueRow, Selection
     from copper_kite.store.reads import Reader
+    from copper_kite.trace.linemap import Entry
     from copper_kite.trace.story import Story
 
 __all__ = ["load_story", "show_story", "story_json", "trace"]
@@ -42,6 +45,7 @@ __all__ = ["load_story", "show_story", "story_json", "trace"]
 @click.option("--until", type=INSTANT, metavar="TIME", help="Taken then or before.")
 @click.option("--limit", type=click.IntRange(1), default=50, show_default=True, help="Lines of a list at most.")
 @click.option("--dialogue", is_flag=True, help="Every line that was said in attempts that did not succeed.")
+@source_options
 @click.option("--refused", is_flag=True, help="Instead: what listeners did not take, by client, reason and count.")
 @json_option
 @click.pass_obj
@@ -53,6 +57,9 @@ def trace(
     until: float | None,
     limit: int,
     dialogue: bool,
+    files: tuple[str, ...],
+    map_name: str | None,
+    rotated: bool,
     refused: bool,
     as_json: bool,
     **given: Any,
@@ -61,10 +68,13 @@ def trace(
 
     WHAT is an id, or the beginning of one that only one message has; a Message-ID; the address (or domain) of a
     sender or recipient; or words of the subject, of an address or of the last reply. Filters narrow it; of several
-    messages, a list is shown.
+    messages, a list is shown. The story of one goes on in the logs of other programs and hosts: those that --in names,
+    and those of [[other_log]] in the configuration.
     """
     from copper_kite.errors import NotFound
     from copper_kite.store.reads import Reader
+    from copper_kite.trace.elsewhere import go_on
+    from copper_kite.trace.sources import configured_sources, named_sources
 
     loaded = load_settings(config)
     if refused:
@@ -82,6 +92,8 @@ def trace(
             _show_list(rows, limit, as_json=as_json)
             return
         story = load_story(loaded, reader, ids[0])
+    sources = [*named_sources(files, map_name, rotated_too=rotated), *configured_sources(loaded)]
+    story = go_on(story, sources, time.time())
     if as_json:
         print_json(story_json(story))
     else:
@@ -172,11 +184,43 @@ def show_story(story: Story, *, dialogue: bool = False) -> None:
         wraps=True,
         colours=STATE_COLOURS,
     )
+    if story.elsewhere:
+        _show_elsewhere(story.elsewhere)
     if dialogue:
         for attempt in story.attempts:
             _show_dialogue(attempt)
     click.echo()
     print_verdict(story.verdict)
+
+
+def _show_elsewhere(entries: Sequence[Entry]) -> None:
+    """What the logs of other programs and hosts have of it."""
+    from copper_kite.smtp.replies import printable
+
+    click.echo()
+    say(("In other logs", "bold"))
+    timed = iter(local_times([entry.at for entry in entries if entry.at is not None]))
+    print_table(
+        ("time", "log", "what", "id", "text"),
+        [
+            (
+                next(timed) if entry.at is not None else "-",
+                entry.source,
+                entry.outcome or "-",
+                entry.id,
+                printable(_told_there(entry)),
+            )
+            for entry in entries
+        ],
+        wraps=True,
+        colours=STATE_COLOURS,
+    )
+
+
+def _told_there(entry: Entry) -> str:
+    if entry.outcome == "accepted" and entry.sender:
+        return f"from {entry.sender}" + (f" for {entry.recipient}" if entry.recipient else "")
+    return f"{entry.recipient}: {entry.text}" if entry.recipient else entry.text
 
 
 def _attempts(count: int) -> str:
@@ -234,6 +278,7 @@ def story_json(story: Story) -> dict[str, Any]:
             for line in story.lines
         ],
         "attempts": [_attempt_json(attempt) for attempt in story.attempts],
+        "elsewhere": [entry_json(entry) for entry in story.elsewhere],
         "verdict": verdict_json(story.verdict),
     }
 

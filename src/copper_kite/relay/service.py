@@ -19,6 +19,7 @@ from copper_kite.relay.intake import Intake, Submission
 from copper_kite.relay.listening import Listening
 from copper_kite.relay.log import Log, open_log
 from copper_kite.relay.refusals import Refusal, Refusals
+from copper_kite.relay.retention import Retention
 from copper_kite.relay.room import Room
 from copper_kite.relay.usage import Usage
 from copper_kite.settings.load import Loaded
@@ -38,7 +39,6 @@ from copper_kite.words import Event
 __all__ = ["Service"]
 
 STOP_SECONDS = 10.0
-SWEEP_OUT, SWEEP_OUT_SECONDS = 500, 600.0  # failed messages at a time; from one look for them to the next
 LOOK_SECONDS = 30.0  # from one look at the certificates' files to the next
 
 
@@ -70,7 +70,7 @@ class Service:
         self._contexts: dict[Endpoint, ssl.SSLContext] = {}
         self._shown: dict[Endpoint, tuple[tuple[str, ...], tuple[float, ...]]] = {}  # files, and when they changed
         self._looker: asyncio.TimerHandle | None = None
-        self._sweeper: asyncio.TimerHandle | None = None
+        self._retention: Retention | None = None
         self._reader: Reader | None = None
         self._taken_at = 0.0
         self._undo: list[Callable[[], None]] = []
@@ -114,6 +114,9 @@ class Service:
         with contextlib.suppress(ValueError, RuntimeError):  # only the main thread hears signals
             self._loop.add_signal_handler(signal.SIGUSR1, self.do_what_is_wanted)
         self._dispatcher.do_what_is_wanted()
+        self._retention = Retention(reader, self._writer.submit, self._clock.now)
+        self._undo.append(self._retention.stop)
+        self._retention.settings = loaded.settings
         self.sweep_out()
         self._note()
         return self._listening.endpoints
@@ -165,6 +168,8 @@ class Service:
         await self._listen(loaded)
         self._dispatcher.reload(loaded)
         self._loaded = loaded
+        if self._retention is not None:
+            self._retention.settings = loaded.settings
         await self._write(Change(journal=[JournalEntry(at=self._clock.now(), event=Event.RELOADED)]))
         self._note()
 
@@ -174,14 +179,9 @@ class Service:
             self._dispatcher.do_what_is_wanted()
 
     def sweep_out(self) -> None:
-        """Let go of what failed long enough ago; a little at a time, beside the traffic."""
-        assert self._writer is not None and self._reader is not None
-        before = self._clock.now() - self._loaded.settings.retry.keep_failed
-        dropped = self._reader.failed_before(before, SWEEP_OUT)
-        if dropped:
-            self._writer.submit(Change(dropped=dropped), lambda error: None)
-        wait = 1.0 if len(dropped) == SWEEP_OUT else SWEEP_OUT_SECONDS
-        self._sweeper = self._loop.call_later(wait, self.sweep_out)
+        """Let go of what need not be kept any longer."""
+        if self._retention is not None:
+            self._retention.sweep()
 
     def refuse(self, error: KiteError) -> None:
         """A configuration was refused: note it for whoever asks, and go on with the one there is."""
@@ -302,9 +302,8 @@ class Service:
 
     async def stop(self, seconds: float = STOP_SECONDS) -> None:
         """Take nothing new, finish what is in hand within `seconds`, and let go of everything; once is enough."""
-        for timer in (self._looker, self._sweeper):
-            if timer is not None:
-                timer.cancel()
+        if self._looker is not None:
+            self._looker.cancel()
         self._listening.close_all()
         await self._registry.stop(seconds)
         dispatcher, self._dispatcher = self._dispatcher, None

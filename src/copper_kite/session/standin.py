@@ -15,6 +15,7 @@ from pathlib import Path
 
 from copper_kite.clock import Clock, SystemClock
 from copper_kite.errors import ListenFailed
+from copper_kite.mail.header import scan_header
 from copper_kite.net.server import LATER, Answer, Handler, Peer, ServerSession, SessionRegistry
 from copper_kite.session.behaviour import Deed, Judge, Rule
 from copper_kite.session.looseness import LooseReader
@@ -93,11 +94,13 @@ class Caught:
     tls: str
     asked: str = ""  # of RET, ENVID, REQUIRETLS, as they stood behind MAIL
     asked_each: tuple[str, ...] = ()  # of NOTIFY and ORCPT, as they stood behind each RCPT
+    message_id: str = ""
 
     def export(self) -> dict[str, object]:
         """As plain values, for JSON."""
         return {
             "number": self.number,
+            "id": number_text(self.number),
             "time": datetime.fromtimestamp(self.at, UTC).isoformat(timespec="milliseconds"),
             "from": self.reverse_path,
             "to": list(self.recipients),
@@ -108,6 +111,7 @@ class Caught:
             "login": self.login or None,
             "mail_parameters": self.asked,
             "rcpt_parameters": list(self.asked_each),
+            "message_id": self.message_id or None,
             "file": str(self.file) if self.file else None,
         }
 
@@ -199,6 +203,7 @@ class StandIn:
             session.tls,
             taker.asked,
             tuple(taker.recipients.values()),
+            draft.message_id,
         )
         if caught.file is not None:
             caught.file.with_suffix(".json").write_text(json.dumps(caught.export(), indent=2, ensure_ascii=False))
@@ -231,6 +236,14 @@ class _Logins(NoDirectory):
         return found if found is not None and kind in ("", found.kind) else None
 
 
+MAX_HEAD = 64 * 1024  # octets of a message in which its header is looked for
+
+
+def number_text(number: int) -> str:
+    """A message's number as files and replies have it."""
+    return f"{number:06}"
+
+
 class _Draft:
     """A message that is coming in: straight to a file, which becomes an .eml when it is whole."""
 
@@ -239,10 +252,18 @@ class _Draft:
         self._path = folder / f".coming-{os.getpid()}-{id(self):x}" if folder is not None else None
         self._file = self._path.open("wb") if self._path is not None else None
         self.size = 0
+        self._head = b""
+
+    @property
+    def message_id(self) -> str:
+        """The Message-ID, if the header has one."""
+        return scan_header(self._head).value(b"Message-ID")
 
     def add(self, portion: bytes) -> None:
         """The next portion. Raises OSError."""
         self.size += len(portion)
+        if len(self._head) < MAX_HEAD:
+            self._head += portion[: MAX_HEAD - len(self._head)]
         if self._file is not None:
             self._file.write(portion)
 
@@ -252,7 +273,7 @@ class _Draft:
             return number, None
         self._file.close()
         while True:
-            target = self._folder / f"{number:06}.eml"
+            target = self._folder / f"{number_text(number)}.eml"
             try:
                 target.hardlink_to(self._path)  # never over another one: somebody else may keep messages here, too
             except FileExistsError:
@@ -372,7 +393,7 @@ class _Taker(Handler):
             return _unkept(error)
         finally:
             self.reset(None)
-        return said if isinstance(said, Reply) else Reply(250, "2.0.0", f"taken as {self._stand_in.count:06}")
+        return said if isinstance(said, Reply) else Reply(250, "2.0.0", f"taken as {number_text(self._stand_in.count)}")
 
     def _accept_later(self, said: Reply | None) -> None:
         assert self._session is not None

@@ -382,6 +382,29 @@ class Log(Table):
         raise ValueError(f"{value!r} is no place for a log; write stderr, syslog or file:PATH")
 
 
+class Journal(Table):
+    """`[journal]`: how long the record of what has ended is kept."""
+
+    keep: Duration = Field(
+        default=90 * 86400.0, ge=3600, description="How long; what an allowance counts stays for its period."
+    )
+    max_size: Size | None = Field(
+        default=None, description="How large the queue's file may become; beyond, the oldest that has ended goes first."
+    )
+
+
+class OtherLog(Table):
+    """`[[other_log]]`: a log of another program or host, in which `kite trace` and `kite log` look, too."""
+
+    name: Name = Field(description="Its name in what is shown.")
+    files: list[str] = Field(
+        min_length=1, description="Its files, also by patterns with `*`, plain or compressed; relative to this file."
+    )
+    map: str | None = Field(
+        default=None, description="How its lines are read: a line map's file, or the name of one that is shipped."
+    )
+
+
 class Settings(Table):
     """The whole file."""
 
@@ -393,6 +416,8 @@ class Settings(Table):
     retry: Retry = Retry()
     guard: Guard = Guard()
     log: Log = Log()
+    journal: Journal = Journal()
+    other_log: list[OtherLog] = []
 
 
 def data_folder(settings: Settings, base: Path) -> Path:

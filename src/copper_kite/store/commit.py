@@ -45,6 +45,8 @@ class Rows(NamedTuple):
     done: Sequence[int]
     extended: Sequence[Row]
     sent_by: Sequence[Row]
+    forgotten: Sequence[int]
+    forgotten_before: Sequence[Row]
 
 
 def rows_of(change: Change) -> Rows:
@@ -66,6 +68,8 @@ def rows_of(change: Change) -> Rows:
         change.done,
         change.extended,
         change.sent_by,
+        change.forgotten,
+        change.forgotten_before,
     )
 
 
@@ -169,6 +173,26 @@ def _write(connection: sqlite3.Connection, batch: Sequence[Rows]) -> None:
     many(
         "UPDATE recipient SET via = ? WHERE message = ? AND number = ?", [row for rows in batch for row in rows.sent_by]
     )
+    forgotten = [id for rows in batch for id in rows.forgotten]
+    if forgotten:
+        _forget(connection, forgotten)
+    before = [row for rows in batch for row in rows.forgotten_before]
+    many(_FORGET_JOURNAL, [(at,) for at, _ in before])
+    many("DELETE FROM taken WHERE hour < ?", [(hour,) for _, hour in before])
+
+
+def _forget(connection: sqlite3.Connection, ids: Sequence[int]) -> None:
+    """Everything about these messages."""
+    connection.executemany("DELETE FROM content WHERE place BETWEEN ? AND ?", [_places(id) for id in ids])
+    for table, column in (("recipient", "message"), ("attempt", "message"), ("journal", "message"), ("message", "id")):
+        connection.executemany(f"DELETE FROM {table} WHERE {column} = ?", [(id,) for id in ids])
+
+
+# The oldest rows alone are looked at: a few at a time is enough.
+_FORGET_JOURNAL = (
+    "DELETE FROM journal WHERE number IN (SELECT number FROM journal ORDER BY number LIMIT 2000)"
+    " AND message IS NULL AND at < ?"
+)
 
 
 def _summed(taken: Sequence[Row]) -> list[Row]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-__all__ = ["ID_LENGTH", "IdMaker", "id_range", "id_text"]
+__all__ = ["ID_LENGTH", "IdMaker", "id_at", "id_range", "id_text"]
 
 ID_LENGTH = 10  # characters of five bits: 41 bits of milliseconds since EPOCH, 9 bits of sequence
 EPOCH = 1_767_225_600  # 2026-01-01T00:00:00Z
@@ -27,6 +27,11 @@ class IdMaker:
             number = self._last + 1
         self._last = number
         return number
+
+
+def id_at(at: float, *, of_span: bool = False) -> int:
+    """The first number of an instant in seconds since 1970, or how many numbers a span of seconds holds."""
+    return max(int((at if of_span else at - EPOCH) * 1000), 0) << _SEQUENCE_BITS
 
 
 def id_text(number: int) -> str:

@@ -164,6 +164,8 @@ class Change:
     (who, hour, recipients); `hastened` holds (instant, connector): the delayed recipients of that connector are due
     then, if not before. `done` are numbers of what was wanted, `extended` new ends of lifetimes: (instant, message);
     `sent_by` holds (connector, message, number): who carries that recipient from now on.
+    `forgotten` are messages of which nothing is kept; `forgotten_before` holds (instant, hour): before them, what the
+    journal says of no message, and what senders had handed in, is forgotten.
     """
 
     messages: Sequence[Message] = ()
@@ -179,6 +181,8 @@ class Change:
     done: Sequence[int] = ()
     extended: Sequence[tuple[float, int]] = ()
     sent_by: Sequence[tuple[str, int, int]] = ()
+    forgotten: Sequence[int] = ()
+    forgotten_before: Sequence[tuple[float, int]] = ()
 
 
 @dataclass(slots=True)

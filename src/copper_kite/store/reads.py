@@ -11,7 +11,7 @@ from typing import Any
 
 from copper_kite.errors import Ambiguous, NotFound
 from copper_kite.store.commit import place
-from copper_kite.store.ids import id_range, id_text
+from copper_kite.store.ids import id_at, id_range, id_text
 from copper_kite.store.model import (
     Attempt,
     Due,
@@ -27,9 +27,17 @@ from copper_kite.store.schema import connect_reader
 from copper_kite.store.selecting import OPEN, OPEN_SQL, condition
 from copper_kite.words import Action, Event, State
 
-__all__ = ["ConnectorState", "QueueShape", "Reader", "Record"]
+__all__ = [
+    "MESSAGE_COLUMNS",
+    "ConnectorState",
+    "QueueShape",
+    "Reader",
+    "Record",
+    "attempt_of_row",
+    "message_of_row",
+]
 
-_MESSAGE = (
+MESSAGE_COLUMNS = (
     "m.id, m.arrived, m.expires, m.reverse_path, m.size, m.eight_bit, m.utf8, m.message_id, m.listener, m.client,"
     " m.hello, m.user, m.protocol, m.asked, m.subject"
 )
@@ -170,17 +178,42 @@ class Reader:
         rows = self._rows("SELECT * FROM wanted ORDER BY number")
         return [Wanted(number, at, who, Action(action), *rest) for number, at, who, action, *rest in rows]
 
-    def failed_before(self, instant: float, limit: int) -> list[int]:
-        """Messages whose recipients all ended by `instant`, some as failed, and whose content is still there."""
+    def failed_between(self, after: tuple[float, int, int], until: float, limit: int) -> list[tuple[float, int, int]]:
+        """Recipients that failed, in the order of time: (when, message, number); those behind `after`, which is one."""
+        return list(
+            self._rows(
+                "SELECT changed, message, number FROM recipient WHERE state = 'failed'"
+                " AND (changed, message, number) > (?, ?, ?) AND changed <= ? ORDER BY 1, 2, 3 LIMIT ?",
+                *after,
+                until,
+                limit,
+            )
+        )
+
+    def has_ended(self, message: int, before: float) -> bool:
+        """Whether all its recipients had ended by then."""
+        row = self._rows(
+            f"SELECT 1 FROM recipient WHERE message = ? AND ({OPEN_SQL} OR changed > ?) LIMIT 1", message, before
+        ).fetchone()
+        return row is None
+
+    def forgettable(self, before: float, limit: int) -> list[int]:
+        """Messages whose recipients had all ended by then, the oldest first."""
         rows = self._rows(
-            "SELECT DISTINCT message FROM recipient r WHERE state = 'failed' AND changed < ?1"
-            " AND EXISTS (SELECT 1 FROM content WHERE place = message << 13)"
-            " AND NOT EXISTS (SELECT 1 FROM recipient o WHERE o.message = r.message AND (o.state IN"
-            " ('queued', 'delayed', 'parked') OR o.changed >= ?1)) LIMIT ?2",
-            instant,
+            "SELECT id FROM message m WHERE id < ? AND NOT EXISTS (SELECT 1 FROM recipient r WHERE r.message = m.id"
+            f" AND (r.{OPEN_SQL} OR r.changed > ?)) ORDER BY id LIMIT ?",
+            id_at(before),
+            before,
             limit,
         )
         return [id for (id,) in rows]
+
+    def size(self) -> int:
+        """Octets in use, content included; what is free in the file does not count."""
+        pages, free, each = (
+            self._rows(f"PRAGMA {name}").fetchone()[0] for name in ("page_count", "freelist_count", "page_size")
+        )
+        return int((pages - free) * each)
 
     def recipients(self, id: int) -> tuple[Message, list[Recipient]]:
         """A message with its recipients. Raises NotFound."""
@@ -206,13 +239,13 @@ class Reader:
         where, values = condition(selection)
         order = "DESC" if newest else "ASC"
         rows = self._rows(
-            f"SELECT {_MESSAGE}, {_RECIPIENT} FROM recipient r JOIN message m ON m.id = r.message"
+            f"SELECT {MESSAGE_COLUMNS}, {_RECIPIENT} FROM recipient r JOIN message m ON m.id = r.message"
             f" WHERE {where} ORDER BY r.message {order}, r.number LIMIT ?",
             *values,
             limit,
         )
         width = len(Message._fields)
-        return [QueueRow(_message(row[:width]), _recipient(row[width:])) for row in rows]
+        return [QueueRow(message_of_row(row[:width]), _recipient(row[width:])) for row in rows]
 
     def queue(self, states: Sequence[State] = OPEN, limit: int = -1) -> list[QueueRow]:
         """Messages with their recipients in `states`, the oldest first."""
@@ -251,7 +284,7 @@ class Reader:
         """Everything about one message. Raises NotFound."""
         return Record(
             *self.recipients(id),
-            [_attempt(row) for row in self._rows("SELECT * FROM attempt WHERE message = ? ORDER BY at, id", id)],
+            [attempt_of_row(row) for row in self._rows("SELECT * FROM attempt WHERE message = ? ORDER BY at, id", id)],
             [
                 JournalEntry(at=at, event=Event(event), message=message, facts=json.loads(facts))
                 for at, event, message, facts in self._rows(
@@ -261,13 +294,14 @@ class Reader:
         )
 
     def _message(self, id: int) -> Message:
-        row = self._rows(f"SELECT {_MESSAGE} FROM message m WHERE m.id = ?", id).fetchone()
+        row = self._rows(f"SELECT {MESSAGE_COLUMNS} FROM message m WHERE m.id = ?", id).fetchone()
         if row is None:
             raise NotFound(id_text(id))
-        return _message(row)
+        return message_of_row(row)
 
 
-def _message(row: Sequence[Any]) -> Message:
+def message_of_row(row: Sequence[Any]) -> Message:
+    """A row of MESSAGE_COLUMNS."""
     return Message._make((*row[:5], bool(row[5]), bool(row[6]), *row[7:]))
 
 
@@ -275,7 +309,8 @@ def _recipient(row: Sequence[Any]) -> Recipient:
     return Recipient._make((*row[:3], State(row[3]), *row[4:]))
 
 
-def _attempt(row: Sequence[Any]) -> Attempt:
+def attempt_of_row(row: Sequence[Any]) -> Attempt:
+    """A row of the table of attempts."""
     return Attempt(
         id=row[0],
         message=row[1],

@@ -10,6 +10,7 @@ from copper_kite.store.ids import id_text
 from copper_kite.store.model import Attempt, JournalEntry, Message, Recipient
 from copper_kite.store.reads import Record
 from copper_kite.trace.beyond import judge_told
+from copper_kite.trace.linemap import Entry
 from copper_kite.verdict.judge import Verdict, judge
 from copper_kite.words import FINAL_CAUSES, Cause, Event, Side, Stage, State
 
@@ -37,6 +38,7 @@ class Story:
     lines: Sequence[StoryLine]
     attempts: Sequence[Attempt]
     verdict: Verdict
+    elsewhere: Sequence[Entry] = ()  # what the logs of other programs and hosts have of it
 
 
 def tell(record: Record, facts: Mapping[str, Any], *, running: bool) -> Story:

@@ -1,0 +1,73 @@
+"""How long things are kept: the content of what failed, and the record of what has ended. A little at a time, beside
+the traffic."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable
+
+from copper_kite.relay.dispatch import Submit
+from copper_kite.relay.usage import HOUR, LOOK_BACK
+from copper_kite.settings.model import Settings
+from copper_kite.store.model import Change
+from copper_kite.store.reads import Reader
+
+__all__ = ["Retention"]
+
+AT_A_TIME = 500  # messages in one change
+AGAIN_SECONDS, SWEEP_SECONDS = 0.5, 600.0  # to the next look while there is more, and else
+
+
+class Retention:
+    """Looks for what need not be kept any longer. `now` gives seconds since 1970."""
+
+    def __init__(self, reader: Reader, submit: Submit, now: Callable[[], float]) -> None:
+        self._loop = asyncio.get_running_loop()
+        self._reader, self._submit, self._now = reader, submit, now
+        self._timer: asyncio.TimerHandle | None = None
+        self._failed_until = (0.0, 0, 0)  # the last recipient that failed and has been looked at
+        self._stopped = False
+        self._waiting: set[int] = set()  # of these, messages that had not ended then
+        self.settings = Settings()
+
+    def sweep(self) -> None:
+        """Let go of what is old enough, as far as it goes at once; the rest, and what grows old, comes by itself."""
+        now, settings = self._now(), self.settings
+        failed, more_failed = self._failed(now - settings.retry.keep_failed)
+        # What an allowance counts must stay as long as its period lasts.
+        least = min((a.window(now)[0] for entry in settings.connector for a in entry.allowance), default=now)
+        forgotten = self._reader.forgettable(min(now - settings.journal.keep, least), AT_A_TIME)
+        most = settings.journal.max_size
+        if most is not None and not forgotten and self._reader.size() > most:
+            forgotten = self._reader.forgettable(least, AT_A_TIME)
+        change = Change(
+            dropped=failed,
+            forgotten=forgotten,
+            forgotten_before=[(min(now - settings.journal.keep, now), int(now) // HOUR - LOOK_BACK)],
+        )
+        more = more_failed or len(forgotten) == AT_A_TIME
+        self._submit(change, lambda error: self._again(AGAIN_SECONDS if more and error is None else SWEEP_SECONDS))
+
+    def _again(self, seconds: float) -> None:
+        self._cancel()
+        if not self._stopped:
+            self._timer = self._loop.call_later(seconds, self.sweep)
+
+    def stop(self) -> None:
+        """Look no more."""
+        self._stopped = True
+        self._cancel()
+
+    def _cancel(self) -> None:
+        if self._timer is not None:
+            self._timer.cancel()
+
+    def _failed(self, before: float) -> tuple[list[int], bool]:
+        """Messages whose content nobody can want any longer, and whether there are more to look at."""
+        looked = self._reader.failed_between(self._failed_until, before, AT_A_TIME)
+        candidates = self._waiting | {message for _, message, _ in looked}
+        dropped = [message for message in candidates if self._reader.has_ended(message, before)]
+        self._waiting = candidates - set(dropped)
+        if looked:
+            self._failed_until = looked[-1]
+        return dropped, len(looked) == AT_A_TIME

@@ -1,0 +1,148 @@
+"""What happened, in the order of its coming: submissions, attempts, the journal; for a time, or as it goes on."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from copper_kite.store.ids import id_at
+from copper_kite.store.model import Attempt, JournalEntry, Message
+from copper_kite.store.reads import MESSAGE_COLUMNS, attempt_of_row, message_of_row
+from copper_kite.store.schema import connect_reader
+from copper_kite.words import Event
+
+__all__ = ["Happened", "History", "Place"]
+
+SETTLED = 900.0  # seconds: what began longer ago than the newest of its kind has been written by now
+MAX_SEEN = 200_000  # ids kept in a place
+
+
+class Happened(NamedTuple):
+    """One thing that happened, and the message that it is about, where there is one and it is still known."""
+
+    what: Message | Attempt | JournalEntry
+    message: Message | None
+
+
+@dataclass(slots=True)
+class Place:
+    """How far somebody has read: the ids seen that are not settled yet, and the last number of the journal."""
+
+    messages: set[int] = field(default_factory=set)
+    attempts: set[int] = field(default_factory=set)
+    journal: int = 0
+
+    def export(self) -> dict[str, Any]:
+        """As JSON values."""
+        return {"messages": sorted(self.messages), "attempts": sorted(self.attempts), "journal": self.journal}
+
+    @classmethod
+    def of(cls, value: dict[str, Any]) -> Place:
+        """From what `export` gave. Raises KeyError, TypeError or ValueError for anything else."""
+        return cls(set(map(int, value["messages"])), set(map(int, value["attempts"])), int(value["journal"]))
+
+
+class History:
+    """A reader of what happened in one data folder. Raises StoreError when there is none."""
+
+    def __init__(self, folder: Path) -> None:
+        self._connection = connect_reader(folder)
+
+    def close(self) -> None:
+        """Give the connection back."""
+        self._connection.close()
+
+    def between(self, since: float, until: float, word: str = "", message: int | None = None) -> list[Happened]:
+        """What happened from `since` to `until`, in order; with `word`, only what has it in a column; with `message`,
+        to that one."""
+        bounds = id_at(since), id_at(until)
+        of_it = "" if message is None else f" AND m.id = {message:d}"
+        first = _MESSAGES.format(where=f"m.id BETWEEN ? AND ? AND instr({_WORDS_OF_MESSAGE}, ?){of_it}")
+        second = _ATTEMPTS.format(where=f"a.id BETWEEN ? AND ? AND instr({_WORDS_OF_ATTEMPT}, ?){of_it}")
+        third = _JOURNAL.format(where=f"j.at BETWEEN ? AND ? AND instr(j.event || j.facts, ?){of_it}")
+        rows = self._connection.execute
+        found = [
+            *_messages(rows(first, (*bounds, word))),
+            *_attempts(rows(second, (*bounds, word))),
+            *(happened for _, happened in _journal(rows(third, (since, until, word)))),
+        ]
+        found.sort(key=_when)
+        return found
+
+    def now(self) -> Place:
+        """The place where everything is read."""
+        place = Place()
+        self._new(place, "message", place.messages)
+        self._new(place, "attempt", place.attempts)
+        place.journal = int(self._connection.execute("SELECT coalesce(max(number), 0) FROM journal").fetchone()[0])
+        return place
+
+    def after(self, place: Place) -> list[Happened]:
+        """What is new since `place`, which moves on."""
+        rows = self._connection.execute
+        found: list[Happened] = []
+        for id in self._new(place, "message", place.messages):
+            found += _messages(rows(_MESSAGES.format(where="m.id = ?"), (id,)))
+        for id in self._new(place, "attempt", place.attempts):
+            found += _attempts(rows(_ATTEMPTS.format(where="a.id = ?"), (id,)))
+        for number, happened in _journal(rows(_JOURNAL.format(where="j.number > ?"), (place.journal,))):
+            found.append(happened)
+            place.journal = max(place.journal, number)
+        found.sort(key=_when)
+        return found
+
+    def _new(self, place: Place, table: str, seen: set[int]) -> list[int]:
+        """Ids that were not there before. They are written in another order than they are made in; what is long over
+        is forgotten."""
+        newest = int(self._connection.execute(f"SELECT coalesce(max(id), 0) FROM {table}").fetchone()[0])
+        floor = max(newest - id_at(SETTLED, of_span=True), 0)
+        query = f"SELECT id FROM {table} WHERE id > ? ORDER BY id DESC LIMIT ?"
+        current = {id for (id,) in self._connection.execute(query, (floor, MAX_SEEN))}
+        new = sorted(current - seen)
+        seen.clear()
+        seen.update(current)
+        return new
+
+
+_MESSAGES = f"SELECT {MESSAGE_COLUMNS} FROM message m WHERE {{where}} ORDER BY m.id"
+_ATTEMPTS = (
+    f"SELECT {MESSAGE_COLUMNS}, a.* FROM attempt a"
+    " LEFT JOIN message m ON m.id = a.message WHERE {where} ORDER BY a.id"
+)
+_JOURNAL = (
+    f"SELECT {MESSAGE_COLUMNS}, j.number, j.at, j.event, j.message, j.facts FROM journal j"
+    " LEFT JOIN message m ON m.id = j.message WHERE {where} ORDER BY j.number"
+)
+_WORDS_OF_MESSAGE = "m.reverse_path || m.message_id || m.subject || m.client || m.user || m.listener"
+_WORDS_OF_ATTEMPT = (
+    "a.facts || a.connector || a.next_hop || a.text || coalesce(m.reverse_path || m.message_id || m.subject, '')"
+)
+_WIDTH = len(Message._fields)
+
+
+def _messages(rows: Any) -> Iterator[Happened]:
+    for row in rows:
+        message = message_of_row(row)
+        yield Happened(message, message)
+
+
+def _attempts(rows: Any) -> Iterator[Happened]:
+    for row in rows:
+        yield Happened(attempt_of_row(row[_WIDTH:]), None if row[0] is None else message_of_row(row[:_WIDTH]))
+
+
+def _journal(rows: Any) -> Iterator[tuple[int, Happened]]:
+    for row in rows:
+        number, at, event, message, facts = row[_WIDTH:]
+        entry = JournalEntry(at=at, event=Event(event), message=message, facts=json.loads(facts))
+        yield number, Happened(entry, None if row[0] is None else message_of_row(row[:_WIDTH]))
+
+
+def _when(happened: Happened) -> float:
+    what = happened.what
+    if isinstance(what, Message):
+        return what.arrived
+    return what.at + what.seconds if isinstance(what, Attempt) else what.at

@@ -1,0 +1,68 @@
+"""A message's story goes on where this server's ends: in the logs of other programs and hosts."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from copper_kite.store.ids import id_range, id_text
+from copper_kite.trace.beyond import judge_told
+from copper_kite.trace.joined import Clues, candidates, join
+from copper_kite.trace.linemap import Entry
+from copper_kite.trace.logs import LogSource
+from copper_kite.trace.story import Story
+from copper_kite.verdict.judge import Verdict
+from copper_kite.words import State
+
+__all__ = ["go_on"]
+
+
+def go_on(story: Story, sources: Sequence[LogSource], now: float) -> Story:
+    """The story with what these logs have of it; what stopped it there is its verdict, if it had left here.
+
+    Raises InputError for a log that cannot be read.
+    """
+    if not sources:
+        return story
+    message = story.message
+    clues = Clues(
+        message_ids={message.message_id} - {""},
+        own={source.name: {id_text(message.id)} for source in sources},
+        handed_on={
+            word
+            for attempt in story.attempts
+            for _, state, _, reply in attempt.facts["results"]
+            if state == State.RELAYED
+            for word in candidates(reply)
+        },
+    )
+    found = join(sources, clues, now)
+    return replace(story, elsewhere=found, verdict=_verdict(story, found))
+
+
+def _verdict(story: Story, found: Sequence[Entry]) -> Verdict:
+    """Theirs, where we had relayed it all and the last that they tell of somebody is a trouble."""
+    if any(recipient.state is not State.RELAYED for recipient in story.recipients):
+        return story.verdict
+    last = {entry.recipient: entry for entry in found if entry.outcome in (*_TROUBLES, "relayed") and entry.recipient}
+    stopped = next((entry for word in _TROUBLES for entry in last.values() if entry.outcome == word), None)
+    if stopped is None:
+        return story.verdict
+    about = {
+        "recipient": stopped.recipient,
+        "action": stopped.outcome,
+        "status": "",
+        "said": stopped.text,
+        "at_server": "",
+        "reporter": stopped.host or stopped.source,
+    }
+    judged = judge_told(about, {"id": stopped.id, "sender": story.message.reverse_path})
+    opening = f"Relayed here, and {stopped.outcome} at {stopped.host or stopped.source} for {stopped.recipient}."
+    evidence = f"{stopped.text} (log {stopped.source})"
+    bounds = id_range(stopped.id)
+    is_ours = bounds is not None and bounds[0] == bounds[1]  # an id as this product makes them
+    remedy = f"kite trace {stopped.id}   # at {stopped.host or stopped.source}" if is_ours else judged.next
+    return Verdict(judged.side, f"{opening} {judged.meaning}", evidence, remedy)
+
+
+_TROUBLES = ("failed", "delayed")

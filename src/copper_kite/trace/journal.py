@@ -1,0 +1,99 @@
+"""The journal as a log: one entry for each thing that happened and each recipient it happened to."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+from contextlib import closing
+from pathlib import Path
+
+from copper_kite.smtp.replies import printable
+from copper_kite.store.history import Happened, History
+from copper_kite.store.ids import id_range, id_text
+from copper_kite.store.model import Attempt, JournalEntry, Message
+from copper_kite.trace.linemap import Entry
+from copper_kite.trace.sought import Sought
+from copper_kite.words import Event, Stage, State
+
+__all__ = ["JOURNAL", "entries", "history_entries"]
+
+JOURNAL = "journal"  # as the name of a source
+
+
+# What an entry may say without a column that says it.
+_OWN_WORDS = " ".join((
+    *Event, *State, *Stage, "accepted from user by listener this server id sender message_id subject size text",
+    "recipient connector next_hop stage code reply",
+))  # fmt: skip
+DAY = 86400.0
+
+
+def history_entries(folder: Path, host: str, sought: Sought) -> Iterator[Entry]:
+    """The entries of a journal that may be meant, in order. Raises StoreError."""
+    bounds = id_range(sought.id) if sought.id else None
+    if sought.id and (bounds is None or bounds[0] != bounds[1]):
+        return  # it is no whole id: no message has it
+    word = "" if sought.any_case else sought.needle
+    if word in _OWN_WORDS or not word.isascii() or id_range(word) is not None or any(char in word for char in '="\\ '):
+        word = ""
+    since = 0.0 if sought.since is None else sought.since
+    until = time.time() + DAY if sought.until is None else sought.until
+    with closing(History(folder)) as history:
+        for happened in history.between(since, until, word, None if bounds is None else bounds[0]):
+            yield from entries(happened, host)
+
+
+def entries(happened: Happened, host: str) -> Iterator[Entry]:
+    """What it looks like in a log; `host` is this server."""
+    what, message = happened
+    if isinstance(what, Message):
+        yield _submission(what, host)
+    elif isinstance(what, Attempt):
+        yield from _attempt(what, message, host)
+    else:
+        yield _noted(what, message, host)
+
+
+def _entry(host: str, at: float, word: str, message: Message | None, **facts: str) -> Entry:
+    """One entry, with its words as the server's log would have them."""
+    pairs = {name: printable(value) for name, value in facts.items() if value}
+    raw = " ".join([word, *(f"{name}={value}" for name, value in pairs.items())])
+    return Entry(
+        at,
+        JOURNAL,
+        raw,
+        host=host,
+        id=pairs.get("id", ""),
+        message_id=message.message_id if message is not None else "",
+        sender=message.reverse_path if message is not None else "",
+        recipient=pairs.get("recipient", ""),
+        code=pairs.get("code", ""),
+        text=pairs.get("text", "") or pairs.get("why", ""),
+        outcome=word,
+    )
+
+
+def _submission(message: Message, host: str) -> Entry:
+    who = f"user {message.user}" if message.user else message.client
+    text = f"from {who} by listener {message.listener}" if message.listener else "by this server"
+    return _entry(
+        host, message.arrived, "accepted", message, id=id_text(message.id), sender=message.reverse_path,
+        message_id=message.message_id, subject=message.subject, size=str(message.size), text=text,
+    )  # fmt: skip
+
+
+def _attempt(attempt: Attempt, message: Message | None, host: str) -> Iterator[Entry]:
+    for address, state, stage, reply in attempt.facts["results"]:
+        yield _entry(
+            host, attempt.at + attempt.seconds, state, message, id=id_text(attempt.message), recipient=address,
+            connector=attempt.connector, next_hop=attempt.next_hop, stage=stage,
+            code=reply.split(" ")[0] if reply[:3].isdigit() else "", text=reply or attempt.text,
+        )  # fmt: skip
+
+
+def _noted(entry: JournalEntry, message: Message | None, host: str) -> Entry:
+    facts = {name: ", ".join(map(str, value)) if isinstance(value, list) else str(value)
+             for name, value in entry.facts.items()}  # fmt: skip
+    text = facts.pop("text", "") or " ".join(f"{name} {value}" for name, value in facts.items() if value)
+    id = id_text(entry.message) if entry.message is not None else ""
+    return _entry(host, entry.at, entry.event.value, message, id=id, text=text, recipient=facts.get("recipient", ""))
