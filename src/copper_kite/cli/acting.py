@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 import click
 
-from copper_kite.cli.options import load_settings
+from copper_kite.cli.options import load_settings, queue_folder
 from copper_kite.cli.selecting import filters, selection
 
 if TYPE_CHECKING:
@@ -47,7 +47,7 @@ def make_action(name: str) -> click.Command:
     def command(config: str | None, /, ids: tuple[str, ...], yes: bool, **given: Any) -> None:
         from copper_kite.words import Action
 
-        _act(load_settings(config), _Deed(name, Action(name)), ids, given, yes=yes)
+        _act(config, _Deed(name, Action(name)), ids, given, yes=yes)
 
     return command
 
@@ -82,7 +82,7 @@ def redirect(
         deed = _Deed(f"redirect to connector {to_connector}", Action.SEND_BY, to_connector)
     else:
         deed = _Deed(f"redirect to {to_recipient}", Action.SEND_TO, _whole_address(loaded, to_recipient))
-    _act(loaded, deed, ids, given, yes=yes)
+    _act(config, deed, ids, given, yes=yes)
 
 
 def _whole_address(loaded: Loaded, address: str) -> str:
@@ -103,13 +103,13 @@ class _Deed(NamedTuple):
     target: str = ""
 
 
-def _act(loaded: Loaded, deed: _Deed, ids: Sequence[str], given: dict[str, Any], *, yes: bool) -> None:
+def _act(config: str | None, deed: _Deed, ids: Sequence[str], given: dict[str, Any], *, yes: bool) -> None:
     """Show what is meant, ask, and have it done."""
     from copper_kite.store.reads import Reader
 
     if not ids and not any(value for value in given.values()):
         raise click.UsageError("name messages by ID, or by a filter such as --to or --state")
-    with Reader(loaded.data) as reader:
+    with Reader(queue_folder(config)) as reader:
         rows = _meant(reader, deed.action, ids, given)
     if not rows:
         click.echo(f"There is nothing to {deed.words}.")
@@ -120,7 +120,7 @@ def _act(loaded: Loaded, deed: _Deed, ids: Sequence[str], given: dict[str, Any],
     first, _, rest = deed.words.partition(" ")
     if not yes and not click.confirm(f"{first.capitalize()} {what}{f' {rest}' * bool(rest)}?"):
         return
-    done = _have_done(loaded, deed, rows)
+    done = _have_done(config, deed, rows)
     click.echo(f"{what}: {done}")
 
 
@@ -142,17 +142,17 @@ def _show(rows: Sequence[QueueRow]) -> None:
         click.echo(f"… and {len(rows) - SHOWN} more")
 
 
-def _have_done(loaded: Loaded, deed: _Deed, rows: Sequence[QueueRow]) -> str:
+def _have_done(config: str | None, deed: _Deed, rows: Sequence[QueueRow]) -> str:
     """Note what is wanted, and have the running server do it; or do it, where none runs."""
     from copper_kite.store.folder import running_server
     from copper_kite.store.model import Wanted
 
     now, who = time.time(), pwd.getpwuid(os.getuid()).pw_name
     wanted = [Wanted(0, now, who, deed.action, row.message.id, row.recipient.number, deed.target) for row in rows]
-    folder = loaded.data
+    folder = queue_folder(config)
     running = running_server(folder)
     if running is None:
-        _do(loaded, wanted)
+        _do(load_settings(config), wanted)
         return "done; no server runs now"
     numbers = _note(folder, wanted)
     os.kill(running.pid, signal.SIGUSR1)

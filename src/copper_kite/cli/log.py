@@ -119,12 +119,13 @@ def search(
 
 def _entries(config: str | None, sought: Sought, given: dict[str, Any]) -> Iterator[Entry]:
     """What may be meant, in order: of the journal, or of the logs that are named."""
+    from copper_kite.settings.find import find_file, sketch
     from copper_kite.trace.journal import history_entries
     from copper_kite.trace.sources import named_sources
 
     if not given["files"]:
-        loaded = load_settings(config)
-        yield from history_entries(loaded.data, loaded.server_name, sought)
+        found = sketch(find_file(config))
+        yield from history_entries(Path(found.data), found.server_name, sought)
         return
     needle, now = sought.needle.encode(), time.time()
     for source in named_sources(given["files"], given["map_name"], rotated_too=given["rotated"]):

@@ -8,9 +8,11 @@ from typing import TYPE_CHECKING, Any
 import click
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from copper_kite.settings.load import Loaded
 
-__all__ = ["DURATION", "INSTANT", "PACE", "SIZE", "Endpoints", "json_option", "load_settings"]
+__all__ = ["DURATION", "INSTANT", "PACE", "SIZE", "Endpoints", "json_option", "load_settings", "queue_folder"]
 
 
 class _Unit(click.ParamType):  # type: ignore[type-arg]  # generic only in the newest click
@@ -71,6 +73,18 @@ DURATION, SIZE, PACE = _Unit("duration"), _Unit("size"), _Unit("pace")
 def json_option(function: Callable[..., Any]) -> Callable[..., Any]:
     """`--json`, for programs."""
     return click.option("--json", "as_json", is_flag=True, help="One JSON document for programs.")(function)
+
+
+def queue_folder(config: str | None) -> Path:
+    """Where the queue is, without a look at the rest of the configuration: that takes longer than the command.
+
+    Raises SettingsError for a file that cannot be read.
+    """
+    from pathlib import Path
+
+    from copper_kite.settings.find import find_file, sketch
+
+    return Path(sketch(find_file(config)).data)
 
 
 def load_settings(config: str | None, *, secrets: bool = False) -> Loaded:

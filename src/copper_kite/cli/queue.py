@@ -11,9 +11,10 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from copper_kite.cli.acting import make_action, redirect
-from copper_kite.cli.options import json_option, load_settings
+from copper_kite.cli.options import json_option, queue_folder
 from copper_kite.cli.selecting import filters, selection
 from copper_kite.cli.show import STATE_COLOURS, age, cut, json_time, print_json, print_table, size
+from copper_kite.cli.watch import watch
 
 if TYPE_CHECKING:
     from copper_kite.store.model import QueueRow
@@ -30,12 +31,13 @@ def queue(ctx: click.Context, as_json: bool) -> None:
     if ctx.invoked_subcommand is None:
         from copper_kite.cli.shape import show_shape
 
-        show_shape(load_settings(ctx.obj), as_json=as_json)
+        show_shape(queue_folder(ctx.obj), as_json=as_json)
 
 
 for _action in ("retry", "park", "release", "remove", "return"):
     queue.add_command(make_action(_action))
 queue.add_command(redirect)
+queue.add_command(watch)
 
 
 @queue.command("list")
@@ -56,8 +58,7 @@ def list_queue(
     from copper_kite.store.reads import Reader
     from copper_kite.words import State
 
-    loaded = load_settings(config)
-    with Reader(loaded.data) as reader:
+    with Reader(queue_folder(config)) as reader:
         chosen = selection(reader, ids, given)
         if not chosen.states and (everything or ids):
             chosen = chosen._replace(states=tuple(State))
@@ -87,7 +88,7 @@ def show_message(config: str | None, id: str, as_json: bool) -> None:
     """One message: its envelope, each recipient, and its header."""
     from copper_kite.cli.shape import show_one
 
-    show_one(load_settings(config), id, as_json=as_json)
+    show_one(queue_folder(config), id, as_json=as_json)
 
 
 @queue.command("raw")
@@ -97,7 +98,7 @@ def raw_message(config: str | None, id: str) -> None:
     """One message as it is kept, octet by octet; while it waits, or has failed not too long ago."""
     from copper_kite.store.reads import Reader
 
-    with Reader(load_settings(config).data) as reader:
+    with Reader(queue_folder(config)) as reader:
         for portion in _content(reader, reader.resolve(id)):
             sys.stdout.buffer.write(portion)
 
@@ -120,7 +121,7 @@ def export_messages(config: str | None, /, ids: tuple[str, ...], into: Path, **g
     from copper_kite.store.reads import Reader
     from copper_kite.words import State
 
-    with Reader(load_settings(config).data) as reader:
+    with Reader(queue_folder(config)) as reader:
         chosen = selection(reader, ids, given)
         if ids and not chosen.states:
             chosen = chosen._replace(states=tuple(State))

@@ -11,7 +11,8 @@ import click
 from copper_kite.cli.show import STATE_COLOURS, age, json_time, print_json, print_table, say, size
 
 if TYPE_CHECKING:
-    from copper_kite.settings.load import Loaded
+    from pathlib import Path
+
     from copper_kite.store.model import QueueGroup
 
 __all__ = ["show_one", "show_shape"]
@@ -20,11 +21,11 @@ BY = ("state", "connector", "next hop", "reason", "domain")
 MOST = 8  # groups shown of each kind
 
 
-def show_shape(loaded: Loaded, *, as_json: bool) -> None:
+def show_shape(folder: Path, *, as_json: bool) -> None:
     """What waits by state, connector, reason and recipients' domain, with ages and next tries."""
     from copper_kite.store.reads import Reader
 
-    with Reader(loaded.data) as reader:
+    with Reader(folder) as reader:
         groups = {by: reader.groups(by) for by in BY}
     now = time.time()
     if as_json:
@@ -72,7 +73,7 @@ def _group_json(group: QueueGroup) -> dict[str, object]:
     }
 
 
-def show_one(loaded: Loaded, id: str, *, as_json: bool) -> None:
+def show_one(folder: Path, id: str, *, as_json: bool) -> None:
     """Envelope, recipients and header."""
     from copper_kite.mail.header import header_end
     from copper_kite.smtp.replies import visible
@@ -80,7 +81,7 @@ def show_one(loaded: Loaded, id: str, *, as_json: bool) -> None:
     from copper_kite.store.reads import Reader
     from copper_kite.words import FINAL
 
-    with Reader(loaded.data) as reader:
+    with Reader(folder) as reader:
         message, recipients = reader.recipients(reader.resolve(id))
         first = next(reader.content(message.id), b"")
     header = first[: header_end(first)].decode("utf-8", "replace").replace("\r\n", "\n")

@@ -154,7 +154,14 @@ def load_story(loaded: Loaded, reader: Any, id: int) -> Story:
 
     credentials = {entry.name: entry.credential for entry in loaded.settings.connector}
     facts = {"config": str(loaded.path), "credentials": credentials}
-    return tell(reader.record(id), facts, running=running_server(loaded.data) is not None)
+    record = reader.record(id)
+    return tell(
+        record,
+        facts,
+        running=running_server(loaded.data) is not None,
+        connectors=loaded.settings.connector,
+        stops=reader.stops(record.message.arrived),
+    )
 
 
 def show_story(story: Story, *, dialogue: bool = False) -> None:
@@ -178,7 +185,7 @@ def show_story(story: Story, *, dialogue: bool = False) -> None:
     print_table(
         ("time", "what", "stage", "who", "code", "text"),
         [
-            (at, line.what, line.stage, line.who, line.code, printable(line.text))
+            ("" if line.what == "waited" else at, line.what, line.stage, line.who, line.code, printable(line.text))
             for at, line in zip(times, story.lines, strict=True)
         ],
         wraps=True,

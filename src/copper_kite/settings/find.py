@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 __all__ = ["Sketch", "find_config", "find_file", "sketch"]
 
 FILE_NAME = "kite.toml"
+DATA = "/var/lib/copper-kite"
 
 
 def find_config(given: str | None) -> Path:
@@ -48,10 +49,11 @@ def find_file(given: str | None) -> str:
 class Sketch:
     """What of a configuration handing in a message needs. It is not checked: the server has done that.
 
-    `sockets` are the paths of the listeners' Unix sockets.
+    `sockets` are the paths of the listeners' Unix sockets, `data` the folder of the queue.
     """
 
     def __init__(self) -> None:
+        self.data = DATA
         self.server_name = "localhost"
         self.domain: str | None = None
         self.senders: dict[str, str] = {}
@@ -72,6 +74,8 @@ def sketch(file: str) -> Sketch:
     found = Sketch()
     if isinstance(server, dict):
         found.server_name = _name(server.get("name", "auto"))
+        found.data = str(server.get("data", DATA))
+    found.data = os.path.join(os.path.dirname(os.path.abspath(file)), found.data)  # noqa: PTH100, PTH118, PTH120
     if isinstance(identity, dict):
         found.domain = identity.get("domain")
         found.senders = {name.lower(): address for name, address in dict(identity.get("senders", {})).items()}

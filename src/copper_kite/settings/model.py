@@ -8,6 +8,7 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, field_validator
 
+from copper_kite.settings.find import DATA
 from copper_kite.settings.units import (
     Allowance,
     Endpoint,
@@ -138,9 +139,7 @@ class Server(Table):
     name: str = Field(
         default="auto", description='Full name, in EHLO, `Received:` and Message-ID; `"auto"` asks the system.'
     )
-    data: str = Field(
-        default="/var/lib/copper-kite", description="Folder of the queue; one server at a time serves it."
-    )
+    data: str = Field(default=DATA, description="Folder of the queue; one server at a time serves it.")
     dns: Dns = Field(
         default="system",
         description='How names are looked up: `"system"`, a server\'s address (`"192.0.2.53"`, `"127.0.0.1:5353"`), or '

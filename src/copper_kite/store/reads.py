@@ -159,6 +159,30 @@ class Reader:
         )
         return [JournalEntry(at=at, event=Event(event), message=m, facts=json.loads(f)) for at, event, m, f in rows]
 
+    def stops(self, since: float) -> list[tuple[float, float]]:
+        """When no server ran, since an instant: from the stop, or the last sign of life, to the next start.
+
+        A server that was killed leaves no stop; then it is the last thing in the journal or the last attempt before.
+        """
+        rows = self._rows(
+            "SELECT at, event FROM journal WHERE event IN ('started', 'stopped') AND at >= ? ORDER BY at", since
+        ).fetchall()
+        stops: list[tuple[float, float]] = []
+        before: float | None = None
+        for at, event in rows:
+            if event == Event.STARTED and at > since:
+                stops.append((self._last_sign(at) if before is None else before, at))
+            before = at if event == Event.STOPPED else None
+        return stops
+
+    def _last_sign(self, until: float) -> float:
+        row = self._rows(
+            "SELECT max(coalesce((SELECT at + seconds FROM attempt WHERE id < ?1 ORDER BY id DESC LIMIT 1), 0),"
+            " coalesce((SELECT arrived FROM message WHERE id < ?1 ORDER BY id DESC LIMIT 1), 0))",
+            id_at(until),
+        ).fetchone()
+        return min(float(row[0]), until) if row[0] else until
+
     def content(self, message: int) -> Iterator[bytes]:
         """A message's octets, a portion at a time; none when it has ended."""
         portion = 0

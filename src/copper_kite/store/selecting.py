@@ -21,9 +21,9 @@ _ANYONE = (
     " UNION ALL SELECT id FROM message WHERE reverse_path LIKE ?1 ESCAPE '\\')"
 )
 _TEXT = (
-    f"r.message IN (SELECT message FROM recipient WHERE address || char(10) || reply {_PART.format('?1')}"
-    f" UNION ALL SELECT id FROM message WHERE reverse_path || char(10) || subject || char(10) || message_id"
-    f" {_PART.format('?1')})"
+    f"r.message IN (SELECT message FROM recipient WHERE address {_PART.format('?1')} OR reply {_PART.format('?1')}"
+    f" UNION ALL SELECT id FROM message WHERE subject {_PART.format('?1')} OR message_id {_PART.format('?1')}"
+    f" OR reverse_path {_PART.format('?1')})"
 )
 
 

@@ -6,6 +6,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from copper_kite.routing.choose import choose
+from copper_kite.settings.model import Connector
 from copper_kite.store.ids import id_text
 from copper_kite.store.model import Attempt, JournalEntry, Message, Recipient
 from copper_kite.store.reads import Record
@@ -41,13 +43,21 @@ class Story:
     elsewhere: Sequence[Entry] = ()  # what the logs of other programs and hosts have of it
 
 
-def tell(record: Record, facts: Mapping[str, Any], *, running: bool) -> Story:
+def tell(
+    record: Record,
+    facts: Mapping[str, Any],
+    *,
+    running: bool,
+    connectors: Sequence[Connector] = (),
+    stops: Sequence[tuple[float, float]] = (),
+) -> Story:
     """The story of one message.
 
     `facts` is what the sentences may name beyond the record: `config`, and `credentials` (connector → the name of its
-    credential); `running` says whether a server holds the queue now.
+    credential); `running` says whether a server holds the queue now. `connectors` are those of today, for the reason
+    of the choice; `stops` are times when no server ran.
     """
-    lines = [_accepted_line(record)]
+    lines = [_accepted_line(record), *_choices(record, connectors)]
     for attempt in record.attempts:
         lines += _attempt_lines(attempt)
     lines += [
@@ -64,6 +74,7 @@ def tell(record: Record, facts: Mapping[str, Any], *, running: bool) -> Story:
     ]
     lines += [_beyond_line(entry) for entry in record.journal if entry.event is Event.BEYOND]
     lines.sort(key=lambda line: line.at)
+    lines = _with_waits(lines, stops)
     return Story(record.message, record.recipients, lines, record.attempts, _verdict(record, facts, running))
 
 
@@ -87,6 +98,56 @@ def _ordered(facts: Mapping[str, Any]) -> str:
     whom = ", ".join(facts["recipients"])
     by = {"send by": "through connector", "send to": "to"}.get(facts["action"])
     return f"{whom}: {by} {facts['to']}" if by else whom
+
+
+def _choices(record: Record, connectors: Sequence[Connector]) -> list[StoryLine]:
+    """Which connector carries whom, and why: by the configuration of today, and it says so where that is another."""
+    chosen: dict[tuple[str, str], list[str]] = {}
+    for recipient in record.recipients:
+        found = choose(connectors, recipient.address, record.message.reverse_path)
+        today = found.connector.name if found.connector is not None else ""
+        if recipient.via and recipient.via == recipient.connector:
+            why = "an administrator chose it"
+        elif not recipient.connector or not connectors:
+            continue
+        elif recipient.connector == today:
+            why = dict(found.reasons)[today]
+        else:
+            why = f"by the configuration of then; today it is {today or 'none'}"
+        chosen.setdefault((recipient.connector, why), []).append(recipient.address)
+    lines = []
+    for (connector, why), addresses in chosen.items():
+        whom = f" for {', '.join(addresses)}" if len(chosen) > 1 else ""
+        lines.append(
+            StoryLine(record.message.arrived, "chosen", "", "this server", "", f"connector {connector}{whom}: {why}")
+        )
+    return lines
+
+
+WAIT = 1.0  # seconds: a shorter pause is no wait
+
+
+def _with_waits(lines: Sequence[StoryLine], stops: Sequence[tuple[float, float]]) -> list[StoryLine]:
+    """The lines, with what is between them where nothing happened; and why, where no server ran."""
+    told: list[StoryLine] = []
+    for line in lines:
+        if told and line.at - told[-1].at >= WAIT:
+            begin, end = told[-1].at, line.at
+            stopped = sum(max(min(end, until) - max(begin, since), 0.0) for since, until in stops)
+            why = f", {_span(stopped)} of it while no server ran" if stopped >= WAIT else ""
+            told.append(StoryLine(begin, "waited", "", "", "", f"{_span(end - begin)}{why}"))
+        told.append(line)
+    return told
+
+
+def _span(seconds: float) -> str:
+    """A span in its two largest units."""
+    left, parts = round(seconds), []
+    for unit, length in (("d", 86400), ("h", 3600), ("m", 60), ("s", 1)):
+        count, left = divmod(left, length)
+        if count:
+            parts.append(f"{count}{unit}")
+    return " ".join(parts[:2]) or "0s"
 
 
 def _accepted_line(record: Record) -> StoryLine:

@@ -1,0 +1,133 @@
+"""`kite queue watch`."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+import click
+
+from copper_kite.cli.options import DURATION, queue_folder
+from copper_kite.cli.show import STATE_COLOURS, age, console, json_time, local_time
+
+if TYPE_CHECKING:
+    from rich.console import RenderableType
+
+    from copper_kite.store.folder import Running
+    from copper_kite.store.reads import QueueShape
+    from copper_kite.trace.linemap import Entry
+    from copper_kite.trace.pulse import Pulse
+
+__all__ = ["watch"]
+
+
+class _Look(NamedTuple):
+    """How things are at one moment; `new` is what happened since the look before."""
+
+    at: float
+    running: Running | None
+    shape: QueueShape
+    pulse: Pulse
+    new: list[Entry]
+
+
+@click.command()
+@click.option("--every", type=DURATION, default="1s", show_default=True, help="How often it looks.")
+@click.option("--times", type=click.IntRange(1), help="End after so many looks; else with Ctrl-C.")
+@click.option("--json", "as_json", is_flag=True, help="One object a line, each time it looks.")
+@click.pass_obj
+def watch(config: str | None, every: float, times: int | None, as_json: bool) -> None:
+    """A live view for the minutes after a change: states, what came and went in the last minute, the latest replies."""
+    looks = _looks(queue_folder(config), max(every, 0.1), times)
+    try:
+        if as_json:
+            for look in looks:
+                click.echo(json.dumps(_json(look), ensure_ascii=False))
+        elif console().is_terminal:
+            _live(looks)
+        else:
+            for look in looks:
+                click.echo(_line(look))
+    except KeyboardInterrupt:
+        raise SystemExit(0) from None
+
+
+def _looks(folder: Path, every: float, times: int | None) -> Iterator[_Look]:
+    from copper_kite.store.folder import running_server
+    from copper_kite.store.history import History
+    from copper_kite.store.reads import Reader
+    from copper_kite.trace.journal import entries
+    from copper_kite.trace.pulse import Pulse
+
+    history, pulse, count = History(folder), Pulse(), 0
+    place = history.now()
+    with Reader(folder) as reader:
+        while True:
+            now = time.time()
+            new = [entry for happened in history.after(place) for entry in entries(happened, "")]
+            pulse.add(new, now)
+            yield _Look(now, running_server(folder), reader.shape(), pulse, new)
+            count += 1
+            if count == times:
+                return
+            time.sleep(every)
+
+
+def _live(looks: Iterator[_Look]) -> None:
+    """One picture that changes."""
+    from rich.live import Live
+
+    with Live(console=console(), auto_refresh=False, transient=False) as live:
+        for look in looks:
+            live.update(_picture(look), refresh=True)
+
+
+def _picture(look: _Look) -> RenderableType:
+    from rich.console import Group
+    from rich.table import Table
+    from rich.text import Text
+
+    from copper_kite.smtp.replies import printable
+    from copper_kite.words import State
+
+    shape, counts = look.shape, look.pulse.counts(look.at)
+    how = f"the server runs since {local_time(look.running.since)}" if look.running else "no server runs"
+    oldest = f", the oldest {age(look.at - shape.oldest)} old" if shape.oldest is not None else ""
+    states = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")
+    for word in ("queued", "delayed", "parked", "", *counts):
+        states.add_column(word, justify="right")
+    waiting = [str(shape.by_state.get(state, 0)) for state in (State.QUEUED, State.DELAYED, State.PARKED)]
+    states.add_row(*waiting, "in the last minute", *map(str, counts.values()))
+    latest = Table(box=None, pad_edge=False, padding=(0, 1, 0, 0), show_header=False)
+    for name in ("time", "what", "id", "to", "said"):
+        latest.add_column(name, no_wrap=True, overflow="ellipsis", ratio=1 if name == "said" else None)
+    for entry in look.pulse.latest:
+        what = Text(entry.outcome, style=STATE_COLOURS.get(entry.outcome, ""))
+        latest.add_row(local_time(entry.at or 0), what, entry.id, printable(entry.recipient), printable(entry.text))
+    return Group(
+        Text(f"{local_time(look.at)}  {how}; {shape.messages} messages wait{oldest}"),
+        Text(), states, Text(), Text("Latest", style="bold"), latest, Text(), Text("Ctrl-C ends this"),
+    )  # fmt: skip
+
+
+def _line(look: _Look) -> str:
+    states = "  ".join(f"{state.value} {count}" for state, count in look.shape.by_state.items()) or "nothing waits"
+    counts = "  ".join(f"{word} {count}" for word, count in look.pulse.counts(look.at).items())
+    return f"{local_time(look.at)}  {states}  |  in the last minute: {counts}"
+
+
+def _json(look: _Look) -> dict[str, Any]:
+    from copper_kite.cli.log import entry_json
+
+    return {
+        "time": json_time(look.at),
+        "running": look.running is not None,
+        "states": {state.value: count for state, count in look.shape.by_state.items()},
+        "messages": look.shape.messages,
+        "oldest": json_time(look.shape.oldest),
+        "last_minute": look.pulse.counts(look.at),
+        "new": [entry_json(entry) for entry in look.new],
+    }

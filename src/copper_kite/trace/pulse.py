@@ -1,0 +1,37 @@
+"""What goes on in these minutes: how much came in, left, waits and failed, and what was said last."""
+
+from __future__ import annotations
+
+from collections import Counter, deque
+from collections.abc import Iterable
+
+from copper_kite.trace.linemap import Entry
+
+__all__ = ["COUNTED", "Pulse"]
+
+COUNTED = ("accepted", "relayed", "delayed", "failed")
+MAX_REMEMBERED = 100_000
+
+
+class Pulse:
+    """Counts entries of the last `seconds`, and remembers the `latest` that are about a recipient."""
+
+    def __init__(self, seconds: float = 60.0, latest: int = 10) -> None:
+        self.seconds = seconds
+        self.latest: deque[Entry] = deque(maxlen=latest)
+        self._recent: deque[tuple[float, str]] = deque(maxlen=MAX_REMEMBERED)
+
+    def add(self, entries: Iterable[Entry], now: float) -> None:
+        """Take what happened; `now` in seconds since 1970 is when it was seen."""
+        for entry in entries:
+            if entry.outcome in COUNTED:
+                self._recent.append((now, entry.outcome))
+            if entry.recipient and entry.outcome in COUNTED:
+                self.latest.append(entry)
+
+    def counts(self, now: float) -> dict[str, int]:
+        """How many of each in the last `seconds`: messages accepted, recipients else."""
+        while self._recent and self._recent[0][0] <= now - self.seconds:
+            self._recent.popleft()
+        found = Counter(word for _, word in self._recent)
+        return {word: found[word] for word in COUNTED}
