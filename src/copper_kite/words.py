@@ -131,6 +131,7 @@ class Cause(StrEnum):
     LOGIN_UNPROVEN = "login not proven"
     SECRET_UNAVAILABLE = "secret unavailable"
     TOO_LARGE = "too large"
+    OVER_OWN_LIMIT = "over our own limit"
     NEEDS_8BITMIME = "needs 8BITMIME"
     NEEDS_SMTPUTF8 = "needs SMTPUTF8"
     NEEDS_REQUIRETLS = "needs REQUIRETLS"

@@ -188,7 +188,7 @@ def test_the_configuration_is_refused_as_a_whole(folder: Path) -> None:
     text = config.read_text().replace("bind =", "bnid =").replace('name = "beacon"', 'name = "beacon"\nprefrence = 1')
     config.write_text(text)
     (folder / "credentials.toml").chmod(0o644)
-    for words in (("serve",), ("status",), ("trace", "a@b.example")):
+    for words in (("serve",), ("status",), ("route", "a@b.example")):
         done = kite(*words, config=config)
         assert done.returncode == 3
         assert b"did you mean 'bind'?" in done.stderr and b"did you mean 'preference'?" in done.stderr

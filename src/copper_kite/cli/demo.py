@@ -13,7 +13,7 @@ import click
 
 from copper_kite.cli.queue import show_queue
 from copper_kite.cli.show import local_time, say
-from copper_kite.cli.trace import load_story, show_story
+from copper_kite.cli.trace import show_story, story_of
 
 if TYPE_CHECKING:
     from copper_kite.demo.run import Demo, Moment
@@ -84,7 +84,7 @@ def _end(asked: Demo, loaded: Loaded, config: Path, hold: bool) -> None:
         show_queue(reader.queue(), time.time())
         for note, title in STORIES:
             _heading(f"{title} (kite trace ID)")
-            show_story(load_story(loaded, reader, asked.stories[note]))
+            show_story(story_of(loaded, reader, asked.stories[note]))
     click.echo()
     command = f"kite --config {config}"
     if hold:

@@ -170,7 +170,8 @@ def _group_row(found: Group) -> tuple[str, ...]:
 
 def _verdict(told: Sequence[Told]) -> Verdict:
     """On what is told most."""
-    from copper_kite.trace.beyond import group, judge_told
+    from copper_kite.trace.beyond import group
+    from copper_kite.trace.told import judge_told
     from copper_kite.verdict.judge import Verdict
 
     most = group(told)[0]

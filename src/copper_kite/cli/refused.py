@@ -5,21 +5,23 @@ from __future__ import annotations
 import time
 from typing import TYPE_CHECKING
 
+import click
+
 from copper_kite.cli.show import age, json_time, local_times, print_json, print_table, print_verdict
 
 if TYPE_CHECKING:
-    from copper_kite.settings.load import Loaded
+    from pathlib import Path
 
 __all__ = ["show_refused"]
 
 
-def show_refused(loaded: Loaded, seconds: float, *, as_json: bool) -> None:
+def show_refused(folder: Path, seconds: float, *, as_json: bool) -> None:
     """What listeners refused in the last so many seconds."""
     from copper_kite.smtp.replies import printable
     from copper_kite.store.reads import Reader
     from copper_kite.trace.refused import group_refused, refused_verdict
 
-    with Reader(loaded.data) as reader:
+    with Reader(folder) as reader:
         groups = group_refused(reader.refused(time.time() - seconds))
     if as_json:
         print_json(
@@ -49,4 +51,5 @@ def show_refused(loaded: Loaded, seconds: float, *, as_json: bool) -> None:
             right=("count",),
             wraps=True,
         )
+        click.echo()
     print_verdict(refused_verdict(groups, age(seconds)))

@@ -14,6 +14,7 @@ from copper_kite.errors import InputError
 if TYPE_CHECKING:
     from copper_kite.routing.choose import Choice
     from copper_kite.settings.load import Loaded
+    from copper_kite.settings.model import Connector
     from copper_kite.verdict.judge import Verdict
 
 __all__ = ["route"]
@@ -56,7 +57,7 @@ def route(ctx: click.Context, addresses: tuple[str, ...], sender: str, as_json: 
     ctx.exit(0 if all(choice.connector for choice in choices) else 1)
 
 
-def _show(loaded: Loaded, choice: Choice) -> None:
+def _show(loaded: Loaded, choice: Choice[Connector]) -> None:
     chosen = choice.connector
     say((choice.recipient, "bold"), " → ", (f"connector {chosen.name}" if chosen else "no connector", "bold"))
     print_table(
@@ -109,7 +110,7 @@ def _exchangers(loaded: Loaded, recipient: str) -> list[str]:
         return []
 
 
-def _nobody(loaded: Loaded, choice: Choice) -> Verdict:
+def _nobody(loaded: Loaded, choice: Choice[Connector]) -> Verdict:
     from copper_kite.verdict.judge import Verdict, judge
     from copper_kite.words import Cause, Stage
 
@@ -122,7 +123,7 @@ def _nobody(loaded: Loaded, choice: Choice) -> Verdict:
     return Verdict(found.side, found.meaning, f"none of {len(choice.connectors)} connectors fits", command)
 
 
-def _choice_json(loaded: Loaded, choice: Choice) -> dict[str, Any]:
+def _choice_json(loaded: Loaded, choice: Choice[Connector]) -> dict[str, Any]:
     chosen = choice.connector
     return {
         "recipient": choice.recipient,

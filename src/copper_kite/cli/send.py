@@ -182,7 +182,7 @@ def _id_of(found: Probed) -> str | None:
 
 def _follow(target: Target, id: str, at_most: float, *, as_json: bool) -> int:
     """Tell what becomes of a message until all its recipients have ended; the exit status."""
-    from copper_kite.cli.trace import load_story, show_story, story_json
+    from copper_kite.cli.trace import show_story, story_json
     from copper_kite.store.reads import Reader
     from copper_kite.words import FINAL, State
 
@@ -200,7 +200,7 @@ def _follow(target: Target, id: str, at_most: float, *, as_json: bool) -> int:
             if all(one.state in FINAL for one in recipients) or time.monotonic() > ends:
                 break
             time.sleep(LOOK_SECONDS)
-        story = load_story(target.loaded, reader, number)
+        story = story_of(target.loaded, reader, number)
     if as_json:
         print_json(story_json(story))
     else:

@@ -5,12 +5,13 @@ from __future__ import annotations
 import contextlib
 import time
 from collections.abc import Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from copper_kite.cli.log import entry_json, source_options
-from copper_kite.cli.options import INSTANT, json_option, load_settings
+from copper_kite.cli.options import INSTANT, json_option, load_settings, queue_folder
 from copper_kite.cli.queue import row_json
 from copper_kite.cli.refused import show_refused
 from copper_kite.cli.selecting import filters, selection
@@ -35,7 +36,7 @@ if TYPE_CHECKING:
     from copper_kite.trace.linemap import Entry
     from copper_kite.trace.story import Story
 
-__all__ = ["load_story", "show_story", "story_json", "trace"]
+__all__ = ["load_story", "show_story", "story_json", "story_of", "trace"]
 
 
 @click.command()
@@ -72,17 +73,18 @@ def trace(
     and those of [[other_log]] in the configuration.
     """
     from copper_kite.errors import NotFound
+    from copper_kite.settings.find import find_file, sketch
     from copper_kite.store.reads import Reader
-    from copper_kite.trace.elsewhere import go_on
-    from copper_kite.trace.sources import configured_sources, named_sources
 
-    loaded = load_settings(config)
     if refused:
         if what is not None or until is not None or any(given.values()):
             raise click.UsageError("--refused has no filters but --since")
-        show_refused(loaded, 86400.0 if since is None else time.time() - since, as_json=as_json)
+        show_refused(queue_folder(config), 86400.0 if since is None else time.time() - since, as_json=as_json)
         return
-    with Reader(loaded.data) as reader:
+    file = find_file(config)
+    found = sketch(file)
+    folder = Path(found.data)
+    with Reader(folder) as reader:
         chosen = _meant(reader, what, since, until, given)
         rows = reader.select(chosen, limit + 1, newest=True)
         if not rows:
@@ -91,9 +93,9 @@ def trace(
         if len(ids) > 1:
             _show_list(rows, limit, as_json=as_json)
             return
-        story = load_story(loaded, reader, ids[0])
-    sources = [*named_sources(files, map_name, rotated_too=rotated), *configured_sources(loaded)]
-    story = go_on(story, sources, time.time())
+        story = load_story(folder, file, found.connectors, reader, ids[0])
+    if files or found.has_other_logs:
+        story = _gone_on(story, config, files, map_name, rotated=rotated)
     if as_json:
         print_json(story_json(story))
     else:
@@ -147,21 +149,33 @@ def _show_list(rows: list[QueueRow], limit: int, *, as_json: bool) -> None:
     click.echo("kite trace ID tells the story of one")
 
 
-def load_story(loaded: Loaded, reader: Any, id: int) -> Story:
-    """The story of one message, told with what the configuration knows."""
+def load_story(folder: Path, config: str, connectors: Sequence[Any], reader: Reader, id: int) -> Story:
+    """The story of one message in `folder`, told with what the configuration knows."""
     from copper_kite.store.folder import running_server
     from copper_kite.trace.story import tell
 
-    credentials = {entry.name: entry.credential for entry in loaded.settings.connector}
-    facts = {"config": str(loaded.path), "credentials": credentials}
     record = reader.record(id)
     return tell(
         record,
-        facts,
-        running=running_server(loaded.data) is not None,
-        connectors=loaded.settings.connector,
+        {"config": config, "credentials": {entry.name: entry.credential for entry in connectors}},
+        running=running_server(folder) is not None,
+        connectors=connectors,
         stops=reader.stops(record.message.arrived),
     )
+
+
+def story_of(loaded: Loaded, reader: Reader, id: int) -> Story:
+    """The same where the configuration is loaded already."""
+    return load_story(loaded.data, str(loaded.path), loaded.settings.connector, reader, id)
+
+
+def _gone_on(story: Story, config: str | None, files: Sequence[str], map_name: str | None, *, rotated: bool) -> Story:
+    """The story with what the logs of others have of it."""
+    from copper_kite.trace.elsewhere import go_on
+    from copper_kite.trace.sources import configured_sources, named_sources
+
+    sources = named_sources(files, map_name, rotated_too=rotated)
+    return go_on(story, [*sources, *configured_sources(load_settings(config))], time.time())
 
 
 def show_story(story: Story, *, dialogue: bool = False) -> None:

@@ -286,7 +286,7 @@ class Dispatcher:
         job = Job(message, recipients, connector, lane.next_hop, content, domain, whole)
         if message.size > self._limits.get(connector, message.size):
             text = f"the message has {message.size} octets, connector {connector} takes {self._limits[connector]}"
-            stop = Stop(stage=Stage.SENDER, cause=Cause.TOO_LARGE, text=text, reply=Reply(552, "5.3.4", text))
+            stop = Stop(stage=Stage.SENDER, cause=Cause.OVER_OWN_LIMIT, text=text, reply=Reply(552, "5.3.4", text))
             stop.facts["unsent"] = True
             self._record_stopped(job, stop)
             return

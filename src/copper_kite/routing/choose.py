@@ -4,23 +4,41 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Generic, Protocol, TypeVar
 
-from copper_kite.settings.model import Connector
 from copper_kite.smtp.grammar import split_mailbox
 
-__all__ = ["Choice", "Router", "choose", "fits"]
+__all__ = ["Carrier", "Choice", "Router", "choose", "fits"]
 
 MAX_REMEMBERED = 10_000  # domains
 
 
+class Carrier(Protocol):
+    """What of a connector decides whom it carries."""
+
+    @property
+    def name(self) -> str: ...
+    @property
+    def enabled(self) -> bool: ...
+    @property
+    def recipients(self) -> Sequence[str]: ...
+    @property
+    def senders(self) -> Sequence[str]: ...
+    @property
+    def preference(self) -> int: ...
+
+
+C = TypeVar("C", bound=Carrier)
+
+
 @dataclass(slots=True)
-class Choice:
+class Choice(Generic[C]):
     """The connector, or None; `reasons` tells why, and why not the others."""
 
-    connector: Connector | None
+    connector: C | None
     recipient: str
     sender: str
-    connectors: Sequence[Connector]
+    connectors: Sequence[C]
 
     @property
     def reasons(self) -> list[tuple[str, str]]:
@@ -40,7 +58,7 @@ _Closeness = tuple[int, int]
 _Rank = tuple[_Closeness, _Closeness, int, int]
 
 
-def _rank(connector: Connector, place: int, recipient: str, sender: str) -> _Rank | None:
+def _rank(connector: Carrier, place: int, recipient: str, sender: str) -> _Rank | None:
     if not connector.enabled:
         return None
     fit, from_whom = _closest(connector.recipients, recipient), _closest(connector.senders, sender)
@@ -59,7 +77,7 @@ def fits(patterns: Sequence[str], address: str) -> bool:
     return _closest(patterns, address) is not None
 
 
-def _reason(rank: _Rank | None, best: _Rank | None, connector: Connector, recipient: str) -> str:
+def _reason(rank: _Rank | None, best: _Rank | None, connector: Carrier, recipient: str) -> str:
     fit = _closest(connector.recipients, recipient)
     if fit is None:
         return "no recipient pattern fits"
@@ -92,11 +110,12 @@ def _closeness(pattern: str, recipient: str) -> _Closeness | None:
     return (2, 0) if pattern.lower() == domain else None
 
 
-def choose(connectors: Sequence[Connector], recipient: str, sender: str = "") -> Choice:
+def choose(connectors: Sequence[C], recipient: str, sender: str = "") -> Choice[C]:
     """The connector with the closest recipient pattern; among equals the closest sender pattern, then the lower
     preference, then the earlier in the file. `sender` is the reverse-path, which only `*` fits when it is empty.
     """
-    best, chosen = None, None
+    best: _Rank | None = None
+    chosen: C | None = None
     for place, connector in enumerate(connectors):
         rank = _rank(connector, place, recipient, sender)
         if rank is not None and (best is None or rank < best):
@@ -107,7 +126,7 @@ def choose(connectors: Sequence[Connector], recipient: str, sender: str = "") ->
 class Router:
     """`choose` for many recipients: what it found for a domain is remembered, where only the domain counts."""
 
-    def __init__(self, connectors: Sequence[Connector]) -> None:
+    def __init__(self, connectors: Sequence[Carrier]) -> None:
         self._connectors = connectors
         self._by_address = any("@" in pattern for connector in connectors for pattern in connector.recipients)
         self._by_sender = any(connector.senders != ["*"] for connector in connectors)

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import os
 import tomllib
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from copper_kite.errors import Finding, SettingsError
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
     from pathlib import Path
 
-__all__ = ["Sketch", "find_config", "find_file", "sketch"]
+__all__ = ["ConnectorSketch", "Sketch", "find_config", "find_file", "sketch"]
 
 FILE_NAME = "kite.toml"
 DATA = "/var/lib/copper-kite"
@@ -46,8 +47,19 @@ def find_file(given: str | None) -> str:
     )
 
 
+class ConnectorSketch(NamedTuple):
+    """Whom a connector carries, and the name of its credential."""
+
+    name: str
+    recipients: Sequence[str] = ("*",)
+    senders: Sequence[str] = ("*",)
+    preference: int = 20
+    enabled: bool = True
+    credential: str | None = None
+
+
 class Sketch:
-    """What of a configuration handing in a message needs. It is not checked: the server has done that.
+    """What of a configuration handing in a message needs, or telling its story. It is not checked: that, others do.
 
     `sockets` are the paths of the listeners' Unix sockets, `data` the folder of the queue.
     """
@@ -59,6 +71,8 @@ class Sketch:
         self.senders: dict[str, str] = {}
         self.recipients: dict[str, str] = {}
         self.sockets: list[str] = []
+        self.connectors: list[ConnectorSketch] = []
+        self.has_other_logs = False
 
 
 def sketch(file: str) -> Sketch:
@@ -82,6 +96,12 @@ def sketch(file: str) -> Sketch:
         found.recipients = {name.lower(): address for name, address in dict(identity.get("recipients", {})).items()}
     for listener in listeners if isinstance(listeners, list) else []:
         found.sockets += [bind[5:] for bind in listener.get("bind", ()) if str(bind).startswith("unix:")]
+    found.has_other_logs = bool(tables.get("other_log"))
+    found.connectors = [
+        ConnectorSketch(**{key: one[key] for key in ConnectorSketch._fields if key in one})
+        for one in tables.get("connector", ())
+        if isinstance(one, dict) and "name" in one
+    ]
     return found
 
 

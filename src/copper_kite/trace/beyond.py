@@ -11,10 +11,9 @@ from copper_kite.mail.returned import Returned, ReturnedFor
 from copper_kite.store.ids import ID_LENGTH
 from copper_kite.store.model import JournalEntry, Message, Recipient, Selection
 from copper_kite.store.reads import Reader, Record
-from copper_kite.verdict.judge import Judgement, judge
-from copper_kite.words import Cause, Event, Side, Stage, State
+from copper_kite.words import Event, State
 
-__all__ = ["Group", "Told", "find_message", "group", "judge_told", "notes"]
+__all__ = ["Group", "Told", "find_message", "group", "notes"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,36 +88,3 @@ def group(told: Iterable[Told]) -> list[Group]:
     return sorted(
         groups.values(), key=lambda found: (-len(found.told), not found.action, found.status, found.at_server)
     )
-
-
-def judge_told(about: Mapping[str, Any], more: Mapping[str, Any]) -> Judgement:
-    """What it means; `about` has recipient, action, status, said, at_server, reporter. `more` fills the sentences."""
-    code, status = _code(about)
-    said = str(about["said"])
-    facts = {
-        "next_hop": about["at_server"] or about["reporter"] or "the server there",
-        "host": about["at_server"] or about["reporter"],
-        "recipient": about["recipient"],
-        "text": said,
-        "more": "kite notice FILE",
-        **more,
-    }
-    if code is None or about["action"] in ("delivered", "relayed", "expanded"):
-        meaning = {"delivered": "It is in the mailbox.", "relayed": "It went on, to where nobody tells.",
-                   "expanded": "It went to all whom that address stands for."}.get(about["action"], "")  # fmt: skip
-        return Judgement(Side.BEYOND, meaning or "The notice tells no reason.", "nothing to do")
-    judged = judge(Stage.RECIPIENT, Cause.REPLY, code, status, facts)
-    side = Side.HERE if judged.side is Side.HERE else Side.BEYOND
-    return Judgement(side, judged.meaning, judged.next)
-
-
-def _code(about: Mapping[str, Any]) -> tuple[int | None, str]:
-    """The reply's code, and the enhanced one; where only that is told, a code of its class."""
-    said, status = str(about["said"]), str(about["status"])
-    words = said.split()
-    number = words[0][:3] if words else ""
-    if number.isdigit() and number[0] in "245":
-        own = words[1] if len(words) > 1 and words[1].count(".") == 2 else ""
-        return int(number), own if own.replace(".", "").isdigit() and own[0] == number[0] else status
-    kind = status[:1] or {"failed": "5", "delayed": "4"}.get(about["action"], "")
-    return (int(kind) * 100 + 50 if kind in ("4", "5") else None), status

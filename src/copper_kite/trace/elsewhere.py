@@ -6,11 +6,11 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from copper_kite.store.ids import id_range, id_text
-from copper_kite.trace.beyond import judge_told
 from copper_kite.trace.joined import Clues, candidates, join
 from copper_kite.trace.linemap import Entry
 from copper_kite.trace.logs import LogSource
 from copper_kite.trace.story import Story
+from copper_kite.trace.told import judge_told
 from copper_kite.verdict.judge import Verdict
 from copper_kite.words import State
 

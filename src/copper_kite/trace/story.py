@@ -4,17 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from copper_kite.routing.choose import choose
-from copper_kite.settings.model import Connector
+from copper_kite.mail.received import format_date
+from copper_kite.routing.choose import Carrier, choose
 from copper_kite.store.ids import id_text
 from copper_kite.store.model import Attempt, JournalEntry, Message, Recipient
 from copper_kite.store.reads import Record
-from copper_kite.trace.beyond import judge_told
-from copper_kite.trace.linemap import Entry
+from copper_kite.trace.told import judge_told
 from copper_kite.verdict.judge import Verdict, judge
 from copper_kite.words import FINAL_CAUSES, Cause, Event, Side, Stage, State
+
+if TYPE_CHECKING:
+    from copper_kite.trace.linemap import Entry
 
 __all__ = ["Story", "StoryLine", "tell"]
 
@@ -48,7 +50,7 @@ def tell(
     facts: Mapping[str, Any],
     *,
     running: bool,
-    connectors: Sequence[Connector] = (),
+    connectors: Sequence[Carrier] = (),
     stops: Sequence[tuple[float, float]] = (),
 ) -> Story:
     """The story of one message.
@@ -100,7 +102,7 @@ def _ordered(facts: Mapping[str, Any]) -> str:
     return f"{whom}: {by} {facts['to']}" if by else whom
 
 
-def _choices(record: Record, connectors: Sequence[Connector]) -> list[StoryLine]:
+def _choices(record: Record, connectors: Sequence[Carrier]) -> list[StoryLine]:
     """Which connector carries whom, and why: by the configuration of today, and it says so where that is another."""
     chosen: dict[tuple[str, str], list[str]] = {}
     for recipient in record.recipients:
@@ -217,11 +219,15 @@ def _at_rest(record: Record, state: State, recipients: Sequence[Recipient]) -> V
     """An administrator stopped it, for a while or for good."""
     order = next(entry for entry in reversed(record.journal) if entry.event is Event.ORDERED)
     whom = recipients[0].address if len(recipients) == 1 else f"{len(recipients)} recipients"
-    evidence = f"`kite queue {order.facts['action']}` by {order.facts['who']}"
+    command = _COMMANDS.get(order.facts["action"], order.facts["action"])
+    evidence = f"`kite queue {command}` by {order.facts['who']} on {format_date(order.at)}"
     if state is State.PARKED:
         meaning = f"Parked for {whom}: it is not tried until it is released."
         return Verdict(Side.HERE, meaning, evidence, f"kite queue release {id_text(record.message.id)}")
     return Verdict(Side.HERE, f"Removed for {whom}: it is not sent, and nobody was told.", evidence, "nothing to do")
+
+
+_COMMANDS = {"send by": "redirect", "send to": "redirect"}  # by the words of the journal
 
 
 def _waits(running: bool, attempts: int) -> Verdict:
@@ -288,6 +294,9 @@ def _stopped(
     judgement = judge(Stage(stage), cause, int(number) if number else None, enhanced, known)
     evidence = reply or attempt.text
     meaning = f"{_opening(state, recipient, by_state, running)} {judgement.meaning}"
+    if state is State.FAILED and not number.startswith("5") and cause not in FINAL_CAUSES:
+        lifetime = _span(record.message.expires - record.message.arrived)
+        meaning = f"{meaning} So it was until its lifetime of {lifetime} was over: it expired."
     next_step = "kite serve" if state is State.DELAYED and not running else judgement.next
     return Verdict(judgement.side, meaning, f"{evidence} (stage {stage})", next_step)
 
@@ -314,8 +323,13 @@ def _last_result(record: Record, recipient: Recipient) -> tuple[Attempt, str, st
 def _is_remote(attempt: Attempt, recipient: Recipient) -> bool:
     """Whether the recipient's end was a reply of its own, and not something that stopped the whole attempt."""
     own = any(result[0] == recipient.address and result[3] for result in attempt.facts["results"])
-    local = attempt.cause in (Cause.TOO_LARGE, Cause.NEEDS_8BITMIME, Cause.NEEDS_SMTPUTF8, Cause.TLS_NOT_OFFERED)
-    return own and not local and attempt.cause not in FINAL_CAUSES
+    return own and attempt.cause not in _KNOWN_BEFORE and attempt.cause not in FINAL_CAUSES
+
+
+# Known before anything is sent: the reply that is told is our own.
+_KNOWN_BEFORE = frozenset(
+    {Cause.TOO_LARGE, Cause.OVER_OWN_LIMIT, Cause.NEEDS_8BITMIME, Cause.NEEDS_SMTPUTF8, Cause.TLS_NOT_OFFERED}
+)
 
 
 def _last_reply(record: Record, recipient: Recipient) -> str:
