@@ -16,7 +16,7 @@ from typing import NamedTuple
 from copper_kite.store.reads import Reader
 from tests.support import environment, free_port, kite, running
 
-__all__ = ["CAUSES", "Cause", "situations"]
+__all__ = ["CAUSES", "TERN", "Cause", "Local", "run_cause", "secrets", "situations", "stand_in"]
 
 TERN = "ternferries.example"
 
@@ -155,7 +155,7 @@ LOOPING = (
 )  # fmt: skip
 
 
-class _Local(smtplib.SMTP):
+class Local(smtplib.SMTP):
     """A program on this machine, at the server's Unix socket."""
 
     def _get_socket(self, host: str, port: int, timeout: float) -> socket.socket:
@@ -167,7 +167,7 @@ class _Local(smtplib.SMTP):
 def hand_in(config: Path, to: str, sender: str = f"ticketing@{TERN}", body: str = "x") -> str:
     """The id of a message handed in."""
     content = f"Subject: {to}\r\nMessage-ID: <{to}.{time.time_ns()}@{TERN}>\r\n\r\n{body}\r\n"
-    with _Local(str(config.parent / "submit.sock"), 1, "programs") as client:
+    with Local(str(config.parent / "submit.sock"), 1, "programs") as client:
         client.ehlo_or_helo_if_needed()
         client.mail(sender)
         client.rcpt(to)
@@ -184,9 +184,9 @@ def settle(config: Path, id: str, state: str) -> None:
 
 
 @contextmanager
-def stand_in(folder: Path, hop: int) -> Iterator[None]:
-    """A smart host with its rules."""
-    (folder / "behave.toml").write_text(BEHAVIOUR)
+def stand_in(folder: Path, hop: int, behaviour: str = BEHAVIOUR) -> Iterator[None]:
+    """A smart host with its rules, as a process."""
+    (folder / "behave.toml").write_text(behaviour)
     words = [f"127.0.0.1:{hop}", "--credentials", "logins.toml", "--behave", "behave.toml", "--folder", "caught"]
     command = [sys.executable, "-m", "copper_kite", "catch", *words]
     process = subprocess.Popen(

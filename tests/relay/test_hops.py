@@ -8,20 +8,22 @@ from pathlib import Path
 import pytest
 
 from copper_kite.errors import SessionFailed
+from copper_kite.net.authority import CertificateFiles
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.plan import Plan
 from copper_kite.relay import hops as hops_module
 from copper_kite.relay.decide import Retry
 from copper_kite.relay.hops import Hops
 from copper_kite.relay.service import Service
-from copper_kite.session.standin import Caught, StandIn, StandInPlan
+from copper_kite.session.standin import Caught, Rule, StandIn, StandInPlan
 from copper_kite.settings.load import load
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.replies import Reply
 from copper_kite.store.reads import Reader
+from copper_kite.trace.story import tell
 from copper_kite.words import Cause, Stage, State
 from tests.relay.test_relay import letter, talk
-from tests.support import SECONDS, StoppedClock, converse, free_port, write_site
+from tests.support import SECONDS, StoppedClock, converse, free_port, site, write_site
 
 RETRY = Retry([60.0, 300.0, 900.0], jitter=0.0)
 
@@ -185,6 +187,33 @@ def test_a_host_that_is_down_costs_one_attempt_and_then_all_goes(folder: Path) -
                     await asyncio.sleep(0.005)
         await service.stop()
         await here.stop()
+
+    asyncio.run(live())
+
+
+@pytest.mark.parametrize(
+    ("rule", "side", "code"),
+    [
+        (Rule(reply=Reply(421, "4.3.2", "too busy"), stage=Stage.GREET), "next hop", "421 4.3.2"),
+        (Rule(reply=Reply(454, "4.7.0", "no logins now"), stage=Stage.LOGIN), "next hop", "454 4.7.0"),
+    ],
+)
+def test_a_session_that_is_refused_holds_the_rest(
+    rule: Rule, side: str, code: str, folder: Path, authority: CertificateFiles
+) -> None:
+    """A reply to the session, as to a wrong password, stops all alike: one attempt, and all wait with its codes."""
+
+    async def live() -> None:
+        async with site(folder, authority, rules=(rule,), clock=StoppedClock()) as here:
+            await converse(here.port, talk(*(letter(f"r{number}@x.example") for number in range(30))))
+            await here.until(lambda reader: reader.shape().by_state == {State.DELAYED: 30})
+            with here.reader() as reader:
+                rows = reader.queue()
+                assert sum(row.recipient.attempts for row in rows) < 5
+                held = next(row for row in rows if not row.recipient.attempts)
+                assert held.recipient.reply.startswith(code) and "is down since" in held.recipient.reply
+                verdict = tell(reader.record(held.message.id), {}, running=True).verdict
+                assert verdict.side == side and code in verdict.evidence
 
     asyncio.run(live())
 

@@ -355,9 +355,11 @@ class Dispatcher:
         self._settle(job, 0)
         failure = down.failure
         where = failure.facts.get("next_hop", job.next_hop)
-        text = f"{where} is down since {format_date(down.since)}: {failure.text}"
+        said = failure.reply
+        text = f"{where} is down since {format_date(down.since)}: {said.text if said else failure.text}"
+        reply = Reply(said.code, said.enhanced, text) if said else None  # the codes tell what is wrong there
         facts = {"until": down.until, "unsent": True}
-        self._record_stopped(job, Stop(stage=failure.stage, cause=failure.cause, text=text, facts=facts))
+        self._record_stopped(job, Stop(stage=failure.stage, cause=failure.cause, text=text, reply=reply, facts=facts))
 
     def _record_unsent(self, job: Job, cause: Cause, text: str, **facts: float) -> None:
         self._record_stopped(job, Stop(stage=Stage.RESOLVE, cause=cause, text=text, facts={**facts, "unsent": True}))

@@ -80,7 +80,7 @@ _VAGUE = frozenset(
 
 def _entry(stage: Stage, cause: Cause, code: int | None, enhanced: str, text: str = "") -> Mapping[str, str]:
     knowledge = _knowledge()
-    if cause is not Cause.REPLY:
+    if cause is not Cause.REPLY or code is None:
         causes = knowledge["cause"]
         return causes.get(f"{stage} {cause}") or causes[cause]
     replies = knowledge["reply"]
