@@ -35,7 +35,7 @@ bind = ["unix:{folder}/submit.sock"]
 
 [[connector]]
 name = "beacon"
-recipients = ["passenger.example", "crew.example", "ternferries.example"]
+recipients = ["passenger.example", "ternferries.example"]
 hosts = ["localhost:{hop}"]
 trust = "caught/tls/ca.pem"
 credential = "beacon"
@@ -44,6 +44,13 @@ credential = "beacon"
 name = "harbour"
 recipients = ["harbouroffice.example"]
 hosts = ["localhost:{hop}"]
+credential = "office"
+
+[[connector]]
+name = "crew"
+recipients = ["crew.example"]
+hosts = ["localhost:{hop}"]
+trust = "caught/tls/ca.pem"
 credential = "office"
 
 [log]
@@ -66,8 +73,8 @@ Five commands: the first shows the shape of it, each of the others mends one cau
 
 ## 1 The shape
 {0}
-Four reasons, and each reason has a domain of its own: that is where to look. `kite trace` tells more of each, with the
-next command to type; it takes the same words as the tables. (One of the four, as an example.)
+Four reasons, and four domains: a login, a certificate, a connector that is missing, a mailbox. `kite trace` tells more
+of each, with the next command to type; it takes the same words as the tables. (One of the four, as an example.)
 {1}
 ## 2 The password
 The provider took the old password away on Sunday. The new one goes in, the server takes it up at once, and what waited

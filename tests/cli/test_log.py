@@ -15,6 +15,7 @@ from copper_kite.session.standin import Rule
 from copper_kite.smtp.replies import Reply
 from tests.cli.test_commands import smart_host, take
 from tests.support import kite, running, write_site
+from tests.three import send_through, three_hosts
 
 RULES = (Rule("gone@*", Reply(550, "5.1.1", "no mailbox")),)
 
@@ -181,3 +182,19 @@ def test_traced_through_the_logs_of_others(folder: Path, authority: CertificateF
             await tested
 
     asyncio.run(live())
+
+
+def test_two_servers_and_a_stand_in(folder: Path) -> None:
+    """One message traced across three logs, each in a form of its own: JSON, RFC 5424, what `kite catch` prints."""
+    with three_hosts(folder) as config:
+        id = send_through(folder, "pier@crew.example")
+        told = json.loads(kite("trace", id, "--json", config=config).stdout)
+        words = ("trace", id, "--json", "--in", folder / "quay1" / "quay1.log")
+        with_own = json.loads(kite(*words, config=config).stdout)
+    quay2 = [entry for entry in told["elsewhere"] if entry["source"] == "quay2"]
+    assert [entry["outcome"] for entry in quay2] == ["accepted", "delayed", "relayed"]
+    assert {entry["id"] for entry in quay2} == {told["attempts"][0]["results"][0]["reply"].split()[-1]}
+    (beacon,) = [entry for entry in told["elsewhere"] if entry["source"] == "beacon"]
+    assert (beacon["outcome"], beacon["id"]) == ("accepted", quay2[-1]["text"].split()[-1])
+    own = [entry["outcome"] for entry in with_own["elsewhere"] if entry["source"] == "quay1.log"]
+    assert own == ["accepted", "relayed"]

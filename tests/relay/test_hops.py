@@ -19,6 +19,7 @@ from copper_kite.session.standin import Caught, Rule, StandIn, StandInPlan
 from copper_kite.settings.load import load
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.replies import Reply
+from copper_kite.store.model import Selection
 from copper_kite.store.reads import Reader
 from copper_kite.trace.story import tell
 from copper_kite.words import Cause, Stage, State
@@ -214,6 +215,9 @@ def test_a_session_that_is_refused_holds_the_rest(
                 assert held.recipient.reply.startswith(code) and "is down since" in held.recipient.reply
                 verdict = tell(reader.record(held.message.id), {}, running=True).verdict
                 assert verdict.side == side and code in verdict.evidence
+                (group,) = reader.groups("reason")
+                assert (group.name, group.recipients) == (str(rule.reply), 30), "one reason, tried or not"
+                assert len(reader.select(Selection(reason=group.name))) == 30
 
     asyncio.run(live())
 

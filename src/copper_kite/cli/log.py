@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import json
+import shutil
 import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
@@ -176,11 +177,11 @@ def _echo(entries: Iterable[Entry], *, several: bool) -> None:
     from copper_kite.cli.show import cut
 
     where = console()
-    coloured = where.is_terminal and not where.no_color
+    coloured, columns = where.is_terminal and not where.no_color, shutil.get_terminal_size().columns
     for entry in entries:
         line = _line(entry, several=several)
         if where.is_terminal:
-            line = cut(line, where.size.width)
+            line = cut(line, columns)
         if coloured and entry.outcome in STATE_COLOURS:
             word = f"{entry.outcome:<9}"
             line = line.replace(word, click.style(word, fg=STATE_COLOURS[entry.outcome]), 1)

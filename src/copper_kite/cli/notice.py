@@ -11,7 +11,16 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from copper_kite.cli.options import json_option, load_settings
-from copper_kite.cli.show import json_time, local_time, print_json, print_table, print_verdict, say, verdict_json
+from copper_kite.cli.show import (
+    STATE_COLOURS,
+    json_time,
+    local_time,
+    print_json,
+    print_table,
+    print_verdict,
+    say,
+    verdict_json,
+)
 
 if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
@@ -129,10 +138,13 @@ def _show_one(one: Told) -> None:
 
     about, found = one.about, one.notice
     when = f" at {local_time(found.at)}" if found.at is not None else ""
-    say((about.action or "told", "bold"), f"  for {about.recipient}, says {found.reporter or 'nobody'}{when}")
+    say(
+        (about.action or "told", STATE_COLOURS.get(about.action, "bold")),
+        f"  for {about.recipient}, says {found.reporter or 'nobody'}{when}",
+    )
     message = " ".join(filter(None, (found.message_id, found.subject)))
-    ours = f"our {id_text(one.id)}: " if one.id is not None else "not one of ours, as far as the queue knows: "
-    say(f"about {ours}{message or 'a message without a name'}", indent=2)
+    ours = f"our {id_text(one.id)}" if one.id is not None else "no message that the queue knows"
+    say(f"about {ours}{f': {message}' * bool(message)}", indent=2)
     for name, value in (("at", about.at_server), ("status", about.status), ("said", about.said)):
         if value:
             say(f"{name:<6}  {value}", indent=2)

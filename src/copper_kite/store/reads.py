@@ -51,7 +51,7 @@ _GROUPS = {
     "state": "r.state",
     "connector": "r.connector",
     "next hop": "r.next_hop",
-    "reason": "r.reply",
+    "reason": "reason(r.reply)",
     "domain": "lower(substr(r.address, instr(r.address, '@') + 1))",
 }
 

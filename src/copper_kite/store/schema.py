@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sqlite3
 from pathlib import Path
 
@@ -153,12 +154,21 @@ def connect_reader(folder: Path) -> sqlite3.Connection:
         raise StoreError(str(folder), "no queue here yet", "`kite serve` makes it")
     try:
         connection = sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True, check_same_thread=False)
+        connection.create_function("reason", 1, _reason, deterministic=True)
         found = _schema_of(connection)
     except sqlite3.Error as error:
         raise StoreError(str(folder), f"the queue cannot be read ({error})", "run as the server's user") from error
     if found > SCHEMA:
         raise SchemaTooNew(str(folder), found, SCHEMA)
     return connection
+
+
+_SINCE_WHEN = re.compile(r"\S+ is down since .{31}: ")
+
+
+def _reason(reply: str) -> str:
+    """A reply without what differs between those that were tried and those that only wait with them."""
+    return _SINCE_WHEN.sub("", reply, count=1)
 
 
 def _schema_of(connection: sqlite3.Connection) -> int:

@@ -41,7 +41,7 @@ def condition(selection: Selection) -> tuple[str, list[Any]]:
         (_ANYONE, _like(selection.anyone)),
         (_TEXT, _escaped(selection.text)),
         ("r.connector = ?", selection.connector),
-        (f"r.reply {_PART.format('?')}", _escaped(selection.reason)),
+        (f"reason(r.reply) {_PART.format('?')}", _escaped(selection.reason)),
         (f"r.next_hop {_PART.format('?')}", _escaped(selection.next_hop)),
         (f"m.subject {_PART.format('?')}", _escaped(selection.subject)),
         ("? IN (m.user, m.client)", selection.who),

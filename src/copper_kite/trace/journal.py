@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import closing
 from pathlib import Path
 
@@ -91,9 +91,21 @@ def _attempt(attempt: Attempt, message: Message | None, host: str) -> Iterator[E
         )  # fmt: skip
 
 
+def _words(event: Event, facts: Mapping[str, str]) -> str:
+    """What the journal notes, as one would say it."""
+    if event is Event.ORDERED:
+        where = f" {facts['to']}" if "to" in facts else ""
+        return f"{facts['action']}{where} by {facts['who']}: {facts['recipients']}"
+    if event is Event.NOTICE:
+        return f"{facts['notice']} tells {facts['to']}"
+    if event is Event.ABOUT:
+        return f"a notice about {facts['about']}"
+    return " ".join(f"{name} {value}" for name, value in facts.items() if value)
+
+
 def _noted(entry: JournalEntry, message: Message | None, host: str) -> Entry:
     facts = {name: ", ".join(map(str, value)) if isinstance(value, list) else str(value)
              for name, value in entry.facts.items()}  # fmt: skip
-    text = facts.pop("text", "") or " ".join(f"{name} {value}" for name, value in facts.items() if value)
+    text = facts.pop("text", "") or _words(entry.event, facts)
     id = id_text(entry.message) if entry.message is not None else ""
     return _entry(host, entry.at, entry.event.value, message, id=id, text=text, recipient=facts.get("recipient", ""))

@@ -29,7 +29,13 @@ def judge_told(about: Mapping[str, Any], more: Mapping[str, Any]) -> Judgement:
         return Judgement(Side.BEYOND, meaning or "The notice tells no reason.", "nothing to do")
     judged = judge(Stage.RECIPIENT, Cause.REPLY, code, status, facts)
     side = Side.HERE if judged.side is Side.HERE else Side.BEYOND
-    return Judgement(side, judged.meaning, judged.next)
+    remedy = judged.next
+    if remedy.startswith("kite queue list"):  # it is in their queue now, if in any
+        remedy = "nothing to do: it is tried again there" if about["action"] == "delayed" else _LATER
+    return Judgement(side, judged.meaning, remedy)
+
+
+_LATER = "send it again later, or ask the recipient by another way"
 
 
 def _code(about: Mapping[str, Any]) -> tuple[int | None, str]:
