@@ -19,6 +19,7 @@ __all__ = [
 
 MAX_MESSAGE_ID = 998  # characters kept
 MAX_SUBJECT = 200  # characters kept
+MAX_WORDS = 4000  # characters in which encoded words are looked for
 
 _FOLD = re.compile(rb"\r?\n(?=[ \t])")
 
@@ -77,12 +78,12 @@ def decode_words(text: str) -> str:
     """`text` with its encoded words as what they mean (RFC 2047); as it is where they are broken."""
     if "=?" not in text:
         return text
-    from email.errors import HeaderParseError
+    from email.errors import MessageError
     from email.header import decode_header, make_header
 
     try:
-        return str(make_header(decode_header(text)))
-    except (HeaderParseError, LookupError, ValueError):
+        return str(make_header(decode_header(text[:MAX_WORDS])))
+    except (MessageError, LookupError, ValueError):
         return text
 
 

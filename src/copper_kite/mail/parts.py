@@ -8,6 +8,7 @@ import quopri
 import re
 from collections.abc import Iterator
 from email.message import Message as Parameters
+from itertools import islice
 from typing import NamedTuple
 
 from copper_kite.mail.header import fields
@@ -15,6 +16,7 @@ from copper_kite.mail.header import fields
 __all__ = ["MAX_DEPTH", "Part", "parts"]
 
 MAX_DEPTH = 8  # of parts in parts
+MAX_PARTS = 1000  # side by side
 _BLANK = re.compile(rb"\r?\n[ \t]*\r?\n|\A\r?\n")
 
 
@@ -61,8 +63,8 @@ def _parameter(value: str, name: str) -> str:
 def _split(body: bytes, boundary: bytes) -> Iterator[bytes]:
     """What stands between the boundaries; what stands before the first and behind the last is nobody's."""
     line = re.compile(rb"(?:\A|\r?\n)--" + re.escape(boundary) + rb"(--)?[ \t]*(?:\r?\n|\Z)")
-    marks = list(line.finditer(body))
-    for mark, after in zip(marks, [*marks[1:], None], strict=True):
+    marks = list(islice(line.finditer(body), MAX_PARTS))
+    for mark, after in zip(marks, [*marks[1:], None], strict=False):
         if mark[1]:
             return
         yield body[mark.end() : after.start() if after is not None else len(body)]

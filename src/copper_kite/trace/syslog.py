@@ -145,7 +145,7 @@ _TEXTS = ("text", "message", "msg", "MESSAGE", "log")
 def _json_line(text: str) -> Line | None:
     try:
         value = json.loads(text)
-    except ValueError:
+    except (ValueError, RecursionError):
         return None
     if not isinstance(value, dict):
         return None

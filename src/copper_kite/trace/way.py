@@ -16,7 +16,7 @@ __all__ = ["Claim", "Step", "Way", "find_way", "way_verdict"]
 
 SLOW = 60.0  # seconds at one server that are worth a word
 SKEW = 2.0  # seconds back in time: less is how clocks are
-MAX_HOPS = 200
+MAX_HOPS = 1000  # the newest; that many are no way, but a loop
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,14 +70,15 @@ def find_way(content: bytes, trusted: Sequence[str] = ()) -> Way:
         name: decode_words(next((value for other, value in found if other == name), ""))
         for name in ("from", "to", "subject", "date", "message-id", "return-path")
     }
-    hops = [(place, parse_received(value)) for place, (name, value) in enumerate(found) if name == "received"]
+    places = [place for place, (name, _) in enumerate(found) if name == "received"][:MAX_HOPS]
+    hops = [(place, parse_received(found[place][1])) for place in places]
     claims = []
     for place, (name, value) in enumerate(found):
         if name == "authentication-results":
             checked = parse_results(value)
             boundary = _boundary(checked.server, hops) if checked.server in map(str.lower, trusted) else -1
             claims.append(Claim(checked, place < boundary))
-    return Way(shown, _steps([hop for _, hop in hops[:MAX_HOPS]][::-1]), claims)
+    return Way(shown, _steps([hop for _, hop in hops][::-1]), claims)
 
 
 def _boundary(server: str, hops: Sequence[tuple[int, Hop]]) -> int:
