@@ -13,7 +13,7 @@ from pathlib import Path
 
 DOCS = Path(__file__).parent
 TESTS = DOCS.parent / "tests"
-CITED = re.compile(r"\b([SWATCQD])-(\d\d)(?: to \1-(\d\d))?")
+CITED = re.compile(r"\b([SWATCQDP])-(\d\d)(?: to \1-(\d\d))?")
 
 KINDS = {
     "S": "The server's side of SMTP",
@@ -23,6 +23,7 @@ KINDS = {
     "C": "The client's side, and relaying",
     "Q": "Durability and the queue",
     "D": "Notices",
+    "P": "Reading what others wrote: headers, logs, notices, lists, records of a domain",
 }
 
 # Why a row, or a part of one, is not claimed.
@@ -36,6 +37,7 @@ NOT = {
     "T-20": "no MTA-STS",
     "T-21": "no TLS reports: they tell of DANE and MTA-STS",
 }
+NOT |= dict.fromkeys((f"P-{number:02}" for number in range(9, 19)), "checks of domains and lists are to come")
 TO_COME = "not shown yet"
 
 

@@ -161,10 +161,11 @@ def test_traced_through_the_logs_of_others(folder: Path, authority: CertificateF
             pipe(config, "ana@passenger.example")
             story = json.loads(kite("trace", "ana@passenger.example", "--json", config=config).stdout)
             id = story["attempts"][0]["results"][0]["reply"].split()[-1]
+            now = story["arrived"]
             (folder / "beacon.log").write_text(
-                f"2026-11-23T09:00:00Z info accepted id={id} sender=rota@ternferries.example\n"
-                f'2026-11-23T09:00:01Z warning failed id={id} recipient=ana@passenger.example reply="552 5.2.2 full"\n'
-                "2026-11-23T09:00:01Z warning failed id=999999 recipient=bo@passenger.example\n"
+                f"{now} info accepted id={id} sender=rota@ternferries.example\n"
+                f'{now} warning failed id={id} recipient=ana@passenger.example reply="552 5.2.2 full"\n'
+                f"{now} warning failed id=999999 recipient=bo@passenger.example\n"
             )
             told = json.loads(kite("trace", story["id"], "--json", config=config).stdout)
             assert [(entry["source"], entry["outcome"]) for entry in told["elsewhere"]] == [

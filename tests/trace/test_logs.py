@@ -198,6 +198,8 @@ def test_one_message_through_three_logs(folder: Path) -> None:
     assert [(entry.source, entry.outcome) for entry in found] == [
         ("one.log", "accepted"), ("one.log", "relayed"), ("two.log", "delayed"), ("two.log", "relayed"), ("three.log", ""),
     ]  # fmt: skip
+    too_late = join(sources, Clues(message_ids={"<m@y.example>"}, since=NOW + 3605), NOW)
+    assert [entry.source for entry in too_late] == ["three.log"], "the same ids, of a message long ago"
     assert candidates("250 2.0.0 ok: kept as 0D4Q71SV00 at mx1.example, bye") == {"0D4Q71SV00", "mx1.example"}
 
 

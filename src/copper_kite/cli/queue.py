@@ -85,7 +85,7 @@ _SORTS: dict[str, Callable[[QueueRow], float]] = {
 @json_option
 @click.pass_obj
 def show_message(config: str | None, id: str, as_json: bool) -> None:
-    """One message: its envelope, each recipient, and its header."""
+    """One message: its envelope, each recipient, each attempt, and its header."""
     from copper_kite.cli.shape import show_one
 
     show_one(queue_folder(config), id, as_json=as_json)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from copper_kite.cli.show import STATE_COLOURS, age, json_time, print_json, print_table, say, size
+from copper_kite.cli.show import STATE_COLOURS, age, json_time, local_times, print_json, print_table, say, size
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -74,7 +74,7 @@ def _group_json(group: QueueGroup) -> dict[str, object]:
 
 
 def show_one(folder: Path, id: str, *, as_json: bool) -> None:
-    """Envelope, recipients and header."""
+    """Envelope, recipients, attempts and header."""
     from copper_kite.mail.header import header_end
     from copper_kite.smtp.replies import visible
     from copper_kite.store.ids import id_text
@@ -82,7 +82,8 @@ def show_one(folder: Path, id: str, *, as_json: bool) -> None:
     from copper_kite.words import FINAL
 
     with Reader(folder) as reader:
-        message, recipients = reader.recipients(reader.resolve(id))
+        record = reader.record(reader.resolve(id))
+        message, recipients = record.message, record.recipients
         first = next(reader.content(message.id), b"")
     header = first[: header_end(first)].decode("utf-8", "replace").replace("\r\n", "\n")
     if as_json:
@@ -109,6 +110,18 @@ def show_one(folder: Path, id: str, *, as_json: bool) -> None:
                     }
                     for one in recipients
                 ],
+                "attempts": [
+                    {
+                        "time": json_time(one.at),
+                        "seconds": round(one.seconds, 4),
+                        "connector": one.connector or None,
+                        "next_hop": one.next_hop or None,
+                        "stage": one.stage,
+                        "code": one.code,
+                        "text": one.text,
+                    }
+                    for one in record.attempts
+                ],
                 "header": header or None,
             }
         )
@@ -128,6 +141,18 @@ def show_one(folder: Path, id: str, *, as_json: bool) -> None:
         colours=STATE_COLOURS,
         wraps=True,
     )
+    if record.attempts:
+        click.echo()
+        print_table(
+            ("attempt", "took", "connector", "next hop", "stage", "what came of it"),
+            [
+                (at, f"{one.seconds:.2f} s", one.connector, one.next_hop, one.stage,
+                 visible(" ".join(filter(None, (str(one.code or ""), one.enhanced, one.text)))))
+                for at, one in zip(local_times([one.at for one in record.attempts]), record.attempts, strict=True)
+            ],
+            right=("took",),
+            wraps=True,
+        )  # fmt: skip
     click.echo()
     click.echo(
         "\n".join(visible(line) for line in header.splitlines()) if header else "Its content is not kept any longer."

@@ -251,6 +251,11 @@ def _attempts(count: int) -> str:
 def _show_dialogue(attempt: Attempt) -> None:
     click.echo()
     say((f"Dialogue with {attempt.next_hop or 'nobody'} at {local_time(attempt.at)}", "bold"))
+    facts = attempt.facts
+    tls = f"{facts['tls']} {facts.get('cipher', '')}".strip() if facts.get("tls") else "no TLS"
+    login = f"login {facts['login']} {facts.get('mechanism', '')}".strip() if facts.get("login") else "no login"
+    where = f"address {attempt.address}, " if attempt.address else ""
+    say(f"{where}{tls}, {login}, {attempt.seconds:.3f} s", indent=2)
     if attempt.dialogue is None:
         said = "all went well, so only the stages were kept" if attempt.facts["relayed"] else "no session was opened"
         click.echo(f"  {said}")

@@ -27,6 +27,7 @@ def go_on(story: Story, sources: Sequence[LogSource], now: float) -> Story:
     message = story.message
     clues = Clues(
         message_ids={message.message_id} - {""},
+        since=message.arrived,
         own={source.name: {id_text(message.id)} for source in sources},
         handed_on={
             word

@@ -160,10 +160,13 @@ def _accepted_line(record: Record) -> StoryLine:
     )
     if about is not None:
         return StoryLine(message.arrived, "accepted", "", "this server", "", f"notice about message {about}")
-    who = f"user {message.user}" if message.user else message.client
+    logged_in = message.protocol.endswith("A")
+    who = f"{'account' if logged_in else 'user'} {message.user}" if message.user else message.client
     count = len(record.recipients)
     recipients = f" for {count} recipients" if count > 1 else ""
-    text = f"by listener {message.listener} with {message.protocol}{recipients}"
+    where = f" from {message.client}" if message.user and message.client != "unix" else ""
+    tls = " under TLS" if "S" in message.protocol.removeprefix("UTF8").removeprefix("E").removeprefix("SMTP") else ""
+    text = f"by listener {message.listener} with {message.protocol}{where}{tls}{recipients}"
     return StoryLine(message.arrived, "accepted", "", who, "250 2.0.0", text)
 
 

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import re
-import tomllib
 from collections.abc import Mapping
 from functools import lru_cache
-from importlib import resources
-from typing import Any, NamedTuple
+from typing import NamedTuple
+
+from copper_kite.verdict.data import knowledge
 
 __all__ = ["Phrase", "find_phrase", "standard_meaning"]
 
@@ -22,17 +22,12 @@ class Phrase(NamedTuple):
 
 
 @lru_cache(maxsize=1)
-def _data() -> dict[str, Any]:
-    return tomllib.loads(resources.files(__package__).joinpath("phrases.toml").read_text("utf-8"))
-
-
-@lru_cache(maxsize=1)
 def _phrases() -> list[Phrase]:
     return [
         Phrase(
             one["about"], re.compile("|".join(f"(?:{said})" for said in one["says"]), re.I), one.get("class", ""), one
         )
-        for one in _data()["phrase"]
+        for one in knowledge()["phrase"]
     ]
 
 
@@ -45,6 +40,6 @@ def find_phrase(code: int | None, text: str) -> Phrase | None:
 def standard_meaning(enhanced: str) -> str:
     """What RFC 3463 says an enhanced code means; empty for one that nobody defined."""
     kind, _, detail = enhanced.partition(".")
-    known = _data()["code"].get(detail) or _data()["code"].get(f"{detail.partition('.')[0]}.0", "")
-    grade = _data()["class"].get(kind, "")
+    known = knowledge()["code"].get(detail) or knowledge()["code"].get(f"{detail.partition('.')[0]}.0", "")
+    grade = knowledge()["class"].get(kind, "")
     return f"{known} ({grade})" if known and grade else ""

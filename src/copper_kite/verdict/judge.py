@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import lru_cache
-from importlib import resources
 from typing import Any
 
+from copper_kite.verdict.data import knowledge
 from copper_kite.verdict.explain import find_phrase
 from copper_kite.words import MESSAGE_STAGES, Cause, Side, Stage
 
@@ -32,12 +31,6 @@ class Verdict:
     meaning: str
     evidence: str
     next: str
-
-
-@lru_cache(maxsize=1)
-def _knowledge() -> dict[str, dict[str, dict[str, str]]]:
-    text = resources.files(__package__).joinpath("knowledge.toml").read_text("utf-8")
-    return tomllib.loads(text)
 
 
 def _keys(stage: Stage, code: int | None, enhanced: str) -> list[str]:
@@ -79,11 +72,11 @@ _VAGUE = frozenset(
 
 
 def _entry(stage: Stage, cause: Cause, code: int | None, enhanced: str, text: str = "") -> Mapping[str, str]:
-    knowledge = _knowledge()
+    known = knowledge()
     if cause is not Cause.REPLY or code is None:
-        causes = knowledge["cause"]
+        causes: Mapping[str, Mapping[str, str]] = known["cause"]
         return causes.get(f"{stage} {cause}") or causes[cause]
-    replies = knowledge["reply"]
+    replies: Mapping[str, Mapping[str, str]] = known["reply"]
     found = next(key for key in _keys(stage, code, enhanced) if key in replies)
     if found in _VAGUE and text and (phrase := find_phrase(code, text)) is not None:
         return phrase.entry
@@ -91,7 +84,7 @@ def _entry(stage: Stage, cause: Cause, code: int | None, enhanced: str, text: st
     same_as = entry.get("same_as")
     if same_as is None:
         return entry
-    return knowledge["cause"].get(same_as) or replies[same_as]
+    return known["cause"].get(same_as) or replies[same_as]
 
 
 class _Facts(dict[str, Any]):
@@ -122,7 +115,7 @@ def judge_refusal(reply: str, facts: Mapping[str, Any]) -> Judgement:
 
     `facts`: who, listener, network, name (of an account), login.
     """
-    entries: list[dict[str, str]] = _knowledge()["refused"]  # type: ignore[assignment]
+    entries: list[dict[str, str]] = knowledge()["refused"]
     entry = next(entry for entry in entries if entry["says"] in reply)
     known = _Facts({key: value for key, value in facts.items() if value})
     return Judgement(Side(entry["side"]), entry["meaning"].format_map(known), entry["next"].format_map(known))
