@@ -106,7 +106,7 @@ def test_the_pulse_of_the_last_minute() -> None:
         Entry(T0, "journal", "", outcome=word, recipient="r") for word in ("accepted", "relayed", "failed", "notice")
     ]
     pulse.add(entries, T0)
-    pulse.add(entries[1:2], T0 + 30)
+    pulse.add([Entry(None, "journal", "", outcome="relayed", recipient="r")], T0 + 30)
     assert pulse.counts(T0 + 59) == {"accepted": 1, "relayed": 2, "delayed": 0, "failed": 1}
     assert pulse.counts(T0 + 60) == {"accepted": 0, "relayed": 1, "delayed": 0, "failed": 0}
     assert [entry.outcome for entry in pulse.latest] == ["failed", "relayed"]

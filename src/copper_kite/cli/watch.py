@@ -24,6 +24,9 @@ if TYPE_CHECKING:
 __all__ = ["watch"]
 
 
+LOOK_BACK = 3600.0  # seconds before the start in which the latest are looked for
+
+
 class _Look(NamedTuple):
     """How things are at one moment; `new` is what happened since the look before."""
 
@@ -62,8 +65,10 @@ def _looks(folder: Path, every: float, times: int | None) -> Iterator[_Look]:
     from copper_kite.trace.journal import entries
     from copper_kite.trace.pulse import Pulse
 
-    history, pulse, count = History(folder), Pulse(), 0
+    history, pulse, count, now = History(folder), Pulse(), 0, time.time()
     place = history.now()
+    for happened in history.between(now - LOOK_BACK, now):
+        pulse.add(entries(happened, ""), now)
     with Reader(folder) as reader:
         while True:
             now = time.time()
@@ -102,8 +107,8 @@ def _picture(look: _Look) -> RenderableType:
     waiting = [str(shape.by_state.get(state, 0)) for state in (State.QUEUED, State.DELAYED, State.PARKED)]
     states.add_row(*waiting, "in the last minute", *map(str, counts.values()))
     latest = Table(box=None, pad_edge=False, padding=(0, 1, 0, 0), show_header=False)
-    for name in ("time", "what", "id", "to", "said"):
-        latest.add_column(name, no_wrap=True, overflow="ellipsis", ratio=1 if name == "said" else None)
+    for name, least in (("time", 8), ("what", 8), ("id", 10), ("to", 26), ("said", 20)):
+        latest.add_column(name, no_wrap=True, overflow="ellipsis", min_width=least)
     for entry in look.pulse.latest:
         what = Text(entry.outcome, style=STATE_COLOURS.get(entry.outcome, ""))
         latest.add_row(local_time(entry.at or 0), what, entry.id, printable(entry.recipient), printable(entry.text))

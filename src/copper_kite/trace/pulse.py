@@ -22,10 +22,10 @@ class Pulse:
         self._recent: deque[tuple[float, str]] = deque(maxlen=MAX_REMEMBERED)
 
     def add(self, entries: Iterable[Entry], now: float) -> None:
-        """Take what happened; `now` in seconds since 1970 is when it was seen."""
+        """Take what happened; `now` in seconds since 1970 is for what tells no time."""
         for entry in entries:
             if entry.outcome in COUNTED:
-                self._recent.append((now, entry.outcome))
+                self._recent.append((now if entry.at is None else entry.at, entry.outcome))
             if entry.recipient and entry.outcome in COUNTED:
                 self.latest.append(entry)
 
