@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import json
+import os
 import re
 import socket
 from pathlib import Path
@@ -32,6 +33,23 @@ def opened(folder: Path, **settings: object) -> Log:
 
 def lines(file: Path) -> list[str]:
     return file.read_text().splitlines()
+
+
+def test_a_pipe_that_nobody_reads_stops_nothing(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What does not fit is lost, and told when there is room again; what is written is whole lines."""
+    reading, writing = os.pipe()
+    with os.fdopen(writing, "w") as pipe, os.fdopen(reading, "rb", buffering=0) as reader:
+        monkeypatch.setattr("sys.stderr", pipe)
+        log = opened(folder)
+        for number in range(3000):
+            log.write("error", "alarm", text=f"{number:05} {'x' * 100}")
+        log.write("error", "alarm", text="y" * 10_000)
+        first = reader.read(1 << 20)
+        log.write("error", "alarm", text="room again")
+        rest = reader.read(1 << 20).decode().splitlines()
+    whole = first.decode().splitlines()
+    assert 100 < len(whole) < 3000 and all(line.endswith('x"') for line in whole)
+    assert rest[0].endswith(f"warning lost lines={3001 - len(whole)}") and "room again" in rest[1]
 
 
 def test_each_form_says_the_same(folder: Path) -> None:

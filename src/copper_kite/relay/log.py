@@ -6,9 +6,11 @@ written is never a reason to stop: what is lost is counted, and told when it can
 
 from __future__ import annotations
 
+import errno
 import json
 import os
 import re
+import select
 import socket
 import sys
 from collections.abc import Callable
@@ -117,10 +119,14 @@ def _rfc5424(server: str) -> Format:
 
 
 class _Stream:
-    """Standard error."""
+    """Standard error. A pipe that nobody reads must not stop the server: then lines are lost, and counted."""
 
     def write(self, line: str) -> None:
-        print(line, file=sys.stderr, flush=True)  # noqa: T201
+        octets, out = line.encode()[: select.PIPE_BUF - 1] + b"\n", sys.stderr.fileno()
+        _, ready, _ = select.select([], [out], [], 0)
+        if not ready:
+            raise BlockingIOError(errno.EAGAIN, "nobody reads standard error")
+        os.write(out, octets)  # no more than surely goes at once
 
     def close(self) -> None:
         """Others write there, too."""
