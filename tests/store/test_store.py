@@ -28,7 +28,7 @@ from copper_kite.store.ids import EPOCH, IdMaker, id_range, id_text
 from copper_kite.store.model import Attempt, Change, Message, Outcome, Recipient
 from copper_kite.store.process import Channel, serve, start_process
 from copper_kite.store.reads import Reader
-from copper_kite.store.schema import SCHEMA, connect_writer
+from copper_kite.store.schema import MIGRATIONS, SCHEMA, connect_writer
 from copper_kite.store.writer import GroupWriter
 from copper_kite.words import State
 
@@ -279,6 +279,26 @@ def test_ids(folder: Path, writer: GroupWriter, turns: Turns) -> None:
         assert len(ambiguous.value.ids) == 2
         with pytest.raises(NotFound):
             reader.resolve("ZZ")
+
+
+def test_a_database_of_an_older_release_is_the_servers_to_bring_up_to_date(folder: Path) -> None:
+    """A server of that release may be at work: no command changes the tables under it, nor trips over them."""
+    folder.mkdir(exist_ok=True)
+    for steps in range(1, SCHEMA):
+        (folder / "queue.sqlite").unlink(missing_ok=True)
+        connection = sqlite3.connect(folder / "queue.sqlite")
+        for number, script in enumerate(MIGRATIONS[:steps], 1):
+            connection.executescript(f"{script}; PRAGMA user_version = {number}")
+        connection.execute(
+            f"INSERT INTO message VALUES ({','.join('?' * (13 + (steps > 1)))})", (7, *[0] * (12 + (steps > 1)))
+        )
+        connection.commit()
+        connection.close()
+        with pytest.raises(StoreError, match="of an older release"):
+            Reader(folder)
+        connect_writer(folder).close()
+        with Reader(folder) as reader:
+            assert reader.recipients(7)[0].subject == ""
 
 
 def test_a_database_of_a_later_release_is_refused(folder: Path) -> None:

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from copper_kite.errors import SchemaTooNew, StoreError
 
-__all__ = ["DATABASE", "PORTION_BITS", "SCHEMA", "connect_reader", "connect_writer", "migrate"]
+__all__ = ["DATABASE", "MIGRATIONS", "PORTION_BITS", "SCHEMA", "connect_reader", "connect_writer", "migrate"]
 
 DATABASE = "queue.sqlite"
 PORTION_BITS = 13  # content.place is the message's id with the number of the portion in its low bits
@@ -160,6 +160,9 @@ def connect_reader(folder: Path) -> sqlite3.Connection:
         raise StoreError(str(folder), f"the queue cannot be read ({error})", "run as the server's user") from error
     if found > SCHEMA:
         raise SchemaTooNew(str(folder), found, SCHEMA)
+    if found < SCHEMA:  # a server of that release may be at work on it
+        remedy = "restart the server with this release, which brings it up to date"
+        raise StoreError(str(folder), f"the queue is of an older release (schema {found}, not {SCHEMA})", remedy)
     return connection
 
 
