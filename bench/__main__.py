@@ -1,6 +1,7 @@
 """`python -m bench accept|relay|help`: how fast it is, beside a yardstick that is measured in turns in the same run.
 
-`python -m bench large|queued|dead|flood`: what it takes, and what it stands (see `bench.size`, `bench.flood`);
+`python -m bench large|queued|dead|flood|overload`: what it takes, and what it stands (see `bench.size`, `bench.flood`,
+`bench.overload`);
 `python -m bench story|page|scan`: how fast things are found (see `bench.journal`).
 """
 
@@ -19,6 +20,7 @@ from pathlib import Path
 
 from bench.flood import flood
 from bench.journal import FINDS
+from bench.overload import overload
 from bench.site import configure, free_port, program
 from bench.size import SIZES
 from copper_kite.net.authority import make_authority
@@ -99,7 +101,7 @@ def throughput(arguments: argparse.Namespace) -> None:
 def main() -> None:
     """Read the command line."""
     parser = argparse.ArgumentParser(prog="python -m bench")
-    parser.add_argument("what", choices=[*GOALS, "help", "flood", *SIZES, *FINDS])
+    parser.add_argument("what", choices=[*GOALS, "help", "flood", "overload", *SIZES, *FINDS])
     parser.add_argument("--messages", type=int, default=20000)
     parser.add_argument("--sessions", type=int, default=50)
     parser.add_argument("--octets", type=int, default=4096)
@@ -111,6 +113,8 @@ def main() -> None:
         start_up()
     elif arguments.what == "flood":
         flood(Path(arguments.folder))
+    elif arguments.what == "overload":
+        overload(Path(arguments.folder))
     elif arguments.what in (finds := {**SIZES, **FINDS}):
         finds[arguments.what](Path(arguments.folder))
     else:

@@ -13,7 +13,8 @@ from copper_kite.cli.show import STATE_COLOURS, age, json_time, local_times, pri
 if TYPE_CHECKING:
     from pathlib import Path
 
-    from copper_kite.store.model import QueueGroup
+    from copper_kite.store.model import Attempt, QueueGroup
+    from copper_kite.store.reads import Record
 
 __all__ = ["show_one", "show_shape"]
 
@@ -76,84 +77,107 @@ def _group_json(group: QueueGroup) -> dict[str, object]:
 def show_one(folder: Path, id: str, *, as_json: bool) -> None:
     """Envelope, recipients, attempts and header."""
     from copper_kite.mail.header import header_end
-    from copper_kite.smtp.replies import visible
-    from copper_kite.store.ids import id_text
     from copper_kite.store.reads import Reader
-    from copper_kite.words import FINAL
 
     with Reader(folder) as reader:
         record = reader.record(reader.resolve(id))
-        message, recipients = record.message, record.recipients
-        first = next(reader.content(message.id), b"")
+        first = next(reader.content(record.message.id), b"")
     header = first[: header_end(first)].decode("utf-8", "replace").replace("\r\n", "\n")
     if as_json:
-        print_json(
+        print_json({**_record_json(record), "header": header or None})
+    else:
+        _print_record(record, header)
+
+
+def _record_json(record: Record) -> dict[str, object]:
+    from copper_kite.store.ids import id_text
+
+    message = record.message
+    return {
+        "id": id_text(message.id),
+        "from": message.reverse_path,
+        "arrived": json_time(message.arrived),
+        "expires": json_time(message.expires),
+        "size": message.size,
+        "listener": message.listener,
+        "client": message.client,
+        "user": message.user or None,
+        "mail_parameters": message.asked,
+        "recipients": [
             {
-                "id": id_text(message.id),
-                "from": message.reverse_path,
-                "arrived": json_time(message.arrived),
-                "expires": json_time(message.expires),
-                "size": message.size,
-                "listener": message.listener,
-                "client": message.client,
-                "user": message.user or None,
-                "mail_parameters": message.asked,
-                "recipients": [
-                    {
-                        "to": one.address,
-                        "state": one.state.value,
-                        "attempts": one.attempts,
-                        "next_try": json_time(one.next_try),
-                        "connector": one.connector or None,
-                        "last_reply": one.reply or None,
-                        "rcpt_parameters": one.asked,
-                    }
-                    for one in recipients
-                ],
-                "attempts": [
-                    {
-                        "time": json_time(one.at),
-                        "seconds": round(one.seconds, 4),
-                        "connector": one.connector or None,
-                        "next_hop": one.next_hop or None,
-                        "stage": one.stage,
-                        "code": one.code,
-                        "text": one.text,
-                    }
-                    for one in record.attempts
-                ],
-                "header": header or None,
+                "to": one.address,
+                "state": one.state.value,
+                "attempts": one.attempts,
+                "next_try": json_time(one.next_try),
+                "connector": one.connector or None,
+                "last_reply": one.reply or None,
+                "rcpt_parameters": one.asked,
             }
-        )
-        return
-    now = time.time()
+            for one in record.recipients
+        ],
+        "attempts": [
+            {
+                "time": json_time(one.at),
+                "seconds": round(one.seconds, 4),
+                "connector": one.connector or None,
+                "next_hop": one.next_hop or None,
+                "stage": one.stage,
+                "code": one.code,
+                "text": one.text,
+            }
+            for one in record.attempts
+        ],
+    }
+
+
+def _print_record(record: Record, header: str) -> None:
+    from copper_kite.smtp.replies import visible
+    from copper_kite.store.ids import id_text
+    from copper_kite.words import FINAL
+
+    now, message = time.time(), record.message
     say((id_text(message.id), "bold"), f"  from <{message.reverse_path}> {message.asked}".rstrip())
     who = f"{message.user or message.client} through listener {message.listener}" if message.listener else "this server"
     say(f"{size(message.size)}, taken {age(now - message.arrived)} ago from {who}", indent=2)
-    if any(one.state not in FINAL for one in recipients):
+    if any(one.state not in FINAL for one in record.recipients):
         left = f"it is tried for {age(message.expires - now)} more" if message.expires > now else "its lifetime is over"
         say(left, indent=2)
     click.echo()
     print_table(
         ("to", "state", "tries", "connector", "last reply"),
-        [(one.address, one.state.value, str(one.attempts), one.connector, visible(one.reply)) for one in recipients],
+        [
+            (one.address, one.state.value, str(one.attempts), one.connector, visible(one.reply))
+            for one in record.recipients
+        ],
         right=("tries",),
         colours=STATE_COLOURS,
         wraps=True,
     )
     if record.attempts:
         click.echo()
-        print_table(
-            ("attempt", "took", "connector", "next hop", "stage", "what came of it"),
-            [
-                (at, f"{one.seconds:.2f} s", one.connector, one.next_hop, one.stage,
-                 visible(" ".join(filter(None, (str(one.code or ""), one.enhanced, one.text)))))
-                for at, one in zip(local_times([one.at for one in record.attempts]), record.attempts, strict=True)
-            ],
-            right=("took",),
-            wraps=True,
-        )  # fmt: skip
+        _print_attempts(record.attempts)
     click.echo()
     click.echo(
         "\n".join(visible(line) for line in header.splitlines()) if header else "Its content is not kept any longer."
+    )
+
+
+def _print_attempts(attempts: Sequence[Attempt]) -> None:
+    from copper_kite.smtp.replies import visible
+
+    print_table(
+        ("attempt", "took", "connector", "next hop", "stage", "what came of it"),
+        [
+            (
+                at,
+                f"{one.seconds:.2f} s",
+                one.connector,
+                one.next_hop,
+                one.stage,
+                visible(" ".join(filter(None, (str(one.code or ""), one.enhanced, one.text)))),
+            )
+            for at, one in zip(local_times([one.at for one in attempts]), attempts, strict=True)
+        ],
+        right=("took",),
+        wraps=True,
     )

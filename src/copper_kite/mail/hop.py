@@ -11,7 +11,7 @@ from copper_kite.mail.tokens import Token, tokenize
 __all__ = ["Hop", "parse_received"]
 
 _CLAUSES = ("from", "by", "via", "with", "id", "for")
-_ADDRESS = re.compile(r"\[?(?:IPv6:)?((?:\d{1,3}\.){3}\d{1,3}|[0-9A-Fa-f]*:[0-9A-Fa-f:.]+)\]?", re.I)
+_ADDRESS = re.compile(r"\[?(?:IPv6:)?((?:\d{1,3}\.){3}\d{1,3}|[0-9A-Fa-f]{0,4}:[0-9A-Fa-f:.]{1,45})\]?", re.I)
 _TLS = re.compile(r"\b(?:TLS|SSL)\s?v?(\d)[._]?(\d)?(?![\dA-Za-z])", re.I)
 _CIPHER = re.compile(r"\b(TLS_[A-Z0-9_]{6,}|(?:ECDHE|DHE|AES\d+|CHACHA20|DES)[A-Z0-9-]{4,})")
 _SECURE = re.compile(r"(?:UTF8)?(?:E?SMTP|LMTP)S(?:A)?", re.I)

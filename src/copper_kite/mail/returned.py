@@ -22,7 +22,7 @@ MAX_TEXT = 256 * 1024  # characters of free text that are looked at
 MAX_RECIPIENTS = 1000
 _STATUS = re.compile(r"[245]\.\d{1,3}\.\d{1,3}")
 _REPLY = re.compile(r"(?<![\d.])([45]\d\d)[ -](?:#?(?:([45]\.\d{1,3}\.\d{1,3})[ :]+)?)(.{0,300})")
-_ADDRESS = re.compile(r"[A-Za-z0-9!#$%&'*+/=?^_`{|}~.-]+@[A-Za-z0-9-]+(?:\.[A-Za-z0-9-]+)+")
+_ADDRESS = re.compile(r"[A-Za-z0-9!#$%&'*+/=?^_`{|}~.-]{1,64}@[A-Za-z0-9-]{1,63}(?:\.[A-Za-z0-9-]{1,63}){1,126}")
 _QUOTED_ID = re.compile(r"(?im)^[> \t]*Message-ID:[ \t]*(<[^<>\s]{3,250}>)")
 _OWN = ("mailer-daemon@", "postmaster@")
 

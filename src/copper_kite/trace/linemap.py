@@ -22,7 +22,6 @@ __all__ = ["FIELDS", "Entry", "LineMap", "load_map", "shipped_map", "shipped_map
 FIELDS = ("time", "id", "next_id", "message_id", "sender", "recipient", "host", "code", "text", "outcome")
 OUTCOMES = ("accepted", "relayed", "delayed", "failed", "refused", "other")
 _REPLY = re.compile(r"\b([2-5]\d\d(?:[ -][245]\.\d{1,3}\.\d{1,3})?)(?=[ -]|$)")
-_MESSAGE_ID = re.compile(r"<[^<>\s@]{1,200}@[^<>\s]{1,200}>")
 
 
 @dataclass(frozen=True, slots=True)
