@@ -99,3 +99,18 @@ def test_an_authority_that_ends(folder: Path, monkeypatch: pytest.MonkeyPatch) -
         assert [finding.level for finding in found] == ([level] if level else [])
     files.authority.write_text("no certificate")
     assert "no certificate in PEM form" in check_file(folder / "kite.toml", NOW)[1][0].problem
+
+
+def test_logs_that_cannot_be_looked_in(folder: Path) -> None:
+    """A file that is not there, a map that is not, and one with a mistake: each told; a shipped map is none of these."""
+    other = '[[other_log]]\nname = "{0}"\nfiles = ["{0}.log*"]\n'
+    (folder / "here.log.1").write_text("x\n")
+    (folder / "bad.toml").write_text("[patterns]\nid = 'no group'\n")
+    text = GOOD + other.format("here") + 'map = "kite"\n' + other.format("gone") + 'map = "none.toml"\n'
+    text += other.format("here") + 'map = "bad.toml"\n'
+    found = {(finding.level, finding.key, finding.problem) for finding in checked(folder, text)}
+    assert found == {
+        ("warning", "other_log[2].files", "there is no such file"),
+        ("error", "other_log[2].map", "cannot be read (No such file or directory)"),
+        ("error", "other_log[3].map", "has no group"),
+    }

@@ -18,6 +18,7 @@ from copper_kite.settings.explain import read_source
 from copper_kite.settings.load import Loaded, examine
 from copper_kite.settings.locate import locate
 from copper_kite.settings.model import Connector, Listener
+from copper_kite.trace.sources import find_map, found_files
 
 __all__ = ["check_file"]
 
@@ -70,6 +71,7 @@ class _Check:
             self._identity,
             self._retry,
             self._folders,
+            self._other_logs,
         )
         for check in checks:
             yield from check()
@@ -79,6 +81,21 @@ class _Check:
         line = locate(self._source, keys)
         path = str(self._loaded.path)
         return Finding(file=path, line=line, key=key, problem=problem, remedy=remedy, why=why, level=level)
+
+    def _other_logs(self) -> Iterator[Finding]:
+        """Logs that `kite trace` is to look in, and cannot."""
+        base = self._loaded.path.parent
+        for number, entry in enumerate(self._loaded.settings.other_log):
+            keys = ("other_log", number)
+            try:
+                if entry.map is not None:
+                    find_map(entry.map, base)
+            except SettingsError as error:
+                why, remedy = "kite trace and kite log end with this error", "see docs/line-maps.md"
+                yield self._finding("error", (*keys, "map"), error.findings[0].problem, why, remedy)
+            if not any(found_files(base, pattern) for pattern in entry.files):
+                why, remedy = "stories end where the message leaves this server", "compare the names with what is there"
+                yield self._finding("warning", (*keys, "files"), "there is no such file", why, remedy)
 
     # --- the way out ------------------------------------------------------------------------------------------------
 

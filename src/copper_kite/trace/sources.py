@@ -10,7 +10,7 @@ from copper_kite.settings.load import Loaded
 from copper_kite.trace.linemap import LineMap, load_map, shipped_map, shipped_maps
 from copper_kite.trace.logs import STREAM, LogSource, rotated
 
-__all__ = ["configured_sources", "find_map", "named_sources"]
+__all__ = ["configured_sources", "find_map", "found_files", "named_sources"]
 
 
 def find_map(name: str, base: Path) -> LineMap:
@@ -47,7 +47,7 @@ def configured_sources(loaded: Loaded) -> list[LogSource]:
     """Those of `[[other_log]]`; one whose files are not there now is passed over. Raises SettingsError."""
     base, sources = loaded.path.parent, []
     for entry in loaded.settings.other_log:
-        found = {path for pattern in entry.files for path in _globbed(base, pattern)}
+        found = {path for pattern in entry.files for path in found_files(base, pattern)}
         files = sorted(found, key=lambda path: path.stat().st_mtime)
         line_map = find_map(entry.map, base) if entry.map is not None else None
         if files:
@@ -55,6 +55,7 @@ def configured_sources(loaded: Loaded) -> list[LogSource]:
     return sources
 
 
-def _globbed(base: Path, pattern: str) -> list[Path]:
+def found_files(base: Path, pattern: str) -> list[Path]:
+    """The files that a pattern of `[[other_log]]` means."""
     path = base / pattern
     return [found for found in Path(path.anchor).glob(str(path.relative_to(path.anchor))) if found.is_file()]
