@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from typing import Protocol
 
-__all__ = ["Clock", "SystemClock"]
+__all__ = ["Clock", "SystemClock", "span_text"]
 
 
 class Clock(Protocol):
@@ -28,3 +28,14 @@ class SystemClock:
     def real_delay(self, until: float) -> float:
         """Seconds until `until`."""
         return max(0.0, until - time.time())
+
+
+def span_text(seconds: float, between: str = "") -> str:
+    """A span in its two largest units, as in `1h5m`."""
+    left = max(int(seconds), 0)
+    parts: list[str] = []
+    for unit, length in (("d", 86400), ("h", 3600), ("m", 60), ("s", 1)):
+        count, left = divmod(left, length)
+        if count or (unit == "s" and not parts):
+            parts.append(f"{count}{unit}")
+    return between.join(parts[:2])

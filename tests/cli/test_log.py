@@ -172,6 +172,9 @@ def test_traced_through_the_logs_of_others(folder: Path, authority: CertificateF
                 ("beacon", "accepted"), ("beacon", "failed"),
             ]  # fmt: skip
             assert told["verdict"]["side"] == "beyond" and "failed at beacon" in told["verdict"]["meaning"]
+            by_name = json.loads(kite("log", "search", "--in", "beacon", "--id", id, "--json", config=config).stdout)
+            assert [entry["outcome"] for entry in by_name] == ["accepted", "failed"]
+            assert kite("log", "search", "--in", "baecon", config=config).returncode == 2
             shown = kite("trace", story["id"], "--in", folder / "beacon.log", config=config).stdout.decode()
             assert "In other logs" in shown and "552 5.2.2 full" in shown and "bo@" not in shown
 

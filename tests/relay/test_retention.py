@@ -55,7 +55,7 @@ def test_what_has_ended_is_forgotten_in_time(folder: Path, authority: Certificat
     async def live() -> None:
         clock = StoppedClock()
         async with site(folder, authority, rules=(LATER,), clock=clock, extra=extra) as here:
-            await converse(here.port, talk(letter("ana@x.example"), letter("late@x.example")))
+            await converse(here.port, talk(letter("ana@x.example"), letter("late@x.example", sender="")))
             await here.until(lambda reader: reader.totals().get(State.RELAYED) == 1 and reader.queue((State.DELAYED,)))
             clock.time += 1.9 * DAY
             await converse(here.port, talk(letter("bo@x.example")))
@@ -65,11 +65,11 @@ def test_what_has_ended_is_forgotten_in_time(folder: Path, authority: Certificat
             here.service.sweep_out()
             await here.until(lambda reader: addresses(reader) == {"late@x.example", "bo@x.example"})
             with here.reader() as reader:
-                attempts = reader._rows("SELECT count(*) FROM attempt").fetchone()[0]
+                attempts = reader._rows("SELECT count(*) FROM attempt WHERE message NOT IN (SELECT id FROM message)")
                 started = reader._rows("SELECT count(*) FROM journal WHERE event = ?", Event.STARTED.value).fetchone()[
                     0
                 ]
-                assert (attempts, started) == (2, 0)
+                assert (attempts.fetchone()[0], started) == (0, 0)
 
     asyncio.run(live())
 

@@ -9,10 +9,12 @@ import pytest
 
 from copper_kite.settings.model import Connector
 from copper_kite.store.commit import commit, rows_of
+from copper_kite.store.history import History
 from copper_kite.store.ids import IdMaker
 from copper_kite.store.model import Attempt, Change, JournalEntry, Message, Recipient
 from copper_kite.store.reads import Reader, Record
 from copper_kite.store.schema import connect_writer
+from copper_kite.trace.journal import entries
 from copper_kite.trace.linemap import Entry
 from copper_kite.trace.pulse import Pulse
 from copper_kite.trace.story import tell
@@ -97,6 +99,23 @@ def test_when_no_server_ran(folder: Path) -> None:
     with Reader(folder) as reader:
         assert reader.stops(T0) == [(T0 + 10, T0 + 40), (T0 + 50, T0 + 90)]
         assert reader.stops(T0 + 95) == []
+
+
+def test_what_happened_comes_in_the_order_of_its_end(folder: Path) -> None:
+    """Read in the order of beginnings, without holding more than what is under way."""
+    ids = IdMaker()
+    attempts = [
+        attempt(T0, State.DELAYED, "451 x")._replace(id=ids.next(T0 + at), at=T0 + at, seconds=took)
+        for at, took in ((0, 50.0), (10, 1.0), (70, 0.0))
+    ]
+    journal = [JournalEntry(at=T0 + at, event=Event.STARTED) for at in (60, 30)]
+    message = MESSAGE._replace(id=ids.next(T0 + 80), arrived=T0 + 80)
+    connection = connect_writer(folder)
+    commit(connection, [rows_of(Change(messages=[message], attempts=attempts, journal=journal))])
+    history = History(folder)
+    told = [entry.at for happened in history.between(T0 - 1, T0 + 100) for entry in entries(happened, "quay1")]
+    assert told == [T0 + at for at in (11, 30, 50, 60, 70, 80)]
+    history.close()
 
 
 def test_the_pulse_of_the_last_minute() -> None:

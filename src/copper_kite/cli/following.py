@@ -14,7 +14,6 @@ from typing import IO, TYPE_CHECKING, Any
 import click
 
 if TYPE_CHECKING:
-    from copper_kite.settings.load import Loaded
     from copper_kite.trace.linemap import Entry
     from copper_kite.trace.logs import LogSource
 
@@ -25,23 +24,23 @@ LOOK_BACK = 3600.0  # seconds in which the entries from before are looked for
 MAX_READ = 1 << 20  # octets of a file at a time
 
 
-def follow_journal(loaded: Loaded, last: int, keep_place: Path | None) -> Iterator[list[Entry]]:
+def follow_journal(folder: Path, host: str, last: int, keep_place: Path | None) -> Iterator[list[Entry]]:
     """What happens at this server; first what came since the place that is kept, or the `last` ones."""
     from copper_kite.store.history import History, Place
     from copper_kite.trace.journal import entries
 
-    kept, history = _kept(keep_place, "journal"), History(loaded.data)
+    kept, history = _kept(keep_place, "journal"), History(folder)
     try:
         place = Place.of(kept) if kept is not None else history.now()
     except (KeyError, TypeError, ValueError) as error:
         raise _not_a_place(keep_place) from error
     if kept is None and last:
         now = time.time()
-        before = deque((entry for happened in history.between(now - LOOK_BACK, now, "")
-                        for entry in entries(happened, loaded.server_name)), maxlen=last)  # fmt: skip
+        before = deque((entry for happened in history.between(now - LOOK_BACK, now)
+                        for entry in entries(happened, host)), maxlen=last)  # fmt: skip
         yield list(before)
     while True:
-        found = [entry for happened in history.after(place) for entry in entries(happened, loaded.server_name)]
+        found = [entry for happened in history.after(place) for entry in entries(happened, host)]
         yield found
         if found or kept is None:
             kept = place.export()

@@ -6,20 +6,21 @@ import itertools
 import json
 import shutil
 import time
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from copper_kite.cli.options import INSTANT, json_option, load_settings
+from copper_kite.cli.options import INSTANT, json_option, load_settings, options_of
 from copper_kite.cli.show import STATE_COLOURS, console, json_time, local_time, print_json
 
 if TYPE_CHECKING:
     from copper_kite.trace.linemap import Entry
+    from copper_kite.trace.logs import LogSource
     from copper_kite.trace.sought import Sought
 
-__all__ = ["entry_json", "log", "source_options"]
+__all__ = ["entry_json", "log", "source_options", "sources_of"]
 
 OUTCOMES = ("accepted", "relayed", "delayed", "failed", "refused")
 
@@ -35,7 +36,7 @@ _SOURCES = (
         "files",
         multiple=True,
         metavar="FILE[=MAP]",
-        help="This log and not the journal: a file, a folder, or - for standard input; several may be given.",
+        help="This log and not the journal: a file, a folder, a name of [[other_log]], or - for standard input.",
     ),
     click.option("--map", "map_name", metavar="MAP", help="How lines are read: a line map's file, or a shipped one."),
     click.option("--rotated", is_flag=True, help="In what these files were before, too: FILE.1, FILE.2.gz, FILE-DATE."),
@@ -52,16 +53,7 @@ _FILTERS = (
 )
 
 
-def _decorate(options: Sequence[Callable[..., Any]]) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
-    def decorate(function: Callable[..., Any]) -> Callable[..., Any]:
-        for option in reversed(options):
-            function = option(function)
-        return function
-
-    return decorate
-
-
-source_options, _filters = _decorate(_SOURCES), _decorate(_FILTERS)
+source_options, _filters = options_of(_SOURCES), options_of(_FILTERS)
 
 
 def _sought(given: dict[str, Any], since: float | None = None, until: float | None = None) -> Sought:
@@ -122,15 +114,28 @@ def _entries(config: str | None, sought: Sought, given: dict[str, Any]) -> Itera
     """What may be meant, in order: of the journal, or of the logs that are named."""
     from copper_kite.settings.find import find_file, sketch
     from copper_kite.trace.journal import history_entries
-    from copper_kite.trace.sources import named_sources
 
     if not given["files"]:
         found = sketch(find_file(config))
         yield from history_entries(Path(found.data), found.server_name, sought)
         return
     needle, now = sought.needle.encode(), time.time()
-    for source in named_sources(given["files"], given["map_name"], rotated_too=given["rotated"]):
+    for source in sources_of(config, given["files"], given["map_name"], rotated=given["rotated"]):
         yield from source.search([needle] if needle else [], now, any_case=sought.any_case)
+
+
+def sources_of(config: str | None, names: Sequence[str], map_name: str | None, *, rotated: bool) -> list[LogSource]:
+    """The logs that --in names: files, and those of [[other_log]] by their names."""
+    from copper_kite.trace.sources import configured_sources, named_sources
+
+    files = [name for name in names if name == "-" or "=" in name or "/" in name or Path(name).exists()]
+    others = [name for name in names if name not in files]
+    known = {source.name: source for source in configured_sources(load_settings(config))} if others else {}
+    unknown = [name for name in others if name not in known]
+    return [
+        *named_sources([*files, *unknown], map_name, rotated_too=rotated),
+        *(known[name] for name in others if name in known),
+    ]
 
 
 @log.command()
@@ -150,16 +155,15 @@ def follow(config: str | None, /, last: int, keep_place: Path | None, as_json: b
     It goes on when the server is started again, and when a log is rotated. With --json, one object a line.
     """
     from copper_kite.cli.following import follow_files, follow_journal
+    from copper_kite.settings.find import find_file, sketch
 
     sought = _sought(given)
     if given["files"]:
-        from copper_kite.trace.sources import named_sources
-
-        sources = named_sources(given["files"], given["map_name"], rotated_too=False)
+        sources = sources_of(config, given["files"], given["map_name"], rotated=False)
         batches = follow_files(sources, last, keep_place)
     else:
-        sources = []
-        batches = follow_journal(load_settings(config), last, keep_place)
+        sources, found = [], sketch(find_file(config))
+        batches = follow_journal(Path(found.data), found.server_name, last, keep_place)
     try:
         for batch in batches:
             meant = [entry for entry in batch if sought.holds(entry)]

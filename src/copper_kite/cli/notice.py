@@ -188,20 +188,12 @@ def _verdict(told: Sequence[Told]) -> Verdict:
 
     most = group(told)[0]
     one = most.told[0]
-    judged = judge_told(_facts(one), _known(one))
+    judged = judge_told(one.facts, _known(one))
     opening = {"failed": "Returned from beyond", "delayed": "It waits beyond"}.get(one.about.action, "Told from beyond")
     whom = one.about.recipient if len(most.told) == 1 else f"{len(most.told)} recipients"
     evidence = one.about.said or one.about.status or "the notice alone"
     count = f", {len(most.told)} of {len(told)}" if len(told) > 1 else ""
     return Verdict(judged.side, f"{opening} for {whom}. {judged.meaning}", f"{evidence}{count}", judged.next)
-
-
-def _facts(one: Told) -> dict[str, str]:
-    about = one.about
-    return {
-        "recipient": about.recipient, "action": about.action, "status": about.status, "said": about.said,
-        "at_server": about.at_server, "reporter": one.notice.reporter,
-    }  # fmt: skip
 
 
 def _known(one: Told) -> dict[str, str]:

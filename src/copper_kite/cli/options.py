@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -12,7 +12,17 @@ if TYPE_CHECKING:
 
     from copper_kite.settings.load import Loaded
 
-__all__ = ["DURATION", "INSTANT", "PACE", "SIZE", "Endpoints", "json_option", "load_settings", "queue_folder"]
+__all__ = [
+    "DURATION",
+    "INSTANT",
+    "PACE",
+    "SIZE",
+    "Endpoints",
+    "json_option",
+    "load_settings",
+    "options_of",
+    "queue_folder",
+]
 
 
 class _Unit(click.ParamType):  # type: ignore[type-arg]  # generic only in the newest click
@@ -68,6 +78,17 @@ class _Instant(_Unit):
 
 INSTANT = _Instant()
 DURATION, SIZE, PACE = _Unit("duration"), _Unit("size"), _Unit("pace")
+
+
+def options_of(options: Sequence[Callable[..., Any]]) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+    """One decorator for several options, in their order."""
+
+    def decorate(function: Callable[..., Any]) -> Callable[..., Any]:
+        for option in reversed(options):
+            function = option(function)
+        return function
+
+    return decorate
 
 
 def json_option(function: Callable[..., Any]) -> Callable[..., Any]:

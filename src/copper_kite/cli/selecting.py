@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from copper_kite.cli.options import DURATION, SIZE
+from copper_kite.cli.options import DURATION, SIZE, options_of
 
 if TYPE_CHECKING:
     from copper_kite.store.model import Selection
@@ -33,11 +33,7 @@ _OPTIONS = (
 )
 
 
-def filters(function: Callable[..., Any]) -> Callable[..., Any]:
-    """The options that narrow a list, or what is done."""
-    for option in reversed(_OPTIONS):
-        function = option(function)
-    return function
+filters = options_of(_OPTIONS)  # the options that narrow a list, or what is done
 
 
 def selection(reader: Reader, ids: Sequence[str], given: Mapping[str, Any]) -> Selection:

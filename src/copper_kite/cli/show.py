@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from copper_kite.clock import span_text
 from copper_kite.smtp.replies import visible
 
 if TYPE_CHECKING:
@@ -49,13 +50,7 @@ def size(octets: int) -> str:
 
 def age(seconds: float) -> str:
     """A span in its two largest units."""
-    left = max(int(seconds), 0)
-    parts: list[str] = []
-    for unit, length in (("d", 86400), ("h", 3600), ("m", 60), ("s", 1)):
-        count, left = divmod(left, length)
-        if count or (unit == "s" and not parts):
-            parts.append(f"{count}{unit}")
-    return "".join(parts[:2])
+    return span_text(seconds)
 
 
 def local_time(at: float, now: float | None = None) -> str:

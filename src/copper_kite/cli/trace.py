@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from copper_kite.cli.log import entry_json, source_options
+from copper_kite.cli.log import entry_json, source_options, sources_of
 from copper_kite.cli.options import INSTANT, json_option, load_settings, queue_folder
 from copper_kite.cli.queue import row_json
 from copper_kite.cli.refused import show_refused
@@ -172,10 +172,11 @@ def story_of(loaded: Loaded, reader: Reader, id: int) -> Story:
 def _gone_on(story: Story, config: str | None, files: Sequence[str], map_name: str | None, *, rotated: bool) -> Story:
     """The story with what the logs of others have of it."""
     from copper_kite.trace.elsewhere import go_on
-    from copper_kite.trace.sources import configured_sources, named_sources
+    from copper_kite.trace.sources import configured_sources
 
-    sources = named_sources(files, map_name, rotated_too=rotated)
-    return go_on(story, [*sources, *configured_sources(load_settings(config))], time.time())
+    named = sources_of(config, files, map_name, rotated=rotated)
+    others = [one for one in configured_sources(load_settings(config)) if one not in named]
+    return go_on(story, [*named, *others], time.time())
 
 
 def show_story(story: Story, *, dialogue: bool = False) -> None:

@@ -21,14 +21,14 @@ AGAIN_SECONDS, SWEEP_SECONDS = 0.5, 600.0  # to the next look while there is mor
 class Retention:
     """Looks for what need not be kept any longer. `now` gives seconds since 1970."""
 
-    def __init__(self, reader: Reader, submit: Submit, now: Callable[[], float]) -> None:
+    def __init__(self, reader: Reader, submit: Submit, now: Callable[[], float], settings: Settings) -> None:
         self._loop = asyncio.get_running_loop()
         self._reader, self._submit, self._now = reader, submit, now
         self._timer: asyncio.TimerHandle | None = None
         self._failed_until = (0.0, 0, 0)  # the last recipient that failed and has been looked at
         self._stopped = False
         self._waiting: set[int] = set()  # of these, messages that had not ended then
-        self.settings = Settings()
+        self.settings = settings
 
     def sweep(self) -> None:
         """Let go of what is old enough, as far as it goes at once; the rest, and what grows old, comes by itself."""
@@ -36,14 +36,15 @@ class Retention:
         failed, more_failed = self._failed(now - settings.retry.keep_failed)
         # What an allowance counts must stay as long as its period lasts.
         least = min((a.window(now)[0] for entry in settings.connector for a in entry.allowance), default=now)
-        forgotten = self._reader.forgettable(min(now - settings.journal.keep, least), AT_A_TIME)
+        before = now - settings.journal.keep
+        forgotten = self._reader.forgettable(min(before, least), AT_A_TIME)
         most = settings.journal.max_size
         if most is not None and not forgotten and self._reader.size() > most:
             forgotten = self._reader.forgettable(least, AT_A_TIME)
         change = Change(
             dropped=failed,
             forgotten=forgotten,
-            forgotten_before=[(min(now - settings.journal.keep, now), int(now) // HOUR - LOOK_BACK)],
+            forgotten_before=[(before, int(now) // HOUR - LOOK_BACK)],
         )
         more = more_failed or len(forgotten) == AT_A_TIME
         self._submit(change, lambda error: self._again(AGAIN_SECONDS if more and error is None else SWEEP_SECONDS))

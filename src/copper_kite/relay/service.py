@@ -114,9 +114,8 @@ class Service:
         with contextlib.suppress(ValueError, RuntimeError):  # only the main thread hears signals
             self._loop.add_signal_handler(signal.SIGUSR1, self.do_what_is_wanted)
         self._dispatcher.do_what_is_wanted()
-        self._retention = Retention(reader, self._writer.submit, self._clock.now)
+        self._retention = Retention(reader, self._writer.submit, self._clock.now, loaded.settings)
         self._undo.append(self._retention.stop)
-        self._retention.settings = loaded.settings
         self.sweep_out()
         self._note()
         return self._listening.endpoints

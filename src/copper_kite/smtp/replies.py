@@ -7,7 +7,7 @@ from functools import lru_cache
 
 from copper_kite.errors import RemoteProtocolError
 
-__all__ = ["MAX_REPLY_LINE", "MAX_REPLY_LINES", "Reply", "ReplyReader", "printable", "visible"]
+__all__ = ["MAX_REPLY_LINE", "MAX_REPLY_LINES", "Reply", "ReplyReader", "printable", "split_reply", "visible"]
 
 MAX_REPLY_LINE = 512  # octets incl. CRLF that we send, RFC 5321 4.5.3.1.5
 MAX_HEARD_LINE = 4096  # octets that we take: peers exceed the limit, and only the code counts
@@ -180,3 +180,13 @@ class ReplyReader:
         reply = Reply.parse(code, self._lines)
         self._code, self._lines = None, []
         return reply
+
+
+def split_reply(reply: str) -> tuple[str, str]:
+    """`451 4.2.1 words` as (`451 4.2.1`, `words`)."""
+    words = reply.split(" ", 2)
+    if not words[0].isdigit():
+        return "", reply
+    if len(words) > 1 and words[1].count(".") == 2 and words[1].replace(".", "").isdigit():
+        return " ".join(words[:2]), "".join(words[2:])
+    return words[0], " ".join(words[1:])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import heapq
 import json
 from collections.abc import Iterator
 from dataclasses import dataclass, field
@@ -55,22 +56,20 @@ class History:
         """Give the connection back."""
         self._connection.close()
 
-    def between(self, since: float, until: float, word: str = "", message: int | None = None) -> list[Happened]:
-        """What happened from `since` to `until`, in order; with `word`, only what has it in a column; with `message`,
-        to that one."""
+    def between(self, since: float, until: float, word: str = "", message: int | None = None) -> Iterator[Happened]:
+        """What happened from `since` to `until`, in order, as it is read; with `word`, only what has it in a column;
+        with `message`, to that one."""
         bounds = id_at(since), id_at(until)
         of_it = "" if message is None else f" AND m.id = {message:d}"
         first = _MESSAGES.format(where=f"m.id BETWEEN ? AND ? AND instr({_WORDS_OF_MESSAGE}, ?){of_it}")
         second = _ATTEMPTS.format(where=f"a.id BETWEEN ? AND ? AND instr({_WORDS_OF_ATTEMPT}, ?){of_it}")
         third = _JOURNAL.format(where=f"j.at BETWEEN ? AND ? AND instr(j.event || j.facts, ?){of_it}")
         rows = self._connection.execute
-        found = [
-            *_messages(rows(first, (*bounds, word))),
-            *_attempts(rows(second, (*bounds, word))),
-            *(happened for _, happened in _journal(rows(third, (since, until, word)))),
-        ]
-        found.sort(key=_when)
-        return found
+        return _in_order(
+            _messages(rows(first, (*bounds, word))),
+            _attempts(rows(second, (*bounds, word))),
+            (happened for _, happened in _journal(rows(third, (since, until, word)))),
+        )
 
     def now(self) -> Place:
         """The place where everything is read."""
@@ -114,7 +113,7 @@ _ATTEMPTS = (
 )
 _JOURNAL = (
     f"SELECT {MESSAGE_COLUMNS}, j.number, j.at, j.event, j.message, j.facts FROM journal j"
-    " LEFT JOIN message m ON m.id = j.message WHERE {where} ORDER BY j.number"
+    " LEFT JOIN message m ON m.id = j.message WHERE {where} ORDER BY j.at, j.number"
 )
 _WORDS_OF_MESSAGE = "m.reverse_path || m.message_id || m.subject || m.client || m.user || m.listener"
 _WORDS_OF_ATTEMPT = (
@@ -139,6 +138,22 @@ def _journal(rows: Any) -> Iterator[tuple[int, Happened]]:
         number, at, event, message, facts = row[_WIDTH:]
         entry = JournalEntry(at=at, event=Event(event), message=message, facts=json.loads(facts))
         yield number, Happened(entry, None if row[0] is None else message_of_row(row[:_WIDTH]))
+
+
+def _in_order(*streams: Iterator[Happened]) -> Iterator[Happened]:
+    """What comes in the order of its beginning, in that of its end: held back while something may end before it."""
+    held: list[tuple[float, int, Happened]] = []
+    for number, happened in enumerate(heapq.merge(*streams, key=_began)):
+        while held and held[0][0] <= _began(happened):
+            yield heapq.heappop(held)[2]
+        heapq.heappush(held, (_when(happened), number, happened))
+    while held:
+        yield heapq.heappop(held)[2]
+
+
+def _began(happened: Happened) -> float:
+    what = happened.what
+    return what.arrived if isinstance(what, Message) else what.at
 
 
 def _when(happened: Happened) -> float:

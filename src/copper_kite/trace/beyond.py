@@ -16,6 +16,9 @@ from copper_kite.words import Event, State
 __all__ = ["Group", "Told", "find_message", "group", "notes"]
 
 
+MAX_SAID = 300  # characters of a reply that are kept
+
+
 @dataclass(frozen=True, slots=True)
 class Told:
     """What a notice tells of one recipient; `id` is our message, None when it cannot be found."""
@@ -24,6 +27,21 @@ class Told:
     about: ReturnedFor
     id: int | None
     sender: str = ""
+
+    @property
+    def facts(self) -> dict[str, str]:
+        """As the journal has them, and verdicts take them."""
+        about = self.about
+        return {
+            "notice": self.notice.id,
+            "reporter": self.notice.reporter,
+            "recipient": about.recipient,
+            "original": about.original,
+            "action": about.action,
+            "status": about.status,
+            "said": about.said[:MAX_SAID],
+            "at_server": about.at_server,
+        }
 
 
 @dataclass(slots=True)
@@ -56,20 +74,10 @@ def notes(record: Record, told: Sequence[Told], now: float) -> list[JournalEntry
     known = {_key(entry.facts) for entry in record.journal if entry.event is Event.BEYOND}
     entries = []
     for one in told:
-        about, notice = one.about, one.notice
-        facts = {
-            "notice": notice.id,
-            "reporter": notice.reporter,
-            "recipient": about.recipient,
-            "original": about.original,
-            "action": about.action,
-            "status": about.status,
-            "said": about.said[:300],
-            "at_server": about.at_server,
-        }
+        facts = one.facts
         if _key(facts) not in known:
             known.add(_key(facts))
-            entries.append(JournalEntry(at=notice.at or now, event=Event.BEYOND, message=one.id, facts=facts))
+            entries.append(JournalEntry(at=one.notice.at or now, event=Event.BEYOND, message=one.id, facts=facts))
     return entries
 
 

@@ -68,7 +68,7 @@ def _entry(host: str, at: float, word: str, message: Message | None, **facts: st
         sender=message.reverse_path if message is not None else "",
         recipient=pairs.get("recipient", ""),
         code=pairs.get("code", ""),
-        text=pairs.get("text", "") or pairs.get("why", ""),
+        text=pairs.get("text", ""),
         outcome=word,
     )
 

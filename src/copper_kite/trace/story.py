@@ -6,8 +6,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+from copper_kite.clock import span_text
 from copper_kite.mail.received import format_date
 from copper_kite.routing.choose import Carrier, choose
+from copper_kite.smtp.replies import split_reply
 from copper_kite.store.ids import id_text
 from copper_kite.store.model import Attempt, JournalEntry, Message, Recipient
 from copper_kite.store.reads import Record
@@ -89,7 +91,7 @@ _PAST = {
 def _beyond_line(entry: JournalEntry) -> StoryLine:
     """What a later notice told."""
     facts = entry.facts
-    code, text = _split_reply(facts["said"])
+    code, text = split_reply(facts["said"])
     who = facts["at_server"] or facts["reporter"]
     return StoryLine(
         entry.at, facts["action"] or "told", "", who, code or facts["status"], f"{facts['recipient']}: {text}"
@@ -136,20 +138,10 @@ def _with_waits(lines: Sequence[StoryLine], stops: Sequence[tuple[float, float]]
         if told and line.at - told[-1].at >= WAIT:
             begin, end = told[-1].at, line.at
             stopped = sum(max(min(end, until) - max(begin, since), 0.0) for since, until in stops)
-            why = f", {_span(stopped)} of it while no server ran" if stopped >= WAIT else ""
-            told.append(StoryLine(begin, "waited", "", "", "", f"{_span(end - begin)}{why}"))
+            why = f", {span_text(stopped, ' ')} of it while no server ran" if stopped >= WAIT else ""
+            told.append(StoryLine(begin, "waited", "", "", "", f"{span_text(end - begin, ' ')}{why}"))
         told.append(line)
     return told
-
-
-def _span(seconds: float) -> str:
-    """A span in its two largest units."""
-    left, parts = round(seconds), []
-    for unit, length in (("d", 86400), ("h", 3600), ("m", 60), ("s", 1)):
-        count, left = divmod(left, length)
-        if count:
-            parts.append(f"{count}{unit}")
-    return " ".join(parts[:2]) or "0s"
 
 
 def _accepted_line(record: Record) -> StoryLine:
@@ -179,20 +171,10 @@ def _attempt_lines(attempt: Attempt) -> list[StoryLine]:
     who = f"{attempt.connector} → {_host(attempt)}" if attempt.connector else "this server"
     lines = []
     for (state, stage, reply), addresses in groups.items():
-        code, text = _split_reply(reply)
+        code, text = split_reply(reply)
         whom = f"{', '.join(addresses)}: " if len(groups) > 1 else ""
         lines.append(StoryLine(ended, state, stage, who, code, whom + (text or attempt.text)))
     return lines
-
-
-def _split_reply(reply: str) -> tuple[str, str]:
-    """`451 4.2.1 words` as (`451 4.2.1`, `words`)."""
-    words = reply.split(" ", 2)
-    if not words[0].isdigit():
-        return "", reply
-    if len(words) > 1 and words[1].count(".") == 2 and words[1].replace(".", "").isdigit():
-        return " ".join(words[:2]), "".join(words[2:])
-    return words[0], " ".join(words[1:])
 
 
 # --- the verdict ----------------------------------------------------------------------------------------------------
@@ -278,7 +260,7 @@ def _stopped(
     recipient = by_state[state][0]
     attempt, stage, reply = _last_result(record, recipient)
     cause = Cause.REPLY if _is_remote(attempt, recipient) else Cause(attempt.cause)
-    code, _ = _split_reply(reply)
+    code, _ = split_reply(reply)
     number, _, enhanced = code.partition(" ")
     known = {
         **facts,
@@ -298,7 +280,7 @@ def _stopped(
     evidence = reply or attempt.text
     meaning = f"{_opening(state, recipient, by_state, running)} {judgement.meaning}"
     if state is State.FAILED and not number.startswith("5") and cause not in FINAL_CAUSES:
-        lifetime = _span(record.message.expires - record.message.arrived)
+        lifetime = span_text(record.message.expires - record.message.arrived, " ")
         meaning = f"{meaning} So it was until its lifetime of {lifetime} was over: it expired."
     next_step = "kite serve" if state is State.DELAYED and not running else judgement.next
     return Verdict(judgement.side, meaning, f"{evidence} (stage {stage})", next_step)

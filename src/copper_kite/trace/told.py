@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
+from copper_kite.smtp.replies import split_reply
 from copper_kite.verdict.judge import Judgement, judge
 from copper_kite.words import Cause, Side, Stage
 
@@ -40,11 +41,9 @@ _LATER = "send it again later, or ask the recipient by another way"
 
 def _code(about: Mapping[str, Any]) -> tuple[int | None, str]:
     """The reply's code, and the enhanced one; where only that is told, a code of its class."""
-    said, status = str(about["said"]), str(about["status"])
-    words = said.split()
-    number = words[0][:3] if words else ""
-    if number.isdigit() and number[0] in "245":
-        own = words[1] if len(words) > 1 and words[1].count(".") == 2 else ""
-        return int(number), own if own.replace(".", "").isdigit() and own[0] == number[0] else status
+    status = str(about["status"])
+    number, _, enhanced = split_reply(str(about["said"]))[0].partition(" ")
+    if number and number[0] in "245":
+        return int(number), enhanced or status
     kind = status[:1] or {"failed": "5", "delayed": "4"}.get(about["action"], "")
     return (int(kind) * 100 + 50 if kind in ("4", "5") else None), status
