@@ -87,11 +87,11 @@ def decode_words(text: str) -> str:
         return text
 
 
-def header_end(content: bytes) -> int:
-    """Where the header ends: the index of the empty line, or the length when there is none."""
-    if content.startswith(b"\r\n"):
-        return 0
-    end = content.find(b"\r\n\r\n")
+def header_end(content: bytes, start: int = 0) -> int:
+    """Where the header that begins at `start` ends: the index of the empty line, or the length when there is none."""
+    if content.startswith(b"\r\n", start):
+        return start
+    end = content.find(b"\r\n\r\n", start)
     return len(content) if end < 0 else end + 2
 
 

@@ -12,8 +12,9 @@ from copper_kite.mail.received import format_date
 
 __all__ = ["Submitted", "take_in"]
 
-_FIELDS = re.compile(rb"\r\n([!-9;-~]+)[ \t]*:([^\r\n]*)")
+_FIELD_NAME = re.compile(rb"[!-9;-~]+[ \t]*:")
 _HIDDEN = re.compile(rb"(?im)^(?:resent-)?bcc[ \t]*:(?:[^\r\n]|\r\n[ \t])*\r\n")
+_BLANKS = (b" ", b"\t")
 _DATE, _ID, _AUTHOR, _BLIND, _HOP, _SUBJECT = range(6)
 _KINDS = {
     b"date": _DATE,
@@ -45,18 +46,20 @@ def take_in(
     Its own header begins at `start`, behind our own `Received:`, and is whole. `outward` gives an address as it looks
     outside, None to leave them all. What has no header at all becomes the body of a message.
     """
-    end = header_end(content)
-    fields = _FIELDS.findall(content, start - 2, end)
-    dated = blind = local = False
-    message_id, hops, subject = None, 0, b""
-    for name, value in fields:
-        kind = _KINDS.get(name.lower())
-        if kind is None:
+    end = header_end(content, start)
+    dated = blind = local = folded = False
+    given_id: bytes | None = None
+    hops, subject = 0, b""
+    for line in content[start:end].split(b"\r\n"):
+        name, colon, value = line.partition(b":")
+        kind = _KINDS.get(name.rstrip(b" \t").lower())
+        if kind is None or not colon:
+            folded = folded or line[:1] in _BLANKS
             continue
         if kind == _DATE:
             dated = True
         elif kind == _ID:
-            message_id = message_id or value
+            given_id = given_id or value
         elif kind == _AUTHOR:
             local = local or (outward is not None and not _is_outward(value, outward))
         elif kind == _BLIND:
@@ -65,27 +68,26 @@ def take_in(
             subject = subject or value
         else:
             hops += 1
-    shown_subject = _subject(subject, content, start, end)
+    shown_subject = _subject(subject, content, start, end, folded=folded)
     if blind:
         content = content[:start] + _HIDDEN.sub(b"", content[start:end]) + content[end:]
     if local and outward is not None:
         content = complete_addresses(content, start, outward)
-    if message_id is not None:
-        shown = message_id.strip() or Header(content[start:end]).value(b"Message-ID").encode()
+    message_id = f"<{id}@{server}>"
+    if given_id is not None:
+        shown = given_id.strip() or Header(content[start:end]).value(b"Message-ID").encode()
         message_id = shown.decode("utf-8", "replace")[:MAX_MESSAGE_ID]
-    if not dated or message_id is None:
+    if not dated or given_id is None:
         added = b"" if dated else f"Date: {format_date(at)}\r\n".encode()
-        if message_id is None:
-            message_id = f"<{id}@{server}>"
+        if given_id is None:
             added += f"Message-ID: {message_id}\r\n".encode()
-        headless = content[start : start + 2] != b"\r\n" and not (fields and content.startswith(fields[0][0], start))
+        headless = content[start : start + 2] != b"\r\n" and _FIELD_NAME.match(content, start) is None
         content = content[:start] + added + (b"\r\n" if headless else b"") + content[start:]
     return Submitted(content, message_id, hops, shown_subject)
 
 
-def _subject(first: bytes, content: bytes, start: int, end: int) -> str:
-    """The subject as people read it; `first` is the first line of its field."""
-    folded = content.find(b"\r\n ", start, end) >= 0 or content.find(b"\r\n\t", start, end) >= 0
+def _subject(first: bytes, content: bytes, start: int, end: int, *, folded: bool) -> str:
+    """The subject as people read it; `first` is the first line of its field, `folded` if any field is."""
     text = Header(content[start:end]).value(b"Subject") if folded else first.strip().decode("utf-8", "replace")
     return decode_words(text)[:MAX_SUBJECT]
 

@@ -185,16 +185,17 @@ class Intake(Handler):
     def mail_from(self, event: events.MailFrom) -> Answer:
         """Take the sender; a bare name gets its domain."""
         shared, client = self._shared, self.client
-        self._reverse_path = event.path
-        if shared.listener.login == "required" and client.address and not client.account:
+        listener, path = shared.listener, event.path
+        self._reverse_path = path
+        if listener.login == "required" and client.address and not client.account:
             return self._refuse(Stage.SENDER, LOGIN_FIRST)
-        path: str | None = event.path
         if path:
-            path = shared.outward.sender(path)
-        if path is None:
-            return self._refuse(Stage.SENDER, UNQUALIFIED_SENDER)
+            outward = shared.outward.sender(path)
+            if outward is None:
+                return self._refuse(Stage.SENDER, UNQUALIFIED_SENDER)
+            path = outward
         refusal = shared.gate.sender(client, path) or shared.room.refusal(event.size)
-        if refusal is None and shared.too_fast(client.who):
+        if refusal is None and listener.pace is not None and shared.too_fast(client.who):
             refusal = TOO_FAST
         if refusal is not None:
             return self._refuse(Stage.SENDER, refusal)
@@ -234,7 +235,7 @@ class Intake(Handler):
         """Begin a message with its id and its `Received:` field."""
         session, sender, submission = self._session, self._sender, self._shared
         assert session is not None and sender is not None
-        peer, now = session.peer, submission.clock.now()
+        now = submission.clock.now()
         id = submission.ids.next(now)
         shown = id_text(id)
         protocol = protocol_word(
@@ -242,7 +243,7 @@ class Intake(Handler):
         )
         field = received_field(
             hello=self._hello,
-            client=peer.literal,
+            client=session.peer.literal,
             user=self.client.account or self.client.user,
             server=submission.server,
             protocol=protocol,
@@ -308,6 +309,15 @@ class Intake(Handler):
 class _Growing:
     """A message that is being handed in: collected in memory while it is small, sent to the store in portions else."""
 
+    size = 0
+    message_id = subject = ""
+    ascii = True
+    _portion = 0
+    _waiting = 0
+    _error: KiteError | None = None
+    _refusal: Reply | None = None  # for what the content is
+    _ended = False
+
     def __init__(
         self,
         intake: Intake,
@@ -324,18 +334,10 @@ class _Growing:
         self.id = id
         self.at = at
         self.protocol = protocol
-        self.size = 0
-        self.message_id = self.subject = ""
-        self.ascii = True
         self._shown = shown
         self._intake = intake
         self._parts = [field]
         self._collected = self._field = len(field)
-        self._portion = 0
-        self._waiting = 0
-        self._error: KiteError | None = None
-        self._refusal: Reply | None = None  # for what the content is
-        self._ended = False
 
     def add(self, data: bytes) -> None:
         """Take octets; the client waits while the store is behind."""
@@ -406,14 +408,10 @@ class _Growing:
             self.session.answer(self._intake.refuse_content(self._refusal))
             return
         message, recipients = self._intake.message(self)
-        who, now = self._intake.client.who, self.submission.clock.now()
-        change = Change(
-            [message],
-            recipients,
-            [(self.id, self._portion - 1, octets)],
-            taken=[(who, int(now) // HOUR, len(recipients))],
-        )
-        self.submission.gate.usage.took(who, len(recipients), now)
+        who, count = self._intake.client.who, len(recipients)
+        content = [(self.id, self._portion - 1, octets)]
+        change = Change([message], recipients, content, taken=[(who, int(self.at) // HOUR, count)])
+        self.submission.gate.usage.took(who, count, self.at)
         fresh = Fresh(message, recipients, octets if self._portion == 1 else None)
         self.submission.submit(change, partial(self._written, fresh))
 

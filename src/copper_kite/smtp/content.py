@@ -51,8 +51,9 @@ class _Checked:
     def _passed(self, data: bytes) -> bytes:
         """One portion, which never ends inside a CR LF, if all is well until its end."""
         self.size += len(data)
-        if self.fault is None:
-            self.fault = self._check(data)
+        if self.fault is not None:
+            return b""
+        self.fault = self._check(data)
         if self.fault is not None:
             return b""
         if self.ascii and not data.isascii():
@@ -68,14 +69,14 @@ class _Checked:
         ends.decode(data.decode("latin-1"), True)
         if ends.newlines not in _ONLY_CRLF:
             return Fault.BARE_LINE_END
-        start = -self._line  # where the line began that `data` goes on with
-        while len(data) - start > MAX_TEXT_LINE:  # leap to the last line end that a line from here may have
+        start, length = -self._line, len(data)  # where the line began that `data` goes on with
+        while length - start > MAX_TEXT_LINE:  # leap to the last line end that a line from here may have
             end = data.rfind(b"\n", start if start > 0 else 0, start + MAX_TEXT_LINE + 2)
             if end < 0:
                 return Fault.LONG_LINE
             start = end + 1
         end = data.rfind(b"\n")
-        self._line = len(data) - end - 1 if end >= 0 else self._line + len(data)
+        self._line = length - end - 1 if end >= 0 else self._line + length
         return None
 
 

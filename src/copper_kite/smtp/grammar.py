@@ -5,6 +5,7 @@ from __future__ import annotations
 import ipaddress
 import re
 from collections.abc import Mapping
+from functools import lru_cache
 from typing import NamedTuple
 
 from copper_kite.smtp.mailbox import split_mailbox
@@ -70,6 +71,7 @@ class CommandPath(NamedTuple):
     parameters: Mapping[str, str | None]
 
 
+@lru_cache(maxsize=256)  # programs say the same line with every message
 def match_plain_mail(line: bytes) -> tuple[str, int | None] | None:
     """Path and SIZE of a MAIL line as nearly all clients write it; None for one that needs `parse_command_path`."""
     match = _PLAIN_MAIL.fullmatch(line) if len(line) < MAX_PATH else None

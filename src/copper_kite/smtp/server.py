@@ -283,7 +283,8 @@ class Server:
             if portion:
                 self._told.append(events.Content(portion))
             return bool(portion)
-        self._lines.give_back(rest)
+        if rest:
+            self._lines.give_back(rest)
         self._content = None
         if reader.fault is None:
             self._asked = events.ContentEnded(portion, reader.size, reader.ascii)
@@ -349,6 +350,12 @@ class Server:
         if self._recipients >= self._limits.recipients or (path := match_plain_rcpt(line)) is None:
             return False
         self._asked = events.RecipientTo(path)
+        return True
+
+    def _plain_data(self, line: bytes) -> bool:
+        if self.phase is not _RECIPIENTS or line != b"DATA":
+            return False
+        self._asked = events.ContentStarted()
         return True
 
     def _take_command(self, line: bytes) -> None:
@@ -538,6 +545,7 @@ _PLAIN_COMMANDS: dict[bytes, Callable[[Server, bytes], bool]] = {
     b"mail": Server._plain_mail,
     b"RCPT": Server._plain_rcpt,
     b"rcpt": Server._plain_rcpt,
+    b"DATA": Server._plain_data,
 }
 
 _COMMANDS: dict[str, tuple[Step | None, Callable[[Server, str], None]]] = {
