@@ -62,12 +62,12 @@ class Hop:
 
 @asynccontextmanager
 async def hop(
-    folder: Path, *, logins: bool = True, files: CertificateFiles | None = None, **behaviour: Any
+    folder: Path, *, logins: bool = True, files: CertificateFiles | None = None, port: int = 0, **behaviour: Any
 ) -> AsyncIterator[Hop]:
     caught: list[Caught] = []
     plan = stage(Behaviour.model_validate(behaviour), folder, {"tern": Secret(PASSWORD)} if logins else {}, files)
     here = StandIn(plan, caught.append)
-    port = await here.start("127.0.0.1", 0)
+    port = await here.start("127.0.0.1", port)
     try:
         yield Hop(port, folder, caught)
     finally:

@@ -43,7 +43,7 @@ class Net:
         self.up, self.asked = set(up), []  # type: ignore[var-annotated]
         monkeypatch.setattr(hops_module, "open_session", self._open)
 
-    async def _open(self, plan: Plan, dialogue: Dialogue) -> Opened:
+    async def _open(self, plan: Plan, dialogue: Dialogue, earlier: object = None) -> Opened:
         self.asked.append(plan.host)
         if plan.host not in self.up:
             raise SessionFailed(Stage.CONNECT, Cause.CONNECTION_REFUSED, "connection refused")

@@ -326,6 +326,7 @@ def _attempt_json(attempt: Attempt) -> dict[str, Any]:
         "text": attempt.text,
         "tls": facts.get("tls") or None,
         "cipher": facts.get("cipher") or None,
+        "resumed": facts.get("resumed", False),
         "login": facts.get("login") or None,
         "mechanism": facts.get("mechanism") or None,
         "mode": facts.get("mode") or None,

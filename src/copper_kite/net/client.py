@@ -18,6 +18,7 @@ from copper_kite.net import tls
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.plan import Plan
 from copper_kite.net.secret import SecretUnavailable, fetch
+from copper_kite.net.secured import secure_client
 from copper_kite.net.wire import Wire
 from copper_kite.smtp import client as smtp
 from copper_kite.smtp.content import stuff
@@ -42,15 +43,26 @@ class ClientSession:
 
     `stages` holds (stage, seconds, what came back) of its opening; `tried` the addresses that failed, each with why;
     `in_clear` is what was offered before TLS; `chain` the certificates shown, in DER, the next hop's own first.
+    `earlier` are sessions of TLS to go on with.
     """
 
-    def __init__(self, plan: Plan, wire: Wire, transport: asyncio.Transport, address: str, dialogue: Dialogue) -> None:
+    def __init__(
+        self,
+        plan: Plan,
+        wire: Wire,
+        transport: asyncio.Transport,
+        address: str,
+        dialogue: Dialogue,
+        earlier: tls.Sessions | None = None,
+    ) -> None:
         self._loop = asyncio.get_running_loop()
         self._plan = plan
         self._wire = wire
         self._transport = transport
+        self._earlier = earlier
         self._engine = smtp.Client()
         self.address = address
+        self.where = plan.where
         self.dialogue = dialogue
         self.stages: list[tuple[Stage, float, str]] = []
         self.tried: list[tuple[str, str]] = []
@@ -63,6 +75,7 @@ class ClientSession:
         self.mechanism = ""
         self.tls_version = ""  # as in `TLSv1.3`
         self.cipher = ""
+        self.resumed = False  # whether TLS went on with an earlier session
 
     @property
     def usable(self) -> bool:
@@ -98,7 +111,7 @@ class ClientSession:
         """How far it got and what it saw, for whoever tells of it."""
         return {
             "address": self.address,
-            "next_hop": self._plan.where,
+            "next_hop": self.where,
             "stages": self.stages,
             "tried": self.tried,
             "tls": f"{self.tls_version} {self.cipher}" if self.tls_version else "",
@@ -225,6 +238,8 @@ class ClientSession:
         self._stage_done(began, f"{reply.code} {reply.lines[0]}")
         if not self._engine.secure:
             self.in_clear = self._engine.capabilities
+        elif self._earlier is not None:  # what the server gives for another time has come by now
+            self._earlier.keep(self._plan, self._transport.get_extra_info("ssl_object"), self.chain)
 
     async def secure(self) -> None:
         """STARTTLS, which is demanded: without it the session ends here, and nothing has been sent in clear."""
@@ -264,18 +279,18 @@ class ClientSession:
             context = tls.client_context(self._plan.trust, self._plan.certificate, self._plan.key, self._plan.ciphers)
         except OSError as error:  # of ssl, too: not a file of certificates
             raise self._failed(Cause.TRUST_UNUSABLE, f"{self._plan.trust}: {tls.describe(error)}") from error
+        earlier = None if self._earlier is None else self._earlier.take(self._plan, context)
         with self._handshake_errors():
-            secured = await self._loop.start_tls(
+            self._transport = await secure_client(
                 self._transport,
                 self._wire,
                 context,
-                server_hostname=self._plan.host,
-                ssl_handshake_timeout=self._plan.timeouts.secure,
+                self._plan.host,
+                self._plan.timeouts.secure,
+                None if earlier is None else earlier.session,
             )
-            if secured is None:
-                raise ConnectionResetError("the peer closed the connection")
-            self._transport = secured
-        self.chain = tls.peer_chain(secured)
+        self.resumed = earlier is not None and bool(self._transport.get_extra_info("ssl_object").session_reused)
+        self.chain = earlier.chain if earlier is not None and self.resumed else tls.peer_chain(self._transport)
         if not tls.is_pinned(self._plan.trust, self.chain):
             shown = tls.fingerprint(self.chain[0]) if self.chain else "none"
             raise self._failed(Cause.CERTIFICATE_NOT_PINNED, f"its certificate is {shown}, which is not pinned")
@@ -284,7 +299,7 @@ class ClientSession:
     def _handshake_errors(self) -> Iterator[None]:
         try:
             yield
-        except ConnectionAbortedError as error:  # which is how the loop says that its time is up
+        except ConnectionAbortedError as error:
             text = f"the handshake was not over in {self._plan.timeouts.secure:g} s"
             raise self._failed(Cause.TIMED_OUT, text) from error
         except OSError as error:
@@ -293,7 +308,7 @@ class ClientSession:
     def _secured(self, began: float) -> None:
         """TLS is on, begun at `began` (loop time in seconds): the stage is done."""
         self.cipher, self.tls_version, _ = self._transport.get_extra_info("cipher")
-        said = f"{self.tls_version} {self.cipher}"
+        said = f"{self.tls_version} {self.cipher}" + (", resumed" if self.resumed else "")
         self.dialogue.noted(self._now(), f"TLS: {said}")
         self._stage_done(began, said)
 
@@ -484,11 +499,12 @@ class ClientSession:
             raise self._lost()
 
     async def close(self) -> None:
-        """QUIT, with a bounded wait that changes nothing (RFC 5321 4.1.1.10)."""
+        """QUIT, with a bounded wait that changes nothing (RFC 5321 4.1.1.10), and the end of TLS (RFC 8446 6.1)."""
         self.stage, began = Stage.QUIT, self._now()
         try:
             if self._wire.lost is None and self._engine.may_send(smtp.Verb.QUIT):
                 self._stage_done(began, await self._ask(smtp.quit_session(), self._plan.timeouts.quit))
+                self._transport.close()
         except SessionFailed:
             pass
         finally:

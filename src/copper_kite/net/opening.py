@@ -14,7 +14,7 @@ from copper_kite.net.client import ClientSession
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.plan import Plan
 from copper_kite.net.resolve import resolve
-from copper_kite.net.tls import UNVERIFIED
+from copper_kite.net.tls import UNVERIFIED, Sessions
 from copper_kite.net.wire import Wire
 from copper_kite.words import Cause, Stage
 
@@ -29,14 +29,14 @@ _CONNECT_CAUSES = {
 }
 
 
-async def open_session(plan: Plan, dialogue: Dialogue) -> ClientSession:
-    """A session with the next hop of `plan`, up to and with the login.
+async def open_session(plan: Plan, dialogue: Dialogue, earlier: Sessions | None = None) -> ClientSession:
+    """A session with the next hop of `plan`, up to and with the login; TLS goes on with an `earlier` session's.
 
     Raises SessionFailed; nothing stays open then.
     """
     if plan.tls == "opportunistic":
-        return await _open_opportunistically(plan, dialogue)
-    session = await connect(plan, dialogue)
+        return await _open_opportunistically(plan, dialogue, earlier)
+    session = await connect(plan, dialogue, earlier)
     async with closing_on_failure(session):
         if plan.tls == "implicit":
             await session.secure_at_once()
@@ -49,10 +49,10 @@ async def open_session(plan: Plan, dialogue: Dialogue) -> ClientSession:
     return session
 
 
-async def _open_opportunistically(plan: Plan, dialogue: Dialogue) -> ClientSession:
+async def _open_opportunistically(plan: Plan, dialogue: Dialogue, earlier: Sessions | None) -> ClientSession:
     """TLS as far as it goes, whoever it is with; where the handshake fails, a new connection in clear (RFC 7435 3)."""
     plan = replace(plan, trust=UNVERIFIED)
-    session = await connect(plan, dialogue)
+    session = await connect(plan, dialogue, earlier)
     try:
         async with closing_on_failure(session):
             await session.greet()
@@ -70,7 +70,7 @@ async def _open_opportunistically(plan: Plan, dialogue: Dialogue) -> ClientSessi
     return session
 
 
-async def connect(plan: Plan, dialogue: Dialogue) -> ClientSession:
+async def connect(plan: Plan, dialogue: Dialogue, earlier: Sessions | None = None) -> ClientSession:
     """A connection to the next hop of `plan`, with nothing said yet. Raises SessionFailed.
 
     Addresses are tried in the resolver's order until one takes the connection; a failure is that of the last one, and
@@ -96,7 +96,7 @@ async def connect(plan: Plan, dialogue: Dialogue) -> ClientSession:
             failure.facts.update(stages=stages, tried=tried)
             raise
         dialogue.noted(loop.time(), f"connected to {address}" + (f" port {plan.port}" if plan.port else ""))
-        session = ClientSession(plan, wire, transport, address, dialogue)
+        session = ClientSession(plan, wire, transport, address, dialogue, earlier)
         session.stages = [*stages, (Stage.CONNECT, loop.time() - began, address)]
         session.tried = tried
         return session

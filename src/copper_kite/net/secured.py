@@ -1,46 +1,82 @@
-"""TLS for the server's side of a connection, between its transport and its session.
+"""TLS between a connection's transport and its session, for the server's side and the client's.
 
-The event loop's own drops a connection whose handshake fails without the alert that says why, and the client's
-administrator reads only that it was closed. This one says it.
+The event loop's own drops a connection whose handshake fails without the alert that says why, so that the other side's
+administrator reads only that it was closed; and it goes on with no earlier session of TLS. This one does both.
 """
 
 from __future__ import annotations
 
 import asyncio
 import contextlib
+import os
 import ssl
 from collections.abc import Callable
+from functools import partial
 from typing import Any
 
-__all__ = ["Secured"]
+__all__ = ["Secured", "descriptor_of", "secure_client", "send_now"]
 
 CHUNK = 256 * 1024  # octets decrypted at a time
+
+
+def send_now(transport: asyncio.Transport, descriptor: int, data: bytes) -> None:
+    """Send now: a transport holds what is written back until the loop's turn ends, and the peer waits for it.
+
+    `descriptor` is the connection's, or negative where only the transport may send. Only onto a socket that is surely
+    still this connection's, and where nothing written before is under way.
+    """
+    if descriptor < 0 or transport.is_closing() or transport.get_write_buffer_size():
+        transport.write(data)
+        return
+    try:
+        sent = os.write(descriptor, data)
+    except OSError:  # it takes nothing now, or is gone: the transport knows what to do about either
+        sent = 0
+    if sent < len(data):
+        transport.write(data[sent:])
+
+
+def descriptor_of(transport: asyncio.BaseTransport) -> int:
+    """What `send_now` may write to: the connection's file descriptor, or -1."""
+    sock = transport.get_extra_info("socket")
+    return sock.fileno() if sock is not None else -1
 
 
 class Secured(asyncio.Transport, asyncio.Protocol):
     """A transport for `session`, and the protocol of `inner`, whose octets are TLS from now on.
 
-    `done` is called when the handshake has succeeded, before the first octets are handed to the session; when it fails
-    or takes over `seconds`, the session hears that the connection is lost.
+    `wrap` makes the TLS of two buffers. `ended` is called once: with None when the handshake has succeeded, before the
+    first octets are handed to the session; with what was wrong when it fails, or takes over `seconds`. Then the
+    connection is closed, and the session hears that it is lost, and by which error.
     """
 
     def __init__(
         self,
         inner: asyncio.Transport,
         session: asyncio.Protocol,
-        context: ssl.SSLContext,
-        done: Callable[[], None],
+        wrap: Callable[[ssl.MemoryBIO, ssl.MemoryBIO], ssl.SSLObject],
+        ended: Callable[[Exception | None], None],
         seconds: float,
     ) -> None:
         super().__init__()
         self._inner = inner
+        self._descriptor = descriptor_of(inner)
         self._session = session
-        self._done: Callable[[], None] | None = done
+        self._ended: Callable[[Exception | None], None] | None = ended
         self._incoming, self._outgoing = ssl.MemoryBIO(), ssl.MemoryBIO()
-        self._tls = context.wrap_bio(self._incoming, self._outgoing, server_side=True)
+        self._tls = wrap(self._incoming, self._outgoing)
         self._closing = False
-        self._timer = asyncio.get_running_loop().call_later(seconds, inner.abort)
+        self._error: Exception | None = None
+        self._timer = asyncio.get_running_loop().call_later(seconds, self._too_slow)
         inner.set_protocol(self)
+
+    def begin(self) -> None:
+        """Say the first word, as clients do."""
+        self.data_received(b"")
+
+    def _too_slow(self) -> None:
+        self._error = ConnectionAbortedError("the handshake took too long")
+        self._inner.abort()
 
     # --- what the inner transport calls -----------------------------------------------------------------------------
 
@@ -48,16 +84,17 @@ class Secured(asyncio.Transport, asyncio.Protocol):
         """Octets came in: of the handshake, or to be decrypted."""
         self._incoming.write(data)
         try:
-            if self._done is not None:
+            if self._ended is not None:
                 self._tls.do_handshake()
                 self._timer.cancel()
-                done, self._done = self._done, None
+                ended, self._ended = self._ended, None
                 self._flush()
-                done()
+                ended(None)
             self._decrypt()
         except ssl.SSLWantReadError:
             self._flush()
-        except ssl.SSLError:
+        except ssl.SSLError as error:
+            self._error = error
             self._flush()  # the alert
             self._inner.close()
         else:
@@ -66,49 +103,57 @@ class Secured(asyncio.Transport, asyncio.Protocol):
     def _decrypt(self) -> None:
         while not self._closing:
             data = self._tls.read(CHUNK)
-            if not data:  # the client has said that it will send no more
+            if not data:  # the other side has said that it will send no more
                 if not self._session.eof_received():
                     self.close()
                 return
             self._session.data_received(data)
 
     def eof_received(self) -> bool | None:
-        """The client closed its side without saying so in TLS: what came may be cut short, so the session ends."""
+        """The other side closed without saying so in TLS: what came may be cut short, so the session ends."""
         return False
 
     def connection_lost(self, error: Exception | None) -> None:
         """The connection is gone."""
         self._timer.cancel()
         self._closing = True
+        error = self._error or error
+        if self._ended is not None:
+            self._ended(error or ConnectionResetError("the peer closed the connection"))
         self._session.connection_lost(error)
 
     def pause_writing(self) -> None:
-        """The client does not take what is written."""
+        """The other side does not take what is written."""
         self._session.pause_writing()
 
     def resume_writing(self) -> None:
-        """The client takes octets again."""
+        """The other side takes octets again."""
         self._session.resume_writing()
 
     # --- what the session calls -------------------------------------------------------------------------------------
 
     def write(self, data: bytes | bytearray | memoryview[Any]) -> None:
         """Encrypt and send."""
-        if not self._closing:
-            self._tls.write(data)
-            self._flush()
+        if self._closing:
+            return
+        sent = self._tls.write(data)
+        if sent < len(data):  # one record is as much as it takes at a time
+            rest = memoryview(data)[sent:]
+            while rest:
+                rest = rest[self._tls.write(rest) :]
+        self._flush()
 
     def _flush(self) -> None:
         data = self._outgoing.read()
         if data:
-            self._inner.write(data)
+            send_now(self._inner, self._descriptor, data)
 
     def close(self) -> None:
         """Say that no more will come (RFC 8446 6.1), and close when all is sent."""
         if self._closing:
             return
         self._closing = True
-        with contextlib.suppress(ssl.SSLError):  # the client's own end is not waited for
+        with contextlib.suppress(ssl.SSLError):  # the other side's own end is not waited for
             self._tls.unwrap()
         self._flush()
         self._inner.close()
@@ -137,3 +182,33 @@ class Secured(asyncio.Transport, asyncio.Protocol):
         if name == "ssl_object":
             return self._tls
         return self._inner.get_extra_info(name, default)
+
+
+async def secure_client(
+    transport: asyncio.Transport,
+    session: asyncio.Protocol,
+    context: ssl.SSLContext,
+    host: str,
+    seconds: float,
+    earlier: ssl.SSLSession | None = None,
+) -> Secured:
+    """TLS from the client's side, with the server `host`; going on with an `earlier` session if the server does.
+
+    Raises ssl.SSLError for what is wrong with the handshake, ConnectionAbortedError when it takes over `seconds`,
+    another OSError when the connection is lost.
+    """
+    ended = asyncio.get_running_loop().create_future()
+
+    def note(error: Exception | None) -> None:
+        if ended.done():  # whoever waited for it has given up
+            return
+        if error is None:
+            ended.set_result(None)
+        else:
+            ended.set_exception(error)
+
+    wrap = partial(context.wrap_bio, server_hostname=host, session=earlier)
+    secured = Secured(transport, session, wrap, note, seconds)
+    secured.begin()
+    await ended
+    return secured

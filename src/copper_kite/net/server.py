@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import os
 import pwd
 import socket
 import ssl
@@ -15,9 +14,10 @@ import struct
 from collections.abc import Callable
 from dataclasses import dataclass
 from enum import Enum
+from functools import partial
 from typing import Any
 
-from copper_kite.net.secured import Secured
+from copper_kite.net.secured import Secured, descriptor_of, send_now
 from copper_kite.smtp import events
 from copper_kite.smtp.exchanges import Directory
 from copper_kite.smtp.extensions import Offers
@@ -240,8 +240,7 @@ class ServerSession(asyncio.Protocol):
         assert isinstance(transport, asyncio.Transport) or hasattr(transport, "write")
         self._transport = transport  # type: ignore[assignment]
         self.peer = _peer_of(transport)
-        sock = transport.get_extra_info("socket")
-        self._socket = sock.fileno() if sock is not None else -1
+        self._socket = descriptor_of(transport)
         self._refusal = self._registry.add(self)
         if self._at_once and self._refusal is not None:
             self.abort()  # nothing can be said before the handshake, and that costs the most
@@ -321,27 +320,12 @@ class ServerSession(asyncio.Protocol):
             return
         if data:
             self._quiet_sweeps = 0  # whoever gets a reply has said something whole
-            self._send(transport, data)
+            send_now(transport, self._socket, data)
         if phase is _CLOSED or (self._ended and not self._awaiting):
             self._closing = True
             transport.close()
         elif phase is _SECURING:
             self._start_tls(self._engine.tls_established)
-
-    def _send(self, transport: asyncio.Transport, data: bytes) -> None:
-        """Send now: the transport holds what is written back until the loop's turn ends, and the client waits for it.
-
-        Only onto a socket that is surely still this connection's, and where nothing written before is under way.
-        """
-        if self._socket < 0 or transport.is_closing() or transport.get_write_buffer_size():
-            transport.write(data)
-            return
-        try:
-            sent = os.write(self._socket, data)
-        except OSError:  # it takes nothing now, or is gone: the transport knows what to do about either
-            sent = 0
-        if sent < len(data):
-            transport.write(data[sent:])
 
     def answer(self, reply: Reply | None = None) -> None:
         """The decision that LATER promised."""
@@ -435,15 +419,17 @@ class ServerSession(asyncio.Protocol):
     def _start_tls(self, done: Callable[[], None]) -> None:
         """Begin TLS; `done` comes before the first octets from inside it."""
         assert self._context is not None and self._transport is not None
+        wrap = partial(self._context.wrap_bio, server_side=True)
         self._switching = True
         self._socket = -1  # from now on only what is encrypted goes there
 
-        def established() -> None:
-            self._switching = False
-            self._transport = secured
-            done()
+        def ended(error: Exception | None) -> None:
+            if error is None:
+                self._switching = False
+                self._transport = secured
+                done()
 
-        secured = Secured(self._transport, self, self._context, established, HANDSHAKE_SECONDS)
+        secured = Secured(self._transport, self, wrap, ended, HANDSHAKE_SECONDS)
 
 
 def _peer_of(transport: asyncio.BaseTransport) -> Peer:

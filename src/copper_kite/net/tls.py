@@ -5,11 +5,13 @@ from __future__ import annotations
 import asyncio
 import hashlib
 import ssl
+import time
 from collections.abc import Sequence
 from functools import lru_cache
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
+from copper_kite.net.plan import Plan
 from copper_kite.smtp.sasl import Binding
 from copper_kite.words import Cause
 
@@ -17,6 +19,7 @@ __all__ = [
     "LOOK",
     "PIN",
     "UNVERIFIED",
+    "Sessions",
     "cause_of",
     "client_context",
     "describe",
@@ -28,6 +31,7 @@ __all__ = [
 
 LOOK = "look"  # the trust that believes anybody: to see a certificate, never to hand anything over
 UNVERIFIED = "unverified"  # the trust of opportunistic TLS (RFC 7435): no login goes under it
+KEPT_SECONDS = 3600.0  # a session to go on with: no longer than a certificate may go unseen
 PIN = "sha256:"  # what stands before the fingerprint of a certificate that is believed as it is
 
 
@@ -51,11 +55,41 @@ def client_context(trust: str, certificate: str = "", key: str = "", ciphers: st
         context.hostname_checks_common_name = False  # RFC 9525 6.3: names count only as subjectAltName
     if trust != LOOK:
         context.minimum_version = ssl.TLSVersion.TLSv1_2
+    context.options |= ssl.OP_NO_RENEGOTIATION  # RFC 9325 3.5
     if ciphers:
         context.set_ciphers(ciphers)
     if certificate:
         context.load_cert_chain(certificate, key or None)
     return context
+
+
+class Earlier(NamedTuple):
+    """A session of TLS, and the certificates that the server showed for it: it shows none when it is resumed."""
+
+    session: ssl.SSLSession
+    chain: list[bytes]
+
+
+class Sessions:
+    """Sessions of TLS that another connection may go on with, by the plan they were opened by (RFC 8446 2.2, RFC 5077).
+
+    A server is as well known by one as by its certificate, for as long as it counts: each goes out once (RFC 8446 C.4),
+    only under the context that verified it, and is forgotten after KEPT_SECONDS.
+    """
+
+    def __init__(self) -> None:
+        self._kept: dict[Plan, tuple[Earlier, ssl.SSLContext, float]] = {}
+
+    def take(self, plan: Plan, context: ssl.SSLContext) -> Earlier | None:
+        """One to go on with, if there is one."""
+        earlier, owner, kept = self._kept.pop(plan, (None, None, 0.0))
+        return earlier if owner is context and time.monotonic() - kept < KEPT_SECONDS else None
+
+    def keep(self, plan: Plan, tls: ssl.SSLObject, chain: list[bytes]) -> None:
+        """What `tls` has for another time, if the server gave it something, with the certificates it showed."""
+        session = tls.session
+        if session is not None and (session.has_ticket or session.id):
+            self._kept[plan] = Earlier(session, chain), tls.context, time.monotonic()
 
 
 def fingerprint(der: bytes) -> str:

@@ -107,7 +107,7 @@ class Recorder:
     def _relayed(self, report: Report, now: float, session: ClientSession, plan: Plan) -> Change:
         """All went well, as it mostly does: the same record by the short way."""
         job = report.job
-        connector, where, outcomes, results, said = job.connector, session.plan.where, [], [], ""
+        connector, where, outcomes, results, said = job.connector, session.where, [], [], ""
         for recipient, result in zip(job.recipients, report.results, strict=True):
             said = str(result.reply)
             results.append([recipient.address, _RELAYED.value, result.stage.value, said])
@@ -225,7 +225,7 @@ def _waits_on(fate: Fate) -> bool:
 def _next_hop(job: Job, session: ClientSession | None, stop: Stop | None) -> str:
     """Whom an attempt was with, or was to be with."""
     if session is not None:
-        return session.plan.where
+        return session.where
     return str((stop.facts.get("next_hop") if stop is not None else None) or job.next_hop or "")
 
 
@@ -235,6 +235,7 @@ def _session_facts(session: ClientSession, plan: Plan) -> dict[str, Any]:
         "stages": _stages(session.stages) if session.messages <= 1 else [],
         "tls": session.tls_version,
         "cipher": session.cipher,
+        "resumed": session.resumed,
         "message_of_session": session.messages,
         "login": plan.login,
         "mechanism": session.mechanism,

@@ -19,6 +19,7 @@ from copper_kite.net.opening import open_session
 from copper_kite.net.own import listens_at
 from copper_kite.net.plan import Plan
 from copper_kite.net.resolve import mail_exchangers, resolve
+from copper_kite.net.tls import Sessions
 from copper_kite.relay.decide import Retry, backoff
 from copper_kite.routing.mx import mx_order
 from copper_kite.settings.units import Endpoint
@@ -51,6 +52,7 @@ class Hops:
         self.plans = tuple(plans)
         self.spread = spread
         self._retry = retry
+        self._earlier = Sessions()
         self._down: dict[Plan, Down] = {}
         self._looking: dict[Plan, asyncio.Task[None]] = {}
 
@@ -78,7 +80,7 @@ class Hops:
             self._look_again(now)
         for plan in order:
             try:
-                session = await open_session(plan, dialogue)
+                session = await open_session(plan, dialogue, self._earlier)
             except SessionFailed as error:
                 failure = error
                 failure.facts.setdefault("next_hop", plan.where)

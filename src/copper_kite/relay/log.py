@@ -46,12 +46,12 @@ class Log:
         self._out = out
         self._form = form
         self._now = now
-        self._most = LEVELS.index(level)
+        self._wanted = frozenset(LEVELS[LEVELS.index(level) :])
         self._lost = 0
 
     def wants(self, level: str) -> bool:
         """Whether a line of this level is written: to be asked where making one costs something."""
-        return LEVELS.index(level) >= self._most
+        return level in self._wanted
 
     def write(self, level: str, event: str, **facts: object) -> None:
         """One line: `id` first where it is about a message; empty facts are left out."""

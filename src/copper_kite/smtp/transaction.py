@@ -102,7 +102,7 @@ def too_many(results: Sequence[Result]) -> tuple[str, ...]:
 
     None, unless others were taken in this one.
     """
-    if not any(result.stage in (Stage.CONTENT, Stage.ACCEPT) for result in results):
+    if len(results) < 2 or not any(result.stage in (Stage.CONTENT, Stage.ACCEPT) for result in results):
         return ()
     return tuple(path for path, stage, reply in results if stage is Stage.RECIPIENT and _says_too_many(reply))
 
