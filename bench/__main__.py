@@ -28,19 +28,24 @@ from copper_kite.net.authority import make_authority
 GOALS = {"accept": 0.40, "relay": 0.15}
 
 
-def load(port: int, arguments: argparse.Namespace) -> float:
-    """Seconds to hand in the messages."""
+def load(port: int, arguments: argparse.Namespace, authority: Path | None = None) -> float:
+    """Seconds to hand in the messages, under TLS with an `authority`."""
     numbers = (port, arguments.sessions, arguments.messages, arguments.octets)
     way = "pipelined" if arguments.pipelined else "lockstep"
-    words = [sys.executable, "-m", "bench.load", *map(str, numbers), way]
+    words = [sys.executable, "-m", "bench.load", *map(str, numbers), way, *([str(authority)] if authority else [])]
     return float(subprocess.run(words, check=True, capture_output=True, text=True).stdout)
 
 
 def measure_bare(arguments: argparse.Namespace) -> float:
     """The yardstick in messages a second."""
     port = free_port()
-    with program("bench.bare", str(port)):
-        return arguments.messages / load(port, arguments)
+    if not arguments.tls:
+        with program("bench.bare", str(port)):
+            return arguments.messages / load(port, arguments)
+    with tempfile.TemporaryDirectory() as folder:
+        files = make_authority(Path(folder), ["localhost"])
+        with program("bench.bare", str(port), str(files.certificate), str(files.key)):
+            return arguments.messages / load(port, arguments, files.authority)
 
 
 def measure_kite(arguments: argparse.Namespace) -> float:
@@ -49,7 +54,8 @@ def measure_kite(arguments: argparse.Namespace) -> float:
         folder = Path(stack.enter_context(tempfile.TemporaryDirectory(dir=arguments.folder)))
         port, hop = free_port(), free_port()
         files = make_authority(folder, ["localhost"])
-        config = configure(folder, port, hop)
+        tls = f'tls = "implicit"\ncertificate = "{files.certificate}"\nkey = "{files.key}"\n' if arguments.tls else ""
+        config = configure(folder, port, hop, listener=tls)
         sink = None
         if arguments.what == "relay":
             sink = stack.enter_context(
@@ -60,7 +66,7 @@ def measure_kite(arguments: argparse.Namespace) -> float:
             silent.listen()
         stack.enter_context(program("copper_kite", "--config", str(config), "serve", ready=b"is serving"))
         began = time.monotonic()
-        seconds = load(port, arguments)
+        seconds = load(port, arguments, files.authority if arguments.tls else None)
         if sink is None:
             return arguments.messages / seconds
         assert sink.stdout is not None
@@ -106,6 +112,7 @@ def main() -> None:
     parser.add_argument("--sessions", type=int, default=50)
     parser.add_argument("--octets", type=int, default=4096)
     parser.add_argument("--pipelined", action="store_true", help="commands of a message as one group")
+    parser.add_argument("--tls", action="store_true", help="programs' sessions under TLS, those of the yardstick too")
     parser.add_argument("--rounds", type=int, default=3)
     parser.add_argument("--folder", default=os.environ.get("TMPDIR", "/tmp"), help="on the disk to be measured")
     arguments = parser.parse_args()

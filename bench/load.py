@@ -1,20 +1,25 @@
 """The load generator, a process of its own: sessions that hand in messages, one after the other, in lockstep.
 
-    python -m bench.load PORT SESSIONS MESSAGES OCTETS lockstep|pipelined
+    python -m bench.load PORT SESSIONS MESSAGES OCTETS lockstep|pipelined [AUTHORITY]
 
 prints the seconds from the first message to the last reply. It knows just enough to be quick: commands of a message go
 one at a time, each after the reply to the one before, as the clients of programming languages send them; with
-`pipelined` they go as one group. Every reply is checked, and every
-message has a recipient and a Message-ID of its own.
+`pipelined` they go as one group. With the file of an AUTHORITY, sessions are under TLS from their first octet (our own
+layer of it, since the event loop's takes longer than all else here). Every reply is checked, and every message has a
+recipient and a Message-ID of its own.
 """
 
 from __future__ import annotations
 
 import asyncio
+import ssl
 import sys
 import time
+from functools import partial
 
 import uvloop
+
+from copper_kite.net.secured import Secured
 
 MAIL = b"MAIL FROM:<ticketing@ternferries.example>\r\n"
 RCPT = b"RCPT TO:<passenger%d@passenger.example>\r\n"
@@ -35,8 +40,9 @@ def make_message(octets: int) -> bytes:
 class Session(asyncio.Protocol):
     """One client. `next_message` says whether there is another one to send."""
 
-    def __init__(self, load: Load) -> None:
+    def __init__(self, load: Load, context: ssl.SSLContext | None) -> None:
         self._load = load
+        self._context = context
         self._step = self._greeted
         self._wanted = 1
         self._rest = b""
@@ -45,6 +51,14 @@ class Session(asyncio.Protocol):
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
         self._transport = transport  # type: ignore[assignment]
+        if self._context is not None:
+            wrap = partial(self._context.wrap_bio, server_hostname="localhost")
+            self._transport = secured = Secured(transport, self, wrap, self._secured, 60.0)  # type: ignore[arg-type]
+            secured.begin()
+
+    def _secured(self, error: Exception | None) -> None:
+        if error is not None:
+            self._load.stop(f"TLS: {error}")
 
     def data_received(self, data: bytes) -> None:
         for line in (self._rest + data).splitlines(keepends=True):
@@ -131,11 +145,14 @@ class Load:
             self.all_taken.set()
 
 
-async def main(port: int, sessions: int, messages: int, octets: int, pipelined: bool) -> None:
+async def main(port: int, sessions: int, messages: int, octets: int, pipelined: bool, authority: str = "") -> None:
     """Connect all sessions, then start the clock."""
     loop = asyncio.get_running_loop()
     load = Load(sessions, messages, octets, pipelined)
-    clients = [(await loop.create_connection(lambda: Session(load), "127.0.0.1", port))[1] for _ in range(sessions)]
+    context = ssl.create_default_context(cafile=authority) if authority else None
+    clients = [
+        (await loop.create_connection(lambda: Session(load, context), "127.0.0.1", port))[1] for _ in range(sessions)
+    ]
     await load.all_ready.wait()
     began = time.perf_counter()
     for client in clients:
@@ -147,4 +164,4 @@ async def main(port: int, sessions: int, messages: int, octets: int, pipelined: 
 
 
 if __name__ == "__main__":
-    uvloop.run(main(*map(int, sys.argv[1:5]), sys.argv[5] == "pipelined"))
+    uvloop.run(main(*map(int, sys.argv[1:5]), sys.argv[5] == "pipelined", *sys.argv[6:]))

@@ -6,11 +6,14 @@ Prints "ready", and the time (monotonic, in seconds) at which it had taken all M
 from __future__ import annotations
 
 import asyncio
+import ssl
 import sys
 import time
+from functools import partial
 
 import uvloop
 
+from copper_kite.net.secured import Secured
 from copper_kite.settings.server_tls import server_context
 
 REPLIES = {
@@ -26,11 +29,17 @@ class Sink(asyncio.Protocol):
 
     left = 0
 
+    def __init__(self, context: ssl.SSLContext) -> None:
+        self._context = context
+
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
-        self._transport = transport
         self._content = False
         self._tail = b""
-        transport.write(b"220 sink ESMTP\r\n")  # type: ignore[attr-defined]
+        wrap = partial(self._context.wrap_bio, server_side=True)
+        self._transport = Secured(transport, self, wrap, self._greet, 60.0)  # type: ignore[arg-type]
+
+    def _greet(self, error: Exception | None) -> None:
+        self._transport.write(b"220 sink ESMTP\r\n")
 
     def data_received(self, data: bytes) -> None:
         out = b""
@@ -50,14 +59,14 @@ class Sink(asyncio.Protocol):
                 line, _, data = data.partition(b"\r\n")
                 out += REPLIES.get(line[:4], b"250 2.0.0 done\r\n")
                 self._content = line == b"DATA"
-        self._transport.write(out)  # type: ignore[attr-defined]
+        self._transport.write(out)
 
 
 async def main(port: int, certificate: str, key: str, messages: int) -> None:
     """Listen until killed."""
     Sink.left = messages
     context = server_context(certificate, key)
-    server = await asyncio.get_running_loop().create_server(Sink, "127.0.0.1", port, ssl=context)
+    server = await asyncio.get_running_loop().create_server(lambda: Sink(context), "127.0.0.1", port)
     print("ready", flush=True)
     await server.serve_forever()
 

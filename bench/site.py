@@ -39,14 +39,15 @@ def program(*words: str, ready: bytes = b"ready") -> Iterator[subprocess.Popen[b
         process.stdout.close()
 
 
-def configure(folder: Path, port: int, hop: int, extra: str = "") -> Path:
-    """A configuration with one listener, and one connector with TLS and a login; `extra` is more of the connector."""
+def configure(folder: Path, port: int, hop: int, extra: str = "", listener: str = "") -> Path:
+    """A configuration with one listener, and one connector with TLS and a login; `extra` and `listener` are more of
+    each."""
     (folder / "credentials.toml").touch(mode=0o600)
     (folder / "credentials.toml").write_text('[sink]\nlogin = "bench"\npassword = "made-up"\n')
     config = folder / "kite.toml"
     config.write_text(
         f'[server]\nname = "quay1.ternferries.example"\ndata = "queue"\n'
-        f'[[listener]]\nname = "programs"\nbind = ["127.0.0.1:{port}"]\nmax_size = "200MiB"\n'
+        f'[[listener]]\nname = "programs"\nbind = ["127.0.0.1:{port}"]\nmax_size = "200MiB"\n{listener}'
         f'[[connector]]\nname = "sink"\nhosts = ["localhost:{hop}"]\ntls = "implicit"\ntrust = "ca.pem"\n'
         f'credential = "sink"\nsessions = 20\n{extra}'
     )

@@ -16,7 +16,7 @@ from typing import Any
 
 __all__ = ["Secured", "descriptor_of", "secure_client", "send_now"]
 
-CHUNK = 256 * 1024  # octets decrypted at a time
+CHUNK = 32 * 1024  # octets decrypted at a time, two records at most
 
 
 def send_now(transport: asyncio.Transport, descriptor: int, data: bytes) -> None:
@@ -94,15 +94,16 @@ class Secured(asyncio.Transport, asyncio.Protocol):
         except ssl.SSLWantReadError:
             self._flush()
         except ssl.SSLError as error:
-            self._error = error
+            self._error, self._closing = error, True
             self._flush()  # the alert
             self._inner.close()
         else:
             self._flush()
 
     def _decrypt(self) -> None:
-        while not self._closing:
-            data = self._tls.read(CHUNK)
+        tls, incoming = self._tls, self._incoming
+        while not self._closing and (incoming.pending or tls.pending()):  # to ask for more ends in an error each time
+            data = tls.read(CHUNK)
             if not data:  # the other side has said that it will send no more
                 if not self._session.eof_received():
                     self.close()
@@ -134,14 +135,9 @@ class Secured(asyncio.Transport, asyncio.Protocol):
 
     def write(self, data: bytes | bytearray | memoryview[Any]) -> None:
         """Encrypt and send."""
-        if self._closing:
-            return
-        sent = self._tls.write(data)
-        if sent < len(data):  # one record is as much as it takes at a time
-            rest = memoryview(data)[sent:]
-            while rest:
-                rest = rest[self._tls.write(rest) :]
-        self._flush()
+        if not self._closing:
+            self._tls.write(data)  # into memory, so all of it at once
+            self._flush()
 
     def _flush(self) -> None:
         data = self._outgoing.read()
