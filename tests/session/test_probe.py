@@ -15,10 +15,11 @@ import pytest
 
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.net.dialogue import Dialogue
-from copper_kite.net.opening import connect
+from copper_kite.net.opening import connect_as
 from copper_kite.net.plan import Plan, Timeouts
 from copper_kite.session.behaviour import Behaviour
 from copper_kite.session.look import look
+from copper_kite.session.loose import LooseSession
 from copper_kite.session.probe import Letter, Probed, probe, sweep
 from copper_kite.session.staging import stage
 from copper_kite.session.standin import StandIn
@@ -349,7 +350,7 @@ def test_a_flood_is_not_taken_in() -> None:
     async def live() -> None:
         async with scripted([b"220 x\r\n" + b"250 again\r\n" * 300_000]) as (port, _):
             plan = Plan(host="localhost", port=port, name="q.example", timeouts=QUICK)
-            session = await connect(plan, Dialogue(0.0))
+            session = await connect_as(LooseSession, plan, Dialogue(0.0))
             await session.hear(5.0)
             async with asyncio.timeout(SECONDS):
                 while not session.closed:

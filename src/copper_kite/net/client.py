@@ -30,7 +30,7 @@ from copper_kite.smtp.sasl import decode_base64
 from copper_kite.smtp.transaction import Envelope, Result, Transaction
 from copper_kite.words import Cause, Stage
 
-__all__ = ["ClientSession"]
+__all__ = ["ClientSession", "start_of"]
 
 MAX_CHALLENGES = 8  # of one login; no mechanism has more than three
 BLOCK = 64 * 1024  # octets of content written at a time
@@ -136,7 +136,7 @@ class ClientSession:
             try:
                 answered = self._engine.next_reply()
             except RemoteProtocolError as error:
-                heard = f": {_start_of(error.heard)}" if error.heard else ""
+                heard = f": {start_of(error.heard)}" if error.heard else ""
                 raise self._failed(Cause.PROTOCOL, f"{error}{heard}") from error
             if answered is not None:
                 self.dialogue.heard(self._now(), answered.reply)
@@ -149,7 +149,7 @@ class ClientSession:
                 self._engine.receive_data(data)
             elif self._wire.timed_out:
                 if begun := self._engine.begun:
-                    text = f"a reply was begun and not ended in {seconds:g} s: {_start_of(begun)}"
+                    text = f"a reply was begun and not ended in {seconds:g} s: {start_of(begun)}"
                     raise self._failed(Cause.UNFINISHED, text)
                 raise self._failed(Cause.TIMED_OUT, f"nothing heard for {seconds:g} s")
             else:
@@ -162,52 +162,8 @@ class ClientSession:
         if isinstance(error, ssl.SSLError) and cause is not Cause.TLS_FAILED:
             self.stage = Stage.SECURE  # with TLS 1.3 the next hop's verdict on the handshake comes after it
             return self._failed(cause, tls.describe(error))
-        begun = f", in the middle of a reply: {_start_of(self._engine.begun)}" if self._engine.begun else ""
+        begun = f", in the middle of a reply: {start_of(self._engine.begun)}" if self._engine.begun else ""
         return self._failed(Cause.LOST, f"connection lost: {tls.describe(error)}{begun}")
-
-    async def say(self, command: smtp.Command, seconds: float) -> Reply:
-        """Send what a tester typed, whatever the order is, and hear the reply. Raises SessionFailed."""
-        self.dialogue.sent(self._now(), command.shown)
-        self._transport.write(self._engine.say(command))
-        return await self.hear(seconds)
-
-    async def hear(self, seconds: float) -> Reply:
-        """The next reply, whatever it answers. Raises SessionFailed."""
-        return (await self._next_reply(seconds)).reply
-
-    def say_all(self, commands: Iterable[smtp.Command]) -> None:
-        """Send commands together (RFC 2920 3.1); `hear` gives their replies one by one."""
-        wire = b""
-        for command in commands:
-            self.dialogue.sent(self._now(), command.shown)
-            wire += self._engine.say(command)
-        self._transport.write(wire)
-
-    def send_octets(self, octets: bytes) -> None:
-        """Send octets as they are; nothing says that a reply will come."""
-        self._engine.tolerant = True
-        self.dialogue.sent(self._now(), f"(octets) {_start_of(octets)}")
-        self._transport.write(octets)
-
-    async def say_content(self, content: bytes, seconds: float) -> Reply:
-        """Send `content` behind a 354, dots stuffed, with its end, and hear the reply. Raises SessionFailed."""
-        self._transport.write(stuff(content, line_start=True) + self._engine.say(smtp.END_OF_CONTENT))
-        self.dialogue.noted(self._now(), f"content sent, {len(content)} octets")
-        return await self.hear(seconds)
-
-    async def silent_for(self, seconds: float) -> bool:
-        """Whether nothing more is heard for `seconds` (or until the next hop closes); what comes is kept."""
-        if self._engine.begun:
-            return False
-        self._wire.bound(seconds)
-        data = await self._wire.read()
-        self._engine.receive_data(data)
-        return not data
-
-    @property
-    def closed(self) -> bool:
-        """Whether the connection is gone."""
-        return self._wire.lost is not None
 
     async def _ask(self, command: smtp.Command, seconds: float) -> Reply:
         self.dialogue.sent(self._now(), command.shown)
@@ -515,7 +471,7 @@ class ClientSession:
         self._transport.abort()
 
 
-def _start_of(octets: bytes) -> str:
+def start_of(octets: bytes) -> str:
     """The first of `octets`, for a line of text."""
     return ascii(octets[:60].decode("latin-1"))[1:-1] + ("…" if len(octets) > 60 else "")
 

@@ -8,6 +8,7 @@ import os
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from dataclasses import replace
+from typing import TypeVar
 
 from copper_kite.errors import SessionFailed
 from copper_kite.net.client import ClientSession
@@ -18,7 +19,9 @@ from copper_kite.net.tls import UNVERIFIED, Sessions
 from copper_kite.net.wire import Wire
 from copper_kite.words import Cause, Stage
 
-__all__ = ["closing_on_failure", "connect", "open_session"]
+__all__ = ["closing_on_failure", "connect", "connect_as", "open_session"]
+
+S = TypeVar("S", bound=ClientSession)
 
 _CONNECT_CAUSES = {
     errno.ECONNREFUSED: Cause.CONNECTION_REFUSED,
@@ -71,6 +74,11 @@ async def _open_opportunistically(plan: Plan, dialogue: Dialogue, earlier: Sessi
 
 
 async def connect(plan: Plan, dialogue: Dialogue, earlier: Sessions | None = None) -> ClientSession:
+    """A session with the next hop of `plan` in which nothing is said yet. Raises SessionFailed as `connect_as` does."""
+    return await connect_as(ClientSession, plan, dialogue, earlier)
+
+
+async def connect_as(kind: type[S], plan: Plan, dialogue: Dialogue, earlier: Sessions | None = None) -> S:
     """A connection to the next hop of `plan`, with nothing said yet. Raises SessionFailed.
 
     Addresses are tried in the resolver's order until one takes the connection; a failure is that of the last one, and
@@ -96,7 +104,7 @@ async def connect(plan: Plan, dialogue: Dialogue, earlier: Sessions | None = Non
             failure.facts.update(stages=stages, tried=tried)
             raise
         dialogue.noted(loop.time(), f"connected to {address}" + (f" port {plan.port}" if plan.port else ""))
-        session = ClientSession(plan, wire, transport, address, dialogue, earlier)
+        session = kind(plan, wire, transport, address, dialogue, earlier)
         session.stages = [*stages, (Stage.CONNECT, loop.time() - began, address)]
         session.tried = tried
         return session

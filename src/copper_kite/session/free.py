@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import asyncio
 
-from copper_kite.net.client import ClientSession
 from copper_kite.net.dialogue import Dialogue
-from copper_kite.net.opening import closing_on_failure, connect
+from copper_kite.net.opening import closing_on_failure, connect_as
 from copper_kite.net.plan import Plan
+from copper_kite.session.loose import LooseSession
 from copper_kite.smtp import client as smtp
 from copper_kite.smtp.replies import Reply
 from copper_kite.words import Stage
@@ -35,7 +35,7 @@ class FreeSession:
     Everything that waits is bounded by the plan's timeouts and raises SessionFailed.
     """
 
-    def __init__(self, plan: Plan, session: ClientSession) -> None:
+    def __init__(self, plan: Plan, session: LooseSession) -> None:
         self.plan = plan
         self.stage = self.asked = Stage.GREET
         self.reply: Reply | None = None
@@ -46,7 +46,7 @@ class FreeSession:
     @classmethod
     async def open(cls, plan: Plan, dialogue: Dialogue) -> FreeSession:
         """Connect, with TLS at once where the plan has it, and hear the greeting."""
-        session = await connect(plan, dialogue)
+        session = await connect_as(LooseSession, plan, dialogue)
         async with closing_on_failure(session):
             if plan.tls == "implicit":
                 await session.secure_at_once()
