@@ -44,7 +44,7 @@ from copper_kite.smtp.answers import (
     challenge,
 )
 from copper_kite.smtp.commands import read_chunk, read_mail, read_rcpt
-from copper_kite.smtp.content import ChunkReader, ContentReader, Fault
+from copper_kite.smtp.content import ChunkReader, Fault
 from copper_kite.smtp.exchanges import EXCHANGES, Challenge, Directory, Exchange, NoDirectory
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.grammar import (
@@ -53,6 +53,7 @@ from copper_kite.smtp.grammar import (
     match_plain_rcpt,
     parse_hello_name,
 )
+from copper_kite.smtp.incoming import BehindData, Chunk, Incoming, Unwanted
 from copper_kite.smtp.limits import Limits
 from copper_kite.smtp.lines import MAX_COMMAND_LINE, MAX_LOGIN_LINE, LineBuffer, LineTooLong
 from copper_kite.smtp.order import ORDER, Phase, Step
@@ -91,10 +92,8 @@ class Server:
         self._out: list[bytes] = []
         self._asked: events.Event | None = None
         self._told: deque[events.Event] = deque()
-        self._content: ContentReader | None = None
+        self._incoming: Incoming | None = None  # what comes now and is no command
         self._chunks: ChunkReader | None = None  # of a message that comes in chunks
-        self._in_chunk = False
-        self._skipping: tuple[int, Reply] | None = None  # octets of a refused chunk, and what is said behind them
         self._recipients = 0
         self._utf8 = False
         self._messages = 0  # transactions begun
@@ -136,14 +135,8 @@ class Server:
                 return self._told.popleft()
             if self._asked is not None:
                 return None
-            if self._content is not None:
-                if not self._read_content(self._content):
-                    return None
-            elif self._skipping is not None:
-                if not self._skip(*self._skipping):
-                    return None
-            elif self._in_chunk and self._chunks is not None:
-                if not self._read_chunk(self._chunks):
+            if self._incoming is not None:
+                if not self._read_on(self._incoming):
                     return None
             elif self.phase is _SECURING or not self._take_line():
                 return None
@@ -209,19 +202,19 @@ class Server:
         self._messages += 1
 
     def _data_accepted(self, event: events.Event) -> None:
-        self._content = self._limits.reader(self._max_size)
+        self._incoming = BehindData(self._limits.reader(self._max_size))
 
     def _chunks_answered(self, event: events.ChunksStarted, reply: Reply | None) -> bool:
         """Nothing is said before the chunk is in: neither that it is welcome, nor that it is not."""
         if reply is not None and not reply.positive:
             self._drop_transaction()
             self.phase = _READY
-            self._skipping = event.octets, reply
+            self._incoming = Unwanted(event.octets, reply)
         else:
             self.phase = ORDER[self.phase][event.step]
             self._chunks = ChunkReader(self._max_size)
             self._chunks.begin(event.octets, last=event.last)
-            self._in_chunk = True
+            self._incoming = Chunk(self._chunks)
         return True
 
     def _message_accepted(self, event: events.Event) -> None:
@@ -267,29 +260,28 @@ class Server:
     def _drop_transaction(self) -> None:
         if self.phase in (_SENDER, _RECIPIENTS, _CONTENT, _CHUNKS):
             self._told.append(events.Reset())
-        self._content = self._chunks = None
-        self._in_chunk = False
+        self._incoming = self._chunks = None
         self._recipients, self._utf8 = 0, False
 
     # --- content --------------------------------------------------------------------------------------------------
 
-    def _read_content(self, reader: ContentReader) -> bool:
-        """Read on in the content; False when octets are missing."""
-        data = self._lines.take_all()
-        if not data:
+    def _read_on(self, incoming: Incoming) -> bool:
+        """Read on in what is no command; False when octets are missing."""
+        found = incoming.read(self._lines)
+        if found is None:
             return False
-        portion, rest = reader.feed(data)
-        if rest is None:
-            if portion:
-                self._told.append(events.Content(portion))
-            return bool(portion)
-        if rest:
-            self._lines.give_back(rest)
-        self._content = None
-        if reader.fault is None:
-            self._asked = events.ContentEnded(portion, reader.size, reader.ascii)
+        if isinstance(found, events.Content):
+            self._told.append(found)
+            return True
+        self._incoming = None
+        if isinstance(found, events.ContentEnded):
+            self._chunks, self._asked = None, found
+        elif found is CHUNK_TAKEN:
+            self._out.append(CHUNK_TAKEN.wire)
+        elif isinstance(found, Reply):
+            self._refuse(found)
         else:
-            self._refuse_content(reader.fault)
+            self._refuse_content(found)
         return True
 
     def _refuse_content(self, fault: Fault) -> None:
@@ -298,38 +290,6 @@ class Server:
         reply = FAULT_REPLIES[fault]
         self._told.append(events.ContentRefused(fault, reply))
         self._refuse(reply)
-
-    def _read_chunk(self, reader: ChunkReader) -> bool:
-        """Read on in a chunk; False when octets are missing."""
-        portion, rest = reader.feed(self._lines.take_all())
-        if rest is None:
-            if portion:
-                self._told.append(events.Content(portion))
-            return bool(portion)
-        self._lines.give_back(rest)
-        self._in_chunk = False
-        if reader.fault is not None:
-            self._refuse_content(reader.fault)
-        elif reader.last:
-            self._chunks = None
-            self._asked = events.ContentEnded(portion, reader.size, reader.ascii)
-        else:
-            if portion:
-                self._told.append(events.Content(portion))
-            self._out.append(CHUNK_TAKEN.wire)
-        return True
-
-    def _skip(self, octets: int, reply: Reply) -> bool:
-        """Throw the octets of a refused chunk away, then refuse it; False when some are missing."""
-        data = self._lines.take_all()
-        self._lines.give_back(data[octets:])
-        left = octets - len(data)
-        if left > 0:
-            self._skipping = left, reply
-            return False
-        self._skipping = None
-        self._refuse(reply)
-        return True
 
     # --- commands -------------------------------------------------------------------------------------------------
 
@@ -448,10 +408,10 @@ class Server:
             return
         octets, last = chunk
         if Step.CHUNK not in ORDER[self.phase]:
-            self._skipping = octets, BAD_ORDER
+            self._incoming = Unwanted(octets, BAD_ORDER)
         elif self._chunks is not None:
             self._chunks.begin(octets, last=last)
-            self._in_chunk = True
+            self._incoming = Chunk(self._chunks)
         else:
             self._asked = events.ChunksStarted(octets, last)
 

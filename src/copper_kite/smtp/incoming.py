@@ -1,0 +1,85 @@
+"""What comes to a server that is no command line: content behind DATA, a chunk, a chunk that is not wanted.
+
+Each of the three reads from the session's buffer and says what it found: a portion of the message, its end, a fault,
+the reply that is due behind a chunk, or None when octets are missing. All but a portion end it.
+"""
+
+from __future__ import annotations
+
+from typing import Protocol
+
+from copper_kite.smtp import events
+from copper_kite.smtp.answers import CHUNK_TAKEN
+from copper_kite.smtp.content import ChunkReader, ContentReader, Fault
+from copper_kite.smtp.lines import LineBuffer
+from copper_kite.smtp.replies import Reply
+
+__all__ = ["BehindData", "Chunk", "Found", "Incoming", "Unwanted"]
+
+Found = events.Content | events.ContentEnded | Fault | Reply | None
+
+
+class Incoming(Protocol):
+    """One of the three."""
+
+    def read(self, lines: LineBuffer) -> Found:
+        """Read on."""
+
+
+class BehindData:
+    """Content behind DATA, up to its true end (RFC 5321 4.1.1.4)."""
+
+    def __init__(self, reader: ContentReader) -> None:
+        self._reader = reader
+
+    def read(self, lines: LineBuffer) -> Found:
+        """Read on in the content."""
+        data = lines.take_all()
+        if not data:
+            return None
+        reader = self._reader
+        portion, rest = reader.feed(data)
+        if rest is None:
+            return events.Content(portion) if portion else None
+        if rest:
+            lines.give_back(rest)
+        return reader.fault or events.ContentEnded(portion, reader.size, reader.ascii)
+
+
+class Chunk:
+    """One chunk of a message (RFC 3030 2); the `reader` has begun it, and goes on with the next."""
+
+    def __init__(self, reader: ChunkReader) -> None:
+        self._reader = reader
+        self._whole = False
+
+    def read(self, lines: LineBuffer) -> Found:
+        """Read on in the chunk."""
+        if self._whole:
+            return CHUNK_TAKEN
+        reader = self._reader
+        portion, rest = reader.feed(lines.take_all())
+        if rest is None:
+            return events.Content(portion) if portion else None
+        lines.give_back(rest)
+        if reader.fault is not None:
+            return reader.fault
+        if reader.last:
+            return events.ContentEnded(portion, reader.size, reader.ascii)
+        self._whole = True
+        return events.Content(portion) if portion else CHUNK_TAKEN
+
+
+class Unwanted:
+    """A chunk of so many `octets` that are thrown away; `reply` says why (RFC 3030 2)."""
+
+    def __init__(self, octets: int, reply: Reply) -> None:
+        self._left = octets
+        self._reply = reply
+
+    def read(self, lines: LineBuffer) -> Found:
+        """Throw away what is there."""
+        data = lines.take_all()
+        lines.give_back(data[self._left :])
+        self._left -= len(data)
+        return None if self._left > 0 else self._reply
