@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import ssl
+from contextlib import nullcontext
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +17,9 @@ from copper_kite.net.client import ClientSession
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.opening import open_session
 from copper_kite.net.plan import Plan
+from copper_kite.relay import hops as hops_module
+from copper_kite.relay.decide import Retry
+from copper_kite.relay.hops import Hops
 from copper_kite.smtp.transaction import Envelope
 from copper_kite.words import Cause, Stage
 from tests.net.test_opening import LETTER, QUICK, Hop, hop
@@ -122,4 +126,34 @@ def test_content_of_many_records_comes_through(folder: Path) -> None:
             await session.close()
             assert here.caught[0].size == len(letter)
 
+    asyncio.run(scenario())
+
+
+def test_what_cannot_go_on_begins_anew_at_once(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A server that stumbles over an earlier session is met once more without; any other failure counts as ever."""
+    met: list[bool] = []
+
+    async def stumbling(plan: Plan, dialogue: Dialogue, earlier: tls.Sessions) -> str:
+        resuming = earlier.take(plan, context) is not None
+        met.append(resuming)
+        if resuming or plan.host == "broken":
+            raise SessionFailed(Stage.SECURE, Cause.TLS_FAILED, "unexpected message")
+        return "opened"
+
+    async def scenario() -> None:
+        for host, found in (("localhost", [True, False]), ("broken", [True, False])):
+            plan = Plan(host=host, port=25, name="quay1.example")
+            hops = Hops([plan], Retry([60.0], jitter=0.0))
+            hops._earlier.keep(plan, _Made(context), [])  # type: ignore[arg-type]
+            with nullcontext() if host == "localhost" else pytest.raises(SessionFailed):
+                await hops.open(Dialogue(0.0), 0.0)
+            assert met == found
+            met.clear()
+            with nullcontext() if host == "localhost" else pytest.raises(SessionFailed):
+                await hops.open(Dialogue(0.0), 60.0)
+            assert met == [False], "without an earlier session there is nothing to try once more"
+            met.clear()
+
+    context = ssl.create_default_context()
+    monkeypatch.setattr(hops_module, "open_session", stumbling)
     asyncio.run(scenario())

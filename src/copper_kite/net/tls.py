@@ -80,6 +80,9 @@ class Sessions:
     def __init__(self) -> None:
         self._kept: dict[Plan, tuple[Earlier, ssl.SSLContext, float]] = {}
 
+    def __contains__(self, plan: Plan) -> bool:
+        return plan in self._kept
+
     def take(self, plan: Plan, context: ssl.SSLContext) -> Earlier | None:
         """One to go on with, if there is one."""
         earlier, owner, kept = self._kept.pop(plan, (None, None, 0.0))

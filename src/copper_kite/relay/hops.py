@@ -23,7 +23,7 @@ from copper_kite.net.tls import Sessions
 from copper_kite.relay.decide import Retry, backoff
 from copper_kite.routing.mx import mx_order
 from copper_kite.settings.units import Endpoint
-from copper_kite.words import Cause
+from copper_kite.words import Cause, Stage
 
 __all__ = ["Down", "Hops", "MxHops"]
 
@@ -80,7 +80,7 @@ class Hops:
             self._look_again(now)
         for plan in order:
             try:
-                session = await open_session(plan, dialogue, self._earlier)
+                session = await self._open(plan, dialogue)
             except SessionFailed as error:
                 failure = error
                 failure.facts.setdefault("next_hop", plan.where)
@@ -90,6 +90,17 @@ class Hops:
             return session
         assert failure is not None, "asked for a session while all are down"
         raise failure
+
+    async def _open(self, plan: Plan, dialogue: Dialogue) -> ClientSession:
+        """A session with one of them. A TLS that fails where it was to go on with an earlier one begins anew, once."""
+        resuming = plan in self._earlier
+        try:
+            return await open_session(plan, dialogue, self._earlier)
+        except SessionFailed as failure:
+            if not resuming or failure.stage is not Stage.SECURE:
+                raise
+        dialogue.noted(asyncio.get_running_loop().time(), "no TLS with what is left of an earlier session: once more")
+        return await open_session(plan, dialogue, self._earlier)
 
     def _look_again(self, now: float) -> None:
         """See, beside the mail, whether those whose time has come are back: then their turn is as it was."""
