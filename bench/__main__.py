@@ -33,7 +33,10 @@ def load(port: int, arguments: argparse.Namespace, authority: Path | None = None
     numbers = (port, arguments.sessions, arguments.messages, arguments.octets)
     way = "pipelined" if arguments.pipelined else "lockstep"
     words = [sys.executable, "-m", "bench.load", *map(str, numbers), way, *([str(authority)] if authority else [])]
-    return float(subprocess.run(words, check=True, capture_output=True, text=True).stdout)
+    done = subprocess.run(words, check=False, capture_output=True, text=True)
+    if done.returncode:
+        raise SystemExit(f"the load ended: {done.stderr}")
+    return float(done.stdout)
 
 
 def measure_bare(arguments: argparse.Namespace) -> float:
