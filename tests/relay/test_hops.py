@@ -279,3 +279,29 @@ def test_a_host_without_8bitmime_gets_the_message_in_seven_bits(folder: Path) ->
         await here.stop()
 
     asyncio.run(live())
+
+
+def test_a_session_that_is_being_opened_does_not_hold_up_the_end(folder: Path) -> None:
+    """A host that takes the connection and says nothing: no message is in hand, and the one that waits stays queued."""
+
+    async def live() -> None:
+        met = asyncio.Event()
+
+        async def silent(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+            met.set()
+            await reader.read()
+            writer.close()
+
+        server = await asyncio.start_server(silent, "127.0.0.1", 0)
+        port = server.sockets[0].getsockname()[1]
+        service = Service(load(write_site(folder, port, tls="off")), StoppedClock())
+        (endpoint, *_) = await service.start()
+        await converse(endpoint.port, talk(letter("a@x.example")))
+        async with asyncio.timeout(SECONDS):
+            await met.wait()
+            await service.stop(50 * SECONDS)
+        with Reader(folder / "queue") as reader:
+            assert [row.recipient.state for row in reader.queue()] == [State.QUEUED]
+        server.close()
+
+    asyncio.run(live())

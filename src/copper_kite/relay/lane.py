@@ -68,6 +68,7 @@ class Lane:
         self._workers: set[asyncio.Task[None]] = set()
         self._open = 0
         self._opening = False
+        self._opener: asyncio.Task[None] | None = None  # the one whose session was opened last, or is being opened
         self._grow_after = 0.0
         self._stopping = False
         self._retired = False
@@ -102,6 +103,7 @@ class Lane:
         ):
             self._opening = True
             task = self._loop.create_task(self._work())
+            self._opener = task
             self._workers.add(task)
             task.add_done_callback(self._worker_done)
 
@@ -143,12 +145,17 @@ class Lane:
             self._jobs.appendleft(job)
 
     async def stop(self, seconds: float) -> None:
-        """Let each session finish the message in hand, then end it; after `seconds`, cut what is left."""
+        """Let each session finish the message in hand, then end it; after `seconds`, cut what is left.
+
+        A session that is still being opened has none in hand: it is not waited for.
+        """
         self._stopping = True
         self.hops.stop()
         self._jobs.clear()
         while self._idle:
             _give_nothing(self._idle.popleft())
+        if self._opening and self._opener is not None:
+            self._opener.cancel()
         if self._workers:
             await asyncio.wait(self._workers, timeout=seconds)
         left = list(self._workers)
