@@ -132,7 +132,6 @@ class Demo:
             await asyncio.sleep(clock.real_delay(at) + 0.01)
             self.tell(Moment(at, self._handed_in, reader.totals()))
 
-
     async def _settle(self, reader: Reader) -> None:
         """Let what was handed in last leave: to open a session takes no less time on a day that passes this fast."""
         for _ in range(SETTLE_LOOKS):
