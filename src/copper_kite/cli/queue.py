@@ -13,7 +13,7 @@ import click
 from copper_kite.cli.acting import make_action, redirect
 from copper_kite.cli.options import json_option, queue_folder
 from copper_kite.cli.selecting import filters, selection
-from copper_kite.cli.show import STATE_COLOURS, age, cut, json_time, print_json, print_table, size
+from copper_kite.cli.show import STATE_COLOURS, age, cut, json_time, print_json, print_table, recipient_json, size
 from copper_kite.cli.watch import watch
 
 if TYPE_CHECKING:
@@ -194,11 +194,6 @@ def row_json(row: QueueRow) -> dict[str, object]:
         "arrived": json_time(message.arrived),
         "expires": json_time(message.expires),
         "from": message.reverse_path,
-        "to": recipient.address,
         "size": message.size,
-        "state": recipient.state.value,
-        "attempts": recipient.attempts,
-        "next_try": json_time(recipient.next_try),
-        "connector": recipient.connector or None,
-        "last_reply": recipient.reply or None,
+        **recipient_json(recipient),
     }

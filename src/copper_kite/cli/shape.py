@@ -8,7 +8,17 @@ from typing import TYPE_CHECKING
 
 import click
 
-from copper_kite.cli.show import STATE_COLOURS, age, json_time, local_times, print_json, print_table, say, size
+from copper_kite.cli.show import (
+    STATE_COLOURS,
+    age,
+    json_time,
+    local_times,
+    print_json,
+    print_table,
+    recipient_json,
+    say,
+    size,
+)
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -103,18 +113,7 @@ def _record_json(record: Record) -> dict[str, object]:
         "client": message.client,
         "user": message.user or None,
         "mail_parameters": message.asked,
-        "recipients": [
-            {
-                "to": one.address,
-                "state": one.state.value,
-                "attempts": one.attempts,
-                "next_try": json_time(one.next_try),
-                "connector": one.connector or None,
-                "last_reply": one.reply or None,
-                "rcpt_parameters": one.asked,
-            }
-            for one in record.recipients
-        ],
+        "recipients": [{**recipient_json(one), "rcpt_parameters": one.asked} for one in record.recipients],
         "attempts": [
             {
                 "time": json_time(one.at),

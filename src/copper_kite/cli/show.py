@@ -17,6 +17,7 @@ from copper_kite.smtp.replies import visible
 if TYPE_CHECKING:
     from rich.console import Console, RenderableType
 
+    from copper_kite.store.model import Recipient
     from copper_kite.verdict.judge import Verdict
 
 __all__ = [
@@ -30,6 +31,7 @@ __all__ = [
     "print_json",
     "print_table",
     "print_verdict",
+    "recipient_json",
     "say",
     "size",
     "verdict_json",
@@ -165,6 +167,18 @@ def print_verdict(verdict: Verdict) -> None:
         table.add_row(name, Text(visible(text), style="bold" if name == "next" else ""))
     say(("Verdict", "bold"))
     _print(table)
+
+
+def recipient_json(one: Recipient) -> dict[str, Any]:
+    """How one recipient of a waiting message stands."""
+    return {
+        "to": one.address,
+        "state": one.state.value,
+        "attempts": one.attempts,
+        "next_try": json_time(one.next_try),
+        "connector": one.connector or None,
+        "last_reply": one.reply or None,
+    }
 
 
 def verdict_json(verdict: Verdict) -> dict[str, Any]:

@@ -185,9 +185,8 @@ class Intake(Handler):
     def mail_from(self, event: events.MailFrom) -> Answer:
         """Take the sender; a bare name gets its domain."""
         shared, client = self._shared, self.client
-        listener, path = shared.listener, event.path
-        self._reverse_path = path
-        if listener.login == "required" and client.address and not client.account:
+        path = self._reverse_path = event.path
+        if shared.listener.login == "required" and client.address and not client.account:
             return self._refuse(Stage.SENDER, LOGIN_FIRST)
         if path:
             outward = shared.outward.sender(path)
@@ -195,7 +194,7 @@ class Intake(Handler):
                 return self._refuse(Stage.SENDER, UNQUALIFIED_SENDER)
             path = outward
         refusal = shared.gate.sender(client, path) or shared.room.refusal(event.size)
-        if refusal is None and listener.pace is not None and shared.too_fast(client.who):
+        if refusal is None and shared.too_fast(client.who):
             refusal = TOO_FAST
         if refusal is not None:
             return self._refuse(Stage.SENDER, refusal)

@@ -67,8 +67,7 @@ class Lane:
         self._idle: deque[asyncio.Future[Job | None]] = deque()
         self._workers: set[asyncio.Task[None]] = set()
         self._open = 0
-        self._opening = False
-        self._opener: asyncio.Task[None] | None = None  # the one whose session was opened last, or is being opened
+        self._opener: asyncio.Task[None] | None = None  # while a session is being opened
         self._grow_after = 0.0
         self._stopping = False
         self._retired = False
@@ -81,7 +80,7 @@ class Lane:
             if not future.done():
                 future.set_result(job)
                 return
-        if not self._open and not self._opening and (down := self.hops.down(self._now())) is not None:
+        if not self._open and self._opener is None and (down := self.hops.down(self._now())) is not None:
             self._sink.hold(job, down)
             return
         self._jobs.append(job)
@@ -96,14 +95,12 @@ class Lane:
     def _grow(self) -> None:
         if (
             self._jobs
-            and not self._opening
+            and self._opener is None
             and not self._stopping
             and len(self._workers) < self.max_sessions
             and (self._open == 0 or self._loop.time() >= self._grow_after)
         ):
-            self._opening = True
-            task = self._loop.create_task(self._work())
-            self._opener = task
+            task = self._opener = self._loop.create_task(self._work())
             self._workers.add(task)
             task.add_done_callback(self._worker_done)
 
@@ -154,7 +151,7 @@ class Lane:
         self._jobs.clear()
         while self._idle:
             _give_nothing(self._idle.popleft())
-        if self._opening and self._opener is not None:
+        if self._opener is not None:
             self._opener.cancel()
         if self._workers:
             await asyncio.wait(self._workers, timeout=seconds)
@@ -240,7 +237,7 @@ class Lane:
             self._none_to_be_had(failure, began, self._loop.time() - start, dialogue)
             return None
         finally:
-            self._opening = False
+            self._opener = None
         self._open += 1
         return session
 
