@@ -47,12 +47,11 @@ class Talk:
         self.heard = self.engine.data_to_send()
 
     def say(self, octets: bytes) -> None:
-        self.engine.receive_data(octets)
-        while (event := self.engine.next_event()) is not None:
+        event = self.engine.receive_data(octets)
+        while event is not None:
             self._check(event)
-            if event.asks:
-                self.asked += 1
-                self.engine.answer(self._answer(event))
+            self.asked += event.asks
+            event = self.engine.answer(self._answer(event)) if event.asks else self.engine.next_event()
             if self.engine.phase is Phase.SECURING:
                 self.engine.tls_established()
         self.heard += self.engine.data_to_send()

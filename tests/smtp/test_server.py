@@ -32,11 +32,11 @@ class Talk:
     def say(self, octets: bytes, step: int = 0) -> bytes:
         out = b""
         for start in range(0, len(octets), step or len(octets)):
-            self.engine.receive_data(octets[start : start + (step or len(octets))])
-            while (event := self.engine.next_event()) is not None:
+            event = self.engine.receive_data(octets[start : start + (step or len(octets))])
+            while event is not None:
                 self.seen.append(event)
-                if event.asks:
-                    self.engine.answer(self.refuse.get(type(event).__name__))
+                decision = self.refuse.get(type(event).__name__)
+                event = self.engine.answer(decision) if event.asks else self.engine.next_event()
             out += self.engine.data_to_send()
         return out
 

@@ -13,20 +13,10 @@ from copper_kite.mail.received import format_date
 __all__ = ["Submitted", "take_in"]
 
 _FIELD_NAME = re.compile(rb"[!-9;-~]+[ \t]*:")
+_SPACED_NAME = re.compile(rb"\r\n([!-9;-~]+)[ \t]+:")  # as old programs write it (RFC 5322 4.5)
 _HIDDEN = re.compile(rb"(?im)^(?:resent-)?bcc[ \t]*:(?:[^\r\n]|\r\n[ \t])*\r\n")
 _BLANKS = (b" ", b"\t")
-_DATE, _ID, _AUTHOR, _BLIND, _HOP, _SUBJECT = range(6)
-_KINDS = {
-    b"date": _DATE,
-    b"message-id": _ID,
-    b"from": _AUTHOR,
-    b"sender": _AUTHOR,
-    b"reply-to": _AUTHOR,
-    b"bcc": _BLIND,
-    b"resent-bcc": _BLIND,
-    b"received": _HOP,
-    b"subject": _SUBJECT,
-}
+_AUTHORS = (b"From", b"Sender", b"Reply-To")
 
 
 class Submitted(NamedTuple):
@@ -46,54 +36,48 @@ def take_in(
     Its own header begins at `start`, behind our own `Received:`, and is whole. `outward` gives an address as it looks
     outside, None to leave them all. What has no header at all becomes the body of a message.
     """
-    end = header_end(content, start)
-    dated = blind = local = folded = False
-    given_id: bytes | None = None
-    hops, subject = 0, b""
-    for line in content[start:end].split(b"\r\n"):
-        name, colon, value = line.partition(b":")
-        kind = _KINDS.get(name.rstrip(b" \t").lower())
-        if kind is None or not colon:
-            folded = folded or line[:1] in _BLANKS
-            continue
-        if kind == _DATE:
-            dated = True
-        elif kind == _ID:
-            given_id = given_id or value
-        elif kind == _AUTHOR:
-            local = local or (outward is not None and not _is_outward(value, outward))
-        elif kind == _BLIND:
-            blind = True
-        elif kind == _SUBJECT:
-            subject = subject or value
-        else:
-            hops += 1
-    shown_subject = _subject(subject, content, start, end, folded=folded)
-    if blind:
-        content = content[:start] + _HIDDEN.sub(b"", content[start:end]) + content[end:]
-    if local and outward is not None:
+    header = content[start : header_end(content, start)]
+    names = b"\r\n" + header.lower()
+    if (b" :" in names or b"\t:" in names) and _SPACED_NAME.search(names) is not None:
+        names = _SPACED_NAME.sub(rb"\r\n\1:", names)
+    dated = b"\r\ndate:" in names
+    hops = names.count(b"\r\nreceived:")
+    subject = (_value(header, names, b"Subject") or b"").decode("utf-8", "replace")
+    given_id = _value(header, names, b"Message-ID")
+    if b"bcc:" in names:
+        content = content[:start] + _HIDDEN.sub(b"", header) + content[start + len(header) :]
+    if outward is not None and not all(_is_outward(_value(header, names, name), outward) for name in _AUTHORS):
         content = complete_addresses(content, start, outward)
-    message_id = f"<{id}@{server}>"
-    if given_id is not None:
-        shown = given_id.strip() or Header(content[start:end]).value(b"Message-ID").encode()
-        message_id = shown.decode("utf-8", "replace")[:MAX_MESSAGE_ID]
+    message_id = f"<{id}@{server}>" if given_id is None else given_id.decode("utf-8", "replace")[:MAX_MESSAGE_ID]
     if not dated or given_id is None:
         added = b"" if dated else f"Date: {format_date(at)}\r\n".encode()
         if given_id is None:
             added += f"Message-ID: {message_id}\r\n".encode()
         headless = content[start : start + 2] != b"\r\n" and _FIELD_NAME.match(content, start) is None
         content = content[:start] + added + (b"\r\n" if headless else b"") + content[start:]
-    return Submitted(content, message_id, hops, shown_subject)
+    return Submitted(content, message_id, hops, decode_words(subject)[:MAX_SUBJECT])
 
 
-def _subject(first: bytes, content: bytes, start: int, end: int, *, folded: bool) -> str:
-    """The subject as people read it; `first` is the first line of its field, `folded` if any field is."""
-    text = Header(content[start:end]).value(b"Subject") if folded else first.strip().decode("utf-8", "replace")
-    return decode_words(text)[:MAX_SUBJECT]
+def _value(header: bytes, names: bytes, name: bytes) -> bytes | None:
+    """What the first field of that `name` says, unfolded; None where there is none.
+
+    `names` is the header behind a line end, in lower case and without blanks before colons.
+    """
+    at = names.find(b"\r\n%b:" % name.lower())
+    if at < 0:
+        return None
+    if len(names) == len(header) + 2:  # so what stands there stands in the header two octets before it
+        begin = at + len(name) + 1
+        end = header.find(b"\r\n", begin)
+        if header[end + 2 : end + 3] not in _BLANKS:
+            return header[begin:end].strip()
+    return Header(header).value(name).encode()
 
 
-def _is_outward(value: bytes, outward: Callable[[str], str | None]) -> bool:
-    """Whether an address surely is outward already, as nearly all are, each on a line of its own."""
-    address = value[value.rfind(b"<") + 1 : -1] if value.endswith(b">") else value.strip()
+def _is_outward(value: bytes | None, outward: Callable[[str], str | None]) -> bool:
+    """Whether there is no address, or surely one that is outward already, as nearly all are."""
+    if value is None:
+        return True
+    address = value[value.rfind(b"<") + 1 : -1] if value.endswith(b">") else value
     text = address.decode("utf-8", "surrogateescape")
     return outward(text) == text

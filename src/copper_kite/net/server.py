@@ -48,6 +48,7 @@ class Later(Enum):
 
 LATER = Later.LATER
 _CLOSED, _SECURING = Phase.CLOSED, Phase.SECURING
+_TURNS = (Phase.CLOSED, Phase.SECURING)
 _BETWEEN = (Phase.FRESH, Phase.READY)
 Answer = Reply | Later | None
 
@@ -214,7 +215,7 @@ class ServerSession(asyncio.Protocol):
         self._socket = -1  # its file descriptor, where replies may go straight to it
         self._gone = False
         self._ended = False
-        self._closing = False
+        self._mute = True  # nothing can be said: not yet, not any more, or not while TLS begins
         self._quiet_sweeps = 0
         self._refusal: Reply | None = None
         self.peer = Peer("")
@@ -239,6 +240,7 @@ class ServerSession(asyncio.Protocol):
         """A client connected."""
         assert isinstance(transport, asyncio.Transport) or hasattr(transport, "write")
         self._transport = transport  # type: ignore[assignment]
+        self._mute = False
         self.peer = _peer_of(transport)
         self._socket = descriptor_of(transport)
         self._refusal = self._registry.add(self)
@@ -261,17 +263,17 @@ class ServerSession(asyncio.Protocol):
         """Say who we are, or turn the client away."""
         self._awaiting = False
         self._engine.greet(refusal)
-        self._pump()
+        self._decide(self._engine.next_event())
 
     def data_received(self, data: bytes) -> None:
         """Octets came in."""
-        self._heard += len(data)
-        self._engine.receive_data(data)
-        if self._awaiting:
-            if self._engine.buffered > MAX_BUFFERED:
-                self.pause("answer")
-        else:
-            self._pump()
+        event = self._engine.receive_data(data)
+        if event is None or not event.asks:  # nothing whole: it may be a trickle
+            self._heard += len(data)
+        if event is not None or not self._awaiting:
+            self._decide(event)
+        elif self._engine.buffered > MAX_BUFFERED:
+            self.pause("answer")
 
     def eof_received(self) -> bool:
         """The client will send no more: what is not whole is dropped, what awaits its answer gets it."""
@@ -282,7 +284,7 @@ class ServerSession(asyncio.Protocol):
         """The connection is gone; an unfinished transaction leaves nothing."""
         if self._gone:
             return
-        self._gone = self._closing = True
+        self._gone = self._mute = True
         self._registry.discard(self)
         self._handler.closed()
 
@@ -294,52 +296,46 @@ class ServerSession(asyncio.Protocol):
         """The client reads again."""
         self.resume("replies")
 
-    # --- the pump ---------------------------------------------------------------------------------------------------
+    # --- questions and answers --------------------------------------------------------------------------------------
 
-    def _pump(self) -> None:
+    def _decide(self, event: events.Event | None) -> None:
+        """Have each thing noted, or decided, until octets or a decision are awaited; then say what is to be said."""
         engine, handlers = self._engine, self._handlers
-        while (event := engine.next_event()) is not None:
+        while event is not None:
             answer = handlers[type(event)](event)
-            if not event.asks:
-                continue
             if answer is LATER:
                 self._awaiting = True
                 break
-            assert answer is None or isinstance(answer, Reply)
-            if not engine.answer(answer):
-                break
-        self._flush()
-
-    def _flush(self) -> None:
-        transport, phase = self._transport, self._engine.phase
-        data = self._engine.data_to_send()
-        if transport is None or self._closing:
-            return
-        if self._switching:  # nothing can be said now: not in clear any more, and not under TLS yet
-            transport.abort()
-            return
-        if data:
+            event = engine.answer(answer) if event.asks else engine.next_event()
+        data, transport = engine.data_to_send(), self._transport
+        if data and not self._mute and transport is not None:
             self._quiet_sweeps = 0  # whoever gets a reply has said something whole
             send_now(transport, self._socket, data)
-        if phase is _CLOSED or (self._ended and not self._awaiting):
-            self._closing = True
-            transport.close()
-        elif phase is _SECURING:
+        if engine.phase in _TURNS or self._ended or self._switching:
+            self._take_turn()
+
+    def _take_turn(self) -> None:
+        """The session ends, or TLS begins."""
+        if self._switching:
+            self.abort()  # what was to be said can be said neither in clear any more, nor under TLS yet
+        elif self._mute or self._transport is None:
+            return
+        elif self._engine.phase is _SECURING:
             self._start_tls(self._engine.tls_established)
+        elif self._engine.phase is _CLOSED or not self._awaiting:
+            self._mute = True
+            self._transport.close()
 
     def answer(self, reply: Reply | None = None) -> None:
         """The decision that LATER promised."""
         self._awaiting = False
-        more = self._engine.answer(reply)
+        event = self._engine.answer(reply)
         if self._pauses:
             self.resume("answer")
         if self._registry.stopping:
             self._engine.close(STOPPING)
-            more = True
-        if more:
-            self._pump()
-        else:
-            self._flush()
+            event = self._engine.next_event()
+        self._decide(event)
 
     @property
     def awaits_answer(self) -> bool:
@@ -358,7 +354,7 @@ class ServerSession(asyncio.Protocol):
 
     def pause(self, reason: str) -> None:
         """Read no more until each reason is gone."""
-        if not self._pauses and self._transport is not None and not self._closing:
+        if not self._pauses and self._transport is not None and not self._mute:
             self._transport.pause_reading()
         self._pauses.add(reason)
 
@@ -366,7 +362,7 @@ class ServerSession(asyncio.Protocol):
         """A reason to pause is gone."""
         if reason in self._pauses:
             self._pauses.discard(reason)
-            if not self._pauses and self._transport is not None and not self._closing:
+            if not self._pauses and self._transport is not None and not self._mute:
                 self._transport.resume_reading()
 
     def sweep(self) -> None:
@@ -386,11 +382,11 @@ class ServerSession(asyncio.Protocol):
     def end(self, reply: Reply) -> None:
         """Close from our side, with a reason."""
         self._engine.close(reply)
-        self._pump()
+        self._decide(self._engine.next_event())
 
     def say(self, octets: bytes) -> None:
         """Send what is no answer of the engine: for stand-ins that misbehave."""
-        if self._transport is not None and not self._closing:
+        if self._transport is not None and not self._mute:
             self._transport.write(octets)
 
     @property
@@ -420,12 +416,12 @@ class ServerSession(asyncio.Protocol):
         """Begin TLS; `done` comes before the first octets from inside it."""
         assert self._context is not None and self._transport is not None
         wrap = partial(self._context.wrap_bio, server_side=True)
-        self._switching = True
+        self._switching = self._mute = True
         self._socket = -1  # from now on only what is encrypted goes there
 
         def ended(error: Exception | None) -> None:
             if error is None:
-                self._switching = False
+                self._switching = self._mute = False
                 self._transport = secured
                 done()
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import base64
 
-from copper_kite.smtp import events
 from copper_kite.smtp.content import Fault
+from copper_kite.smtp.order import Step
 from copper_kite.smtp.replies import Reply
 
 __all__ = [
@@ -64,13 +64,13 @@ def challenge(data: bytes) -> bytes:
     return b"334 " + base64.b64encode(data) + b"\r\n"
 
 
-DEFAULT_ANSWERS: dict[type[events.Event], Reply] = {
-    events.MailFrom: Reply(250, "2.1.0", "sender taken"),
-    events.RecipientTo: Reply(250, "2.1.5", "recipient taken"),
-    events.ContentStarted: Reply(354, "", "go on, end with a line of one dot"),
-    events.ContentEnded: Reply(250, "2.0.0", "taken"),
-    events.LoginAsked: Reply(235, "2.7.0", "logged in"),
-    events.SecureAsked: Reply(220, "2.0.0", "begin TLS"),
+DEFAULT_ANSWERS: dict[Step, Reply] = {
+    Step.MAIL: Reply(250, "2.1.0", "sender taken"),
+    Step.RCPT: Reply(250, "2.1.5", "recipient taken"),
+    Step.DATA: Reply(354, "", "go on, end with a line of one dot"),
+    Step.END: Reply(250, "2.0.0", "taken"),
+    Step.LOGIN_ENDED: Reply(235, "2.7.0", "logged in"),
+    Step.SECURE: Reply(220, "2.0.0", "begin TLS"),
 }
 
 FAULT_REPLIES = {

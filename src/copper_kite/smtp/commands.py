@@ -3,15 +3,40 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import lru_cache
 
 from copper_kite.smtp import events
 from copper_kite.smtp.answers import BAD_PARAMETER, NEEDS_UTF8, TOO_LARGE, UNKNOWN_PARAMETER
 from copper_kite.smtp.extensions import Offers
-from copper_kite.smtp.grammar import BadParameter, CommandPath, Syntax, parse_command_path
+from copper_kite.smtp.grammar import (
+    MAX_PATH,
+    PLAIN_MAIL,
+    PLAIN_RCPT,
+    BadParameter,
+    CommandPath,
+    Syntax,
+    parse_command_path,
+)
 from copper_kite.smtp.parameters import MAIL_PARAMETERS, RCPT_PARAMETERS, Parameter, written
 from copper_kite.smtp.replies import Reply
 
-__all__ = ["read_chunk", "read_mail", "read_rcpt"]
+__all__ = ["plain_mail", "plain_rcpt", "read_chunk", "read_mail", "read_rcpt"]
+
+
+@lru_cache(maxsize=256)  # programs say the same line with every message; nobody changes an event
+def plain_mail(line: bytes) -> events.MailFrom | None:
+    """A whole MAIL line, with its CR LF, as nearly all clients write it; None for one that needs `read_mail`."""
+    match = PLAIN_MAIL.fullmatch(line) if len(line) < MAX_PATH else None
+    if match is None:
+        return None
+    path, size = match.groups()
+    return events.MailFrom(path.decode(), None if size is None else int(size), False, False)
+
+
+def plain_rcpt(line: bytes) -> events.RecipientTo | None:
+    """A whole RCPT line, with its CR LF, as nearly all clients write it; None for one that needs `read_rcpt`."""
+    match = PLAIN_RCPT.fullmatch(line) if len(line) < MAX_PATH else None
+    return None if match is None else events.RecipientTo(match[1].decode())
 
 
 def read_mail(argument: str, offers: Offers, max_size: int, *, secure: bool) -> events.MailFrom | Reply:

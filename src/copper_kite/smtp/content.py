@@ -40,20 +40,20 @@ class _Checked:
     nothing more is returned, but reading goes on to the true end.
     """
 
+    size = 0
+    fault: Fault | None = None
+    ascii = True
+    _held = b""
+    _line = 0  # octets of the line that the last portion left open
+
     def __init__(self, limit: int = 0) -> None:
         self._limit = limit
-        self._held = b""
-        self._line = 0  # octets of the line that the last portion left open
-        self.size = 0
-        self.fault: Fault | None = None
-        self.ascii = True
 
     def _passed(self, data: bytes) -> bytes:
         """One portion, which never ends inside a CR LF, if all is well until its end."""
         self.size += len(data)
-        if self.fault is not None:
-            return b""
-        self.fault = self._check(data)
+        if self.fault is None:
+            self.fault = self._check(data)
         if self.fault is not None:
             return b""
         if self.ascii and not data.isascii():
@@ -61,7 +61,7 @@ class _Checked:
         return data
 
     def _check(self, data: bytes) -> Fault | None:
-        if self._limit and self.size > self._limit:
+        if self.size > self._limit > 0:
             return Fault.TOO_LARGE
         if b"\0" in data:
             return Fault.NUL
@@ -69,23 +69,24 @@ class _Checked:
         ends.decode(data.decode("latin-1"), True)
         if ends.newlines not in _ONLY_CRLF:
             return Fault.BARE_LINE_END
-        start, length = -self._line, len(data)  # where the line began that `data` goes on with
-        while length - start > MAX_TEXT_LINE:  # leap to the last line end that a line from here may have
-            end = data.rfind(b"\n", start if start > 0 else 0, start + MAX_TEXT_LINE + 2)
-            if end < 0:
+        length = len(data)
+        end = data.rfind(b"\n", 0, MAX_TEXT_LINE + 2 - self._line)  # leap to the last line end that a line may have
+        if end < 0:
+            self._line += length
+            return Fault.LONG_LINE if self._line > MAX_TEXT_LINE else None
+        while length - end - 1 > MAX_TEXT_LINE:
+            start, end = end + 1, data.rfind(b"\n", end + 1, end + MAX_TEXT_LINE + 3)
+            if end < start:
                 return Fault.LONG_LINE
-            start = end + 1
-        end = data.rfind(b"\n")
-        self._line = length - end - 1 if end >= 0 else self._line + length
+        end = data.rfind(b"\n", end)
+        self._line = length - end - 1
         return None
 
 
 class ContentReader(_Checked):
     """Turns what comes behind DATA into the message's octets."""
 
-    def __init__(self, limit: int = 0) -> None:
-        super().__init__(limit)
-        self._started = False
+    _started = False
 
     def feed(self, data: bytes) -> tuple[bytes, bytes | None]:
         """Take octets; return the message's octets found in them, and what stands behind the end (None before it)."""

@@ -5,7 +5,6 @@ from __future__ import annotations
 import ipaddress
 import re
 from collections.abc import Mapping
-from functools import lru_cache
 from typing import NamedTuple
 
 from copper_kite.smtp.mailbox import split_mailbox
@@ -14,14 +13,14 @@ __all__ = [
     "MAX_DOMAIN",
     "MAX_LOCAL_PART",
     "MAX_PATH",
+    "PLAIN_MAIL",
+    "PLAIN_RCPT",
     "BadParameter",
     "Syntax",
     "decode_xtext",
     "encode_xtext",
     "is_domain",
     "is_mailbox",
-    "match_plain_mail",
-    "match_plain_rcpt",
     "parse_command_path",
     "parse_hello_name",
     "split_mailbox",
@@ -42,12 +41,12 @@ _LITERAL = r"\[[\x21-\x5a\x5e-\x7e]+\]"
 _ROUTE = rf"@{_DOMAIN}(?:,@{_DOMAIN})*:"
 
 _PATH = re.compile(rf"(?:{_ROUTE})?((?:{_DOT_STRING}|{_QUOTED})(?:@(?:{_DOMAIN}|{_LITERAL}))?)")
-# Most command lines, at one stroke: atoms, a domain of plain labels, no parameters but SIZE.
+# Most command lines, at one stroke: atoms, a domain of plain labels, no parameters but SIZE. Groups: path, size.
 _PLAIN_ATOM = "[A-Za-z0-9_+=-]++"
 _PLAIN_LABEL = "[A-Za-z0-9]++(?:-++[A-Za-z0-9]++)*+"
 _PLAIN_PATH = rf" ?<((?=[^@]{{1,64}}@){_PLAIN_ATOM}(?:\.{_PLAIN_ATOM})*+@{_PLAIN_LABEL}(?:\.{_PLAIN_LABEL})*+)>"
-_PLAIN_MAIL = re.compile(f"(?i:MAIL FROM):{_PLAIN_PATH}(?: (?i:SIZE)=([0-9]{{1,20}}))?".encode())
-_PLAIN_RCPT = re.compile(f"(?i:RCPT TO):{_PLAIN_PATH}".encode())
+PLAIN_MAIL = re.compile(f"(?i:MAIL FROM):{_PLAIN_PATH}(?: (?i:SIZE)=([0-9]{{1,20}}))?\r\n".encode())
+PLAIN_RCPT = re.compile(f"(?i:RCPT TO):{_PLAIN_PATH}\r\n".encode())
 _COMMAND_PATH = re.compile(r' ?<([^>"]*(?:"(?:[^"\\]|\\.)*"[^>"]*)*)>((?: .*)?)')
 _PARAMETER = re.compile(r"([A-Za-z0-9][A-Za-z0-9-]*)(?:=([^\x00-\x20=\x7f]+))?")
 _DOMAIN_ONLY = re.compile(_DOMAIN)
@@ -69,22 +68,6 @@ class CommandPath(NamedTuple):
 
     path: str
     parameters: Mapping[str, str | None]
-
-
-@lru_cache(maxsize=256)  # programs say the same line with every message
-def match_plain_mail(line: bytes) -> tuple[str, int | None] | None:
-    """Path and SIZE of a MAIL line as nearly all clients write it; None for one that needs `parse_command_path`."""
-    match = _PLAIN_MAIL.fullmatch(line) if len(line) < MAX_PATH else None
-    if match is None:
-        return None
-    path, size = match.groups()
-    return path.decode(), None if size is None else int(size)
-
-
-def match_plain_rcpt(line: bytes) -> str | None:
-    """The path of a RCPT line as nearly all clients write it; None for one that needs `parse_command_path`."""
-    match = _PLAIN_RCPT.fullmatch(line) if len(line) < MAX_PATH else None
-    return None if match is None else match[1].decode()
 
 
 def parse_command_path(text: str) -> CommandPath:

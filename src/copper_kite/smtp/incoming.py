@@ -16,13 +16,13 @@ from copper_kite.smtp.replies import Reply
 
 __all__ = ["BehindData", "Chunk", "Found", "Incoming", "Unwanted"]
 
-Found = events.Content | events.ContentEnded | Fault | Reply | None
+Found = events.Content | events.ContentEnded | Fault | Reply
 
 
 class Incoming(Protocol):
     """One of the three."""
 
-    def read(self, lines: LineBuffer) -> Found:
+    def read(self, lines: LineBuffer) -> Found | None:
         """Read on."""
 
 
@@ -32,7 +32,7 @@ class BehindData:
     def __init__(self, reader: ContentReader) -> None:
         self._reader = reader
 
-    def read(self, lines: LineBuffer) -> Found:
+    def read(self, lines: LineBuffer) -> Found | None:
         """Read on in the content."""
         data = lines.take_all()
         if not data:
@@ -53,7 +53,7 @@ class Chunk:
         self._reader = reader
         self._whole = False
 
-    def read(self, lines: LineBuffer) -> Found:
+    def read(self, lines: LineBuffer) -> Found | None:
         """Read on in the chunk."""
         if self._whole:
             return CHUNK_TAKEN
@@ -77,7 +77,7 @@ class Unwanted:
         self._left = octets
         self._reply = reply
 
-    def read(self, lines: LineBuffer) -> Found:
+    def read(self, lines: LineBuffer) -> Found | None:
         """Throw away what is there."""
         data = lines.take_all()
         lines.give_back(data[self._left :])

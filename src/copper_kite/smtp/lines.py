@@ -36,7 +36,7 @@ class LineBuffer:
         self.data, self._searched, self._discarding = b"", 0, False
 
     def next_line(self, limit: int) -> bytes | None:
-        """The next line without its CR LF, or None when more octets are needed.
+        """The next line with its CR LF, or None when more octets are needed.
 
         Raises LineTooLong for a line over `limit` octets, once its end has been seen.
         """
@@ -55,4 +55,4 @@ class LineBuffer:
         if self._discarding or end + 2 > limit:
             self._discarding = False
             raise LineTooLong(f"a line of over {limit} octets")
-        return data[:end]
+        return data[: end + 2]

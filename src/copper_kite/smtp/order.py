@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from enum import StrEnum
 
-__all__ = ["ORDER", "Phase", "Step"]
+__all__ = ["AFTER", "ORDER", "Phase", "Step"]
 
 
 class Phase(StrEnum):
@@ -64,4 +64,9 @@ ORDER: dict[Phase, dict[Step, Phase]] = {
     Phase.LOGIN: {Step.LOGIN_ENDED: Phase.READY},
     Phase.SECURING: {},
     Phase.CLOSED: {},
+}
+
+# Where a step leads, wherever it is taken from; but RSET leads back to where the session stood.
+AFTER: dict[Step, Phase] = {
+    step: phase for steps in ORDER.values() for step, phase in steps.items() if step is not Step.RESET
 }

@@ -4,11 +4,12 @@ The order of commands is one table, `order.ORDER`. The engine answers by itself 
 syntax, order, content faults) and reports the rest as events. An event with `asks` holds the
 session until `answer` is called:
 
-    engine.receive_data(octets)
-    while (event := engine.next_event()) is not None:
-        if event.asks:
-            engine.answer(decision)          # or later; until then next_event returns None
+    event = engine.receive_data(octets)
+    while event is not None:
+        event = engine.answer(decision) if event.asks else engine.next_event()
     transport.write(engine.data_to_send())
+
+The decision may come later; until then next_event returns None.
 
 One engine serves the listeners, the stand-ins and the capture.
 """
@@ -43,20 +44,15 @@ from copper_kite.smtp.answers import (
     UNKNOWN,
     challenge,
 )
-from copper_kite.smtp.commands import read_chunk, read_mail, read_rcpt
+from copper_kite.smtp.commands import plain_mail, plain_rcpt, read_chunk, read_mail, read_rcpt
 from copper_kite.smtp.content import ChunkReader, Fault
 from copper_kite.smtp.exchanges import EXCHANGES, Challenge, Directory, Exchange, NoDirectory
 from copper_kite.smtp.extensions import Offers
-from copper_kite.smtp.grammar import (
-    Syntax,
-    match_plain_mail,
-    match_plain_rcpt,
-    parse_hello_name,
-)
-from copper_kite.smtp.incoming import BehindData, Chunk, Incoming, Unwanted
+from copper_kite.smtp.grammar import Syntax, parse_hello_name
+from copper_kite.smtp.incoming import BehindData, Chunk, Found, Incoming, Unwanted
 from copper_kite.smtp.limits import Limits
 from copper_kite.smtp.lines import MAX_COMMAND_LINE, MAX_LOGIN_LINE, LineBuffer, LineTooLong
-from copper_kite.smtp.order import ORDER, Phase, Step
+from copper_kite.smtp.order import AFTER, ORDER, Phase, Step
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import decode_base64
 
@@ -69,7 +65,8 @@ class LoginGivenUp(Syntax):
 
 # Bound once: to look a member up on its class takes longer than all else that is done with it.
 _FRESH, _READY, _SENDER, _RECIPIENTS, _CONTENT, _CHUNKS, _LOGIN, _SECURING, _CLOSED = Phase
-_RCPT, _END, _LOGIN_ENDED = Step.RCPT, Step.END, Step.LOGIN_ENDED
+_RCPT, _CHUNK, _END, _LOGIN_ENDED = Step.RCPT, Step.CHUNK, Step.END, Step.LOGIN_ENDED
+_CONTENT_STARTED = events.ContentStarted()
 _MAIL_STEPS = (Step.MAIL, Step.RCPT, Step.DATA)
 
 
@@ -89,7 +86,7 @@ class Server:
         self._directory = directory or NoDirectory()
         self._exchange: Exchange | None = None
         self._lines = LineBuffer()
-        self._out: list[bytes] = []
+        self._out = b""
         self._asked: events.Event | None = None
         self._told: deque[events.Event] = deque()
         self._incoming: Incoming | None = None  # what comes now and is no command
@@ -104,21 +101,27 @@ class Server:
 
     def greet(self, reply: Reply | None = None) -> None:
         """Open the session with `220`, or with a refusal that closes it (RFC 5321 3.1)."""
-        self._out.append((reply or Reply(220, "", f"{self.name} ESMTP")).wire)
+        self._out += (reply or Reply(220, "", f"{self.name} ESMTP")).wire
         if reply is not None and not reply.positive:
             self.phase = _CLOSED
 
-    def receive_data(self, data: bytes) -> None:
-        """Take octets from the client."""
-        if self.phase is not _CLOSED:
-            lines = self._lines
-            lines.data = lines.data + data if lines.data else data
+    def receive_data(self, data: bytes) -> events.Event | None:
+        """Take octets from the client; the first thing to know or to decide then, as `next_event` has it."""
+        lines = self._lines
+        if lines.data:
+            lines.data += data
+        elif self._asked is None and (plain := _PLAIN.get(self.phase)) is not None and self._incoming is None:
+            if (event := plain(self, data)) is not None:  # one line and no more, as clients send it that wait
+                self._asked = event
+                return event
+            lines.data = data
+        elif self.phase is not _CLOSED:
+            lines.data = data
+        return self.next_event()
 
     def data_to_send(self) -> bytes:
         """What is to go to the client now."""
-        out = self._out
-        data = out[0] if len(out) == 1 else b"".join(out)
-        out.clear()
+        data, self._out = self._out, b""
         return data
 
     @property
@@ -136,11 +139,13 @@ class Server:
             if self._asked is not None:
                 return None
             if self._incoming is not None:
-                if not self._read_on(self._incoming):
+                if (found := self._incoming.read(self._lines)) is None:
                     return None
+                if (event := self._came_in(found)) is not None:
+                    return event
             elif self.phase is _SECURING or not self._take_line():
                 return None
-            if self._asked is not None and not self._told:
+            elif self._asked is not None and not self._told:
                 return self._asked
 
     def _take_line(self) -> bool:
@@ -150,72 +155,80 @@ class Server:
             line = self._lines.next_line(MAX_LOGIN_LINE if login else MAX_COMMAND_LINE)
         except LineTooLong:
             if login:
-                self.phase = ORDER[_LOGIN][_LOGIN_ENDED]
+                self.phase = AFTER[_LOGIN_ENDED]
             self._refuse(ANSWER_TOO_LONG if login else LINE_TOO_LONG)
             return True
         if line is None:
             return False
         if login:
-            self._take_login_answer(line)
-        elif (plain := _PLAIN_COMMANDS.get(line[:4])) is None or not plain(self, line):
-            self._take_command(line)
+            self._take_login_answer(line[:-2])
+        elif (plain := _PLAIN.get(self.phase)) is None or (event := plain(self, line)) is None:
+            self._take_command(line[:-2])
+        else:
+            self._asked = event
         return True
 
-    def answer(self, reply: Reply | None = None) -> bool:
+    def answer(self, reply: Reply | None = None) -> events.Event | None:
         """Decide the event asked for: with `reply`, or with its usual positive one.
 
-        Returns whether there is more to look at: without new octets, `next_event` may have something. Raises
-        LocalProtocolError when nothing was asked.
+        Returns what comes next, as `next_event`. Raises LocalProtocolError when nothing was asked.
         """
         event = self._asked
         if event is None:
             if self.phase is _CLOSED:
-                return False  # the session was ended while the decision was on its way
+                return None  # the session was ended while the decision was on its way
             raise LocalProtocolError("answer without a question")
         self._asked = None
+        if reply is None and event.step in _USUAL:
+            wire, self.phase, accepted = _USUAL[event.step]
+            self._out += wire
+            accepted(self, event)
+        elif event.step is _CHUNK:
+            self._chunks_answered(event, reply)
+            return self.next_event()
+        else:
+            self._answer_with(reply or self._hello_reply(event), event)
+        return self.next_event() if self._lines.data or self._told else None
+
+    def _answer_with(self, reply: Reply, event: events.Event) -> None:
         step = event.step
-        if isinstance(event, events.ChunksStarted):
-            return self._chunks_answered(event, reply)
-        if reply is None:
-            reply = DEFAULT_ANSWERS.get(type(event)) or self._hello_reply(event)
-        self._out.append(reply.wire)
+        self._out += reply.wire
         if reply.code == 421:
             self._close()
         elif reply.code < 400:
-            self.phase = ORDER[self.phase][step]
-            if step is _RCPT:
-                self._recipients += 1
-            else:
-                _AFTER[step](self, event)
+            self.phase = AFTER[step]
+            _ACCEPTED[step](self, event)
         elif step is _END or step is _LOGIN_ENDED:
-            self.phase = ORDER[self.phase][step]
+            self.phase = AFTER[step]
             if step is _LOGIN_ENDED:
                 self._tries += 1
                 self._failed_logins += 1
                 if self._failed_logins >= self._limits.logins:
                     self.close(OUT_OF_LOGINS)
-        return bool(self._told or self._lines.data)
 
     def _sender_accepted(self, event: events.Event) -> None:
         assert isinstance(event, events.MailFrom)
         self._recipients, self._utf8 = 0, event.utf8
         self._messages += 1
 
+    def _recipient_accepted(self, event: events.Event) -> None:
+        self._recipients += 1
+
     def _data_accepted(self, event: events.Event) -> None:
         self._incoming = BehindData(self._limits.reader(self._max_size))
 
-    def _chunks_answered(self, event: events.ChunksStarted, reply: Reply | None) -> bool:
+    def _chunks_answered(self, event: events.Event, reply: Reply | None) -> None:
         """Nothing is said before the chunk is in: neither that it is welcome, nor that it is not."""
+        assert isinstance(event, events.ChunksStarted)
         if reply is not None and not reply.positive:
             self._drop_transaction()
             self.phase = _READY
             self._incoming = Unwanted(event.octets, reply)
         else:
-            self.phase = ORDER[self.phase][event.step]
+            self.phase = AFTER[event.step]
             self._chunks = ChunkReader(self._max_size)
             self._chunks.begin(event.octets, last=event.last)
             self._incoming = Chunk(self._chunks)
-        return True
 
     def _message_accepted(self, event: events.Event) -> None:
         self._tries = 0
@@ -237,12 +250,12 @@ class Server:
     def close(self, reply: Reply) -> None:
         """End the session from our side with a 421."""
         if self.phase is not _CLOSED:
-            self._out.append(reply.wire)
+            self._out += reply.wire
             self._close()
 
     def _refuse(self, reply: Reply) -> None:
         """Answer a bad command; after too many of them the session ends."""
-        self._out.append(reply.wire)
+        self._out += reply.wire
         self._waste()
 
     def _waste(self) -> None:
@@ -265,27 +278,24 @@ class Server:
 
     # --- content --------------------------------------------------------------------------------------------------
 
-    def _read_on(self, incoming: Incoming) -> bool:
-        """Read on in what is no command; False when octets are missing."""
-        found = incoming.read(self._lines)
-        if found is None:
-            return False
+    def _came_in(self, found: Found) -> events.Event | None:
+        """What was found in what is no command: a portion or the end of a message is an event, all else is answered."""
         if isinstance(found, events.Content):
-            self._told.append(found)
-            return True
+            return found
         self._incoming = None
         if isinstance(found, events.ContentEnded):
             self._chunks, self._asked = None, found
-        elif found is CHUNK_TAKEN:
-            self._out.append(CHUNK_TAKEN.wire)
+            return found
+        if found is CHUNK_TAKEN:
+            self._out += CHUNK_TAKEN.wire
         elif isinstance(found, Reply):
             self._refuse(found)
         else:
             self._refuse_content(found)
-        return True
+        return None
 
     def _refuse_content(self, fault: Fault) -> None:
-        self.phase = ORDER[self.phase][_END]
+        self.phase = AFTER[_END]
         self._chunks = None
         reply = FAULT_REPLIES[fault]
         self._told.append(events.ContentRefused(fault, reply))
@@ -293,30 +303,19 @@ class Server:
 
     # --- commands -------------------------------------------------------------------------------------------------
 
-    def _plain_mail(self, line: bytes) -> bool:
-        if self.phase is not _READY or (found := match_plain_mail(line)) is None:
-            return False
-        if self._messages == self._limits.messages > 0 or (self._offers.demands_tls and not self.secure):
-            return False
-        path, size = found
-        if size is not None and size > self._max_size > 0:
-            return False
-        self._asked = events.MailFrom(path, size, False, False)
-        return True
+    def _plain_mail(self, line: bytes) -> events.Event | None:
+        event = plain_mail(line)
+        if event is None or self._messages == self._limits.messages > 0:
+            return None
+        if self._offers.demands_tls and not self.secure:
+            return None
+        return None if event.size is not None and event.size > self._max_size > 0 else event
 
-    def _plain_rcpt(self, line: bytes) -> bool:
-        if self.phase is not _SENDER and self.phase is not _RECIPIENTS:
-            return False
-        if self._recipients >= self._limits.recipients or (path := match_plain_rcpt(line)) is None:
-            return False
-        self._asked = events.RecipientTo(path)
-        return True
+    def _plain_rcpt(self, line: bytes) -> events.Event | None:
+        return None if self._recipients >= self._limits.recipients else plain_rcpt(line)
 
-    def _plain_data(self, line: bytes) -> bool:
-        if self.phase is not _RECIPIENTS or line != b"DATA":
-            return False
-        self._asked = events.ContentStarted()
-        return True
+    def _plain_data(self, line: bytes) -> events.Event | None:
+        return _CONTENT_STARTED if line == b"DATA\r\n" else self._plain_rcpt(line)
 
     def _take_command(self, line: bytes) -> None:
         try:
@@ -382,7 +381,7 @@ class Server:
     def _rcpt(self, argument: str) -> None:
         event = read_rcpt(argument, self._offers, secure=self.secure, utf8=self._utf8)
         if self._recipients >= self._limits.recipients and not isinstance(event, Reply):
-            self._out.append(TOO_MANY_RECIPIENTS.wire)
+            self._out += TOO_MANY_RECIPIENTS.wire
         else:
             self._ask(event)
 
@@ -427,14 +426,14 @@ class Server:
         self._refuse(UNAVAILABLE)
 
     def _idle(self, reply: Reply) -> None:
-        self._out.append(reply.wire)
+        self._out += reply.wire
         self._waste()
 
     def _quit(self, argument: str) -> None:
         if argument:
             self._refuse(NO_ARGUMENT)
             return
-        self._out.append(Reply(221, "2.0.0", f"{self.name} closing").wire)
+        self._out += Reply(221, "2.0.0", f"{self.name} closing").wire
         self._close()
 
     # --- TLS and login --------------------------------------------------------------------------------------------
@@ -466,12 +465,12 @@ class Server:
         elif mechanism.upper() not in self._offers.logins:
             self._refuse(Reply(504, "5.5.4", "no such mechanism here"))
         else:
-            self.phase = ORDER[self.phase][Step.LOGIN]
+            self.phase = AFTER[Step.LOGIN]
             self._exchange = EXCHANGES[mechanism.upper()](self._directory)
             if initial:
                 self._take_login_answer(b"" if initial == "=" else initial.encode())
             else:
-                self._out.append(challenge(self._exchange.opening))
+                self._out += challenge(self._exchange.opening)
 
     def _take_login_answer(self, line: bytes) -> None:
         assert self._exchange is not None
@@ -480,32 +479,34 @@ class Server:
                 raise LoginGivenUp
             outcome = self._exchange.step(decode_base64(line))
         except Syntax as error:
-            self.phase, self._exchange = ORDER[self.phase][_LOGIN_ENDED], None
+            self.phase, self._exchange = AFTER[_LOGIN_ENDED], None
             given_up = isinstance(error, LoginGivenUp)
             self._refuse(GIVEN_UP if given_up else Reply(501, "5.5.2", f"bad answer: {error}"))
             return
         if isinstance(outcome, Challenge):
-            self._out.append(challenge(outcome.data))
+            self._out += challenge(outcome.data)
         else:
             self._exchange, self._asked = None, events.LoginAsked(outcome)
 
 
-_AFTER: dict[Step, Callable[[Server, events.Event], None]] = {
+_ACCEPTED: dict[Step, Callable[[Server, events.Event], None]] = {
     Step.HELLO: Server._hello_accepted,
     Step.MAIL: Server._sender_accepted,
+    Step.RCPT: Server._recipient_accepted,
     Step.DATA: Server._data_accepted,
     Step.END: Server._message_accepted,
     Step.LOGIN_ENDED: Server._login_accepted,
     Step.SECURE: Server._secure_accepted,
 }
 
+# What the usual answer to a step says, where the session stands then, and what else changes.
+_USUAL = {step: (reply.wire, AFTER[step], _ACCEPTED[step]) for step, reply in DEFAULT_ANSWERS.items()}
+
 # What nearly every line is, without the detours that the others need; what they do not match goes the long way.
-_PLAIN_COMMANDS: dict[bytes, Callable[[Server, bytes], bool]] = {
-    b"MAIL": Server._plain_mail,
-    b"mail": Server._plain_mail,
-    b"RCPT": Server._plain_rcpt,
-    b"rcpt": Server._plain_rcpt,
-    b"DATA": Server._plain_data,
+_PLAIN: dict[Phase, Callable[[Server, bytes], events.Event | None]] = {
+    Phase.READY: Server._plain_mail,
+    Phase.SENDER: Server._plain_rcpt,
+    Phase.RECIPIENTS: Server._plain_data,
 }
 
 _COMMANDS: dict[str, tuple[Step | None, Callable[[Server, str], None]]] = {
