@@ -11,11 +11,11 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-from copper_kite.store.commit import commit, rows_of
+from copper_kite.store.alone import write_alone
 from copper_kite.store.ids import IdMaker
 from copper_kite.store.model import Attempt, Change, Message, Recipient, Selection
 from copper_kite.store.reads import Reader
-from copper_kite.store.schema import connect_reader, connect_writer
+from copper_kite.store.schema import connect_reader
 from copper_kite.trace.logs import LogSource
 from copper_kite.trace.story import tell
 from copper_kite.words import State
@@ -32,12 +32,10 @@ STAGES = [["sender", 0.01, "250"], ["recipient", 0.01, "250"], ["accept", 0.01, 
 
 def fill(folder: Path, count: int, state: State) -> None:
     """A journal of so many messages, each with one recipient and one attempt."""
-    connection = connect_writer(folder)
-    connection.execute("PRAGMA synchronous = OFF")  # it is thrown away afterwards
     ids = IdMaker()
-    for start in range(0, count, 500):
+    for start in range(0, count, 5000):
         messages, recipients, attempts = [], [], []
-        for number in range(start, start + 500):
+        for number in range(start, start + 5000):
             at = FIRST + number
             id, to = ids.next(at), f"name.number{number * 7919 % 200_003}@passenger.example"
             messages.append(
@@ -52,9 +50,7 @@ def fill(folder: Path, count: int, state: State) -> None:
                 Attempt(ids.next(at), id, at, 0.02, "beacon", "out.beaconpost.example:587", "192.0.2.9", "accept", "",
                         "", 250, "2.0.0", REPLY, facts, None)
             )  # fmt: skip
-        assert not any(commit(connection, [rows_of(Change(messages, recipients, attempts=attempts))]))
-    connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
-    connection.close()
+        assert not any(write_alone(folder, [Change(messages, recipients, attempts=attempts)], durable=False))
 
 
 def run(*words: str) -> float:

@@ -15,10 +15,9 @@ from pathlib import Path
 
 from bench.site import configure, free_port, program
 from copper_kite.net.authority import make_authority
-from copper_kite.store.commit import commit, rows_of
+from copper_kite.store.alone import write_alone
 from copper_kite.store.ids import IdMaker
 from copper_kite.store.model import Change, Message, Recipient
-from copper_kite.store.schema import connect_writer
 
 __all__ = ["SIZES"]
 
@@ -107,8 +106,7 @@ def queued(folder: Path) -> None:
 
 def fill(folder: Path) -> None:
     """Messages of 4 KiB, all due now."""
-    connection, ids, now = connect_writer(folder), IdMaker(0), time.time()
-    connection.execute("PRAGMA synchronous = OFF")
+    ids, now = IdMaker(0), time.time()
     content = HEADER + LINE * (4096 // len(LINE))
     for _ in range(QUEUED // 1000):
         batch = []
@@ -119,9 +117,8 @@ def fill(folder: Path) -> None:
                 "127.0.0.1", "t", "", "ESMTP",
             )  # fmt: skip
             recipient = Recipient(id, 1, f"r{id}@passenger.example", next_try=now, changed=now)
-            batch.append(rows_of(Change([message], [recipient], [(id, 0, content)])))
-        assert not any(commit(connection, batch))
-    connection.close()
+            batch.append(Change([message], [recipient], [(id, 0, content)]))
+        assert not any(write_alone(folder, batch, durable=False))
 
 
 def dead(folder: Path) -> None:

@@ -13,6 +13,7 @@ KiteError
 ├── NeedsRestart              a new configuration cannot be taken up on the way (exit 3)
 ├── NotFound                  no such message (exit 1)
 ├── ContentGone               a message has gone (exit 1)
+├── ContentUnreadable         a message's content cannot be read where it should stand (exit 1)
 ├── Ambiguous                 more than one such message (exit 2)
 ├── SessionFailed             a session with a next hop ended early
 ├── InputError                what was handed in is no message, or has no usable recipient
@@ -31,6 +32,7 @@ if TYPE_CHECKING:
 __all__ = [
     "Ambiguous",
     "ContentGone",
+    "ContentUnreadable",
     "Finding",
     "FolderInUse",
     "HandOverFailed",
@@ -141,6 +143,15 @@ class StoreFull(KiteError):
 
 class StoreFailed(KiteError):
     """Raised when a write failed; nothing of it was kept."""
+
+
+class ContentUnreadable(KiteError):
+    """Raised when a message's content cannot be read where it should stand."""
+
+    def __init__(self, message: int, problem: str) -> None:
+        super().__init__(f"the content cannot be read: {problem}")
+        self.message = message
+        self.problem = problem
 
 
 class ListenFailed(KiteError):

@@ -12,7 +12,7 @@ from copper_kite.mail.header import scan_header
 from copper_kite.mail.mend import mend
 from copper_kite.mail.notice import NoticeRecipient, make_notice
 from copper_kite.mail.readdress import complete_addresses, leave_under
-from copper_kite.mail.received import format_date, protocol_word, received_field
+from copper_kite.mail.received import format_date, protocol_word, received_field, received_from
 from copper_kite.mail.sevenbit import to_seven_bits
 from copper_kite.mail.submitted import take_in
 
@@ -27,18 +27,17 @@ def test_looking_into_a_header() -> None:
 
 def test_received() -> None:
     """S-36, S-38, W-17."""
-    field = received_field(
-        hello="ticketing.example", client="192.0.2.7", user="", server="quay1.ternferries.example", protocol="ESMTP",
-        id="0D42EA4W00", recipients=["b@y.example"], at=1_800_000_000.0,
-    ).decode()  # fmt: skip
+    first = received_from(
+        hello="ticketing.example", client="192.0.2.7", user="", server="quay1.ternferries.example", protocol="ESMTP"
+    )
+    field = received_field(first, id="0D42EA4W00", recipients=["b@y.example"], at=1_800_000_000.0).decode()
     assert field.startswith(
         "Received: from ticketing.example ([192.0.2.7])\r\n\tby quay1.ternferries.example with ESMTP"
     )
     assert "id 0D42EA4W00" in field and "for <b@y.example>;" in field
     assert email.utils.parsedate_to_datetime(field.rpartition(";")[2].strip()).timestamp() == 1_800_000_000
-    hidden = received_field(
-        hello="h", client="", user="ev(il;)\r\n", server="s", protocol="SMTP", id="i", recipients=["a", "b"], at=0.0
-    ).decode()
+    first = received_from(hello="h", client="", user="ev(il;)\r\n", server="s", protocol="SMTP")
+    hidden = received_field(first, id="i", recipients=["a", "b"], at=0.0).decode()
     assert "for <" not in hidden, "nobody's blind copy shows"
     assert "(local socket user ev?il????)" in hidden
 
@@ -203,8 +202,8 @@ OUTSIDE = {"root": "duty@ternferries.example", "tidewatch": "tide-alerts@ternfer
     ],
 )  # fmt: skip
 def test_local_authors_get_their_outward_address(given: bytes, made: bytes) -> None:
-    before, body = b"Received: x\r\nFrom: not ours\r\n", b"\r\nFrom: root\r\n"
-    assert complete_addresses(before + given + body, len(before), OUTSIDE.get) == before + made + body
+    body = b"\r\nFrom: root\r\n"
+    assert complete_addresses(given + body, OUTSIDE.get) == made + body
 
 
 @pytest.mark.parametrize(
@@ -235,8 +234,8 @@ NAMED = b"Message-ID: <0D42EA4W00@t.example>\r\n"
 
 
 def submitted(content: bytes) -> tuple[bytes, str, int]:
-    taken = take_in(OURS + content, len(OURS), outward=OUTSIDE.get, server="t.example", id="0D42EA4W00", at=0.0)
-    assert taken.content.startswith(OURS)
+    taken = take_in(content, OURS, outward=OUTSIDE.get, server="t.example", id="0D42EA4W00", at=0.0)
+    assert taken.content.startswith(OURS) and taken.start == len(OURS)
     return taken.content[len(OURS) :], taken.message_id, taken.hops
 
 

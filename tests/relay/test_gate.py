@@ -6,6 +6,7 @@ import asyncio
 import base64
 import json
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 
@@ -144,9 +145,9 @@ def test_a_flood_of_refusals_is_few_entries() -> None:
 
 def test_a_disk_that_is_nearly_full_puts_mail_off(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """S-19, Q-05: also for what a message says its size is; and as soon as there is room again, it goes on."""
-    waiting, free = [0], [1000]
+    backlog, free = SimpleNamespace(waiting=0), [1000]
     monkeypatch.setattr("shutil.disk_usage", lambda path: type("Usage", (), {"free": free[0]})())
-    room = Room(folder, lambda: waiting[0])
+    room = Room(folder, backlog)
     room.keep_free = 500
     assert room.refusal(None) is None and room.refusal(500) is None
     assert str(room.refusal(501)).startswith("452 4.3.1")
@@ -155,7 +156,7 @@ def test_a_disk_that_is_nearly_full_puts_mail_off(folder: Path, monkeypatch: pyt
     assert str(room.refusal(None)).startswith("452 4.3.1")
     free[0] = 501
     assert room.refusal(None) is None
-    waiting[0] = 5000
+    backlog.waiting = 5000
     assert str(room.refusal(None)).startswith("451 4.3.2")
 
 

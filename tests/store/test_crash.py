@@ -7,8 +7,9 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
-from copper_kite.store.commit import commit, rows_of
-from copper_kite.store.model import Change, JournalEntry, Message, Outcome, Recipient
+from copper_kite.store.alone import write_alone
+from copper_kite.store.commit import commit, fresh_row, rows_of
+from copper_kite.store.model import Change, Fresh, JournalEntry, Message, Outcome, Recipient
 from copper_kite.store.reads import Reader
 from copper_kite.store.schema import DATABASE, connect_writer
 from copper_kite.words import Event, State
@@ -44,28 +45,34 @@ class Doomed:
         return self._connection.in_transaction
 
 
+TABLES = ("message", "recipient", "content", "journal", "taken")
+
+
 def message(id: int, reverse_path: str = "a@x.example") -> Message:
     return Message(id, 0.0, 9.0, reverse_path, 4, False, False, "<m>", "l", "unix", "h", "", "ESMTP")
 
 
-def swept(folder: Path, before: Change, change: Change) -> list[dict[str, list[tuple[Any, ...]]]]:
-    """What the tables hold after a crash before each step in turn, and at last without one."""
+def swept(folder: Path, before: Change, change: Change | Fresh) -> list[dict[str, list[tuple[Any, ...]]]]:
+    """What the tables hold after a crash before each step in turn, and at last without one; content by its size."""
+
+    def put(octets: bytes) -> tuple[int, int]:
+        return 1, 0
+
+    if isinstance(change, Fresh):
+        fresh, rows = [fresh_row(change, put)], []
+    else:
+        fresh, rows = [], [rows_of(change, put)]
     found, fatal, survived = [], 0, False
     while not survived:
         fatal += 1
         here = folder / str(fatal)
         connection = connect_writer(here)
-        assert commit(connection, [rows_of(before)]) == [None]
+        assert commit(connection, (), [rows_of(before, put)]) == [None]
         with suppress(Crash):
-            survived = commit(Doomed(connection, fatal), [rows_of(change)]) == [None]  # type: ignore[arg-type]
+            survived = commit(Doomed(connection, fatal), fresh, rows) == [None]  # type: ignore[arg-type]
         connection.close()
         with sqlite3.connect(here / DATABASE) as after:
-            found.append(
-                {
-                    table: after.execute(f"SELECT * FROM {table}").fetchall()
-                    for table in ("message", "recipient", "content", "journal")
-                }
-            )
+            found.append({table: after.execute(f"SELECT * FROM {table}").fetchall() for table in TABLES})
     return found
 
 
@@ -79,28 +86,37 @@ def test_a_message_is_whole_or_absent(folder: Path) -> None:
     assert all(not any(tables.values()) for tables in crashed)
 
 
+def test_a_submission_by_the_short_way_is_whole_or_absent(folder: Path) -> None:
+    """Q-02, and the short way leaves what the long one does."""
+    recipients = [Recipient(5, number, f"r{number}@y.example", next_try=0.0, asked="NOTIFY=NEVER") for number in (1, 2)]
+    taken = ("127.0.0.1", 3, 2)
+    *crashed, short = swept(folder / "short", Change(), Fresh(message(5), recipients, b"octe", taken))
+    *_, long = swept(folder / "long", Change(), Change([message(5)], recipients, [(5, 0, b"octe")], taken=[taken]))
+    assert short == long and short["taken"] == [taken] and len(crashed) >= 6
+    assert all(not any(tables.values()) for tables in crashed)
+
+
 def test_a_failure_and_its_notice_are_one(folder: Path) -> None:
     """Q-07: no recipient has failed for good before the notice of it is in the queue."""
     before = Change([message(5)], [Recipient(5, 1, "r@y.example", next_try=0.0)], [(5, 0, b"octets")])
     failed = Change(
         messages=[message(6, "")],
         recipients=[Recipient(6, 1, "a@x.example", next_try=0.0)],
-        content=[(6, 0, b"notice")],
+        content=[(6, 0, b"a notice")],
         outcomes=[Outcome(5, 1, State.FAILED, 1, None, "c", "550 no", 1.0)],
         journal=[JournalEntry(at=1.0, event=Event.NOTICE, message=5)],
         finished=[5],
     )
     *crashed, whole = swept(folder, before, failed)
     assert len(crashed) >= 7
-    assert [row[0] for row in whole["message"]] == [5, 6] and [row[1] for row in whole["content"]] == [b"notice"]
+    assert [row[0] for row in whole["message"]] == [5, 6] and [row[3] for row in whole["content"]] == [len("a notice")]
     assert all([row[0] for row in tables["message"]] == [5] for tables in crashed)
-    assert all([row[1] for row in tables["content"]] == [b"octets"] for tables in crashed)
+    assert all([row[3] for row in tables["content"]] == [len("octets")] for tables in crashed)
     assert all(tables["recipient"][0][3] == "queued" for tables in crashed)
 
 
 def test_the_portions_of_a_message_that_never_became_one_are_found(folder: Path) -> None:
     """Q-02, Q-04: what a crash leaves of a large message is known at the next start, without reading all there is."""
-    connection = connect_writer(folder)
     small = Change([message(3)], [Recipient(3, 1, "r@y.example", next_try=0.0)], [(3, 0, b"small")])
     for change in (
         small,
@@ -108,11 +124,10 @@ def test_the_portions_of_a_message_that_never_became_one_are_found(folder: Path)
         Change(content=[(5, 1, b"b")]),
         Change(content=[(7, 0, b"c")]),
     ):
-        assert commit(connection, [rows_of(change)]) == [None]
+        assert write_alone(folder, [change]) == [None]
     with Reader(folder) as reader:
         assert reader.stray_content() == [5, 7]
         whole = Change([message(7)], [Recipient(7, 1, "r@y.example", next_try=0.0)], [(7, 1, b"d")])
-        assert commit(connection, [rows_of(whole), rows_of(Change(dropped=[5]))]) == [None, None]
+        assert write_alone(folder, [whole, Change(dropped=[5])]) == [None, None]
         assert reader.stray_content() == []
         assert list(reader.content(7)) == [b"c", b"d"] and list(reader.content(5)) == []
-    connection.close()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import errno
+import os
 import select
 import socket
 import sqlite3
@@ -10,11 +12,13 @@ from collections import deque
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import NoReturn
 
 import pytest
 
 from copper_kite.errors import (
     Ambiguous,
+    ContentUnreadable,
     FolderInUse,
     KiteError,
     NotFound,
@@ -25,12 +29,13 @@ from copper_kite.errors import (
 )
 from copper_kite.store.folder import FolderLock, running_server
 from copper_kite.store.ids import EPOCH, IdMaker, id_range, id_text
-from copper_kite.store.model import Attempt, Change, Message, Outcome, Recipient
+from copper_kite.store.model import Attempt, Change, Fresh, JournalEntry, Message, Outcome, Recipient
 from copper_kite.store.process import Channel, serve, start_process
 from copper_kite.store.reads import Reader
 from copper_kite.store.schema import MIGRATIONS, SCHEMA, connect_writer
+from copper_kite.store.segments import Segments, segment_sizes
 from copper_kite.store.writer import GroupWriter
-from copper_kite.words import State
+from copper_kite.words import Event, State
 
 
 class Turns:
@@ -52,17 +57,17 @@ class Turns:
     def _lose(self) -> None:
         self.lost += 1
 
-    def write_through(self, channel: Channel) -> GroupWriter:
+    def write_through(self, folder: Path, channel: Channel) -> GroupWriter:
         self.channel = channel
-        self.writer = GroupWriter(channel, self.deferred.append, self._lose)
+        self.writer = GroupWriter(channel, Segments(folder), self.deferred.append, self._lose)
         return self.writer
 
 
 @contextmanager
-def thread_that_writes(connection: sqlite3.Connection) -> Iterator[Channel]:
+def thread_that_writes(folder: Path, connection: sqlite3.Connection) -> Iterator[Channel]:
     """What the process does, in a thread: quicker to start, and the test may prepare its connection."""
     ours, theirs = socket.socketpair()
-    thread = threading.Thread(target=serve, args=(Channel(theirs), connection))
+    thread = threading.Thread(target=serve, args=(Channel(theirs), connection, folder))
     thread.start()
     yield Channel(ours)
     ours.close()
@@ -97,13 +102,13 @@ def turns() -> Turns:
 
 @pytest.fixture
 def writer(folder: Path, turns: Turns) -> Iterator[GroupWriter]:
-    with thread_that_writes(connect_writer(folder)) as channel:
-        yield turns.write_through(channel)
+    with thread_that_writes(folder, connect_writer(folder)) as channel:
+        yield turns.write_through(folder, channel)
         assert turns.writer is not None
         turns.writer.close()
 
 
-def write(writer: GroupWriter, turns: Turns, *changes: Change) -> list[KiteError | None]:
+def write(writer: GroupWriter, turns: Turns, *changes: Change | Fresh) -> list[KiteError | None]:
     """Write changes as one group; their errors."""
     errors: list[KiteError | None] = []
     for change in changes:
@@ -155,17 +160,97 @@ def test_a_full_disk_is_told_apart_and_leaves_nothing(folder: Path, turns: Turns
     connection = connect_writer(folder)
     pages = connection.execute("PRAGMA page_count").fetchone()[0]
     connection.execute(f"PRAGMA max_page_count = {pages + 10}")
-    big = Change(messages=[message(7)], recipients=[Recipient(7, 1, "b@y")], content=[(7, 0, b"x" * 10**6)])
-    with thread_that_writes(connection) as channel:
-        errors = write(turns.write_through(channel), turns, submission(1), big, submission(8))
+    crowd = [Recipient(7, number, f"{number}@{'y' * 200}.example") for number in range(9000)]
+    big = Change(messages=[message(7)], recipients=crowd, content=[(7, 0, b"octets")])
+    with thread_that_writes(folder, connection) as channel:
+        errors = write(turns.write_through(folder, channel), turns, submission(1), big, submission(8))
     assert errors[0] is None and isinstance(errors[1], StoreFull) and isinstance(errors[2], StoreFull)
     with Reader(folder) as reader:
         assert [row.message.id for row in reader.queue()] == [1]
         assert list(reader.content(7)) == []
 
 
+def test_content_that_finds_no_room_is_told_apart(
+    folder: Path, writer: GroupWriter, turns: Turns, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Q-04: what has content is put off, what has none goes on; and afterwards all is as before."""
+    fresh = Fresh(message(3), [Recipient(3, 1, "b@y.example")], b"abc")
+    started = Change(journal=[JournalEntry(at=1.0, event=Event.STARTED)])
+    errors: list[KiteError | None] = []
+    with monkeypatch.context() as full:
+        full.setattr("os.pwritev", lambda *words: raise_(OSError(errno.ENOSPC, "no space left")))
+        for change in (submission(1), started, fresh):
+            writer.submit(change, errors.append)
+        turns.turn()
+        assert [type(error) for error in errors] == [StoreFull, StoreFull]
+        turns.turn()
+        turns.turn()
+        assert errors[2:] == [None] and writer.waiting == 0
+    assert write(writer, turns, fresh, submission(4)) == [None, None]
+    with Reader(folder) as reader:
+        assert [row.message.id for row in reader.queue()] == [3, 4]
+        assert list(reader.content(3)) == list(reader.content(4)) == [b"abc"]
+
+
+def raise_(error: Exception) -> NoReturn:
+    raise error
+
+
+def test_a_sync_that_failed_is_never_taken_for_one_that_did_not(
+    folder: Path, writer: GroupWriter, turns: Turns, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Q-04: whoever waited for it is told, and what is handed in next stands in another file."""
+    write(writer, turns, submission(1))
+    with monkeypatch.context() as failing:
+        failing.setattr("os.fdatasync", lambda file: raise_(OSError(errno.EIO, "input/output error")))
+        errors = write(writer, turns, submission(2), submission(3))
+    assert [type(error) for error in errors] == [StoreFailed, StoreFailed]
+    assert write(writer, turns, submission(4)) == [None]
+    with Reader(folder) as reader:
+        assert [row.message.id for row in reader.queue()] == [1, 4]
+        assert list(reader.content(1)) == list(reader.content(4)) == [b"abc"]
+    assert [number for number, _ in segment_sizes(folder)] == [1, 2]
+
+
+def test_files_of_content_go_when_nothing_in_them_is_wanted(folder: Path, writer: GroupWriter, turns: Turns) -> None:
+    """As a whole, and never one that something waits in; what stands nearly alone in a large one is moved."""
+    large = Change([message(2)], [Recipient(2, 1, "c@y.example")], [(2, 0, b"x" * 9_000_000)])
+    write(writer, turns, submission(1))
+    write(writer, turns, large)
+    write(writer, turns, Change(swept=True))
+    write(writer, turns, submission(3))
+    assert [number for number, _ in segment_sizes(folder)] == [1, 2]
+    with Reader(folder) as reader:
+        assert reader.scattered(1000) == []
+        write(writer, turns, Change(outcomes=[Outcome(2, 1, State.RELAYED, 1, None, "c", "", 0.0)], finished=[2]))
+        moved = reader.scattered(1000)
+        assert moved == [(1, 0, b"abc")]
+        write(writer, turns, Change(moved=moved, swept=True))
+        write(writer, turns, Change())  # for the process has gone on then
+        assert [number for number, _ in segment_sizes(folder)] == [2]
+        assert list(reader.content(1)) == list(reader.content(3)) == [b"abc"]
+        write(writer, turns, Change(dropped=[1, 3], swept=True))
+        write(writer, turns, Change())
+        assert segment_sizes(folder) == []
+
+
+def test_content_that_is_gone_is_told_and_nothing_else_is_read(folder: Path, writer: GroupWriter, turns: Turns) -> None:
+    """Q-12."""
+    write(writer, turns, submission(1), submission(2))
+    with Reader(folder) as reader:
+        (file,) = (folder / "content").iterdir()
+        os.truncate(file, 5)
+        assert list(reader.content(1)) == [b"abc"]
+        with pytest.raises(ContentUnreadable) as error:
+            list(reader.content(2))
+        assert error.value.message == 2
+        file.unlink()
+        with pytest.raises(ContentUnreadable):
+            list(reader.content(1))
+
+
 def test_what_waits_at_the_end_is_still_written(folder: Path, turns: Turns) -> None:
-    writer = turns.write_through(start_process(folder))
+    writer = turns.write_through(folder, start_process(folder))
     answered: list[KiteError | None] = []
     writer.submit(submission(1), answered.append)
     turns.turn()
@@ -179,7 +264,7 @@ def test_what_waits_at_the_end_is_still_written(folder: Path, turns: Turns) -> N
 def test_a_process_that_is_gone_answers_for_nothing(folder: Path, turns: Turns) -> None:
     """Promise 1: what is not known to be on the disk is not said to be; and the server is told that it must stop."""
     ours, theirs = socket.socketpair()
-    writer = turns.write_through(Channel(ours))
+    writer = turns.write_through(folder, Channel(ours))
     answered: list[KiteError | None] = []
     writer.submit(submission(1), answered.append)
     turns.turn()
@@ -192,10 +277,10 @@ def test_a_process_that_is_gone_answers_for_nothing(folder: Path, turns: Turns) 
 
 
 def test_a_batch_is_bounded_in_octets(folder: Path, writer: GroupWriter, turns: Turns) -> None:
-    """So that neither process holds more than that twice, however much waits."""
+    """So that one large message after the other does not keep a small one waiting."""
     answered: list[KiteError | None] = []
     for id in (1, 2, 3):
-        writer.submit(Change(content=[(id, 0, b"x" * 600_000)]), answered.append)
+        writer.submit(Change(content=[(id, 0, b"x" * 2_500_000)]), answered.append)
     turns.turn()
     turns.turn()
     assert answered == [None, None]
@@ -289,16 +374,18 @@ def test_a_database_of_an_older_release_is_the_servers_to_bring_up_to_date(folde
         connection = sqlite3.connect(folder / "queue.sqlite")
         for number, script in enumerate(MIGRATIONS[:steps], 1):
             connection.executescript(f"{script}; PRAGMA user_version = {number}")
-        connection.execute(
-            f"INSERT INTO message VALUES ({','.join('?' * (13 + (steps > 1)))})", (7, *[0] * (12 + (steps > 1)))
-        )
+        columns = connection.execute("SELECT count(*) FROM pragma_table_info('message')").fetchone()[0]
+        connection.execute(f"INSERT INTO message VALUES ({','.join('?' * columns)})", (7, *[0] * (columns - 1)))
+        portions = [(7 << 13, b"a"), (7 << 13 | 1, b"bc")]
+        connection.executemany("INSERT INTO content VALUES (?, ?)", portions)
         connection.commit()
         connection.close()
         with pytest.raises(StoreError, match="of an older release"):
             Reader(folder)
         connect_writer(folder).close()
         with Reader(folder) as reader:
-            assert reader.recipients(7)[0].subject == ""
+            assert reader.recipients(7)[0].subject in ("", "0")
+            assert list(reader.content(7)) == [b"a", b"bc"]
 
 
 def test_a_database_of_a_later_release_is_refused(folder: Path) -> None:

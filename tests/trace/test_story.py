@@ -8,12 +8,11 @@ from pathlib import Path
 import pytest
 
 from copper_kite.settings.model import Connector
-from copper_kite.store.commit import commit, rows_of
+from copper_kite.store.alone import write_alone
 from copper_kite.store.history import History
 from copper_kite.store.ids import IdMaker
 from copper_kite.store.model import Attempt, Change, JournalEntry, Message, Recipient
 from copper_kite.store.reads import Reader, Record
-from copper_kite.store.schema import connect_writer
 from copper_kite.trace.journal import entries
 from copper_kite.trace.linemap import Entry
 from copper_kite.trace.pulse import Pulse
@@ -83,7 +82,7 @@ def test_waits_are_told_and_why() -> None:
 
 def test_when_no_server_ran(folder: Path) -> None:
     """From the stop to the next start; of a server that was killed, from its last sign of life."""
-    connection, ids = connect_writer(folder), IdMaker()
+    ids = IdMaker()
     id = ids.next(T0 + 50)
     journal = [
         JournalEntry(at=at, event=event)
@@ -95,7 +94,7 @@ def test_when_no_server_ran(folder: Path) -> None:
         )
     ]
     message = MESSAGE._replace(id=id, arrived=T0 + 50)
-    commit(connection, [rows_of(Change(messages=[message], journal=journal))])
+    write_alone(folder, [Change(messages=[message], journal=journal)])
     with Reader(folder) as reader:
         assert reader.stops(T0) == [(T0 + 10, T0 + 40), (T0 + 50, T0 + 90)]
         assert reader.stops(T0 + 95) == []
@@ -110,8 +109,7 @@ def test_what_happened_comes_in_the_order_of_its_end(folder: Path) -> None:
     ]
     journal = [JournalEntry(at=T0 + at, event=Event.STARTED) for at in (60, 30)]
     message = MESSAGE._replace(id=ids.next(T0 + 80), arrived=T0 + 80)
-    connection = connect_writer(folder)
-    commit(connection, [rows_of(Change(messages=[message], attempts=attempts, journal=journal))])
+    write_alone(folder, [Change(messages=[message], attempts=attempts, journal=journal)])
     history = History(folder)
     told = [entry.at for happened in history.between(T0 - 1, T0 + 100) for entry in entries(happened, "quay1")]
     assert told == [T0 + at for at in (11, 30, 50, 60, 70, 80)]
@@ -134,9 +132,8 @@ def test_the_pulse_of_the_last_minute() -> None:
 def test_the_queue_watched(folder: Path) -> None:
     """One object a line, or one line; and an end after so many looks."""
     config = write_site(folder, 2525, tls="off")
-    connect_writer(folder / "queue")
     change = Change(messages=[MESSAGE], recipients=[Recipient(7, 1, "r@x.example", State.PARKED)])
-    commit(connect_writer(folder / "queue"), [rows_of(change)])
+    write_alone(folder / "queue", [change])
     looks = kite("queue", "watch", "--json", "--times", "2", "--every", "0.1s", config=config).stdout.splitlines()
     assert [json.loads(look)["states"] for look in looks] == [{"parked": 1}] * 2
     shown = kite("queue", "watch", "--times", "1", config=config).stdout

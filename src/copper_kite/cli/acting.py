@@ -188,7 +188,7 @@ def _do(loaded: Loaded, wanted: Sequence[Wanted]) -> None:
     from copper_kite.relay.delivery import Recorder
     from copper_kite.relay.notices import make_notices
     from copper_kite.relay.orders import Orders
-    from copper_kite.store.commit import commit, rows_of
+    from copper_kite.store.alone import write_alone
     from copper_kite.store.folder import FolderLock
     from copper_kite.store.ids import IdMaker
     from copper_kite.store.reads import Reader
@@ -197,7 +197,7 @@ def _do(loaded: Loaded, wanted: Sequence[Wanted]) -> None:
     now, folder = time.time(), loaded.data
     lock = FolderLock(folder, now)
     try:
-        connection = connect_writer(folder)
+        connect_writer(folder).close()  # which brings the queue of an older release up to date
         by_message: dict[int, list[Wanted]] = {}
         for one in wanted:
             by_message.setdefault(one.message, []).append(one)
@@ -206,8 +206,7 @@ def _do(loaded: Loaded, wanted: Sequence[Wanted]) -> None:
             recorder = Recorder(Retry(loaded.settings.retry.waits), ids, make_notices(loaded, ids))
             orders = Orders(recorder, reader.content)
             changes = [orders.carry_out(*reader.recipients(id), ones, now)[0] for id, ones in by_message.items()]
-        faults = [fault for fault in commit(connection, [rows_of(change) for change in changes]) if fault]
-        connection.close()
+        faults = [fault for fault in write_alone(folder, changes) if fault]
         if faults:
             raise click.ClickException(f"the queue cannot be written: {faults[0][1]}")
     finally:

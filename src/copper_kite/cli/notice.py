@@ -120,15 +120,10 @@ def _joined(loaded: Loaded | None, found: Sequence[Any], *, note: bool) -> tuple
 
 
 def _write(folder: Path, entries: list[Any]) -> None:
-    from copper_kite.store.commit import commit, rows_of
+    from copper_kite.store.alone import write_alone
     from copper_kite.store.model import Change
-    from copper_kite.store.schema import connect_writer
 
-    connection = connect_writer(folder)
-    try:
-        (fault,) = commit(connection, [rows_of(Change(journal=entries))])
-    finally:
-        connection.close()
+    (fault,) = write_alone(folder, [Change(journal=entries)])
     if fault is not None:
         raise click.ClickException(f"the stories cannot be written: {fault[1]}")
 

@@ -21,14 +21,14 @@ def authors(header: bytes) -> list[str]:
     return [address for _, address in getaddresses(values) if address]
 
 
-def complete_addresses(content: bytes, start: int, outward: Callable[[str], str | None]) -> bytes:
+def complete_addresses(content: bytes, outward: Callable[[str], str | None]) -> bytes:
     """`content` with the local addresses of its From, Sender and Reply-To as they look outside.
 
-    Its own header begins at `start`; `outward` gives an address's outward form, or None where it has none.
+    `outward` gives an address's outward form, or None where it has none.
     """
     end = header_end(content)
-    changed = _FIELD.sub(lambda field: _mapped(field, outward), content[start:end])
-    return content if changed == content[start:end] else content[:start] + changed + content[end:]
+    changed = _FIELD.sub(lambda field: _mapped(field, outward), content[:end])
+    return content if changed == content[:end] else changed + content[end:]
 
 
 def leave_under(content: bytes, sender: str, keeps: Callable[[str], bool]) -> bytes:

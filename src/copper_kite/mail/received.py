@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import re
 import time
+from collections.abc import Collection
 from functools import lru_cache
 
-__all__ = ["format_date", "protocol_word", "received_field"]
+__all__ = ["format_date", "protocol_word", "received_field", "received_from"]
 
 _DAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
 _MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
@@ -36,29 +37,22 @@ def protocol_word(*, extended: bool, secure: bool, logged_in: bool, utf8: bool) 
     return f"{'UTF8SMTP' if utf8 else 'ESMTP'}{'S' if secure else ''}{'A' if logged_in else ''}"
 
 
-def received_field(
-    *,
-    hello: str,
-    client: str,
-    user: str,
-    server: str,
-    protocol: str,
-    tls: str = "",
-    id: str,
-    recipients: list[str],
-    at: float,
-) -> bytes:
-    """The whole field with its CR LFs. `client` is an address literal, or empty for a local socket; `tls` its version
-    and cipher.
+def received_from(*, hello: str, client: str, user: str, server: str, protocol: str, tls: str = "") -> str:
+    """The first half of the field, which is the same for all messages of a session.
 
-    `for` names the recipient only when there is exactly one, so that nobody's blind copy shows (RFC 5321 7.2).
+    `client` is an address literal, or empty for a local socket; `tls` its version and cipher.
     """
     where = f"[{client}]" if client else "local socket"
     if user:
         where += f" user {_COMMENT_UNSAFE.sub('?', user)}"
     how = f" ({tls})" if tls else ""
-    only = f"\r\n\tfor <{recipients[0]}>" if len(recipients) == 1 else ""
-    return (
-        f"Received: from {hello} ({where})\r\n\tby {server} with {protocol}{how} id {id}{only};"
-        f"\r\n\t{format_date(at)}\r\n"
-    ).encode()
+    return f"Received: from {hello} ({where})\r\n\tby {server} with {protocol}{how}"
+
+
+def received_field(first: str, *, id: str, recipients: Collection[str], at: float) -> bytes:
+    """The whole field with its CR LFs; `first` is what `received_from` gave.
+
+    `for` names the recipient only when there is exactly one, so that nobody's blind copy shows (RFC 5321 7.2).
+    """
+    only = f"\r\n\tfor <{next(iter(recipients))}>" if len(recipients) == 1 else ""
+    return f"{first} id {id}{only};\r\n\t{format_date(at)}\r\n".encode()

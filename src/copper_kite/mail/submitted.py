@@ -16,62 +16,70 @@ _FIELD_NAME = re.compile(rb"[!-9;-~]+[ \t]*:")
 _SPACED_NAME = re.compile(rb"\r\n([!-9;-~]+)[ \t]+:")  # as old programs write it (RFC 5322 4.5)
 _HIDDEN = re.compile(rb"(?im)^(?:resent-)?bcc[ \t]*:(?:[^\r\n]|\r\n[ \t])*\r\n")
 _BLANKS = (b" ", b"\t")
-_AUTHORS = (b"From", b"Sender", b"Reply-To")
+_AUTHORS = (b"\r\nfrom:", b"\r\nsender:", b"\r\nreply-to:")
 
 
 class Submitted(NamedTuple):
-    """The content as it is kept, its Message-ID, how many servers it had passed, and its subject."""
+    """The content as it is kept, where its own header begins in it, its Message-ID, how many servers it had passed, and
+    its subject."""
 
     content: bytes
+    start: int
     message_id: str
     hops: int
     subject: str
 
 
 def take_in(
-    content: bytes, start: int, *, outward: Callable[[str], str | None] | None, server: str, id: str, at: float
+    content: bytes, field: bytes, *, outward: Callable[[str], str | None] | None, server: str, id: str, at: float
 ) -> Submitted:
-    """`content` with a Date and a Message-ID, without Bcc, and with the outward addresses of its authors.
+    """`content` behind our own `field`, with a Date and a Message-ID, without Bcc, and its authors as they look outside.
 
-    Its own header begins at `start`, behind our own `Received:`, and is whole. `outward` gives an address as it looks
-    outside, None to leave them all. What has no header at all becomes the body of a message.
+    Its header must be whole. `outward` gives an address as it looks outside, None to leave them all. What has no header
+    at all becomes the body of a message.
     """
-    header = content[start : header_end(content, start)]
+    header = content[: header_end(content)]
     names = b"\r\n" + header.lower()
     if (b" :" in names or b"\t:" in names) and _SPACED_NAME.search(names) is not None:
         names = _SPACED_NAME.sub(rb"\r\n\1:", names)
-    dated = b"\r\ndate:" in names
-    hops = names.count(b"\r\nreceived:")
-    subject = (_value(header, names, b"Subject") or b"").decode("utf-8", "replace")
-    given_id = _value(header, names, b"Message-ID")
+    subject = _value(header, names, b"\r\nsubject:")
+    given_id = _value(header, names, b"\r\nmessage-id:")
     if b"bcc:" in names:
-        content = content[:start] + _HIDDEN.sub(b"", header) + content[start + len(header) :]
+        content = _HIDDEN.sub(b"", header) + content[len(header) :]
     if outward is not None and not all(_is_outward(_value(header, names, name), outward) for name in _AUTHORS):
-        content = complete_addresses(content, start, outward)
-    message_id = f"<{id}@{server}>" if given_id is None else given_id.decode("utf-8", "replace")[:MAX_MESSAGE_ID]
-    if not dated or given_id is None:
-        added = b"" if dated else f"Date: {format_date(at)}\r\n".encode()
-        if given_id is None:
-            added += f"Message-ID: {message_id}\r\n".encode()
-        headless = content[start : start + 2] != b"\r\n" and _FIELD_NAME.match(content, start) is None
-        content = content[:start] + added + (b"\r\n" if headless else b"") + content[start:]
-    return Submitted(content, message_id, hops, decode_words(subject)[:MAX_SUBJECT])
+        content = complete_addresses(content, outward)
+    added = b""
+    if b"\r\ndate:" not in names:
+        added = f"Date: {format_date(at)}\r\n".encode()
+    if given_id is None:
+        given_id = f"<{id}@{server}>".encode()
+        added += b"Message-ID: %b\r\n" % given_id
+    if added and content[:2] != b"\r\n" and _FIELD_NAME.match(content) is None:
+        added += b"\r\n"
+    return Submitted(
+        b"".join((field, added, content)),
+        len(field),
+        given_id.decode("utf-8", "replace")[:MAX_MESSAGE_ID],
+        names.count(b"\r\nreceived:"),
+        decode_words(subject.decode("utf-8", "replace"))[:MAX_SUBJECT] if subject else "",
+    )
 
 
 def _value(header: bytes, names: bytes, name: bytes) -> bytes | None:
-    """What the first field of that `name` says, unfolded; None where there is none.
+    """What the first field of a name says, unfolded; None where there is none.
 
-    `names` is the header behind a line end, in lower case and without blanks before colons.
+    `names` is the header behind a line end, in lower case and without blanks before colons; `name` stands in it between
+    a line end and a colon.
     """
-    at = names.find(b"\r\n%b:" % name.lower())
+    at = names.find(name)
     if at < 0:
         return None
-    if len(names) == len(header) + 2:  # so what stands there stands in the header two octets before it
-        begin = at + len(name) + 1
+    if len(names) == len(header) + 2:  # then what stands in `names` stands in the header two octets before
+        begin = at + len(name) - 2
         end = header.find(b"\r\n", begin)
         if header[end + 2 : end + 3] not in _BLANKS:
             return header[begin:end].strip()
-    return Header(header).value(name).encode()
+    return Header(header).value(name[2:-1]).encode()
 
 
 def _is_outward(value: bytes | None, outward: Callable[[str], str | None]) -> bool:

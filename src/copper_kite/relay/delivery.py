@@ -13,13 +13,13 @@ from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.plan import Plan
 from copper_kite.relay.decide import Retry, classify, retry_at
 from copper_kite.relay.fate import Fate
-from copper_kite.relay.job import Fresh, Job
+from copper_kite.relay.job import Job
 from copper_kite.relay.notices import Notices
 from copper_kite.smtp.extensions import Capabilities
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.transaction import Envelope, Result, misfit
 from copper_kite.store.ids import IdMaker
-from copper_kite.store.model import Attempt, Change, Outcome
+from copper_kite.store.model import Attempt, Change, Fresh, Outcome
 from copper_kite.verdict.judge import side_of
 from copper_kite.words import FINAL_CAUSES, Cause, Stage, State
 

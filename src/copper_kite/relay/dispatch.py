@@ -19,7 +19,7 @@ from copper_kite.net.tls import client_context
 from copper_kite.relay.decide import Retry
 from copper_kite.relay.delivery import Recorder, Report, Stop
 from copper_kite.relay.hops import Down, Hops, MxHops
-from copper_kite.relay.job import Fresh, Job
+from copper_kite.relay.job import Job
 from copper_kite.relay.lane import Lane
 from copper_kite.relay.ledger import Ledger
 from copper_kite.relay.log import Log
@@ -32,11 +32,11 @@ from copper_kite.settings.model import Connector
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.replies import Reply
 from copper_kite.store.ids import IdMaker, id_text
-from copper_kite.store.model import Change, JournalEntry, Message, Recipient, Wanted
+from copper_kite.store.model import Change, Fresh, JournalEntry, Message, Recipient, Submit, Wanted
 from copper_kite.store.reads import Reader
 from copper_kite.words import Cause, Event, Stage, State
 
-__all__ = ["Dispatcher", "Submit"]
+__all__ = ["Dispatcher"]
 
 _LEVELS = {State.RELAYED: "info", State.DELAYED: "notice", State.FAILED: "warning"}
 MAX_IN_HAND = 4000  # messages
@@ -44,9 +44,6 @@ MAX_LANES = 2000  # of domains; beyond, those without a session are forgotten
 MAX_CONTENT_IN_HAND = 32 * 1024 * 1024  # octets of fresh content kept in memory; beyond, it is read from the store
 REFILL_BELOW = MAX_IN_HAND // 2
 RECORD_AGAIN_SECONDS = 1.0
-
-Done = Callable[[KiteError | None], None]
-Submit = Callable[[Change, Done], None]
 
 
 @dataclass(slots=True)

@@ -1,4 +1,4 @@
-"""What is to be carried: a message that has just come in, and what one attempt takes of it."""
+"""What is to be carried: what one attempt takes of a message."""
 
 from __future__ import annotations
 
@@ -11,16 +11,7 @@ from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.transaction import Envelope
 from copper_kite.store.model import Message, Recipient
 
-__all__ = ["Fresh", "Job"]
-
-
-@dataclass(slots=True)
-class Fresh:
-    """A message just made durable. `content` is None when it is too large to be kept in memory."""
-
-    message: Message
-    recipients: list[Recipient]
-    content: bytes | None
+__all__ = ["Job"]
 
 
 @dataclass(slots=True)

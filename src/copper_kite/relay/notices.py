@@ -8,11 +8,11 @@ from dataclasses import dataclass
 from copper_kite.mail.header import header_end
 from copper_kite.mail.notice import MAX_RETURNED, NoticeRecipient, make_notice, make_report
 from copper_kite.relay.fate import Fate, asked_value, wants
-from copper_kite.relay.job import Fresh, Job
+from copper_kite.relay.job import Job
 from copper_kite.settings.load import Loaded
 from copper_kite.smtp.grammar import decode_xtext
 from copper_kite.store.ids import IdMaker, id_text
-from copper_kite.store.model import Attempt, JournalEntry, Message, Recipient
+from copper_kite.store.model import Attempt, Fresh, JournalEntry, Message, Recipient
 from copper_kite.verdict.judge import judge
 from copper_kite.words import FINAL_CAUSES, Cause, Event, State
 

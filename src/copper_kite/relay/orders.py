@@ -7,9 +7,9 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 
 from copper_kite.relay.delivery import Recorder, Report, Stop
-from copper_kite.relay.job import Fresh, Job
+from copper_kite.relay.job import Job
 from copper_kite.smtp.grammar import encode_xtext
-from copper_kite.store.model import Change, JournalEntry, Message, Outcome, Recipient, Wanted
+from copper_kite.store.model import Change, Fresh, JournalEntry, Message, Outcome, Recipient, Wanted
 from copper_kite.words import Action, Cause, Event, Stage, State
 
 __all__ = ["Orders", "may"]

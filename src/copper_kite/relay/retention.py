@@ -6,15 +6,15 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Callable
 
-from copper_kite.relay.dispatch import Submit
 from copper_kite.relay.usage import HOUR, LOOK_BACK
 from copper_kite.settings.model import Settings
-from copper_kite.store.model import Change
+from copper_kite.store.model import Change, Submit
 from copper_kite.store.reads import Reader
 
 __all__ = ["Retention"]
 
 AT_A_TIME = 500  # messages in one change
+MOVED_AT_A_TIME = 1024 * 1024  # octets
 AGAIN_SECONDS, SWEEP_SECONDS = 0.5, 600.0  # to the next look while there is more, and else
 
 
@@ -41,12 +41,15 @@ class Retention:
         most = settings.journal.max_size
         if most is not None and not forgotten and self._reader.size() > most:
             forgotten = self._reader.forgettable(least, AT_A_TIME)
+        moved = self._reader.scattered(MOVED_AT_A_TIME)
+        more = more_failed or len(forgotten) == AT_A_TIME or bool(moved)
         change = Change(
             dropped=failed,
             forgotten=forgotten,
             forgotten_before=[(before, int(now) // HOUR - LOOK_BACK)],
+            moved=moved,
+            swept=not more,
         )
-        more = more_failed or len(forgotten) == AT_A_TIME
         self._submit(change, lambda error: self._again(AGAIN_SECONDS if more and error is None else SWEEP_SECONDS))
 
     def _again(self, seconds: float) -> None:

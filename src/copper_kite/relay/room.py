@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import shutil
 import time
-from collections.abc import Callable
 from pathlib import Path
+from typing import Protocol
 
 from copper_kite.smtp.replies import Reply
 
@@ -17,19 +17,25 @@ LOOK_AGAIN = 1.0  # seconds for which what the disk said counts
 MAX_WAITING = 2000  # changes on their way to the disk
 
 
-class Room:
-    """`keep_free` octets stay free for the queue to go on; `waiting` says how many changes are to be written."""
+class _Backlog(Protocol):
+    """Whoever writes: how many changes are on their way to the disk."""
 
-    def __init__(self, folder: Path, waiting: Callable[[], int]) -> None:
+    waiting: int
+
+
+class Room:
+    """`keep_free` octets stay free for the queue to go on."""
+
+    def __init__(self, folder: Path, backlog: _Backlog) -> None:
         self.keep_free = 0
         self._folder = folder
-        self._waiting = waiting
+        self._backlog = backlog
         self._free = 0
         self._looked = float("-inf")
 
     def refusal(self, size: int | None) -> Reply | None:
         """Why a message of `size` octets (None: it was not said) cannot be taken now."""
-        if self._waiting() > MAX_WAITING:
+        if self._backlog.waiting > MAX_WAITING:
             return BUSY
         now = time.monotonic()
         if now - self._looked > LOOK_AGAIN:

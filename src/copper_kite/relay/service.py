@@ -13,14 +13,15 @@ from functools import partial
 from copper_kite.clock import Clock, SystemClock
 from copper_kite.errors import KiteError, ListenFailed, NeedsRestart, StoreError
 from copper_kite.net.server import ServerSession, SessionRegistry
-from copper_kite.relay.dispatch import Dispatcher, Done
+from copper_kite.relay.dispatch import Dispatcher
 from copper_kite.relay.gate import Gate
-from copper_kite.relay.intake import Intake, Submission
+from copper_kite.relay.intake import Intake
 from copper_kite.relay.listening import Listening
 from copper_kite.relay.log import Log, open_log
 from copper_kite.relay.refusals import Refusal, Refusals
 from copper_kite.relay.retention import Retention
 from copper_kite.relay.room import Room
+from copper_kite.relay.submission import Submission
 from copper_kite.relay.usage import Usage
 from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Listener
@@ -30,9 +31,10 @@ from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.limits import Limits
 from copper_kite.store.folder import FolderLock, Note, write_note
 from copper_kite.store.ids import IdMaker
-from copper_kite.store.model import Change, JournalEntry
+from copper_kite.store.model import Change, Done, JournalEntry
 from copper_kite.store.process import Channel, start_process
 from copper_kite.store.reads import Reader
+from copper_kite.store.segments import Segments
 from copper_kite.store.writer import GroupWriter
 from copper_kite.words import Event
 
@@ -122,7 +124,7 @@ class Service:
 
     def _guarded(self, reader: Reader, writer: GroupWriter) -> None:
         """What stands between programs and the queue."""
-        self._room = Room(self._loaded.data, lambda: writer.waiting)
+        self._room = Room(self._loaded.data, writer)
         self._refusals = Refusals(
             lambda change: writer.submit(change, lambda error: None), self._clock.now, self._refused
         )
@@ -282,7 +284,7 @@ class Service:
             self._loop.remove_reader(channel)
             writer.close()
 
-        writer = GroupWriter(channel, self._loop.call_soon, lost)
+        writer = GroupWriter(channel, Segments(self._loaded.data), self._loop.call_soon, lost)
         self._loop.add_reader(channel, writer.answered)
         self._undo.append(close)
         return writer
@@ -297,7 +299,7 @@ class Service:
     async def _begin(self, reader: Reader, now: float) -> None:
         """Record the start, and sweep out what a crash left of submissions that were not whole."""
         entry = JournalEntry(at=now, event=Event.STARTED, facts={"pid": os.getpid()})
-        await self._write(Change(journal=[entry], dropped=reader.stray_content()))
+        await self._write(Change(journal=[entry], dropped=reader.stray_content(), swept=True))
 
     async def stop(self, seconds: float = STOP_SECONDS) -> None:
         """Take nothing new, finish what is in hand within `seconds`, and let go of everything; once is enough."""

@@ -1,27 +1,45 @@
 """Changes as rows, and rows into the database: one transaction for all that waits, then the commit.
 
-`rows_of` makes plain values of a change, so that they can go to the process that writes; `commit` is what it does
-with them. A change that fails leaves nothing behind and does not touch its neighbours.
+`rows_of` makes plain values of a change, and `fresh_row` of a submission that came whole, so that they can go to the
+process that writes; `commit` is what it does with them. Octets of content are not among them: where they stand is. A
+change that fails leaves nothing behind and does not touch its neighbours.
 """
 
 from __future__ import annotations
 
+import errno
 import json
 import sqlite3
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from operator import attrgetter
 from typing import Any, NamedTuple
 
-from copper_kite.store.model import Attempt, Change, JournalEntry, Message, Recipient, Wanted
-from copper_kite.store.schema import PORTION_BITS
+from copper_kite.store.model import Attempt, Change, Fresh, JournalEntry, Message, Recipient, Wanted
+from copper_kite.store.schema import PORTION_BITS, PORTIONS
+from copper_kite.store.segments import Extent
 from copper_kite.words import FINAL, FINAL_CAUSES, MESSAGE_STAGES, Cause
 
-__all__ = ["FULL", "Fault", "Rows", "commit", "place", "rows_of", "want"]
+__all__ = [
+    "FULL",
+    "Fault",
+    "FreshRow",
+    "Put",
+    "Rows",
+    "commit",
+    "failure",
+    "fresh_row",
+    "place",
+    "rows_of",
+    "used_segments",
+    "want",
+]
 
 FULL = "full"  # the kind of fault that is worth trying again when there is room; all else is FAILED
 FAILED = "failed"
 
 Row = tuple[Any, ...]
+FreshRow = tuple[Row, list[Row], Extent, Row]  # message; number, address, asked of each recipient; content; taken
+Put = Callable[[bytes], Extent]  # has octets written, and says where they will stand
 Fault = tuple[str, str]  # its kind, and what the engine says
 
 _dumps = json.JSONEncoder(separators=(",", ":"), ensure_ascii=False).encode
@@ -47,15 +65,23 @@ class Rows(NamedTuple):
     sent_by: Sequence[Row]
     forgotten: Sequence[int]
     forgotten_before: Sequence[Row]
+    moved: Sequence[Row]
 
 
-def rows_of(change: Change) -> Rows:
-    """Plain values: numbers, strings, octets, None, and lists and dictionaries of them."""
+def fresh_row(fresh: Fresh, put: Put) -> FreshRow:
+    """A submission as plain values. Raises OSError as `put` does."""
+    message, recipients, content, taken = fresh
+    assert content is not None
+    return tuple(message), [(one[1], one[2], one[9]) for one in recipients], put(content), taken
+
+
+def rows_of(change: Change, put: Put) -> Rows:
+    """Plain values: numbers, strings, None, and lists and dictionaries of them. Raises OSError as `put` does."""
     finished, outcomes, attempts = change.finished, change.outcomes, change.attempts
     return Rows(
         list(map(tuple, change.messages)) if change.messages else (),
         list(map(_recipient_row, change.recipients)) if change.recipients else (),
-        [(message << PORTION_BITS | portion, octets) for message, portion, octets in change.content],
+        [(place(message, portion), *put(octets), len(octets)) for message, portion, octets in change.content],
         list(map(_outcome_row, outcomes)) if outcomes else (),
         list(map(tuple, attempts)) if attempts else (),
         [note for note in map(_connector_row, attempts) if note is not None] if attempts else (),
@@ -70,18 +96,19 @@ def rows_of(change: Change) -> Rows:
         change.sent_by,
         change.forgotten,
         change.forgotten_before,
+        [(*put(octets), place(message, portion)) for message, portion, octets in change.moved],
     )
 
 
-def commit(connection: sqlite3.Connection, batch: Sequence[Rows]) -> list[Fault | None]:
-    """Have the batch on stable storage, as one transaction; each change with the fault that kept it out, if one did."""
+def commit(connection: sqlite3.Connection, fresh: Sequence[FreshRow], batch: Sequence[Rows]) -> list[Fault | None]:
+    """Have all of it on stable storage, as one transaction; each with the fault that kept it out, if one did."""
     try:
         connection.execute("BEGIN IMMEDIATE")
-        _write(connection, batch)
-        faults: list[Fault | None] = [None] * len(batch)
+        _write(connection, fresh, batch)
+        faults: list[Fault | None] = [None] * (len(fresh) + len(batch))
     except sqlite3.Error:
         _roll_back(connection)
-        faults = _write_singly(connection, batch)
+        faults = _write_singly(connection, [*((one, None) for one in fresh), *((None, rows) for rows in batch)])
     try:
         if connection.in_transaction:
             connection.execute("COMMIT")
@@ -92,7 +119,10 @@ def commit(connection: sqlite3.Connection, batch: Sequence[Rows]) -> list[Fault 
     return faults
 
 
-def _write_singly(connection: sqlite3.Connection, batch: Sequence[Rows]) -> list[Fault | None]:
+_One = tuple[FreshRow, None] | tuple[None, Rows]
+
+
+def _write_singly(connection: sqlite3.Connection, batch: Sequence[_One]) -> list[Fault | None]:
     """Leave out the changes that fail, so that none of them takes another with it.
 
     An error may undo the whole transaction, what went before it included (a full disk does): so each time, those
@@ -112,14 +142,14 @@ def _write_singly(connection: sqlite3.Connection, batch: Sequence[Rows]) -> list
 
 
 def _write_until_one_fails(
-    connection: sqlite3.Connection, batch: Sequence[Rows], faults: Sequence[Fault | None]
+    connection: sqlite3.Connection, batch: Sequence[_One], faults: Sequence[Fault | None]
 ) -> tuple[int, Fault] | None:
     number = 0
     try:
         connection.execute("BEGIN IMMEDIATE")
-        for number, rows in enumerate(batch):
+        for number, (fresh, rows) in enumerate(batch):
             if faults[number] is None:
-                _write(connection, [rows])
+                _write(connection, [fresh] if fresh is not None else (), [rows] if rows is not None else ())
     except sqlite3.Error as error:
         return number, _fault(error)
     return None
@@ -135,11 +165,39 @@ def _fault(error: sqlite3.Error) -> Fault:
     return FULL if full else FAILED, str(error)
 
 
+def failure(error: OSError) -> Fault:
+    """What kept content from stable storage."""
+    return FULL if error.errno in (errno.ENOSPC, errno.EDQUOT) else FAILED, error.strerror or str(error)
+
+
+def used_segments(connection: sqlite3.Connection) -> set[int]:
+    """The segments that hold something."""
+    return {number for (number,) in connection.execute("SELECT DISTINCT segment FROM content")}
+
+
 # --- statements -----------------------------------------------------------------------------------------------------
 
 
-def _write(connection: sqlite3.Connection, batch: Sequence[Rows]) -> None:
-    """Put the whole `batch` into the open transaction. Raises sqlite3.Error."""
+def _write(connection: sqlite3.Connection, fresh: Sequence[FreshRow], batch: Sequence[Rows]) -> None:
+    """Put all of it into the open transaction. Raises sqlite3.Error."""
+    if fresh:
+        _write_fresh(connection, fresh)
+    if batch:
+        _write_changes(connection, batch)
+
+
+def _write_fresh(connection: sqlite3.Connection, fresh: Sequence[FreshRow]) -> None:
+    many = connection.executemany
+    many(_INSERT_MESSAGE, [message for message, _, _, _ in fresh])
+    many(_INSERT_CONTENT, [(message[0] << PORTION_BITS, *extent, message[4]) for message, _, extent, _ in fresh])
+    many(
+        "INSERT INTO recipient VALUES (?1, ?2, ?3, 'queued', 0, ?5, '', '', ?5, ?4, '', '')",
+        [(message[0], *one, message[1]) for message, recipients, _, _ in fresh for one in recipients],
+    )
+    many(_ADD_TAKEN, _summed([taken for _, _, _, taken in fresh]))
+
+
+def _write_changes(connection: sqlite3.Connection, batch: Sequence[Rows]) -> None:
     many = connection.executemany
     many(_INSERT_MESSAGE, [row for rows in batch for row in rows.messages])
     many(_INSERT_CONTENT, [row for rows in batch for row in rows.content])
@@ -159,10 +217,8 @@ def _write(connection: sqlite3.Connection, batch: Sequence[Rows]) -> None:
         [(*_places(id), id) for id in {id for rows in batch for id in rows.ended}],
     )
     many("DELETE FROM content WHERE place BETWEEN ? AND ?", [_places(id) for rows in batch for id in rows.dropped])
-    many(
-        "INSERT INTO taken VALUES (?, ?, ?) ON CONFLICT (who, hour) DO UPDATE SET count = count + excluded.count",
-        _summed([row for rows in batch for row in rows.taken]),
-    )
+    many(_ADD_TAKEN, _summed([row for rows in batch for row in rows.taken]))
+    many("UPDATE content SET segment = ?, start = ? WHERE place = ?", [row for rows in batch for row in rows.moved])
     many(  # the first condition is the index's, word for word; the second is what is meant
         "UPDATE recipient SET next_try = ?1 WHERE state IN ('queued', 'delayed', 'parked') AND next_try > ?1"
         " AND state = 'delayed' AND connector = ?2",
@@ -204,7 +260,7 @@ def _summed(taken: Sequence[Row]) -> list[Row]:
 
 def _is_whole(rows: Rows) -> bool:
     """Whether the content is that of messages which come with all of it."""
-    return not any(row[0] & _PORTIONS for row in rows.content)
+    return not any(row[0] & PORTIONS for row in rows.content)
 
 
 def _note_growing(connection: sqlite3.Connection, rows: Rows) -> None:
@@ -213,9 +269,6 @@ def _note_growing(connection: sqlite3.Connection, rows: Rows) -> None:
     whole = {row[0] for row in rows.messages}
     connection.executemany("INSERT OR IGNORE INTO growing VALUES (?)", [(id,) for id in ids - whole])
     connection.executemany("DELETE FROM growing WHERE message = ?", [(id,) for id in whole.union(rows.dropped)])
-
-
-_PORTIONS = (1 << PORTION_BITS) - 1
 
 
 def want(connection: sqlite3.Connection, wanted: Sequence[Wanted]) -> list[int]:
@@ -234,7 +287,8 @@ def _insert(table: str, columns: int) -> str:
 
 
 _INSERT_MESSAGE = _insert("message", len(Message._fields))
-_INSERT_CONTENT = _insert("content", 2)
+_INSERT_CONTENT = _insert("content", 4)
+_ADD_TAKEN = "INSERT INTO taken VALUES (?, ?, ?) ON CONFLICT (who, hour) DO UPDATE SET count = count + excluded.count"
 _INSERT_RECIPIENT = _insert("recipient", len(Recipient._fields))
 _INSERT_ATTEMPT = _insert("attempt", len(Attempt._fields))
 _INSERT_JOURNAL = _insert("journal", 5)

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
+from copper_kite.errors import KiteError
 from copper_kite.words import Action, Event, State
 
 __all__ = [
     "Attempt",
     "Change",
+    "Done",
     "Due",
+    "Fresh",
     "JournalEntry",
     "Message",
     "Outcome",
@@ -19,6 +22,7 @@ __all__ = [
     "QueueRow",
     "Recipient",
     "Selection",
+    "Submit",
     "Wanted",
 ]
 
@@ -144,6 +148,18 @@ class QueueGroup(NamedTuple):
     next_try: float | None
 
 
+class Fresh(NamedTuple):
+    """A submission: nobody of its recipients was tried yet. `content` is None when it is too large for the memory.
+
+    To have one written whose content is at hand is the short way of a `Change` with the same; `taken` is as there.
+    """
+
+    message: Message
+    recipients: list[Recipient]
+    content: bytes | None
+    taken: tuple[str, int, int] = ("", 0, 0)
+
+
 @dataclass(slots=True, kw_only=True)
 class JournalEntry:
     """One thing that happened. `message` is None for what concerns the server itself."""
@@ -165,7 +181,8 @@ class Change:
     then, if not before. `done` are numbers of what was wanted, `extended` new ends of lifetimes: (instant, message);
     `sent_by` holds (connector, message, number): who carries that recipient from now on.
     `forgotten` are messages of which nothing is kept; `forgotten_before` holds (instant, hour): before them, what the
-    journal says of no message, and what senders had handed in, is forgotten.
+    journal says of no message, and what senders had handed in, is forgotten. `moved` is content that is to stand
+    elsewhere (message, number of the portion, octets), and with `swept`, files that hold nothing any more are removed.
     """
 
     messages: Sequence[Message] = ()
@@ -183,6 +200,12 @@ class Change:
     sent_by: Sequence[tuple[str, int, int]] = ()
     forgotten: Sequence[int] = ()
     forgotten_before: Sequence[tuple[float, int]] = ()
+    moved: Sequence[tuple[int, int, bytes]] = ()
+    swept: bool = False
+
+
+Done = Callable[[KiteError | None], None]  # hears that a change is on stable storage, or what kept it out
+Submit = Callable[[Change | Fresh, Done], None]  # has a change written
 
 
 @dataclass(slots=True)

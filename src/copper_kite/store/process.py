@@ -1,5 +1,7 @@
 """The process that writes: it takes batches of rows from a channel, commits each, and answers with its faults.
 
+The content that the rows name is made stable first (`store.segments`).
+
 It ends when the channel does, however the server at the other end dies: what had come in whole by then is committed,
 and the lock of the folder, which it holds too, is let go only after that.
 """
@@ -18,8 +20,9 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from copper_kite.store.commit import Rows, commit
+from copper_kite.store.commit import Rows, commit, failure, used_segments
 from copper_kite.store.schema import connect_writer
+from copper_kite.store.segments import Syncer, sweep
 
 __all__ = ["Channel", "serve", "start_process"]
 
@@ -88,10 +91,22 @@ def start_process(folder: Path, keep: Sequence[int] = ()) -> Channel:
     return Channel(ours, process)
 
 
-def serve(channel: Channel, connection: sqlite3.Connection) -> None:
+def serve(channel: Channel, connection: sqlite3.Connection, folder: Path) -> None:
     """Commit batch after batch, until the other end is gone."""
+    syncer = Syncer(folder)
     while (batch := channel.receive()) is not None:
-        channel.send(commit(connection, [Rows(*rows) for rows in batch]))
+        segment, empty_below, fresh, rest = batch
+        changes = [Rows(*rows) for rows in rest]
+        try:
+            if segment:
+                syncer.sync(segment)
+        except OSError as error:
+            channel.send([failure(error)] * (len(fresh) + len(changes)))
+            continue
+        channel.send(commit(connection, fresh, changes))
+        if empty_below:
+            sweep(folder, used_segments(connection), empty_below)
+    syncer.close()
     connection.close()
 
 
@@ -102,7 +117,7 @@ def main(folder: str, descriptor: str) -> None:
             os.sched_setscheduler(0, os.SCHED_BATCH, os.sched_param(0))
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGUSR1):
         signal.signal(number, signal.SIG_IGN)
-    serve(Channel(socket.socket(fileno=int(descriptor))), connect_writer(Path(folder)))
+    serve(Channel(socket.socket(fileno=int(descriptor))), connect_writer(Path(folder)), Path(folder))
 
 
 if __name__ == "__main__":

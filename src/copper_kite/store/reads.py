@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from copper_kite.errors import Ambiguous, NotFound
+from copper_kite.errors import Ambiguous, ContentUnreadable, NotFound
 from copper_kite.store.commit import place
 from copper_kite.store.ids import id_at, id_range, id_text
 from copper_kite.store.model import (
@@ -23,7 +23,8 @@ from copper_kite.store.model import (
     Selection,
     Wanted,
 )
-from copper_kite.store.schema import connect_reader
+from copper_kite.store.schema import PORTION_BITS, PORTIONS, connect_reader
+from copper_kite.store.segments import read_extent, segment_sizes
 from copper_kite.store.selecting import OPEN, OPEN_SQL, condition
 from copper_kite.words import Action, Event, State
 
@@ -46,6 +47,8 @@ _RECIPIENT = (
     " r.next_hop, r.via"
 )
 
+
+WORTH_CLEARING = 8 * 1024 * 1024  # octets of a file
 
 _GROUPS = {
     "state": "r.state",
@@ -90,6 +93,7 @@ class Reader:
     """A read-only view of one data folder. Raises StoreError when there is none to read."""
 
     def __init__(self, folder: Path) -> None:
+        self._folder = folder
         self._connection = connect_reader(folder)
 
     def close(self) -> None:
@@ -187,11 +191,23 @@ class Reader:
         """A message's octets, a portion at a time; none when it has ended."""
         portion = 0
         while True:
-            row = self._rows("SELECT octets FROM content WHERE place = ?", place(message, portion)).fetchone()
-            if row is None:
+            octets = self._portion(place(message, portion))
+            if octets is None:
                 return
-            yield row[0]
+            yield octets
             portion += 1
+
+    def _portion(self, place: int) -> bytes | None:
+        """One portion's octets. It may be moved between the look where it stands, and the look there."""
+        found = None
+        while row := self._rows("SELECT segment, start, size FROM content WHERE place = ?", place).fetchone():
+            try:
+                return read_extent(self._folder, *row)
+            except OSError as error:
+                if row == found or not isinstance(error, FileNotFoundError):
+                    raise ContentUnreadable(place >> PORTION_BITS, str(error)) from error
+                found = row
+        return None
 
     def stray_content(self) -> list[int]:
         """Messages of which there is content and nothing else: a submission cut off before it was whole."""
@@ -233,11 +249,30 @@ class Reader:
         return [id for (id,) in rows]
 
     def size(self) -> int:
-        """Octets in use, content included; what is free in the file does not count."""
+        """Octets in use, content included; what is free in the files does not count."""
         pages, free, each = (
             self._rows(f"PRAGMA {name}").fetchone()[0] for name in ("page_count", "freelist_count", "page_size")
         )
-        return int((pages - free) * each)
+        content = self._rows("SELECT coalesce(sum(size), 0) FROM content").fetchone()[0]
+        return int((pages - free) * each + content)
+
+    def scattered(self, most: int) -> list[tuple[int, int, bytes]]:
+        """Content that stands nearly alone in a large file: (message, number of the portion, octets), about `most`
+        octets of it. While it stands there, all of the file stays.
+        """
+        found: list[tuple[int, int, bytes]] = []
+        held = dict(self._rows("SELECT segment, sum(size) FROM content GROUP BY segment"))
+        for segment, octets in segment_sizes(self._folder)[:-1]:  # the last one may be at work
+            if octets < WORTH_CLEARING or not 0 < held.get(segment, 0) < octets // 4:
+                continue
+            for where, size in self._rows("SELECT place, size FROM content WHERE segment = ?", segment).fetchall():
+                if most < 0:
+                    return found
+                portion = self._portion(where)
+                if portion is not None:
+                    most -= size
+                    found.append((where >> PORTION_BITS, where & PORTIONS, portion))
+        return found
 
     def recipients(self, id: int) -> tuple[Message, list[Recipient]]:
         """A message with its recipients. Raises NotFound."""

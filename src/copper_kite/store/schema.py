@@ -7,11 +7,22 @@ import sqlite3
 from pathlib import Path
 
 from copper_kite.errors import SchemaTooNew, StoreError
+from copper_kite.store.segments import Segments, Syncer
 
-__all__ = ["DATABASE", "MIGRATIONS", "PORTION_BITS", "SCHEMA", "connect_reader", "connect_writer", "migrate"]
+__all__ = [
+    "DATABASE",
+    "MIGRATIONS",
+    "PORTIONS",
+    "PORTION_BITS",
+    "SCHEMA",
+    "connect_reader",
+    "connect_writer",
+    "migrate",
+]
 
 DATABASE = "queue.sqlite"
 PORTION_BITS = 13  # content.place is the message's id with the number of the portion in its low bits
+PORTIONS = (1 << PORTION_BITS) - 1
 
 MIGRATIONS: tuple[str, ...] = (
     """
@@ -115,6 +126,18 @@ MIGRATIONS: tuple[str, ...] = (
     ALTER TABLE wanted ADD COLUMN target TEXT NOT NULL DEFAULT '';
     CREATE INDEX journal_life ON journal (at) WHERE event IN ('started', 'stopped');
     """,
+    """
+    CREATE TABLE placed (  -- where the octets of a portion stand (`store.segments`)
+        place INTEGER PRIMARY KEY,
+        segment INTEGER NOT NULL,
+        start INTEGER NOT NULL,
+        size INTEGER NOT NULL
+    );
+    WITH moved AS MATERIALIZED (SELECT place, put(octets) AS at, length(octets) AS size FROM content)
+    INSERT INTO placed SELECT place, at >> 40, at & 0xffffffffff, size FROM moved;
+    DROP TABLE content;
+    ALTER TABLE placed RENAME TO content;
+    """,
 )
 
 SCHEMA = len(MIGRATIONS)
@@ -179,9 +202,22 @@ def _schema_of(connection: sqlite3.Connection) -> int:
 
 
 def migrate(connection: sqlite3.Connection, folder: Path) -> None:
-    """Bring the schema up to date; each step and its record are one transaction. Raises SchemaTooNew."""
+    """Bring the schema up to date; each step and its record are one transaction. Raises SchemaTooNew, OSError."""
     found = _schema_of(connection)
     if found > SCHEMA:
         raise SchemaTooNew(str(folder), found, SCHEMA)
+    segments, syncer, touched = Segments(folder), Syncer(folder), set()
+
+    def put(octets: bytes) -> int:
+        number, start = segments.put(octets)
+        touched.add(segments.flush())
+        return number << 40 | start
+
+    connection.create_function("put", 1, put)
     for number, script in enumerate(MIGRATIONS[found:], found + 1):
-        connection.executescript(f"BEGIN IMMEDIATE; {script}; PRAGMA user_version = {number}; COMMIT;")
+        connection.executescript(f"BEGIN IMMEDIATE; {script}; PRAGMA user_version = {number}")
+        for segment in touched:
+            syncer.sync(segment)
+        connection.execute("COMMIT")
+    segments.leave()
+    syncer.close()

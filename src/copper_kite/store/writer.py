@@ -3,8 +3,9 @@
 While a commit is on its way to the disk, new changes gather; the next transaction takes them all. So the cost of
 reaching stable storage is shared by everybody who waits for it, and nobody is answered before it.
 
-The writing is done by a process of its own (`store.process`), at the other end of a channel: it has another core, and
-no part in the loop's interpreter.
+The octets of content are appended to files here (`store.segments`), which takes no longer than handing them on would.
+All else is done by a process of its own (`store.process`), at the other end of a channel: it makes those files stable,
+and commits what says where in them a message stands. It has another core, and no part in the loop's interpreter.
 """
 
 from __future__ import annotations
@@ -12,17 +13,17 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from copper_kite.errors import KiteError, StoreFailed, StoreFull
-from copper_kite.store.commit import FULL, Fault, rows_of
-from copper_kite.store.model import Change
+from copper_kite.store.commit import FULL, Fault, FreshRow, Rows, failure, fresh_row, rows_of
+from copper_kite.store.model import Change, Done, Fresh
 from copper_kite.store.process import Channel
+from copper_kite.store.segments import Segments
 
-__all__ = ["Done", "GroupWriter"]
+__all__ = ["GroupWriter"]
 
-Done = Callable[[KiteError | None], None]
 Defer = Callable[[Callable[[], None]], object]
 
 MAX_BATCH = 500  # changes in one transaction
-MAX_OCTETS = 1024 * 1024  # of content in one transaction, but for its last change
+MAX_OCTETS = 4 * 1024 * 1024  # of content in one transaction, but for its last change
 
 
 class GroupWriter:
@@ -33,23 +34,22 @@ class GroupWriter:
     on their way were kept; they are answered with StoreFailed, and so is every later one.
     """
 
-    def __init__(self, channel: Channel, defer: Defer, lost: Callable[[], None]) -> None:
+    def __init__(self, channel: Channel, segments: Segments, defer: Defer, lost: Callable[[], None]) -> None:
         self._channel = channel
+        self._segments = segments
         self._defer = defer
         self._lost = lost
-        self._waiting: list[tuple[Change, Done]] = []
+        self._waiting: list[tuple[Change | Fresh, Done]] = []
         self._batch: list[Done] = []  # whose commit is on the way
+        self._segment = 0  # the last one that something was written to
         self._scheduled = False
         self._broken = False
+        self.waiting = 0  # changes that wait, or are on their way
 
-    @property
-    def waiting(self) -> int:
-        """How many changes wait, or are on their way."""
-        return len(self._waiting) + len(self._batch)
-
-    def submit(self, change: Change, done: Done) -> None:
+    def submit(self, change: Change | Fresh, done: Done) -> None:
         """Have `change` written; `done(None)` comes when it is on stable storage, `done(error)` when it is not."""
         self._waiting.append((change, done))
+        self.waiting += 1
         if not self._batch and not self._scheduled:
             self._scheduled = True
             self._defer(self._begin)  # so that all that the loop does in this turn goes together
@@ -57,6 +57,7 @@ class GroupWriter:
     def answered(self) -> None:
         """The channel can be read: tell those whose commit it was, and have the next one begun."""
         batch, self._batch = self._batch, []
+        self.waiting -= len(batch)
         try:
             _settle(batch, self._faults(len(batch)))
         finally:
@@ -70,37 +71,71 @@ class GroupWriter:
             self._begin()
             self.answered()
         self._channel.close()
+        self._segments.leave()
 
     def _begin(self) -> None:
+        """Send what waits, as far as it goes into one transaction."""
         self._scheduled = False
         if not self._waiting or self._batch:
             return
-        taken = self._take()
-        self._batch = [done for _, done in taken]
+        waiting, segments, put = self._waiting, self._segments, self._segments.put
+        fresh: list[FreshRow] = []
+        rows: list[Rows] = []
+        told: list[Done] = []
+        also: list[Done] = []
+        count = empty_below = 0
+        try:
+            for change, done in waiting:
+                count += 1
+                if isinstance(change, Fresh):
+                    fresh.append(fresh_row(change, put))
+                    told.append(done)
+                else:
+                    rows.append(rows_of(change, put))
+                    also.append(done)
+                    if change.swept:
+                        empty_below = segments.last + 1
+                if count == MAX_BATCH or segments.pending >= MAX_OCTETS:
+                    break
+            segment = segments.flush()
+        except OSError as error:
+            self._keep_out(count, error)
+            return
+        self._waiting, self._batch = waiting[count:], told + also
         if self._broken:
             self._defer(self.answered)
-        else:
-            self._channel.send([tuple(rows_of(change)) for change, _ in taken])
+            return
+        if segment > self._segment:
+            empty_below, self._segment = max(empty_below, segment), segment
+        if empty_below > segments.last:
+            segments.leave()
+        self._channel.send((segment, empty_below, fresh, [tuple(row) for row in rows]))
 
-    def _take(self) -> list[tuple[Change, Done]]:
-        """What goes into the next transaction."""
-        octets = count = 0
-        for change, _ in self._waiting:
-            count += 1
-            octets += sum([len(portion) for _, _, portion in change.content])
-            if octets >= MAX_OCTETS or count == MAX_BATCH:
-                break
-        taken, self._waiting = self._waiting[:count], self._waiting[count:]
-        return taken
+    def _keep_out(self, count: int, error: OSError) -> None:
+        """Content cannot be written: those of the first `count` that have some are told, the others go on."""
+        self._segments.leave()
+        failed = [done for change, done in self._waiting[:count] if _has_content(change)]
+        others = [one for one in self._waiting[:count] if not _has_content(one[0])]
+        self._waiting = others + self._waiting[count:]
+        self.waiting -= len(failed)
+        self._scheduled = True
+        self._defer(self._begin)
+        _settle(failed, [failure(error)] * len(failed))
 
     def _faults(self, count: int) -> Sequence[Fault | None]:
         answer = None if self._broken else self._channel.receive()
         if answer is not None:
+            if any(answer):
+                self._segments.leave()
             return answer  # type: ignore[no-any-return]
         if not self._broken:
             self._broken = True
             self._lost()
         return [("lost", "the process that writes is gone")] * count
+
+
+def _has_content(change: Change | Fresh) -> bool:
+    return isinstance(change, Fresh) or bool(change.content or change.moved)
 
 
 def _settle(batch: Sequence[Done], faults: Sequence[Fault | None]) -> None:

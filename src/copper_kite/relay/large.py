@@ -1,0 +1,122 @@
+"""A message that is too large to be collected in memory: it goes to the store in portions, as it comes."""
+
+from __future__ import annotations
+
+from functools import partial
+from typing import Protocol
+
+from copper_kite.errors import KiteError
+from copper_kite.mail.submitted import Submitted
+from copper_kite.net.server import ServerSession
+from copper_kite.smtp import events
+from copper_kite.smtp.replies import Reply
+from copper_kite.store.ids import id_text
+from copper_kite.store.model import Change, Fresh, Submit
+
+__all__ = ["PORTION", "Large"]
+
+PORTION = 256 * 1024  # octets of content collected before they go to the store
+MAX_WAITING = 4  # portions on their way to the store before the client has to wait
+
+
+class _Owner(Protocol):
+    """Who knows the envelope, and answers."""
+
+    def fresh(self, id: int, at: float, taken: Submitted, size: int, content: bytes | None, *, ascii: bool) -> Fresh:
+        """The message as it is known when it is whole."""
+
+    def written(self, shown: str, fresh: Fresh | None, error: KiteError | None) -> None:
+        """The message is on stable storage, or could not be kept."""
+
+    def refuse_large(self, reply: Reply) -> None:
+        """The message was refused for what it is."""
+
+
+class Large:
+    """One such message. `taken` is what its first portion came to, `refusal` why it is not taken when it is whole."""
+
+    def __init__(
+        self,
+        owner: _Owner,
+        session: ServerSession,
+        submit: Submit,
+        id: int,
+        at: float,
+        taken: Submitted,
+        refusal: Reply | None,
+    ) -> None:
+        self._owner = owner
+        self._session = session
+        self._submit = submit
+        self._id = id
+        self._at = at
+        self._taken = taken._replace(content=b"")
+        self._refusal = refusal
+        self._parts: list[bytes] = []
+        self._collected = 0
+        self._size = 0
+        self._portion = 0
+        self._waiting = 0
+        self._error: KiteError | None = None
+        self._ended: events.ContentEnded | None = None
+        self._send(taken.content)
+
+    def add(self, data: bytes) -> None:
+        """Take octets; the client waits while the store is behind."""
+        self._parts.append(data)
+        self._collected += len(data)
+        if self._collected >= PORTION:
+            self._send(self._take())
+
+    def _take(self) -> bytes:
+        octets = b"".join(self._parts)
+        self._parts, self._collected = [], 0
+        return octets
+
+    def _send(self, octets: bytes) -> None:
+        self._waiting += 1
+        if self._waiting >= MAX_WAITING:
+            self._session.pause("store")
+        self._submit(Change(content=[self._numbered(octets)]), self._portion_written)
+
+    def _numbered(self, octets: bytes) -> tuple[int, int, bytes]:
+        self._size += len(octets)
+        self._portion += 1
+        return self._id, self._portion - 1, octets
+
+    def _portion_written(self, error: KiteError | None) -> None:
+        self._waiting -= 1
+        self._error = self._error or error
+        self._session.resume("store")
+        if self._ended is not None and not self._waiting:
+            self._write(self._ended)
+
+    def drop(self) -> None:
+        """Have what already went to the store removed."""
+        self._submit(Change(dropped=[self._id]), lambda error: None)
+
+    def finish(self, event: events.ContentEnded) -> None:
+        """These are the last octets: once every portion before is on stable storage, make the message exist."""
+        self._parts.append(event.data)
+        self._ended = event
+        if not self._waiting:
+            self._write(event)
+
+    def _write(self, event: events.ContentEnded) -> None:
+        """Write the rest with the message and its recipients, or nothing when a portion could not be written."""
+        if self._refusal is not None and self._error is None:
+            self.drop()
+            self._owner.refuse_large(self._refusal)
+            return
+        if self._error is not None:
+            self._written(None, self._error)
+            return
+        content = [self._numbered(self._take())]
+        fresh = self._owner.fresh(self._id, self._at, self._taken, self._size, None, ascii=event.ascii)
+        change = Change([fresh.message], fresh.recipients, content, taken=[fresh.taken])
+        self._submit(change, partial(self._written, fresh))
+
+    def _written(self, fresh: Fresh | None, error: KiteError | None) -> None:
+        if error is not None:
+            self.drop()
+        self._owner.written(id_text(self._id), fresh, error)

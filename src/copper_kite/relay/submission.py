@@ -1,0 +1,93 @@
+"""What all sessions of one listener share: who may hand in what, where it goes, and by which settings."""
+
+from __future__ import annotations
+
+import hashlib
+import secrets
+from collections.abc import Callable
+
+from copper_kite.clock import Clock
+from copper_kite.relay.gate import Gate, is_within
+from copper_kite.relay.log import Log
+from copper_kite.relay.refusals import Refusals
+from copper_kite.relay.room import Room
+from copper_kite.routing.outward import Outward
+from copper_kite.settings.load import Loaded
+from copper_kite.settings.model import Listener
+from copper_kite.smtp.exchanges import NoDirectory, made_up_key
+from copper_kite.smtp.sasl import ScramKey
+from copper_kite.store.ids import IdMaker
+from copper_kite.store.model import Fresh, Submit
+
+__all__ = ["Submission"]
+
+MAX_PACED = 10_000  # clients whose pace is kept in mind
+
+
+class Submission(NoDirectory):
+    """What all sessions of one listener share. `submit` writes a change, `accepted` gets what has become durable."""
+
+    def __init__(
+        self,
+        loaded: Loaded,
+        listener: Listener,
+        ids: IdMaker,
+        clock: Clock,
+        submit: Submit,
+        accepted: Callable[[Fresh], None],
+        gate: Gate,
+        room: Room,
+        refusals: Refusals,
+        log: Log,
+    ) -> None:
+        self.log = log
+        self.gate = gate
+        self.room = room
+        self.refusals = refusals
+        self.paces: dict[str, float] = {}  # when the next message of each client may come, by the listener's pace
+        self.ids = ids
+        self.clock = clock
+        self.submit = submit
+        self.accepted = accepted
+        self.renew(loaded, listener)
+
+    def renew(self, loaded: Loaded, listener: Listener) -> None:
+        """Go by other settings from the next command on."""
+        self.rules = object()  # the same as long as what was decided would be decided again
+        self.server = loaded.server_name
+        self.lifetime = loaded.settings.retry.lifetime
+        self.max_hops = loaded.settings.server.max_hops
+        self.listener = listener
+        self.accounts = loaded.accounts
+        self.outward = Outward(loaded.settings.identity, self.server)
+
+    def nonce(self) -> str:
+        """For one login."""
+        return secrets.token_urlsafe(18)
+
+    def scram_key(self, login: str, digest: str) -> tuple[ScramKey, bool]:
+        """An account's key; for an unknown one something that looks like one."""
+        key = self.accounts.get(login)
+        if key is not None and key.digest == digest:
+            return key, True
+        known = sorted(self.accounts.items())
+        secret = hashlib.sha256(b"".join(one.stored_key for _, one in known)).digest()
+        return made_up_key(login, secret, known[0][1] if known else None), False
+
+    def allows(self, address: str) -> bool:
+        """Whether this client may hand in mail without a login. A Unix socket's clients may: its mode says who."""
+        return not address or is_within(address, self.listener.allow)
+
+    def too_fast(self, who: str) -> bool:
+        """Whether a client exceeds the listener's pace; messages may come in bursts of a second."""
+        pace = self.listener.pace
+        if pace is None:
+            return False
+        now = self.clock.now()
+        if len(self.paces) > MAX_PACED:
+            self.paces = {other: due for other, due in self.paces.items() if due > now}
+        due = max(self.paces.get(who, 0.0), now - max(1.0, pace.interval))
+        if due > now:
+            return True
+        self.paces[who] = due + pace.interval
+        return False

@@ -1,0 +1,34 @@
+"""Writing without a server: for commands that hold the folder's lock, or that only add to the journal."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from copper_kite.store.commit import Fault, commit, rows_of
+from copper_kite.store.model import Change
+from copper_kite.store.schema import connect_writer
+from copper_kite.store.segments import Segments, Syncer
+
+__all__ = ["write_alone"]
+
+
+def write_alone(folder: Path, changes: Sequence[Change], *, durable: bool = True) -> list[Fault | None]:
+    """Have the changes on stable storage, as one transaction; each with the fault that kept it out, if one did.
+
+    Content may be among them only where no server runs. With `durable` off, a crash of the system may lose all of it.
+    Raises StoreError and SchemaTooNew as `connect_writer` does, OSError where content cannot be written.
+    """
+    connection, segments, syncer = connect_writer(folder), Segments(folder), Syncer(folder)
+    try:
+        if not durable:
+            connection.execute("PRAGMA synchronous = OFF")
+        rows = [rows_of(change, segments.put) for change in changes]
+        segment = segments.flush()
+        if segment and durable:
+            syncer.sync(segment)
+        return commit(connection, (), rows)
+    finally:
+        syncer.close()
+        segments.leave()
+        connection.close()
