@@ -95,7 +95,7 @@ def test_what_exceeds_an_allowance_is_put_off() -> None:
     made, _ = gate(time, account, history=[(int(NOON // HOUR), 7)])
     client = Client("192.0.2.7", "", "ticketing")
     assert made.recipient(client, "a@x.example", 2) is None
-    made.usage.took(client.who, 3, time.now)
+    made.usage.took(client.who, 3, int(time.now // HOUR))
     reply = made.recipient(client, "a@x.example", 0)
     assert reply is not None and str(reply).startswith(
         "450 4.7.1 account ticketing has used up its allowance of 10/hour"

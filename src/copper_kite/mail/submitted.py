@@ -33,7 +33,7 @@ class Submitted(NamedTuple):
 def take_in(
     content: bytes, field: bytes, *, outward: Callable[[str], str | None] | None, server: str, id: str, at: float
 ) -> Submitted:
-    """`content` behind our own `field`, with a Date and a Message-ID, without Bcc, and its authors as they look outside.
+    """`content` behind our `field`, with a Date and a Message-ID, without Bcc, and its authors as they look outside.
 
     Its header must be whole. `outward` gives an address as it looks outside, None to leave them all. What has no header
     at all becomes the body of a message.

@@ -207,7 +207,7 @@ class ServerSession(asyncio.Protocol):
         self._handler = handler
         self._registry = registry
         self._context = context
-        self._transport: asyncio.Transport | None = None
+        self._transport = asyncio.Transport()  # there is one when `connection_made` was called, and not before
         self._awaiting = False
         self._pauses: set[str] = set()
         self._at_once = secure
@@ -266,10 +266,25 @@ class ServerSession(asyncio.Protocol):
         self._decide(self._engine.next_event())
 
     def data_received(self, data: bytes) -> None:
-        """Octets came in."""
+        """Octets came in: mostly one command, whose answer is the usual one."""
+        engine = self._engine
+        event = engine.at_once(data)
+        if event is None:
+            self._take(data)
+            return
+        answer = self._handlers[type(event)](event)
+        if answer is None:
+            self._quiet_sweeps = 0
+            send_now(self._transport, self._socket, engine.accept(event))
+        elif answer is LATER:
+            engine.answer_at_once(event, None)
+            self._awaiting = True
+        else:
+            self._decide(engine.answer_at_once(event, answer))
+
+    def _take(self, data: bytes) -> None:
+        self._heard += len(data)
         event = self._engine.receive_data(data)
-        if event is None or not event.asks:  # nothing whole: it may be a trickle
-            self._heard += len(data)
         if event is not None or not self._awaiting:
             self._decide(event)
         elif self._engine.buffered > MAX_BUFFERED:
@@ -307,10 +322,10 @@ class ServerSession(asyncio.Protocol):
                 self._awaiting = True
                 break
             event = engine.answer(answer) if event.asks else engine.next_event()
-        data, transport = engine.data_to_send(), self._transport
-        if data and not self._mute and transport is not None:
+        data = engine.data_to_send()
+        if data and not self._mute:
             self._quiet_sweeps = 0  # whoever gets a reply has said something whole
-            send_now(transport, self._socket, data)
+            send_now(self._transport, self._socket, data)
         if engine.phase in _TURNS or self._ended or self._switching:
             self._take_turn()
 
@@ -318,7 +333,7 @@ class ServerSession(asyncio.Protocol):
         """The session ends, or TLS begins."""
         if self._switching:
             self.abort()  # what was to be said can be said neither in clear any more, nor under TLS yet
-        elif self._mute or self._transport is None:
+        elif self._mute:
             return
         elif self._engine.phase is _SECURING:
             self._start_tls(self._engine.tls_established)
@@ -354,7 +369,7 @@ class ServerSession(asyncio.Protocol):
 
     def pause(self, reason: str) -> None:
         """Read no more until each reason is gone."""
-        if not self._pauses and self._transport is not None and not self._mute:
+        if not self._pauses and not self._mute:
             self._transport.pause_reading()
         self._pauses.add(reason)
 
@@ -362,7 +377,7 @@ class ServerSession(asyncio.Protocol):
         """A reason to pause is gone."""
         if reason in self._pauses:
             self._pauses.discard(reason)
-            if not self._pauses and self._transport is not None and not self._mute:
+            if not self._pauses and not self._mute:
                 self._transport.resume_reading()
 
     def sweep(self) -> None:
@@ -386,21 +401,20 @@ class ServerSession(asyncio.Protocol):
 
     def say(self, octets: bytes) -> None:
         """Send what is no answer of the engine: for stand-ins that misbehave."""
-        if self._transport is not None and not self._mute:
+        if not self._mute:
             self._transport.write(octets)
 
     @property
     def tls(self) -> str:
         """Version and cipher of TLS, empty without it."""
-        if not self._engine.secure or self._transport is None:
+        if not self._engine.secure:
             return ""
         found = self._transport.get_extra_info("cipher")
         return f"{found[1]} {found[0]}" if found else ""
 
     def abort(self) -> None:
         """Cut the connection."""
-        if self._transport is not None:
-            self._transport.abort()
+        self._transport.abort()
 
     # --- TLS --------------------------------------------------------------------------------------------------------
 
@@ -414,7 +428,7 @@ class ServerSession(asyncio.Protocol):
 
     def _start_tls(self, done: Callable[[], None]) -> None:
         """Begin TLS; `done` comes before the first octets from inside it."""
-        assert self._context is not None and self._transport is not None
+        assert self._context is not None
         wrap = partial(self._context.wrap_bio, server_side=True)
         self._switching = self._mute = True
         self._socket = -1  # from now on only what is encrypted goes there

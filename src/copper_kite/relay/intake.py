@@ -50,7 +50,7 @@ class Intake(Handler):
         self.client = Client("")
         self._hello = ""
         self._extended = False
-        self._traces: dict[bool, tuple[str, str]] = {}  # with SMTPUTF8 and without: protocol, first half of Received
+        self._protocol = self._trace = ""  # of the session as it is now: what of it stands in Received
         self._sender: events.MailFrom | None = None
         self._rules: object = None  # by which the sender was taken
         self._reverse_path = ""
@@ -77,7 +77,7 @@ class Intake(Handler):
 
     def hello(self, event: events.Hello) -> Answer:
         """Note what it calls itself."""
-        self._hello, self._extended, self._traces = event.name, event.extended, {}
+        self._hello, self._extended, self._trace = event.name, event.extended, ""
         return None
 
     def login_asked(self, event: events.LoginAsked) -> Answer:
@@ -105,7 +105,7 @@ class Intake(Handler):
             why = "its password was right, but it may not log in from there" if holds else ""
             return self._refuse(Stage.LOGIN, LOGIN_REFUSED, login=account, why=why)
         self.client.account, self._allowed = account, True
-        self._traces, self._rules = {}, None
+        self._trace, self._rules = "", None
         return None
 
     # --- the envelope -----------------------------------------------------------------------------------------------
@@ -128,7 +128,7 @@ class Intake(Handler):
 
     def _judge_sender(self, event: events.MailFrom) -> Reply | None:
         shared, client = self._shared, self.client
-        path, self._sender, self._reverse_path = event.path, None, event.path
+        path, self._sender, self._reverse_path, self._trace = event.path, None, event.path, ""
         if shared.listener.login == "required" and client.address and not client.account:
             return self._refuse(Stage.SENDER, LOGIN_FIRST)
         if path:
@@ -187,9 +187,10 @@ class Intake(Handler):
         id = shared.ids.next(now)
         shown = id_text(id)
         taken = self._take_in(octets, shown, now)
-        refusal = self._judge_content(taken)
-        if refusal is not None:
-            return self._refuse(Stage.ACCEPT, refusal)
+        if taken.hops > shared.max_hops or self.client.account:
+            refusal = self._judge_content(taken)
+            if refusal is not None:
+                return self._refuse(Stage.ACCEPT, refusal)
         fresh = self.fresh(id, now, taken, len(taken.content), taken.content, ascii=ascii)
         shared.submit(fresh, partial(self.written, shown, fresh))
         return LATER
@@ -211,28 +212,24 @@ class Intake(Handler):
 
     def _field(self, id: str, at: float) -> bytes:
         """Our `Received:` field."""
-        _, first = self._trace()
-        return received_field(first, id=id, recipients=self._recipients, at=at)
+        return received_field(self._trace or self._trace_of(), id=id, recipients=self._recipients, at=at)
 
-    def _trace(self) -> tuple[str, str]:
+    def _trace_of(self) -> str:
+        """The first half of our field; it stays as it is for a while."""
         session, sender = self._session, self._sender
         assert session is not None and sender is not None
-        known = self._traces.get(sender.utf8)
-        if known is not None:
-            return known
-        word = protocol_word(
+        self._protocol = protocol_word(
             extended=self._extended, secure=session.secure, logged_in=session.logged_in, utf8=sender.utf8
         )
-        first = received_from(
+        self._trace = received_from(
             hello=self._hello,
             client=session.peer.literal,
             user=self.client.account or self.client.user,
             server=self._shared.server,
-            protocol=word,
+            protocol=self._protocol,
             tls=session.tls,
         )
-        self._traces[sender.utf8] = word, first
-        return word, first
+        return self._trace
 
     def _take_in(self, octets: bytes, id: str, at: float) -> Submitted:
         """The content as it is kept, behind our own field."""
@@ -267,7 +264,7 @@ class Intake(Handler):
             client.address or "unix",
             self._hello,
             client.account or client.user,
-            self._trace()[0],
+            self._protocol,
             sender.asked,
             taken.subject,
         )
@@ -275,9 +272,9 @@ class Intake(Handler):
             Recipient(id, number, address, _QUEUED, 0, at, "", "", at, asked)
             for number, (address, asked) in enumerate(self._recipients.items(), 1)
         ]
-        who, count = client.who, len(recipients)
-        shared.gate.usage.took(who, count, at)
-        return Fresh(message, recipients, content, (who, int(at) // HOUR, count))
+        who, count, hour = client.who, len(recipients), int(at) // HOUR
+        shared.gate.usage.took(who, count, hour)
+        return Fresh(message, recipients, content, (who, hour, count))
 
     def written(self, shown: str, fresh: Fresh | None, error: KiteError | None) -> None:
         """A message is on stable storage, or could not be kept: only now is it answered."""
@@ -287,7 +284,7 @@ class Intake(Handler):
             reply = DISK_FULL if isinstance(error, StoreFull) else DISK_FAILED
             session.answer(self._refuse(Stage.ACCEPT, reply))
             return
-        session.answer(Reply(250, "2.0.0", f"kept as {shown}"))
+        session.answer(Reply.plain(250, "2.0.0", f"kept as {shown}"))
         if self._shared.log.wants("info"):
             self._log(shown, fresh)
         self._shared.accepted(fresh)

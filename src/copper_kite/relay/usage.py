@@ -44,10 +44,14 @@ class Usage:
             (count for hour, count in self._hours(who, now).items() if this - LOOK_BACK <= hour < this), default=0
         )
 
-    def took(self, who: str, count: int, now: float) -> None:
-        """So many recipients were taken now."""
-        hours, this = self._hours(who, now), int(now) // HOUR
-        hours[this] = hours.get(this, 0) + count
-        if len(hours) > 2 * LOOK_BACK:
-            for hour in [hour for hour in hours if hour < this - LOOK_BACK]:
-                del hours[hour]
+    def took(self, who: str, count: int, hour: int) -> None:
+        """So many recipients were taken in that hour."""
+        hours = self._known.get(who)
+        if hours is None:
+            hours = self._hours(who, hour * HOUR)
+        if hour in hours:
+            hours[hour] += count
+            return
+        hours[hour] = count
+        for old in [old for old in hours if old < hour - LOOK_BACK]:
+            del hours[old]

@@ -13,6 +13,7 @@ __all__ = ["MAX_TEXT_LINE", "ChunkReader", "ContentReader", "Fault", "stuff"]
 
 MAX_TEXT_LINE = 998  # octets without CRLF, RFC 5321 4.5.3.1.6, RFC 5322 2.1.1
 _END = b"\r\n.\r\n"
+_LEAP = MAX_TEXT_LINE + 1  # from the LF of one line to the CR of the next
 _ONLY_CRLF = (None, "\r\n")
 
 
@@ -69,17 +70,19 @@ class _Checked:
         ends.decode(data.decode("latin-1"), True)
         if ends.newlines not in _ONLY_CRLF:
             return Fault.BARE_LINE_END
-        length = len(data)
-        end = data.rfind(b"\n", 0, MAX_TEXT_LINE + 2 - self._line)  # leap to the last line end that a line may have
+        length, last_line_end = len(data), data.rfind
+        end = last_line_end(
+            b"\n", 0, MAX_TEXT_LINE + 2 - self._line
+        )  # leap to the last one that a line from here may have
         if end < 0:
             self._line += length
             return Fault.LONG_LINE if self._line > MAX_TEXT_LINE else None
-        while length - end - 1 > MAX_TEXT_LINE:
-            start, end = end + 1, data.rfind(b"\n", end + 1, end + MAX_TEXT_LINE + 3)
-            if end < start:
+        while length - end > _LEAP:
+            start = end
+            end = last_line_end(b"\n", start, start + _LEAP + 2)
+            if end == start:
                 return Fault.LONG_LINE
-        end = data.rfind(b"\n", end)
-        self._line = length - end - 1
+        self._line = length - last_line_end(b"\n", end) - 1
         return None
 
 
@@ -87,6 +90,25 @@ class ContentReader(_Checked):
     """Turns what comes behind DATA into the message's octets."""
 
     _started = False
+
+    def whole(self, data: bytes) -> bytes | None:
+        """The message's octets, when `data` is all of it and all is well; None: only `feed` can tell.
+
+        The short way of most messages; the reader is used up then.
+        """
+        if self._started or self._held or not data.endswith(_END) or data.startswith(b"."):
+            return None
+        octets, dot = data[:-3], data.find(b"\r\n.")
+        if dot < len(data) - 5:
+            if data.find(_END, dot) < len(data) - 5:
+                return None
+            octets = octets.replace(b"\r\n.", b"\r\n")
+        self.size = len(octets)
+        if self._check(octets) is not None:
+            self.size = self._line = 0
+            return None
+        self.ascii = octets.isascii()
+        return octets
 
     def feed(self, data: bytes) -> tuple[bytes, bytes | None]:
         """Take octets; return the message's octets found in them, and what stands behind the end (None before it)."""

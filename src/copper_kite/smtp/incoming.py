@@ -25,12 +25,21 @@ class Incoming(Protocol):
     def read(self, lines: LineBuffer) -> Found | None:
         """Read on."""
 
+    def at_once(self, data: bytes) -> events.ContentEnded | None:
+        """The whole message, when `data` is all of it and all is well; None: only `read` can tell."""
+
 
 class BehindData:
     """Content behind DATA, up to its true end (RFC 5321 4.1.1.4)."""
 
     def __init__(self, reader: ContentReader) -> None:
         self._reader = reader
+
+    def at_once(self, data: bytes) -> events.ContentEnded | None:
+        """The message, as most come."""
+        reader = self._reader
+        octets = reader.whole(data)
+        return None if octets is None else events.ContentEnded(octets, reader.size, reader.ascii)
 
     def read(self, lines: LineBuffer) -> Found | None:
         """Read on in the content."""
@@ -52,6 +61,10 @@ class Chunk:
     def __init__(self, reader: ChunkReader) -> None:
         self._reader = reader
         self._whole = False
+
+    def at_once(self, data: bytes) -> events.ContentEnded | None:
+        """Never: what `read` does is as quick."""
+        return None
 
     def read(self, lines: LineBuffer) -> Found | None:
         """Read on in the chunk."""
@@ -76,6 +89,10 @@ class Unwanted:
     def __init__(self, octets: int, reply: Reply) -> None:
         self._left = octets
         self._reply = reply
+
+    def at_once(self, data: bytes) -> events.ContentEnded | None:
+        """Never: there is no message."""
+        return None
 
     def read(self, lines: LineBuffer) -> Found | None:
         """Throw away what is there."""

@@ -18,6 +18,7 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable
+from typing import Any
 
 from copper_kite.errors import LocalProtocolError
 from copper_kite.smtp import events
@@ -107,17 +108,36 @@ class Server:
 
     def receive_data(self, data: bytes) -> events.Event | None:
         """Take octets from the client; the first thing to know or to decide then, as `next_event` has it."""
-        lines = self._lines
-        if lines.data:
-            lines.data += data
-        elif self._asked is None and (plain := _PLAIN.get(self.phase)) is not None and self._incoming is None:
-            if (event := plain(self, data)) is not None:  # one line and no more, as clients send it that wait
-                self._asked = event
-                return event
-            lines.data = data
-        elif self.phase is not _CLOSED:
-            lines.data = data
+        if self.phase is not _CLOSED:
+            self._lines.data += data
         return self.next_event()
+
+    def at_once(self, data: bytes) -> events.Event | None:
+        """What `data` asks when that is one whole command as nearly all are, and nothing else is under way.
+
+        The short way of clients that wait for each reply: it comes to the same as `receive_data`, but that the usual
+        answer is to be given with `accept`, and any other with `answer_at_once`. None: only `receive_data` can tell.
+        """
+        if self._lines.data or self._asked is not None:
+            return None
+        if self._incoming is None:
+            plain = _PLAIN.get(self.phase)
+            return None if plain is None else plain(self, data)
+        event = self._incoming.at_once(data)
+        if event is not None:
+            self._incoming = None
+        return event
+
+    def accept(self, event: events.Event) -> bytes:
+        """The usual positive answer to what `at_once` gave, which is to be sent."""
+        wire, self.phase, accepted = _USUAL[event.step]
+        accepted(self, event)
+        return wire
+
+    def answer_at_once(self, event: events.Event, reply: Reply | None) -> events.Event | None:
+        """Another answer to what `at_once` gave; None: it comes by `answer`."""
+        self._asked = event
+        return None if reply is None else self.answer(reply)
 
     def data_to_send(self) -> bytes:
         """What is to go to the client now."""
@@ -206,8 +226,7 @@ class Server:
                 if self._failed_logins >= self._limits.logins:
                     self.close(OUT_OF_LOGINS)
 
-    def _sender_accepted(self, event: events.Event) -> None:
-        assert isinstance(event, events.MailFrom)
+    def _sender_accepted(self, event: events.MailFrom) -> None:
         self._recipients, self._utf8 = 0, event.utf8
         self._messages += 1
 
@@ -489,7 +508,7 @@ class Server:
             self._exchange, self._asked = None, events.LoginAsked(outcome)
 
 
-_ACCEPTED: dict[Step, Callable[[Server, events.Event], None]] = {
+_ACCEPTED: dict[Step, Callable[[Server, Any], None]] = {
     Step.HELLO: Server._hello_accepted,
     Step.MAIL: Server._sender_accepted,
     Step.RCPT: Server._recipient_accepted,
