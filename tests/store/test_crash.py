@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from copper_kite.store.alone import write_alone
-from copper_kite.store.commit import commit, fresh_row, rows_of
+from copper_kite.store.commit import Batch, commit, fresh_row, rows_of
 from copper_kite.store.model import Change, Fresh, JournalEntry, Message, Outcome, Recipient
 from copper_kite.store.reads import Reader
 from copper_kite.store.schema import DATABASE, connect_writer
@@ -59,17 +59,17 @@ def swept(folder: Path, before: Change, change: Change | Fresh) -> list[dict[str
         return 1, 0
 
     if isinstance(change, Fresh):
-        fresh, rows = [fresh_row(change, put)], []
+        batch = Batch(fresh=[fresh_row(change, put)])
     else:
-        fresh, rows = [], [rows_of(change, put)]
+        batch = Batch(changes=[rows_of(change, put)])
     found, fatal, survived = [], 0, False
     while not survived:
         fatal += 1
         here = folder / str(fatal)
         connection = connect_writer(here)
-        assert commit(connection, (), [rows_of(before, put)]) == [None]
+        assert commit(connection, Batch(changes=[rows_of(before, put)])) == [None]
         with suppress(Crash):
-            survived = commit(Doomed(connection, fatal), fresh, rows) == [None]  # type: ignore[arg-type]
+            survived = commit(Doomed(connection, fatal), batch) == [None]  # type: ignore[arg-type]
         connection.close()
         with sqlite3.connect(here / DATABASE) as after:
             found.append({table: after.execute(f"SELECT * FROM {table}").fetchall() for table in TABLES})

@@ -131,19 +131,10 @@ class ClientSession:
 
     async def _next_reply(self, seconds: float) -> smtp.Answered:
         """The next reply, within `seconds`. Raises SessionFailed: lost, timed out, protocol error, unasked 421."""
-        bounded = False
+        if (answered := self._at_hand()) is not None:
+            return answered
+        self._wire.bound(seconds)
         while True:
-            try:
-                answered = self._engine.next_reply()
-            except RemoteProtocolError as error:
-                heard = f": {start_of(error.heard)}" if error.heard else ""
-                raise self._failed(Cause.PROTOCOL, f"{error}{heard}") from error
-            if answered is not None:
-                self.dialogue.heard(self._now(), answered.reply)
-                return answered
-            if not bounded:
-                bounded = True
-                self._wire.bound(seconds)
             data = await self._wire.read()
             if data:
                 self._engine.receive_data(data)
@@ -154,6 +145,21 @@ class ClientSession:
                 raise self._failed(Cause.TIMED_OUT, f"nothing heard for {seconds:g} s")
             else:
                 raise self._lost()
+            if (answered := self._at_hand()) is not None:
+                return answered
+
+    def _at_hand(self, transaction: Transaction | None = None) -> smtp.Answered | None:
+        """The next reply, if it has come in. Raises SessionFailed for what is none, at the stage of `transaction`."""
+        try:
+            answered = self._engine.next_reply()
+        except RemoteProtocolError as error:
+            if transaction is not None:
+                self.stage = transaction.awaited
+            heard = f": {start_of(error.heard)}" if error.heard else ""
+            raise self._failed(Cause.PROTOCOL, f"{error}{heard}") from error
+        if answered is not None:
+            self.dialogue.heard(self._loop.time(), answered.reply)
+        return answered
 
     def _lost(self) -> SessionFailed:
         """The connection is gone: by an alert of TLS that says more, or without a word."""
@@ -364,6 +370,9 @@ class ClientSession:
         transaction = begun or Transaction(self._engine, envelope)
         try:
             self._send_group(self._group if begun else transaction.start())
+            if begun and (usual := self._engine.usual_replies()):
+                self.dialogue.heard_all(self._loop.time(), usual)
+                transaction.take_usual()
             while not transaction.finished:
                 if transaction.wants_content:
                     transaction.wants_content = False
@@ -372,13 +381,15 @@ class ClientSession:
                         await before_content
                     portions = () if transaction.empty else content()
                     await self._send_content(portions, envelope.size, following, transaction.chunk)
-                    self.stage = Stage.ACCEPT
-                answered = await self._next_reply(self._reply_bound())
-                self._send_group(transaction.take(answered))
-                self.stage = transaction.stage
+                answered = self._at_hand(transaction)
+                if answered is None:
+                    self.stage = transaction.awaited
+                    answered = await self._next_reply(self._reply_bound())
+                if wire := transaction.take(answered):
+                    self._send_group(wire)
                 if answered.reply.code == 421 and not transaction.finished:
+                    self.stage = transaction.stage
                     raise self._failed(Cause.REPLY, f"session closed: {answered.reply}", answered.reply)
-                self.stage = transaction.awaited
         except SessionFailed as failure:
             failure.facts["results"] = transaction.results
             failure.facts["untried"] = begun is not None and transaction.untouched
@@ -420,16 +431,16 @@ class ClientSession:
         if chunk is not None:
             await self._send_chunk(chunk, portions, size, following)
             return
-        began, line_start, wire = self._now(), True, b""
+        began, line_start, wire = self._loop.time(), True, b""
         for portion in portions:
-            for block in _blocks(portion):
+            for block in (portion,) if len(portion) <= BLOCK else _blocks(portion):
                 wire += stuff(block, line_start=line_start)
                 line_start = block.endswith(b"\n")
                 if len(wire) >= BLOCK:
                     await self._write(wire)
                     wire = b""
         self._transport.write(wire + self._engine.send(smtp.END_OF_CONTENT) + self._begin_following(following))
-        self.dialogue.noted(self._now(), f"content sent, {size} octets in {self._now() - began:.3f} s")
+        self._content_sent(began, size)
 
     async def _send_chunk(
         self, chunk: smtp.Command, portions: Iterable[bytes], size: int, following: Callable[[], Envelope | None]
@@ -443,7 +454,11 @@ class ClientSession:
                 wire = b""
             wire += portion
         self._transport.write(wire + self._begin_following(following))
-        self.dialogue.noted(self._now(), f"content sent, {size} octets in {self._now() - began:.3f} s")
+        self._content_sent(began, size)
+
+    def _content_sent(self, began: float, size: int) -> None:
+        now = self._loop.time()
+        self.dialogue.noted(now, "content sent, %d octets in %.3f s", size, now - began)
 
     async def _write(self, wire: bytes) -> None:
         self._wire.bound(self._plan.timeouts.block)

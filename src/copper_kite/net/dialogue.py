@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 from copper_kite.smtp.replies import Reply, printable
@@ -19,7 +20,7 @@ class Dialogue:
     """Lines as (seconds since `began`, mark, text): `>` we said, `<` it said, `*` what happened."""
 
     began: float
-    lines: list[tuple[float, str, str | bytes | Reply]] = field(default_factory=list)
+    lines: list[tuple[float, str, str | bytes | Reply | tuple[str, tuple[object, ...]]]] = field(default_factory=list)
 
     def sent(self, at: float, shown: str | bytes) -> None:
         """Commands went out; `shown` is their masked form. `at` in seconds of the same clock as `began`."""
@@ -29,9 +30,16 @@ class Dialogue:
         """A reply came in."""
         self.lines.append((at, HEARD, reply))
 
-    def noted(self, at: float, text: str) -> None:
-        """Something happened that was not said: a connection, a handshake, the content, an error."""
-        self.lines.append((at, NOTED, text))
+    def heard_all(self, at: float, replies: Iterable[Reply]) -> None:
+        """Replies came in together."""
+        self.lines += [(at, HEARD, reply) for reply in replies]
+
+    def noted(self, at: float, text: str, *facts: object) -> None:
+        """Something happened that was not said: a connection, a handshake, the content, an error.
+
+        With `facts`, `text` has places for them, which are filled when somebody looks.
+        """
+        self.lines.append((at, NOTED, (text, facts) if facts else text))
 
     def mark(self) -> int:
         """A place to go back to."""
@@ -50,7 +58,9 @@ class Dialogue:
         """All lines as plain values, safe to store and to show."""
         out: list[list[object]] = []
         for at, mark, said in self.lines:
-            if isinstance(said, str):
+            if isinstance(said, tuple):
+                texts = [said[0] % said[1]]
+            elif isinstance(said, str):
                 texts = [said]
             else:
                 texts = (said if isinstance(said, bytes) else said.wire).decode("utf-8").splitlines()

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
 import random
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
+from functools import lru_cache
 from typing import Any, NamedTuple
 
 from copper_kite.errors import SessionFailed
@@ -19,7 +21,7 @@ from copper_kite.smtp.extensions import Capabilities
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.transaction import Envelope, Result, misfit
 from copper_kite.store.ids import IdMaker
-from copper_kite.store.model import Attempt, Change, Fresh, Outcome
+from copper_kite.store.model import Attempt, Change, Fresh, Outcome, Relayed
 from copper_kite.verdict.judge import side_of
 from copper_kite.words import FINAL_CAUSES, Cause, Stage, State
 
@@ -83,8 +85,6 @@ class Recorder:
         `now` in seconds since 1970.
         """
         job, session = report.job, report.session
-        if report.stop is None and session is not None and plan is not None and _all_simply_relayed(report):
-            return self._relayed(report, now, session, plan), ()
         fates = self._fates(job, report.results, report.stop, now)
         if all(_waits_on(fate) and not self._notices.has_become_late(fate, job.message, now) for fate in fates):
             where = _next_hop(job, session, report.stop)
@@ -104,45 +104,34 @@ class Recorder:
         )
         return change, [fresh for fresh, _ in notices]
 
-    def _relayed(self, report: Report, now: float, session: ClientSession, plan: Plan) -> Change:
-        """All went well, as it mostly does: the same record by the short way."""
-        job = report.job
-        connector, where, outcomes, results, said = job.connector, session.where, [], [], ""
-        for recipient, result in zip(job.recipients, report.results, strict=True):
-            said = str(result.reply)
-            results.append([recipient.address, _RELAYED.value, result.stage.value, said])
-            outcomes.append(
-                Outcome(
-                    recipient.message,
-                    recipient.number,
-                    _RELAYED,
-                    recipient.attempts + 1,
-                    None,
-                    connector,
-                    said[:MAX_REPLY_KEPT],
-                    now,
-                    where,
-                )
-            )
-        reply = report.results[-1].reply
-        attempt = Attempt(
-            self._ids.next(report.began),
+    def relayed(self, report: Report, now: float, plan: Plan | None) -> Relayed | None:
+        """The record of an attempt by which all went well, as it mostly does; None for any other."""
+        job, began, seconds, found, stop, session, _ = report
+        if stop is not None or session is None or plan is None or len(found) != len(job.recipients):
+            return None
+        if job.envelope.asked_each:
+            return None  # somebody may want to hear of it
+        results = []
+        for recipient, (_, stage, reply) in zip(job.recipients, found, strict=True):
+            if stage is not _ACCEPT or not 200 <= reply.code < 300:
+                return None
+            results.append((recipient.number, recipient.attempts + 1, recipient.address, str(reply)[:MAX_REPLY_KEPT]))
+        return Relayed(
+            self._ids.next(began),
             job.message.id,
-            report.began,
-            report.seconds,
-            connector,
-            where,
+            began,
+            seconds,
+            job.connector,
+            session.where,
             session.address,
-            _ACCEPT,
-            "",
-            "",
             reply.code,
             reply.enhanced,
             reply.text,
-            {"relayed": len(results), "results": results, **_session_facts(session, plan)},
-            None,
+            results,
+            _session_text(session, plan),
+            now,
+            job.whole,
         )
-        return Change(outcomes=outcomes, attempts=[attempt], finished=[job.message.id] if job.whole else ())
 
     def _fates(self, job: Job, results: Sequence[Result], stop: Stop | None, now: float) -> list[Fate]:
         decided = {result.recipient: result for result in results}
@@ -206,13 +195,9 @@ class Recorder:
         )
 
 
-_RELAYED, _ACCEPT = State.RELAYED, Stage.ACCEPT.value
-
-
-def _all_simply_relayed(report: Report) -> bool:
-    """Whether everybody is relayed, and nobody asked for anything more."""
-    every = len(report.results) == len(report.job.recipients) and not report.job.envelope.asked_each
-    return every and all(classify(stage, reply) is _RELAYED for _, stage, reply in report.results)
+_ACCEPT = Stage.ACCEPT
+_STANDING = ("tls", "cipher", "resumed", "login", "mechanism", "mode", "trust")  # of the session, in the record
+_json = json.JSONEncoder(separators=(",", ":"), ensure_ascii=False).encode
 
 
 def _waits_on(fate: Fate) -> bool:
@@ -233,15 +218,26 @@ def _session_facts(session: ClientSession, plan: Plan) -> dict[str, Any]:
     """What an attempt's record keeps of its session; its opening is told with its first message."""
     return {
         "stages": _stages(session.stages) if session.messages <= 1 else [],
-        "tls": session.tls_version,
-        "cipher": session.cipher,
-        "resumed": session.resumed,
         "message_of_session": session.messages,
-        "login": plan.login,
-        "mechanism": session.mechanism,
-        "mode": plan.tls,
-        "trust": plan.trust,
+        **dict(zip(_STANDING, _standing(session, plan), strict=True)),
     }
+
+
+def _standing(session: ClientSession, plan: Plan) -> tuple[Any, ...]:
+    return (
+        session.tls_version, session.cipher, session.resumed, plan.login, session.mechanism, plan.tls, plan.trust
+    )  # fmt: skip
+
+
+def _session_text(session: ClientSession, plan: Plan) -> str:
+    """The same as JSON without its braces."""
+    stages = _json(_stages(session.stages)) if session.messages <= 1 else "[]"
+    return f'"stages":{stages},"message_of_session":{session.messages},{_standing_text(*_standing(session, plan))}'
+
+
+@lru_cache(maxsize=256)  # it is the same for all messages of a session
+def _standing_text(*values: Any) -> str:
+    return _json(dict(zip(_STANDING, values, strict=True)))[1:-1]
 
 
 def _stages(stages: Iterable[tuple[Stage, float, str]]) -> list[list[Any]]:

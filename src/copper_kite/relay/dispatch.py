@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import asyncio
 from collections import deque
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from functools import partial
 
@@ -32,7 +32,7 @@ from copper_kite.settings.model import Connector
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.replies import Reply
 from copper_kite.store.ids import IdMaker, id_text
-from copper_kite.store.model import Change, Fresh, JournalEntry, Message, Recipient, Submit, Wanted
+from copper_kite.store.model import Attempt, Change, Fresh, JournalEntry, Message, Recipient, Relayed, Submit, Wanted
 from copper_kite.store.reads import Reader
 from copper_kite.words import Cause, Event, Stage, State
 
@@ -169,7 +169,7 @@ class Dispatcher:
         groups = self._grouped(job.message, job.recipients)
         hand.jobs += len(groups) - 1
         for key, group in groups.items():
-            self._start_job(job.message, group, key, job.content, job.whole and len(groups) == 1)
+            self._start_job(job.message, group, key, job.octets, job.whole and len(groups) == 1)
 
     def start(self) -> None:
         """Begin with what is due, and with what no connector carried: there may be one now."""
@@ -230,12 +230,9 @@ class Dispatcher:
         size = len(content) if content is not None else 0
         self._in_hand[message.id] = _Hand(len(groups), size)
         self._content_in_hand += size
-
-        def portions() -> Iterable[bytes]:
-            return (content,) if content is not None else self._reader.content(message.id)
-
+        whole = content is not None and len(groups) == 1
         for key, group in groups.items():
-            self._start_job(message, group, key, portions, content is not None and len(groups) == 1)
+            self._start_job(message, group, key, content, whole)
 
     def _grouped(self, message: Message, recipients: Iterable[Recipient]) -> dict[tuple[str, str], list[Recipient]]:
         groups: dict[tuple[str, str], list[Recipient]] = {}
@@ -270,18 +267,18 @@ class Dispatcher:
         message: Message,
         recipients: list[Recipient],
         key: tuple[str, str],
-        content: Callable[[], Iterable[bytes]],
+        content: bytes | None,
         whole: bool,
     ) -> None:
         lane, (connector, domain) = self._lane(key), key
         if lane is None:
             text = "no connector carries this recipient"
             # Nothing is tried until there is one: `reload` and `start` look again.
-            job = Job(message, recipients, "", None, content)
+            job = Job(message, recipients, "", None, content, self._reader.content)
             self._record_unsent(job, Cause.NO_CONNECTOR, text, until=message.expires)
             return
-        job = Job(message, recipients, connector, lane.next_hop, content, domain, whole)
-        if message.size > self._limits.get(connector, message.size):
+        job = Job(message, recipients, connector, lane.next_hop, content, self._reader.content, domain, whole)
+        if connector in self._limits and message.size > self._limits[connector]:
             text = f"the message has {message.size} octets, connector {connector} takes {self._limits[connector]}"
             stop = Stop(stage=Stage.SENDER, cause=Cause.OVER_OWN_LIMIT, text=text, reply=Reply(552, "5.3.4", text))
             stop.facts["unsent"] = True
@@ -330,10 +327,17 @@ class Dispatcher:
 
     def report(self, plan: Plan | None, report: Report) -> asyncio.Future[None]:
         """Record what an attempt found; the future is done when that is on stable storage (see `lane.Sink`)."""
-        change, notices = self._recorder.record(report, self._clock.now(), plan)
-        self._write_log(report.job, change)
-        self._settle(report.job, sum(outcome.state is State.RELAYED for outcome in change.outcomes))
-        return self._record(report.job.message, change, notices)
+        now, job = self._clock.now(), report.job
+        relayed = self._recorder.relayed(report, now, plan)
+        if relayed is not None:
+            if self.log.wants(_LEVELS[State.RELAYED]):
+                self._log_relayed(job, relayed)
+            self._settle(job, len(relayed.results))
+            return self._record(job.message, relayed, ())
+        change, notices = self._recorder.record(report, now, plan)
+        self._write_log(job, change)
+        self._settle(job, sum(outcome.state is State.RELAYED for outcome in change.outcomes))
+        return self._record(job.message, change, notices)
 
     def divided(self, job: Job) -> None:
         """A job became two (see `lane.Sink`)."""
@@ -374,21 +378,37 @@ class Dispatcher:
             level = "info" if waits else _LEVELS[outcome.state]
             if not self.log.wants(level):
                 continue
-            attempt = change.attempts[0]
-            self.log.write(
-                level,
-                outcome.state.value,
-                id=id_text(job.message.id),
-                recipient=recipient.address,
-                connector=outcome.connector,
-                next_hop=attempt.next_hop,
-                stage=attempt.stage,
-                reply=outcome.reply,
-                seconds=f"{attempt.seconds:.3f}",
-                next_try=None if outcome.next_try is None else format_date(outcome.next_try),
-            )
+            attempt, until = change.attempts[0], outcome.next_try
+            self._log_outcome(level, outcome.state, job, recipient.address, attempt, outcome.reply, until)
 
-    def _record(self, message: Message, change: Change, notices: Sequence[Fresh]) -> asyncio.Future[None]:
+    def _log_relayed(self, job: Job, relayed: Relayed) -> None:
+        for _, _, address, reply in relayed.results:
+            self._log_outcome(_LEVELS[State.RELAYED], State.RELAYED, job, address, relayed, reply, None)
+
+    def _log_outcome(
+        self,
+        level: str,
+        state: State,
+        job: Job,
+        address: str,
+        attempt: Attempt | Relayed,
+        reply: str,
+        next_try: float | None,
+    ) -> None:
+        self.log.write(
+            level,
+            state.value,
+            id=id_text(job.message.id),
+            recipient=address,
+            connector=attempt.connector,
+            next_hop=attempt.next_hop,
+            stage=attempt.stage if isinstance(attempt, Attempt) else Stage.ACCEPT.value,
+            reply=reply,
+            seconds=f"{attempt.seconds:.3f}",
+            next_try=None if next_try is None else format_date(next_try),
+        )
+
+    def _record(self, message: Message, change: Change | Relayed, notices: Sequence[Fresh]) -> asyncio.Future[None]:
         recorded: asyncio.Future[None] = self._loop.create_future()
         self._submit(change, partial(self._written, message, change, notices, recorded))
         return recorded
@@ -396,7 +416,7 @@ class Dispatcher:
     def _written(
         self,
         message: Message,
-        change: Change,
+        change: Change | Relayed,
         notices: Sequence[Fresh],
         recorded: asyncio.Future[None],
         error: KiteError | None,
@@ -409,7 +429,7 @@ class Dispatcher:
             recorded.set_result(None)
         self._recorded(message, change, notices)
 
-    def _recorded(self, message: Message, change: Change, notices: Sequence[Fresh]) -> None:
+    def _recorded(self, message: Message, change: Change | Relayed, notices: Sequence[Fresh]) -> None:
         hand = self._in_hand[message.id]
         hand.jobs -= 1
         if not hand.jobs:
@@ -418,9 +438,10 @@ class Dispatcher:
             if self._wants_more:
                 self._wants_more = False
                 self.do_what_is_wanted()
-        for outcome in change.outcomes:
-            if outcome.next_try is not None:
-                self._wake_at(outcome.next_try)
+        if isinstance(change, Change):
+            for outcome in change.outcomes:
+                if outcome.next_try is not None:
+                    self._wake_at(outcome.next_try)
         for notice in notices:
             self.offer(notice)
         if self._more and len(self._in_hand) < REFILL_BELOW:

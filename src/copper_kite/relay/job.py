@@ -22,7 +22,8 @@ class Job:
     recipients: list[Recipient]
     connector: str  # empty when none carries them
     next_hop: Endpoint | None
-    content: Callable[[], Iterable[bytes]]
+    octets: bytes | None  # the content, where it is in memory
+    read: Callable[[int], Iterable[bytes]]  # the content of a message, a portion at a time
     domain: str = ""  # of the recipients, where that decides the next hop
     whole: bool = False  # these are all the recipients that the message has, and its content is a single portion
     envelope: Envelope = field(init=False)
@@ -30,15 +31,20 @@ class Job:
 
     def __post_init__(self) -> None:
         message, self.outgoing = self.message, self.content
+        asked = [recipient.asked for recipient in self.recipients]
         self.envelope = Envelope(
             message.reverse_path,
-            tuple(recipient.address for recipient in self.recipients),
+            tuple([recipient.address for recipient in self.recipients]),
             message.size,
             message.eight_bit,
             message.utf8,
             message.asked,
-            tuple(each) if any(each := [recipient.asked for recipient in self.recipients]) else (),
+            tuple(asked) if any(asked) else (),
         )
+
+    def content(self) -> Iterable[bytes]:
+        """The content as it is kept, a portion at a time. Raises ContentUnreadable."""
+        return (self.octets,) if self.octets is not None else self.read(self.message.id)
 
     def leave_under(self, sender: str, keeps: Callable[[str], bool]) -> None:
         """Have it leave as if from `sender`, unless the sender it has is one that `keeps` lets pass."""

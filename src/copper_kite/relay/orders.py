@@ -86,7 +86,7 @@ class Orders:
     def _returned(self, message: Message, work: _Work, now: float) -> tuple[Change, Sequence[Fresh]]:
         if not work.returned:
             return Change(), ()
-        job = Job(message, work.returned, "", None, lambda: self.content(message.id))
+        job = Job(message, work.returned, "", None, None, self.content)
         who = next(who for action, who, _, _ in work.told if action is Action.RETURN)
         stop = Stop(stage=Stage.RESOLVE, cause=Cause.RETURNED, text=f"given up by {who}", facts={"unsent": True})
         return self.recorder.record(Report(job, now, 0.0, stop=stop), now)

@@ -14,6 +14,7 @@ from __future__ import annotations
 
 import base64
 from collections import deque
+from collections.abc import Sequence
 from enum import StrEnum
 from typing import NamedTuple
 
@@ -66,6 +67,9 @@ class Verb(StrEnum):
     QUIT = "QUIT"
     OTHER = "another command"
     ANSWER = "answer to a challenge"
+
+
+_MAIL, _RCPT = Verb.MAIL, Verb.RCPT
 
 
 class Phase(StrEnum):
@@ -131,7 +135,7 @@ class Answered(NamedTuple):
 
 
 def _plain_command(verb: Verb, text: str) -> Command:
-    if "\r" in text or "\n" in text or "\0" in text:
+    if not text.isprintable() and ("\r" in text or "\n" in text or "\0" in text):
         raise LocalProtocolError("a command holds a line end")
     return Command(verb, text.encode("utf-8") + b"\r\n", text)
 
@@ -190,12 +194,13 @@ GIVE_UP = Command(Verb.ANSWER, b"*\r\n", "*")
 
 def mail(path: str, *parameters: str) -> Command:
     """MAIL with the reverse-path, empty for none, and parameters that the server offered."""
-    return _plain_command(Verb.MAIL, " ".join((f"MAIL FROM:<{path}>", *parameters)))
+    behind = " ".join(("", *parameters)) if parameters else ""
+    return _plain_command(_MAIL, f"MAIL FROM:<{path}>{behind}")
 
 
 def rcpt(path: str, asked: str = "") -> Command:
     """RCPT for one recipient, with the parameters asked for it, if the server offered them."""
-    return _plain_command(Verb.RCPT, f"RCPT TO:<{path}> {asked}" if asked else f"RCPT TO:<{path}>")
+    return _plain_command(_RCPT, f"RCPT TO:<{path}> {asked}" if asked else f"RCPT TO:<{path}>")
 
 
 def data() -> Command:
@@ -260,6 +265,22 @@ class Client:
         self._waiting.append(command)
         return command.wire
 
+    def offer_all(self, commands: Sequence[Command]) -> tuple[bytes, int]:
+        """The octets of as many of `commands` as may go now, one after the other, and how many those are."""
+        waiting, pipelining, count = self._waiting, "PIPELINING" in self.capabilities.keywords, 0
+        blocked = bool(waiting) and (not pipelining or waiting[-1].verb in ENDS_GROUP)
+        for command in commands:
+            verb = command.verb
+            phase = None if blocked else ORDER[self.phase].get(verb)
+            if phase is None:
+                break
+            self.phase = phase
+            blocked = not pipelining or verb in ENDS_GROUP
+            count += 1
+        going = commands[:count]
+        waiting.extend(going)
+        return b"".join([command.wire for command in going]), count
+
     def say(self, command: Command) -> bytes:
         """The octets of `command`, whatever the order is: what a tester may do, and delivery never does."""
         self.phase = ORDER[self.phase].get(command.verb, self.phase)
@@ -291,13 +312,29 @@ class Client:
                 return Answered(GREETING, reply)
             raise RemoteProtocolError("a reply that nothing asked for", reply.wire)
         command = self._waiting.popleft()
-        self._learn(command, reply)
+        if command.verb in TEACHES or reply.code == 421:
+            self._learn(command, reply)
         return Answered(command, reply)
+
+    def usual_replies(self) -> list[Reply]:
+        """The replies to a whole group that ends with DATA, when all have come in and are positive, as they mostly are.
+
+        They are answered then. None of them: only `next_reply` can tell.
+        """
+        waiting, whole = self._waiting, self._replies.whole
+        if not waiting or len(whole) != len(waiting) or waiting[-1].verb is not Verb.DATA:
+            return []
+        for reply in whole:
+            if reply.code >= 400:
+                return []
+        replies = list(whole)
+        whole.clear()
+        waiting.clear()
+        return replies
 
     def _learn(self, command: Command, reply: Reply) -> None:
         if command.verb not in TEACHES:
-            if reply.code == 421:
-                self.phase = Phase.CLOSED
+            self.phase = Phase.CLOSED
         elif command.verb is Verb.EHLO:
             self.capabilities = Capabilities.parse(reply.lines[1:]) if reply.positive else Capabilities()
             if not reply.positive:

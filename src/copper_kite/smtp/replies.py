@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import deque
 from functools import lru_cache
 
 from copper_kite.errors import RemoteProtocolError
@@ -12,6 +13,7 @@ __all__ = ["MAX_REPLY_LINE", "MAX_REPLY_LINES", "Reply", "ReplyReader", "printab
 MAX_REPLY_LINE = 512  # octets incl. CRLF that we send, RFC 5321 4.5.3.1.5
 MAX_HEARD_LINE = 4096  # octets that we take: peers exceed the limit, and only the code counts
 MAX_REPLY_LINES = 200  # an endless `250-` is cut here
+MAX_REPLIES = 5000  # that wait to be read; the largest group of commands has a thousand
 
 _LINE = re.compile(rb"([2-5]\d\d)(?:([ -])(.*))?", re.DOTALL)
 _ENHANCED = re.compile(r"([245]\.\d{1,3}\.\d{1,3})(?: |$)")  # RFC 3463 2
@@ -112,10 +114,10 @@ class Reply:
 
 @lru_cache(maxsize=256)
 def _one_line(line: bytes) -> Reply:
-    """A reply of one line; servers say the same few over and over. Raises RemoteProtocolError."""
-    match = _LINE.fullmatch(line)
-    if match is None:
-        raise RemoteProtocolError("not an SMTP reply", line)
+    """A reply of one line without its LF; servers say the same few over and over. Raises ValueError for other lines."""
+    match = _LINE.fullmatch(line.removesuffix(b"\r")) if len(line) <= MAX_REPLY_LINE else None
+    if match is None or match.group(2) == b"-":
+        raise ValueError("not a reply by itself")
     return Reply.parse(int(match.group(1)), [(match.group(3) or b"").decode("utf-8", "replace")])
 
 
@@ -123,55 +125,70 @@ class ReplyReader:
     """Puts replies together from octets in any portions.
 
     A reader's `feed` never raises; `next` returns a reply, None when more octets are needed, or raises
-    RemoteProtocolError for what is no reply (RFC 5321 4.2). Memory is bounded by two limits.
+    RemoteProtocolError for what is no reply (RFC 5321 4.2). Memory is bounded by three limits.
     """
 
     def __init__(self) -> None:
-        self._data = b""
-        self._searched = 0
+        self._data = b""  # of a line that is not whole
         self._code: int | None = None
-        self._lines: list[str] = []
+        self._lines: list[str] = []  # of a reply that is not whole
+        self._whole: deque[Reply] = deque()
+        self._broken: RemoteProtocolError | None = None  # nothing behind it is read
 
     @property
     def pending(self) -> bytes:
-        """Octets that are not part of a finished reply."""
-        return self._data
+        """Octets that are not part of a reply that `next` has given."""
+        return b"".join([reply.wire for reply in self._whole]) + self._data
 
     @property
     def begun(self) -> bytes:
         """Octets of a reply whose end has not come: its last line so far."""
-        return self._data or (self._lines[-1].encode() if self._lines else b"")
+        return self.pending or (self._lines[-1].encode() if self._lines else b"")
 
     def feed(self, data: bytes) -> None:
         """Take octets from the peer."""
-        self._data = self._data + data if self._data else data
+        if self._broken is not None:
+            return
+        *lines, self._data = (self._data + data if self._data else data).split(b"\n")
+        if self._code is None:
+            try:
+                self._whole.extend([*map(_one_line, lines)])  # as nearly all replies come
+                lines.clear()
+            except ValueError:
+                pass  # one of them is part of a longer reply, or none at all
+        try:
+            for line in lines:
+                self._take_line(line.removesuffix(b"\r"))
+            if len(self._data) > MAX_HEARD_LINE:
+                raise RemoteProtocolError(f"a reply line of over {MAX_HEARD_LINE} octets", self._data)
+            if len(self._whole) > MAX_REPLIES:
+                raise RemoteProtocolError("far more replies than anything asked for", self._whole[-1].wire)
+        except RemoteProtocolError as error:
+            self._broken = error
+
+    @property
+    def whole(self) -> deque[Reply]:
+        """The replies that `next` will give, as far as they have come in."""
+        return self._whole
 
     def clear(self) -> None:
         """Forget everything heard: what came before TLS counts for nothing after it (RFC 3207 4.2)."""
-        self._data, self._searched, self._code, self._lines = b"", 0, None, []
+        self._data, self._code, self._lines, self._broken = b"", None, [], None
+        self._whole.clear()
 
     def next(self) -> Reply | None:
         """The next whole reply, or None.
 
         Raises RemoteProtocolError for a line that is no reply line, that is too long, for lines of one reply
-        with differing codes, and for a reply of too many lines.
+        with differing codes, for a reply of too many lines, and for far too many replies at once.
         """
-        while True:
-            end = self._data.find(b"\n", self._searched)
-            if end < 0:
-                self._searched = len(self._data)
-                if self._searched > MAX_HEARD_LINE:
-                    raise RemoteProtocolError(f"a reply line of over {MAX_HEARD_LINE} octets", self._data)
-                return None
-            line, self._data = self._data[:end].removesuffix(b"\r"), self._data[end + 1 :]
-            self._searched = 0
-            reply = self._take_line(line)
-            if reply is not None:
-                return reply
+        if self._whole:
+            return self._whole.popleft()
+        if self._broken is not None:
+            raise self._broken
+        return None
 
-    def _take_line(self, line: bytes) -> Reply | None:
-        if self._code is None and line[3:4] == b" " and len(line) <= MAX_REPLY_LINE:
-            return _one_line(line)
+    def _take_line(self, line: bytes) -> None:
         match = _LINE.fullmatch(line)
         if match is None or len(line) > MAX_HEARD_LINE:
             raise RemoteProtocolError("not an SMTP reply", line)
@@ -183,10 +200,9 @@ class ReplyReader:
         if match.group(2) == b"-":
             if len(self._lines) >= MAX_REPLY_LINES:
                 raise RemoteProtocolError(f"a reply of over {MAX_REPLY_LINES} lines", line)
-            return None
-        reply = Reply.parse(code, self._lines)
+            return
+        self._whole.append(Reply.parse(code, self._lines))
         self._code, self._lines = None, []
-        return reply
 
 
 def split_reply(reply: str) -> tuple[str, str]:

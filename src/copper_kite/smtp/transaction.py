@@ -7,7 +7,8 @@ DATA, or the reply to the end of content.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections import deque
+from collections.abc import Callable, Iterable, Sequence
 from typing import NamedTuple
 
 from copper_kite.smtp.client import (
@@ -112,10 +113,6 @@ def _says_too_many(reply: Reply) -> bool:
 
 
 _BDAT = Verb.BDAT
-_DATA = Verb.DATA
-_END = Verb.END
-_MAIL = Verb.MAIL
-_RCPT = Verb.RCPT
 _RSET = Verb.RSET
 
 
@@ -139,17 +136,17 @@ class Transaction:
         self._refused: Result | None = None
         self._accepted: list[str] = []
         self._results: dict[str, Result] = {}
-        self._unanswered = list(envelope.recipients)
+        self._unanswered = deque(envelope.recipients)
+        capabilities = client.capabilities
         self._queue: list[Command] = [
-            mail(envelope.reverse_path, *mail_parameters(envelope, client.capabilities)),
-            *_recipient_commands(envelope, client.capabilities),
+            mail(envelope.reverse_path, *mail_parameters(envelope, capabilities)),
+            *_recipient_commands(envelope, capabilities),
         ]
         self.chunk: Command | None = None
-        if "CHUNKING" in client.capabilities:
+        if "CHUNKING" in capabilities:
             self.chunk = bdat(envelope.size)
         else:
             self._queue.append(data())
-        self._next = 0
         self._answered = False
         self.wants_content = False
         self.finished = False
@@ -187,51 +184,64 @@ class Transaction:
         return stuff(content, line_start=True) + self._client.send(END_OF_CONTENT)
 
     def _send_more(self) -> bytes:
-        out, queue, offer = [], self._queue, self._client.offer
-        while self._next < len(queue) and (wire := offer(queue[self._next])):
-            out.append(wire)
-            self._next += 1
-        return b"".join(out)
+        wire, count = self._client.offer_all(self._queue)
+        if count:
+            del self._queue[:count]
+        return wire
+
+    def take_usual(self) -> None:
+        """All of it went as one group, and every reply is positive: the content comes next."""
+        self._answered = self.wants_content = True
+        self._accepted, self.stage = list(self._unanswered), Stage.CONTENT
+        self._unanswered.clear()
 
     def take(self, answered: Answered) -> bytes:
         """Eat the reply to one of this transaction's commands; return the next octets, maybe none."""
-        verb, reply = answered.command.verb, answered.reply
+        command, reply = answered
         self._answered = self._answered or reply.code != 421
-        self.stage = _STAGES.get(verb, self.stage)
-        if verb is _RSET:
-            self.finished = True
-            return b""
-        if verb is _MAIL:
-            if not reply.positive:
-                self._refuse_all(Stage.SENDER, reply)
-        elif verb is _RCPT:
-            self._take_recipient(reply)
-        elif verb is _DATA:
-            return self._take_data(reply)
-        elif verb is _END or verb is _BDAT:
-            self._decide(self._accepted, Stage.ACCEPT, reply)
-            self.finished = True
-            return b""
-        if self._next < len(self._queue) and self._nothing_left():
+        take = _TAKE.get(command.verb)
+        return b"" if take is None else take(self, reply)  # None: a 421 that nothing asked for
+
+    def _take_reset(self, reply: Reply) -> bytes:
+        self.finished = True
+        return b""
+
+    def _take_sender(self, reply: Reply) -> bytes:
+        if reply.code >= 400:
+            self._refuse_all(Stage.SENDER, reply)
+        return self._go_on() if self._queue or self.chunk is not None else b""
+
+    def _take_recipient(self, reply: Reply) -> bytes:
+        self.stage = Stage.RECIPIENT
+        path = self._unanswered.popleft()
+        if self._refused is not None:
+            pass  # the refusal of MAIL decides, not the 503 that follows it
+        elif reply.code < 400:
+            self._accepted.append(path)
+        else:
+            self._decide([path], Stage.RECIPIENT, reply)
+        return self._go_on() if self._queue or self.chunk is not None else b""
+
+    def _go_on(self) -> bytes:
+        """What goes next, where not all went together."""
+        if self._queue and self._nothing_left():
             return self._give_up()
-        if self.chunk is not None and self._next == len(self._queue) and not self._unanswered:
+        if self.chunk is not None and not self._queue and not self._unanswered:
             if self._nothing_left():
                 return self._give_up()
             self.wants_content = True
             return b""
         return self._send_more()
 
-    def _take_recipient(self, reply: Reply) -> None:
-        path = self._unanswered.pop(0)
-        if self._refused is not None:
-            return  # the refusal of MAIL decides, not the 503 that follows it
-        if reply.positive:
-            self._accepted.append(path)
-        else:
-            self._decide([path], Stage.RECIPIENT, reply)
+    def _take_end(self, reply: Reply) -> bytes:
+        self.stage = Stage.ACCEPT
+        self._decide(self._accepted, Stage.ACCEPT, reply)
+        self.finished = True
+        return b""
 
     def _take_data(self, reply: Reply) -> bytes:
-        if reply.positive:
+        self.stage = Stage.CONTENT
+        if reply.code < 400:
             self.wants_content = True
             return b""
         self._decide(self._accepted, Stage.CONTENT, reply)
@@ -244,7 +254,7 @@ class Transaction:
 
     def _give_up(self) -> bytes:
         """End a transaction that carries nothing, so that the session can be used again."""
-        self._next = len(self._queue)
+        self._queue.clear()
         if self._client.waiting is not None or not self._client.may_send(_RSET):
             self.finished = not self._client.may_send(_RSET)
             return b""
@@ -257,3 +267,13 @@ class Transaction:
     def _decide(self, paths: Sequence[str], stage: Stage, reply: Reply) -> None:
         for path in paths:
             self._results[path] = Result(path, stage, reply)
+
+
+_TAKE: dict[Verb, Callable[[Transaction, Reply], bytes]] = {
+    Verb.MAIL: Transaction._take_sender,
+    Verb.RCPT: Transaction._take_recipient,
+    Verb.DATA: Transaction._take_data,
+    Verb.END: Transaction._take_end,
+    Verb.BDAT: Transaction._take_end,
+    Verb.RSET: Transaction._take_reset,
+}

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
-from copper_kite.store.commit import Fault, commit, rows_of
+from copper_kite.store.commit import Batch, Fault, commit, rows_of
 from copper_kite.store.model import Change
 from copper_kite.store.schema import connect_writer
 from copper_kite.store.segments import Segments, Syncer
@@ -27,7 +27,7 @@ def write_alone(folder: Path, changes: Sequence[Change], *, durable: bool = True
         segment = segments.flush()
         if segment and durable:
             syncer.sync(segment)
-        return commit(connection, (), rows)
+        return commit(connection, Batch(changes=rows))
     finally:
         syncer.close()
         segments.leave()

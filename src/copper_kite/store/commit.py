@@ -21,9 +21,11 @@ from copper_kite.words import FINAL, FINAL_CAUSES, MESSAGE_STAGES, Cause
 
 __all__ = [
     "FULL",
+    "Batch",
     "Fault",
     "FreshRow",
     "Put",
+    "Row",
     "Rows",
     "commit",
     "failure",
@@ -68,6 +70,14 @@ class Rows(NamedTuple):
     moved: Sequence[Row]
 
 
+class Batch(NamedTuple):
+    """What goes into one transaction, by kind."""
+
+    fresh: Sequence[FreshRow] = ()
+    relayed: Sequence[Row] = ()
+    changes: Sequence[Rows] = ()
+
+
 def fresh_row(fresh: Fresh, put: Put) -> FreshRow:
     """A submission as plain values. Raises OSError as `put` does."""
     message, recipients, content, taken = fresh
@@ -100,15 +110,15 @@ def rows_of(change: Change, put: Put) -> Rows:
     )
 
 
-def commit(connection: sqlite3.Connection, fresh: Sequence[FreshRow], batch: Sequence[Rows]) -> list[Fault | None]:
+def commit(connection: sqlite3.Connection, batch: Batch) -> list[Fault | None]:
     """Have all of it on stable storage, as one transaction; each with the fault that kept it out, if one did."""
     try:
         connection.execute("BEGIN IMMEDIATE")
-        _write(connection, fresh, batch)
-        faults: list[Fault | None] = [None] * (len(fresh) + len(batch))
+        _write(connection, batch)
+        faults: list[Fault | None] = [None] * sum(map(len, batch))
     except sqlite3.Error:
         _roll_back(connection)
-        faults = _write_singly(connection, [*((one, None) for one in fresh), *((None, rows) for rows in batch)])
+        faults = _write_singly(connection, _singled(batch))
     try:
         if connection.in_transaction:
             connection.execute("COMMIT")
@@ -119,10 +129,16 @@ def commit(connection: sqlite3.Connection, fresh: Sequence[FreshRow], batch: Seq
     return faults
 
 
-_One = tuple[FreshRow, None] | tuple[None, Rows]
+def _singled(batch: Batch) -> list[Batch]:
+    """Each change as a batch of its own."""
+    return [
+        *(Batch(fresh=[one]) for one in batch.fresh),
+        *(Batch(relayed=[one]) for one in batch.relayed),
+        *(Batch(changes=[one]) for one in batch.changes),
+    ]
 
 
-def _write_singly(connection: sqlite3.Connection, batch: Sequence[_One]) -> list[Fault | None]:
+def _write_singly(connection: sqlite3.Connection, batch: Sequence[Batch]) -> list[Fault | None]:
     """Leave out the changes that fail, so that none of them takes another with it.
 
     An error may undo the whole transaction, what went before it included (a full disk does): so each time, those
@@ -142,14 +158,14 @@ def _write_singly(connection: sqlite3.Connection, batch: Sequence[_One]) -> list
 
 
 def _write_until_one_fails(
-    connection: sqlite3.Connection, batch: Sequence[_One], faults: Sequence[Fault | None]
+    connection: sqlite3.Connection, batch: Sequence[Batch], faults: Sequence[Fault | None]
 ) -> tuple[int, Fault] | None:
     number = 0
     try:
         connection.execute("BEGIN IMMEDIATE")
-        for number, (fresh, rows) in enumerate(batch):
+        for number, one in enumerate(batch):
             if faults[number] is None:
-                _write(connection, [fresh] if fresh is not None else (), [rows] if rows is not None else ())
+                _write(connection, one)
     except sqlite3.Error as error:
         return number, _fault(error)
     return None
@@ -178,12 +194,14 @@ def used_segments(connection: sqlite3.Connection) -> set[int]:
 # --- statements -----------------------------------------------------------------------------------------------------
 
 
-def _write(connection: sqlite3.Connection, fresh: Sequence[FreshRow], batch: Sequence[Rows]) -> None:
+def _write(connection: sqlite3.Connection, batch: Batch) -> None:
     """Put all of it into the open transaction. Raises sqlite3.Error."""
-    if fresh:
-        _write_fresh(connection, fresh)
-    if batch:
-        _write_changes(connection, batch)
+    if batch.fresh:
+        _write_fresh(connection, batch.fresh)
+    if batch.relayed:
+        _write_relayed(connection, batch.relayed)
+    if batch.changes:
+        _write_changes(connection, batch.changes)
 
 
 def _write_fresh(connection: sqlite3.Connection, fresh: Sequence[FreshRow]) -> None:
@@ -195,6 +213,31 @@ def _write_fresh(connection: sqlite3.Connection, fresh: Sequence[FreshRow]) -> N
         [(message[0], *one, message[1]) for message, recipients, _, _ in fresh for one in recipients],
     )
     many(_ADD_TAKEN, _summed([taken for _, _, _, taken in fresh]))
+
+
+def _write_relayed(connection: sqlite3.Connection, relayed: Sequence[Row]) -> None:
+    many, finished, good = connection.executemany, [], {}
+    outcomes, attempts = [], []
+    for row in relayed:
+        id, message, at, seconds, connector, next_hop, address, code, enhanced, text, results, session, now, last = row
+        outcomes += [
+            (attempted, connector, said, now, next_hop, message, number) for number, attempted, _, said in results
+        ]
+        told = _dumps([[to, "relayed", "accept", said] for _, _, to, said in results])
+        facts = f'{{"relayed":{len(results)},"results":{told},{session}}}'
+        attempts.append((id, message, at, seconds, connector, next_hop, address, code, enhanced, text, facts))
+        good[connector] = at
+        if last:
+            finished.append((message << PORTION_BITS,))
+    many(
+        "UPDATE recipient SET state = 'relayed', attempts = ?, next_try = NULL, connector = ?, reply = ?, changed = ?,"
+        " next_hop = ? WHERE message = ? AND number = ?",
+        outcomes,
+    )
+    many("INSERT INTO attempt VALUES (?, ?, ?, ?, ?, ?, ?, 'accept', '', '', ?, ?, ?, ?, NULL)", attempts)
+    many(_FORGET_CONTENT, finished)
+    many(_FORGET_UNWANTED, [(*_places(row[1]), row[1]) for row in relayed if not row[-1]])
+    _note_connectors(connection, [(name, at, None) for name, at in good.items()])
 
 
 def _write_changes(connection: sqlite3.Connection, batch: Sequence[Rows]) -> None:
@@ -210,12 +253,8 @@ def _write_changes(connection: sqlite3.Connection, batch: Sequence[Rows]) -> Non
     many(_INSERT_ATTEMPT, attempts)
     _note_connectors(connection, [row for rows in batch for row in rows.connectors])
     many(_INSERT_JOURNAL, [(*row[:4], _json(row[4])) for rows in batch for row in rows.journal])
-    many("DELETE FROM content WHERE place = ?", [(place(id, 0),) for rows in batch for id in rows.finished])
-    many(
-        "DELETE FROM content WHERE place BETWEEN ?1 AND ?2 AND NOT EXISTS"
-        " (SELECT 1 FROM recipient WHERE message = ?3 AND state IN ('queued', 'delayed', 'parked', 'failed'))",
-        [(*_places(id), id) for id in {id for rows in batch for id in rows.ended}],
-    )
+    many(_FORGET_CONTENT, [(place(id, 0),) for rows in batch for id in rows.finished])
+    many(_FORGET_UNWANTED, [(*_places(id), id) for id in {id for rows in batch for id in rows.ended}])
     many("DELETE FROM content WHERE place BETWEEN ? AND ?", [_places(id) for rows in batch for id in rows.dropped])
     many(_ADD_TAKEN, _summed([row for rows in batch for row in rows.taken]))
     many("UPDATE content SET segment = ?, start = ? WHERE place = ?", [row for rows in batch for row in rows.moved])
@@ -288,6 +327,11 @@ def _insert(table: str, columns: int) -> str:
 
 _INSERT_MESSAGE = _insert("message", len(Message._fields))
 _INSERT_CONTENT = _insert("content", 4)
+_FORGET_CONTENT = "DELETE FROM content WHERE place = ?"  # of a message that is a single portion
+_FORGET_UNWANTED = (  # when nobody may want it any more
+    "DELETE FROM content WHERE place BETWEEN ?1 AND ?2 AND NOT EXISTS"
+    " (SELECT 1 FROM recipient WHERE message = ?3 AND state IN ('queued', 'delayed', 'parked', 'failed'))"
+)
 _ADD_TAKEN = "INSERT INTO taken VALUES (?, ?, ?) ON CONFLICT (who, hour) DO UPDATE SET count = count + excluded.count"
 _INSERT_RECIPIENT = _insert("recipient", len(Recipient._fields))
 _INSERT_ATTEMPT = _insert("attempt", len(Attempt._fields))

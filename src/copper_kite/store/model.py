@@ -21,6 +21,7 @@ __all__ = [
     "QueueGroup",
     "QueueRow",
     "Recipient",
+    "Relayed",
     "Selection",
     "Submit",
     "Wanted",
@@ -85,6 +86,29 @@ class Attempt(NamedTuple):
     text: str
     facts: dict[str, Any]
     dialogue: list[list[Any]] | None
+
+
+class Relayed(NamedTuple):
+    """An attempt that relayed a message to all whom it was for, as most do: the short way of a `Change` with just that.
+
+    `results` holds (number, attempts, address, reply) of each recipient, `session` what the record keeps of the session
+    as JSON without its braces. `finished` is as in `Change`. Instants and spans as in `Attempt`; it ended at `now`.
+    """
+
+    id: int
+    message: int
+    at: float
+    seconds: float
+    connector: str
+    next_hop: str
+    address: str
+    code: int
+    enhanced: str
+    text: str
+    results: list[tuple[int, int, str, str]]
+    session: str
+    now: float
+    finished: bool
 
 
 class Outcome(NamedTuple):
@@ -205,7 +229,7 @@ class Change:
 
 
 Done = Callable[[KiteError | None], None]  # hears that a change is on stable storage, or what kept it out
-Submit = Callable[[Change | Fresh, Done], None]  # has a change written
+Submit = Callable[[Change | Fresh | Relayed, Done], None]  # has a change written
 
 
 @dataclass(slots=True)

@@ -20,7 +20,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from copper_kite.store.commit import Rows, commit, failure, used_segments
+from copper_kite.store.commit import Batch, Rows, commit, failure, used_segments
 from copper_kite.store.schema import connect_writer
 from copper_kite.store.segments import Syncer, sweep
 
@@ -95,15 +95,15 @@ def serve(channel: Channel, connection: sqlite3.Connection, folder: Path) -> Non
     """Commit batch after batch, until the other end is gone."""
     syncer = Syncer(folder)
     while (batch := channel.receive()) is not None:
-        segment, empty_below, fresh, rest = batch
-        changes = [Rows(*rows) for rows in rest]
+        segment, empty_below, fresh, relayed, changes = batch
+        whole = Batch(fresh, relayed, [Rows(*rows) for rows in changes])
         try:
             if segment:
                 syncer.sync(segment)
         except OSError as error:
-            channel.send([failure(error)] * (len(fresh) + len(changes)))
+            channel.send([failure(error)] * sum(map(len, whole)))
             continue
-        channel.send(commit(connection, fresh, changes))
+        channel.send(commit(connection, whole))
         if empty_below:
             sweep(folder, used_segments(connection), empty_below)
     syncer.close()

@@ -11,10 +11,11 @@ and commits what says where in them a message stands. It has another core, and n
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from typing import Any
 
 from copper_kite.errors import KiteError, StoreFailed, StoreFull
-from copper_kite.store.commit import FULL, Fault, FreshRow, Rows, failure, fresh_row, rows_of
-from copper_kite.store.model import Change, Done, Fresh
+from copper_kite.store.commit import FULL, Fault, FreshRow, Row, failure, fresh_row, rows_of
+from copper_kite.store.model import Change, Done, Fresh, Relayed
 from copper_kite.store.process import Channel
 from copper_kite.store.segments import Segments
 
@@ -39,14 +40,14 @@ class GroupWriter:
         self._segments = segments
         self._defer = defer
         self._lost = lost
-        self._waiting: list[tuple[Change | Fresh, Done]] = []
+        self._waiting: list[tuple[Change | Fresh | Relayed, Done]] = []
         self._batch: list[Done] = []  # whose commit is on the way
         self._segment = 0  # the last one that something was written to
         self._scheduled = False
         self._broken = False
         self.waiting = 0  # changes that wait, or are on their way
 
-    def submit(self, change: Change | Fresh, done: Done) -> None:
+    def submit(self, change: Change | Fresh | Relayed, done: Done) -> None:
         """Have `change` written; `done(None)` comes when it is on stable storage, `done(error)` when it is not."""
         self._waiting.append((change, done))
         self.waiting += 1
@@ -80,19 +81,22 @@ class GroupWriter:
             return
         waiting, segments, put = self._waiting, self._segments, self._segments.put
         fresh: list[FreshRow] = []
-        rows: list[Rows] = []
-        told: list[Done] = []
-        also: list[Done] = []
+        relayed: list[Row] = []
+        rows: list[tuple[Any, ...]] = []
+        told: tuple[list[Done], list[Done], list[Done]] = [], [], []
         count = empty_below = 0
         try:
             for change, done in waiting:
                 count += 1
                 if isinstance(change, Fresh):
                     fresh.append(fresh_row(change, put))
-                    told.append(done)
+                    told[0].append(done)
+                elif isinstance(change, Relayed):
+                    relayed.append(tuple(change))
+                    told[1].append(done)
                 else:
-                    rows.append(rows_of(change, put))
-                    also.append(done)
+                    rows.append(tuple(rows_of(change, put)))
+                    told[2].append(done)
                     if change.swept:
                         empty_below = segments.last + 1
                 if count == MAX_BATCH or segments.pending >= MAX_OCTETS:
@@ -101,7 +105,7 @@ class GroupWriter:
         except OSError as error:
             self._keep_out(count, error)
             return
-        self._waiting, self._batch = waiting[count:], told + also
+        self._waiting, self._batch = waiting[count:], [*told[0], *told[1], *told[2]]
         if self._broken:
             self._defer(self.answered)
             return
@@ -109,7 +113,7 @@ class GroupWriter:
             empty_below, self._segment = max(empty_below, segment), segment
         if empty_below > segments.last:
             segments.leave()
-        self._channel.send((segment, empty_below, fresh, [tuple(row) for row in rows]))
+        self._channel.send((segment, empty_below, fresh, relayed, rows))
 
     def _keep_out(self, count: int, error: OSError) -> None:
         """Content cannot be written: those of the first `count` that have some are told, the others go on."""
@@ -134,8 +138,8 @@ class GroupWriter:
         return [("lost", "the process that writes is gone")] * count
 
 
-def _has_content(change: Change | Fresh) -> bool:
-    return isinstance(change, Fresh) or bool(change.content or change.moved)
+def _has_content(change: Change | Fresh | Relayed) -> bool:
+    return isinstance(change, Fresh) or (isinstance(change, Change) and bool(change.content or change.moved))
 
 
 def _settle(batch: Sequence[Done], faults: Sequence[Fault | None]) -> None:
