@@ -68,7 +68,7 @@ class Dispatcher:
         self._lanes: dict[tuple[str, str], Lane] = {}  # by connector and, with `mx`, by the recipients' domain
         self._mx: dict[str, Connector] = {}
         self._retired: list[Lane] = []  # their sessions finish what they have in hand
-        self._ledgers: dict[str, Ledger] = {}
+        self._ledgers: dict[str, Ledger] = {}  # of the connectors that have allowances
         self._held: dict[str, deque[Job]] = {}  # by connector, while those on their way may use up its allowance
         self._releasing: set[str] = set()
         self._being_done: set[int] = set()  # messages that an administrator's order is changing now
@@ -92,7 +92,9 @@ class Dispatcher:
         self._enabled = {entry.name for entry in loaded.settings.connector if entry.enabled}
         for connector in loaded.settings.connector:
             ledger = self._ledgers.get(connector.name)
-            if ledger is None or ledger.allowances != connector.allowance:
+            if not connector.allowance:
+                self._ledgers.pop(connector.name, None)
+            elif ledger is None or ledger.allowances != connector.allowance:
                 since = partial(self._reader.relayed_since, connector.name)
                 self._ledgers[connector.name] = Ledger(connector.allowance, since)
         before, self._lanes = self._lanes, {}
@@ -270,7 +272,7 @@ class Dispatcher:
         content: bytes | None,
         whole: bool,
     ) -> None:
-        lane, (connector, domain) = self._lane(key), key
+        lane, (connector, domain) = self._lanes.get(key) or self._lane(key), key
         if lane is None:
             text = "no connector carries this recipient"
             # Nothing is tried until there is one: `reload` and `start` look again.
@@ -283,27 +285,22 @@ class Dispatcher:
             stop = Stop(stage=Stage.SENDER, cause=Cause.OVER_OWN_LIMIT, text=text, reply=Reply(552, "5.3.4", text))
             stop.facts["unsent"] = True
             self._record_stopped(job, stop)
-            return
-        self._launch(job)
-
-    def _launch(self, job: Job) -> None:
-        """Give a job to its lane, as far as the connector's allowance goes; behind those that are held."""
-        held = self._held.get(job.connector)
-        if held or not self._may_leave(job):
-            self._held.setdefault(job.connector, deque()).append(job)
+        elif connector not in self._ledgers:
+            lane.add(job)
+        elif self._held.get(connector) or not self._may_leave(job):  # behind those that are held
+            self._held.setdefault(connector, deque()).append(job)
 
     def _may_leave(self, job: Job) -> bool:
         """Have a job leave, or wait for the next period; False while it is not known which."""
         ledger, count = self._ledgers[job.connector], len(job.recipients)
-        if ledger.allowances:
-            full = ledger.full_until(count, self._clock.now())
-            if full is not None:
-                text = f"allowance {full[0]} is used up until {format_date(full[1])}"
-                self._record_unsent(job, Cause.ALLOWANCE_USED, text, until=full[1])
-                return True
-            if ledger.crowded(count):
-                return False
-            ledger.take(count)
+        full = ledger.full_until(count, self._clock.now())
+        if full is not None:
+            text = f"allowance {full[0]} is used up until {format_date(full[1])}"
+            self._record_unsent(job, Cause.ALLOWANCE_USED, text, until=full[1])
+            return True
+        if ledger.crowded(count):
+            return False
+        ledger.take(count)
         lane = self._lane((job.connector, job.domain))
         assert lane is not None
         lane.add(job)
@@ -312,7 +309,7 @@ class Dispatcher:
     def _settle(self, job: Job, relayed: int) -> None:
         """A job has ended, or is given back: what its recipients leave free is for those that are held."""
         ledger = self._ledgers.get(job.connector)
-        if ledger is None or not ledger.allowances:
+        if ledger is None:
             return
         ledger.settle(len(job.recipients), relayed)
         held = self._held.get(job.connector)
@@ -427,9 +424,6 @@ class Dispatcher:
             return
         if not recorded.done():
             recorded.set_result(None)
-        self._recorded(message, change, notices)
-
-    def _recorded(self, message: Message, change: Change | Relayed, notices: Sequence[Fresh]) -> None:
         hand = self._in_hand[message.id]
         hand.jobs -= 1
         if not hand.jobs:
@@ -439,10 +433,13 @@ class Dispatcher:
                 self._wants_more = False
                 self.do_what_is_wanted()
         if isinstance(change, Change):
-            for outcome in change.outcomes:
-                if outcome.next_try is not None:
-                    self._wake_at(outcome.next_try)
-        for notice in notices:
-            self.offer(notice)
+            self._recorded(change, notices)
         if self._more and len(self._in_hand) < REFILL_BELOW:
             self._refill()
+
+    def _recorded(self, change: Change, notices: Sequence[Fresh]) -> None:
+        for outcome in change.outcomes:
+            if outcome.next_try is not None:
+                self._wake_at(outcome.next_try)
+        for notice in notices:
+            self.offer(notice)

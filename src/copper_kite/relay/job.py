@@ -30,17 +30,17 @@ class Job:
     outgoing: Callable[[], Iterable[bytes]] = field(init=False)  # the content as it leaves
 
     def __post_init__(self) -> None:
-        message, self.outgoing = self.message, self.content
-        asked = [recipient.asked for recipient in self.recipients]
+        message, recipients, self.outgoing = self.message, self.recipients, self.content
+        if len(recipients) == 1:
+            paths: tuple[str, ...] = (recipients[0].address,)
+            asked: tuple[str, ...] = (recipients[0].asked,)
+        else:
+            paths = tuple([recipient.address for recipient in recipients])
+            asked = tuple([recipient.asked for recipient in recipients])
         self.envelope = Envelope(
-            message.reverse_path,
-            tuple([recipient.address for recipient in self.recipients]),
-            message.size,
-            message.eight_bit,
-            message.utf8,
-            message.asked,
-            tuple(asked) if any(asked) else (),
-        )
+            message.reverse_path, paths, message.size, message.eight_bit, message.utf8, message.asked,
+            asked if any(asked) else (),
+        )  # fmt: skip
 
     def content(self) -> Iterable[bytes]:
         """The content as it is kept, a portion at a time. Raises ContentUnreadable."""

@@ -186,13 +186,15 @@ class Lane:
         following = _Following(self, session)
         try:
             while session.usable and not session.spent:
-                job = following.take() or await self._next_job()
+                job, fits = following.take(), True
+                if job is None:
+                    job, fits = await self._next_job(), False
                 if job is None:
                     break
                 if not session.usable:  # it went away while it was idle; the job is none the worse for it
                     self._put_back(job)
                     break
-                recorded = await self._carry(session, job, recorded, following)
+                recorded = await self._carry(session, job, recorded, following, fits=fits)
             if recorded is not None:
                 await recorded
             if session.usable:
@@ -270,8 +272,10 @@ class Lane:
         job: Job,
         recorded: asyncio.Future[None] | None,
         following: _Following,
+        *,
+        fits: bool,
     ) -> asyncio.Future[None] | None:
-        """Hand one job over.
+        """Hand one job over; `fits` says that it was looked whether the next hop can take it.
 
         Its content does not go before the result of the last one is on stable storage (`recorded`): so a crash can
         cost at most one extra copy for each session.
@@ -280,10 +284,10 @@ class Lane:
             await self._keep_pace(self.pace.interval)
         began, start = self._now(), self._loop.time()
         mark = session.dialogue.mark()
-        if surplus := _surplus(job.envelope, session):
+        if not fits and (surplus := _surplus(job.envelope, session)):
             job = self._divide(job, surplus)
         envelope, content = job.envelope, job.outgoing
-        stop = self._unfit(envelope, session)
+        stop = None if fits else self._unfit(envelope, session)
         if stop is not None and stop.cause is Cause.NEEDS_8BITMIME:
             stop, envelope, content = _in_seven_bits(stop, job)
         results: tuple[Result, ...] = ()

@@ -267,19 +267,18 @@ class Client:
 
     def offer_all(self, commands: Sequence[Command]) -> tuple[bytes, int]:
         """The octets of as many of `commands` as may go now, one after the other, and how many those are."""
-        waiting, pipelining, count = self._waiting, "PIPELINING" in self.capabilities.keywords, 0
+        waiting, pipelining = self._waiting, "PIPELINING" in self.capabilities.keywords
         blocked = bool(waiting) and (not pipelining or waiting[-1].verb in ENDS_GROUP)
-        for command in commands:
-            verb = command.verb
-            phase = None if blocked else ORDER[self.phase].get(verb)
-            if phase is None:
+        phase, wires = self.phase, []
+        for verb, wire, _ in commands:
+            if blocked or verb not in ORDER[phase]:
                 break
-            self.phase = phase
+            phase = ORDER[phase][verb]
             blocked = not pipelining or verb in ENDS_GROUP
-            count += 1
-        going = commands[:count]
-        waiting.extend(going)
-        return b"".join([command.wire for command in going]), count
+            wires.append(wire)
+        self.phase, count = phase, len(wires)
+        waiting.extend(commands[:count])
+        return b"".join(wires), count
 
     def say(self, command: Command) -> bytes:
         """The octets of `command`, whatever the order is: what a tester may do, and delivery never does."""

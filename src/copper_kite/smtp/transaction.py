@@ -171,7 +171,8 @@ class Transaction:
     @property
     def results(self) -> tuple[Result, ...]:
         """What is decided so far, in the order of the envelope."""
-        return tuple(self._results[path] for path in self._envelope.recipients if path in self._results)
+        found = self._results
+        return tuple([found[path] for path in self._envelope.recipients if path in found])
 
     def start(self) -> bytes:
         """The first command or group."""

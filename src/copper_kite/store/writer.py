@@ -11,10 +11,10 @@ and commits what says where in them a message stands. It has another core, and n
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import Any
+from typing import TypeVar
 
 from copper_kite.errors import KiteError, StoreFailed, StoreFull
-from copper_kite.store.commit import FULL, Fault, FreshRow, Row, failure, fresh_row, rows_of
+from copper_kite.store.commit import FULL, Fault, failure, fresh_row, rows_of
 from copper_kite.store.model import Change, Done, Fresh, Relayed
 from copper_kite.store.process import Channel
 from copper_kite.store.segments import Segments
@@ -23,8 +23,11 @@ __all__ = ["GroupWriter"]
 
 Defer = Callable[[Callable[[], None]], object]
 
-MAX_BATCH = 500  # changes in one transaction
-MAX_OCTETS = 4 * 1024 * 1024  # of content in one transaction, but for its last change
+C = TypeVar("C", Change, Fresh)
+
+MAX_BATCH = 500  # changes of a kind in one transaction
+MAX_OCTETS = 4 * 1024 * 1024  # of their content, but for the last one
+FEW = 50  # so many are not looked at one by one
 
 
 class GroupWriter:
@@ -40,7 +43,10 @@ class GroupWriter:
         self._segments = segments
         self._defer = defer
         self._lost = lost
-        self._waiting: list[tuple[Change | Fresh | Relayed, Done]] = []
+        # By kind: what is written together may be written in any order, as long as it is kept among those of a kind.
+        self._fresh: list[tuple[Fresh, Done]] = []
+        self._relayed: list[tuple[Relayed, Done]] = []
+        self._changes: list[tuple[Change, Done]] = []
         self._batch: list[Done] = []  # whose commit is on the way
         self._segment = 0  # the last one that something was written to
         self._scheduled = False
@@ -49,7 +55,12 @@ class GroupWriter:
 
     def submit(self, change: Change | Fresh | Relayed, done: Done) -> None:
         """Have `change` written; `done(None)` comes when it is on stable storage, `done(error)` when it is not."""
-        self._waiting.append((change, done))
+        if isinstance(change, Fresh):
+            self._fresh.append((change, done))
+        elif isinstance(change, Relayed):
+            self._relayed.append((change, done))
+        else:
+            self._changes.append((change, done))
         self.waiting += 1
         if not self._batch and not self._scheduled:
             self._scheduled = True
@@ -68,7 +79,7 @@ class GroupWriter:
         """Write what waits, and end the process. Further changes are not taken."""
         if self._batch:
             self.answered()
-        while self._waiting or self._batch:
+        while self.waiting:
             self._begin()
             self.answered()
         self._channel.close()
@@ -77,50 +88,39 @@ class GroupWriter:
     def _begin(self) -> None:
         """Send what waits, as far as it goes into one transaction."""
         self._scheduled = False
-        if not self._waiting or self._batch:
+        if self._batch or not self.waiting:
             return
-        waiting, segments, put = self._waiting, self._segments, self._segments.put
-        fresh: list[FreshRow] = []
-        relayed: list[Row] = []
-        rows: list[tuple[Any, ...]] = []
-        told: tuple[list[Done], list[Done], list[Done]] = [], [], []
-        count = empty_below = 0
+        segments, empty_below = self._segments, 0
+        relayed, self._relayed = self._relayed[:MAX_BATCH], self._relayed[MAX_BATCH:]
+        fresh, changes = _first(self._fresh, _octets_of_fresh), _first(self._changes, _octets_of_change)
         try:
-            for change, done in waiting:
-                count += 1
-                if isinstance(change, Fresh):
-                    fresh.append(fresh_row(change, put))
-                    told[0].append(done)
-                elif isinstance(change, Relayed):
-                    relayed.append(tuple(change))
-                    told[1].append(done)
-                else:
-                    rows.append(tuple(rows_of(change, put)))
-                    told[2].append(done)
-                    if change.swept:
-                        empty_below = segments.last + 1
-                if count == MAX_BATCH or segments.pending >= MAX_OCTETS:
-                    break
+            fresh_rows = [fresh_row(one, segments.put) for one, _ in fresh]
+            rows = [tuple(rows_of(change, segments.put)) for change, _ in changes]
             segment = segments.flush()
         except OSError as error:
-            self._keep_out(count, error)
+            self._relayed = relayed + self._relayed
+            self._keep_out(len(fresh), len(changes), error)
             return
-        self._waiting, self._batch = waiting[count:], [*told[0], *told[1], *told[2]]
+        del self._fresh[: len(fresh)], self._changes[: len(changes)]
+        self._batch = [done for _, done in (*fresh, *relayed, *changes)]
         if self._broken:
             self._defer(self.answered)
             return
         if segment > self._segment:
-            empty_below, self._segment = max(empty_below, segment), segment
-        if empty_below > segments.last:
+            empty_below = self._segment = segment
+        if changes and any(change.swept for change, _ in changes):
+            empty_below = segments.last + 1
             segments.leave()
-        self._channel.send((segment, empty_below, fresh, relayed, rows))
+        self._channel.send((segment, empty_below, fresh_rows, [tuple(one) for one, _ in relayed], rows))
 
-    def _keep_out(self, count: int, error: OSError) -> None:
-        """Content cannot be written: those of the first `count` that have some are told, the others go on."""
+    def _keep_out(self, fresh: int, changes: int, error: OSError) -> None:
+        """Content cannot be written: those of the first that have some are told, the others go on."""
         self._segments.leave()
-        failed = [done for change, done in self._waiting[:count] if _has_content(change)]
-        others = [one for one in self._waiting[:count] if not _has_content(one[0])]
-        self._waiting = others + self._waiting[count:]
+        failed = [done for _, done in self._fresh[:fresh]]
+        failed += [done for change, done in self._changes[:changes] if _has_content(change)]
+        del self._fresh[:fresh]
+        others = [one for one in self._changes[:changes] if not _has_content(one[0])]
+        self._changes = others + self._changes[changes:]
         self.waiting -= len(failed)
         self._scheduled = True
         self._defer(self._begin)
@@ -138,8 +138,29 @@ class GroupWriter:
         return [("lost", "the process that writes is gone")] * count
 
 
-def _has_content(change: Change | Fresh | Relayed) -> bool:
-    return isinstance(change, Fresh) or (isinstance(change, Change) and bool(change.content or change.moved))
+def _has_content(change: Change) -> bool:
+    return bool(change.content or change.moved)
+
+
+def _first(waiting: list[tuple[C, Done]], octets_of: Callable[[C], int]) -> list[tuple[C, Done]]:
+    """As many as go into one transaction."""
+    if len(waiting) <= FEW:
+        return waiting[:]
+    octets, first = 0, []
+    for one in waiting[:MAX_BATCH]:
+        first.append(one)
+        octets += octets_of(one[0])
+        if octets >= MAX_OCTETS:
+            break
+    return first
+
+
+def _octets_of_fresh(fresh: Fresh) -> int:
+    return fresh.message.size
+
+
+def _octets_of_change(change: Change) -> int:
+    return sum([len(octets) for _, _, octets in change.content])
 
 
 def _settle(batch: Sequence[Done], faults: Sequence[Fault | None]) -> None:
