@@ -55,8 +55,8 @@ def message(id: int, reverse_path: str = "a@x.example") -> Message:
 def swept(folder: Path, before: Change, change: Change | Fresh) -> list[dict[str, list[tuple[Any, ...]]]]:
     """What the tables hold after a crash before each step in turn, and at last without one; content by its size."""
 
-    def put(octets: bytes) -> tuple[int, int]:
-        return 1, 0
+    def put(octets: bytes) -> int:
+        return 0
 
     if isinstance(change, Fresh):
         batch = Batch(fresh=[fresh_row(change, put)])

@@ -28,12 +28,13 @@ from copper_kite.errors import (
     StoreFull,
 )
 from copper_kite.store.folder import FolderLock, running_server
+from copper_kite.store.handed import HANDED_OCTETS, Handed
 from copper_kite.store.ids import EPOCH, IdMaker, id_range, id_text
 from copper_kite.store.model import Attempt, Change, Fresh, JournalEntry, Message, Outcome, Recipient
 from copper_kite.store.process import Channel, serve, start_process
 from copper_kite.store.reads import Reader
 from copper_kite.store.schema import MIGRATIONS, SCHEMA, connect_writer
-from copper_kite.store.segments import Segments, segment_sizes
+from copper_kite.store.segments import segment_sizes
 from copper_kite.store.writer import GroupWriter
 from copper_kite.words import Event, State
 
@@ -57,19 +58,20 @@ class Turns:
     def _lose(self) -> None:
         self.lost += 1
 
-    def write_through(self, folder: Path, channel: Channel) -> GroupWriter:
+    def write_through(self, channel: Channel, handed: Handed) -> GroupWriter:
         self.channel = channel
-        self.writer = GroupWriter(channel, Segments(folder), self.deferred.append, self._lose)
+        self.writer = GroupWriter(channel, handed, self.deferred.append, self._lose)
         return self.writer
 
 
 @contextmanager
-def thread_that_writes(folder: Path, connection: sqlite3.Connection) -> Iterator[Channel]:
+def thread_that_writes(folder: Path, connection: sqlite3.Connection) -> Iterator[tuple[Channel, Handed]]:
     """What the process does, in a thread: quicker to start, and the test may prepare its connection."""
     ours, theirs = socket.socketpair()
-    thread = threading.Thread(target=serve, args=(Channel(theirs), connection, folder))
+    handed = Handed()
+    thread = threading.Thread(target=serve, args=(Channel(theirs), connection, folder, handed))
     thread.start()
-    yield Channel(ours)
+    yield Channel(ours), handed
     ours.close()
     thread.join()
     theirs.close()
@@ -102,8 +104,8 @@ def turns() -> Turns:
 
 @pytest.fixture
 def writer(folder: Path, turns: Turns) -> Iterator[GroupWriter]:
-    with thread_that_writes(folder, connect_writer(folder)) as channel:
-        yield turns.write_through(folder, channel)
+    with thread_that_writes(folder, connect_writer(folder)) as ends:
+        yield turns.write_through(*ends)
         assert turns.writer is not None
         turns.writer.close()
 
@@ -162,8 +164,8 @@ def test_a_full_disk_is_told_apart_and_leaves_nothing(folder: Path, turns: Turns
     connection.execute(f"PRAGMA max_page_count = {pages + 10}")
     crowd = [Recipient(7, number, f"{number}@{'y' * 200}.example") for number in range(9000)]
     big = Change(messages=[message(7)], recipients=crowd, content=[(7, 0, b"octets")])
-    with thread_that_writes(folder, connection) as channel:
-        errors = write(turns.write_through(folder, channel), turns, submission(1), big, submission(8))
+    with thread_that_writes(folder, connection) as ends:
+        errors = write(turns.write_through(*ends), turns, submission(1), big, submission(8))
     assert errors[0] is None and isinstance(errors[1], StoreFull) and isinstance(errors[2], StoreFull)
     with Reader(folder) as reader:
         assert [row.message.id for row in reader.queue()] == [1]
@@ -178,14 +180,12 @@ def test_content_that_finds_no_room_is_told_apart(
     started = Change(journal=[JournalEntry(at=1.0, event=Event.STARTED)])
     errors: list[KiteError | None] = []
     with monkeypatch.context() as full:
-        full.setattr("os.pwritev", lambda *words: raise_(OSError(errno.ENOSPC, "no space left")))
+        full.setattr("os.pwrite", lambda *words: raise_(OSError(errno.ENOSPC, "no space left")))
         for change in (submission(1), started, fresh):
             writer.submit(change, errors.append)
         turns.turn()
-        assert [type(error) for error in errors] == [StoreFull, StoreFull]
         turns.turn()
-        turns.turn()
-        assert errors[2:] == [None] and writer.waiting == 0
+        assert [type(error) for error in errors] == [StoreFull, StoreFull, type(None)] and writer.waiting == 0
     assert write(writer, turns, fresh, submission(4)) == [None, None]
     with Reader(folder) as reader:
         assert [row.message.id for row in reader.queue()] == [3, 4]
@@ -214,15 +214,21 @@ def test_a_sync_that_failed_is_never_taken_for_one_that_did_not(
 
 def test_files_of_content_go_when_nothing_in_them_is_wanted(folder: Path, writer: GroupWriter, turns: Turns) -> None:
     """As a whole, and never one that something waits in; what stands nearly alone in a large one is moved."""
-    large = Change([message(2)], [Recipient(2, 1, "c@y.example")], [(2, 0, b"x" * 9_000_000)])
     write(writer, turns, submission(1))
-    write(writer, turns, large)
+    write(writer, turns, Change(content=[(2, 0, b"x" * 5_000_000)]))
+    write(writer, turns, Change([message(2)], [Recipient(2, 1, "c@y.example")], [(2, 1, b"x" * 5_000_000)]))
     write(writer, turns, Change(swept=True))
     write(writer, turns, submission(3))
     assert [number for number, _ in segment_sizes(folder)] == [1, 2]
     with Reader(folder) as reader:
         assert reader.scattered(1000) == []
-        write(writer, turns, Change(outcomes=[Outcome(2, 1, State.RELAYED, 1, None, "c", "", 0.0)], finished=[2]))
+        write(
+            writer,
+            turns,
+            Change(
+                outcomes=[Outcome(2, 1, State.RELAYED, 1, None, "c", "", 0.0)],
+            ),
+        )
         moved = reader.scattered(1000)
         assert moved == [(1, 0, b"abc")]
         write(writer, turns, Change(moved=moved, swept=True))
@@ -250,7 +256,8 @@ def test_content_that_is_gone_is_told_and_nothing_else_is_read(folder: Path, wri
 
 
 def test_what_waits_at_the_end_is_still_written(folder: Path, turns: Turns) -> None:
-    writer = turns.write_through(folder, start_process(folder))
+    handed = Handed()
+    writer = turns.write_through(start_process(folder, handed), handed)
     answered: list[KiteError | None] = []
     writer.submit(submission(1), answered.append)
     turns.turn()
@@ -264,7 +271,7 @@ def test_what_waits_at_the_end_is_still_written(folder: Path, turns: Turns) -> N
 def test_a_process_that_is_gone_answers_for_nothing(folder: Path, turns: Turns) -> None:
     """Promise 1: what is not known to be on the disk is not said to be; and the server is told that it must stop."""
     ours, theirs = socket.socketpair()
-    writer = turns.write_through(folder, Channel(ours))
+    writer = turns.write_through(Channel(ours), Handed())
     answered: list[KiteError | None] = []
     writer.submit(submission(1), answered.append)
     turns.turn()
@@ -279,13 +286,26 @@ def test_a_process_that_is_gone_answers_for_nothing(folder: Path, turns: Turns) 
 def test_a_batch_is_bounded_in_octets(folder: Path, writer: GroupWriter, turns: Turns) -> None:
     """So that many large messages do not keep a small one waiting for long."""
     answered: list[KiteError | None] = []
-    for id in range(70):
-        writer.submit(Change(content=[(id, 0, b"x" * 100_000)]), answered.append)
+    portion = HANDED_OCTETS // 10
+    for id in range(15):
+        writer.submit(Change(content=[(id, 0, b"x" * portion), (id, 1, b"y")]), answered.append)
     turns.turn()
     turns.turn()
-    assert answered == [None] * 42
+    assert answered == [None] * 9
     turns.turn()
-    assert answered == [None] * 70
+    assert answered == [None] * 15
+    with Reader(folder) as reader:
+        assert {sum(map(len, reader.content(id))) for id in range(15)} == {portion + 1}
+
+
+def test_what_can_never_be_written_keeps_nobody_waiting(writer: GroupWriter, turns: Turns) -> None:
+    errors: list[KiteError | None] = []
+    for change in (Change(content=[(1, 0, b"x" * (HANDED_OCTETS + 1))]), submission(2)):
+        writer.submit(change, errors.append)
+    turns.turn()
+    turns.turn()
+    turns.turn()
+    assert [type(error) for error in errors] == [StoreFailed, type(None)]
 
 
 def outcome(number: int, state: State, next_try: float | None = None) -> Outcome:

@@ -30,11 +30,11 @@ from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.limits import Limits
 from copper_kite.store.folder import FolderLock, Note, write_note
+from copper_kite.store.handed import Handed
 from copper_kite.store.ids import IdMaker
 from copper_kite.store.model import Change, Done, JournalEntry
 from copper_kite.store.process import Channel, start_process
 from copper_kite.store.reads import Reader
-from copper_kite.store.segments import Segments
 from copper_kite.store.writer import GroupWriter
 from copper_kite.words import Event
 
@@ -91,7 +91,8 @@ class Service:
         loaded, now = self._loaded, self._clock.now()
         lock = FolderLock(loaded.data, now)
         self._undo.append(lock.release)
-        self._writer = self._start_writer(start_process(loaded.data, [lock.fileno()]))
+        handed = Handed()
+        self._writer = self._start_writer(start_process(loaded.data, handed, [lock.fileno()]), handed)
         reader = self._reader = Reader(loaded.data)
         self._undo.append(reader.close)
         ids = IdMaker(reader.last_id())
@@ -275,7 +276,7 @@ class Service:
             except OSError as error:  # of ssl, too
                 self._log.write("error", "certificate", file=files[0], text=f"cannot be used: {error}")
 
-    def _start_writer(self, channel: Channel) -> GroupWriter:
+    def _start_writer(self, channel: Channel, handed: Handed) -> GroupWriter:
         def lost() -> None:
             self._loop.remove_reader(channel)
             self.lost.set()
@@ -284,7 +285,7 @@ class Service:
             self._loop.remove_reader(channel)
             writer.close()
 
-        writer = GroupWriter(channel, Segments(self._loaded.data), self._loop.call_soon, lost)
+        writer = GroupWriter(channel, handed, self._loop.call_soon, lost)
         self._loop.add_reader(channel, writer.answered)
         self._undo.append(close)
         return writer

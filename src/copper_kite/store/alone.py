@@ -8,7 +8,7 @@ from pathlib import Path
 from copper_kite.store.commit import Batch, Fault, commit, rows_of
 from copper_kite.store.model import Change
 from copper_kite.store.schema import connect_writer
-from copper_kite.store.segments import Segments, Syncer
+from copper_kite.store.segments import Segments
 
 __all__ = ["write_alone"]
 
@@ -19,16 +19,18 @@ def write_alone(folder: Path, changes: Sequence[Change], *, durable: bool = True
     Content may be among them only where no server runs. With `durable` off, a crash of the system may lose all of it.
     Raises StoreError and SchemaTooNew as `connect_writer` does, OSError where content cannot be written.
     """
-    connection, segments, syncer = connect_writer(folder), Segments(folder), Syncer(folder)
+    connection, segments, octets = connect_writer(folder), Segments(folder), bytearray()
+
+    def put(portion: bytes) -> int:
+        octets.extend(portion)
+        return len(octets) - len(portion)
+
     try:
         if not durable:
             connection.execute("PRAGMA synchronous = OFF")
-        rows = [rows_of(change, segments.put) for change in changes]
-        segment = segments.flush()
-        if segment and durable:
-            syncer.sync(segment)
-        return commit(connection, Batch(changes=rows))
+        rows = [rows_of(change, put) for change in changes]
+        at = segments.append(bytes(octets)) if octets else (0, 0)
+        return commit(connection, Batch(at, changes=rows))
     finally:
-        syncer.close()
         segments.leave()
         connection.close()

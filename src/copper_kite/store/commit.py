@@ -40,8 +40,8 @@ FULL = "full"  # the kind of fault that is worth trying again when there is room
 FAILED = "failed"
 
 Row = tuple[Any, ...]
-FreshRow = tuple[Row, list[Row], Extent, Row]  # message; number, address, asked of each recipient; content; taken
-Put = Callable[[bytes], Extent]  # has octets written, and says where they will stand
+FreshRow = tuple[Row, list[Row], int, Row]  # message; number, address, asked of each recipient; content; taken
+Put = Callable[[bytes], int]  # hands octets on, and says where they stand among those that go together
 Fault = tuple[str, str]  # its kind, and what the engine says
 
 _dumps = json.JSONEncoder(separators=(",", ":"), ensure_ascii=False).encode
@@ -71,27 +71,33 @@ class Rows(NamedTuple):
 
 
 class Batch(NamedTuple):
-    """What goes into one transaction, by kind."""
+    """What goes into one transaction, by kind; `at` is where the octets that go together stand by now."""
 
+    at: Extent = (0, 0)
     fresh: Sequence[FreshRow] = ()
     relayed: Sequence[Row] = ()
     changes: Sequence[Rows] = ()
 
+    @property
+    def changes_in_all(self) -> int:
+        """How many there are of all kinds."""
+        return len(self.fresh) + len(self.relayed) + len(self.changes)
+
 
 def fresh_row(fresh: Fresh, put: Put) -> FreshRow:
-    """A submission as plain values. Raises OSError as `put` does."""
+    """A submission as plain values. Raises what `put` does."""
     message, recipients, content, taken = fresh
     assert content is not None
     return tuple(message), [(one[1], one[2], one[9]) for one in recipients], put(content), taken
 
 
 def rows_of(change: Change, put: Put) -> Rows:
-    """Plain values: numbers, strings, None, and lists and dictionaries of them. Raises OSError as `put` does."""
+    """Plain values: numbers, strings, None, and lists and dictionaries of them. Raises what `put` does."""
     finished, outcomes, attempts = change.finished, change.outcomes, change.attempts
     return Rows(
         list(map(tuple, change.messages)) if change.messages else (),
         list(map(_recipient_row, change.recipients)) if change.recipients else (),
-        [(place(message, portion), *put(octets), len(octets)) for message, portion, octets in change.content],
+        [(place(message, portion), put(octets), len(octets)) for message, portion, octets in change.content],
         list(map(_outcome_row, outcomes)) if outcomes else (),
         list(map(tuple, attempts)) if attempts else (),
         [note for note in map(_connector_row, attempts) if note is not None] if attempts else (),
@@ -106,7 +112,7 @@ def rows_of(change: Change, put: Put) -> Rows:
         change.sent_by,
         change.forgotten,
         change.forgotten_before,
-        [(*put(octets), place(message, portion)) for message, portion, octets in change.moved],
+        [(put(octets), place(message, portion)) for message, portion, octets in change.moved],
     )
 
 
@@ -115,7 +121,7 @@ def commit(connection: sqlite3.Connection, batch: Batch) -> list[Fault | None]:
     try:
         connection.execute("BEGIN IMMEDIATE")
         _write(connection, batch)
-        faults: list[Fault | None] = [None] * sum(map(len, batch))
+        faults: list[Fault | None] = [None] * batch.changes_in_all
     except sqlite3.Error:
         _roll_back(connection)
         faults = _write_singly(connection, _singled(batch))
@@ -132,9 +138,9 @@ def commit(connection: sqlite3.Connection, batch: Batch) -> list[Fault | None]:
 def _singled(batch: Batch) -> list[Batch]:
     """Each change as a batch of its own."""
     return [
-        *(Batch(fresh=[one]) for one in batch.fresh),
-        *(Batch(relayed=[one]) for one in batch.relayed),
-        *(Batch(changes=[one]) for one in batch.changes),
+        *(Batch(batch.at, fresh=[one]) for one in batch.fresh),
+        *(Batch(batch.at, relayed=[one]) for one in batch.relayed),
+        *(Batch(batch.at, changes=[one]) for one in batch.changes),
     ]
 
 
@@ -197,17 +203,17 @@ def used_segments(connection: sqlite3.Connection) -> set[int]:
 def _write(connection: sqlite3.Connection, batch: Batch) -> None:
     """Put all of it into the open transaction. Raises sqlite3.Error."""
     if batch.fresh:
-        _write_fresh(connection, batch.fresh)
+        _write_fresh(connection, batch.fresh, batch.at)
     if batch.relayed:
         _write_relayed(connection, batch.relayed)
     if batch.changes:
-        _write_changes(connection, batch.changes)
+        _write_changes(connection, batch.changes, batch.at)
 
 
-def _write_fresh(connection: sqlite3.Connection, fresh: Sequence[FreshRow]) -> None:
-    many = connection.executemany
+def _write_fresh(connection: sqlite3.Connection, fresh: Sequence[FreshRow], at: Extent) -> None:
+    many, (segment, base) = connection.executemany, at
     many(_INSERT_MESSAGE, [message for message, _, _, _ in fresh])
-    many(_INSERT_CONTENT, [(message[0] << PORTION_BITS, *extent, message[4]) for message, _, extent, _ in fresh])
+    many(_INSERT_CONTENT, [(row[0] << PORTION_BITS, segment, base + start, row[4]) for row, _, start, _ in fresh])
     many(
         "INSERT INTO recipient VALUES (?1, ?2, ?3, 'queued', 0, ?5, '', '', ?5, ?4, '', '')",
         [(message[0], *one, message[1]) for message, recipients, _, _ in fresh for one in recipients],
@@ -240,10 +246,11 @@ def _write_relayed(connection: sqlite3.Connection, relayed: Sequence[Row]) -> No
     _note_connectors(connection, [(name, at, None) for name, at in good.items()])
 
 
-def _write_changes(connection: sqlite3.Connection, batch: Sequence[Rows]) -> None:
-    many = connection.executemany
+def _write_changes(connection: sqlite3.Connection, batch: Sequence[Rows], at: Extent) -> None:
+    many, (segment, base) = connection.executemany, at
     many(_INSERT_MESSAGE, [row for rows in batch for row in rows.messages])
-    many(_INSERT_CONTENT, [row for rows in batch for row in rows.content])
+    content = [(where, segment, base + start, size) for rows in batch for where, start, size in rows.content]
+    many(_INSERT_CONTENT, content)
     for rows in batch:
         if rows.dropped or (rows.content and not (rows.messages and _is_whole(rows))):
             _note_growing(connection, rows)
@@ -257,7 +264,8 @@ def _write_changes(connection: sqlite3.Connection, batch: Sequence[Rows]) -> Non
     many(_FORGET_UNWANTED, [(*_places(id), id) for id in {id for rows in batch for id in rows.ended}])
     many("DELETE FROM content WHERE place BETWEEN ? AND ?", [_places(id) for rows in batch for id in rows.dropped])
     many(_ADD_TAKEN, _summed([row for rows in batch for row in rows.taken]))
-    many("UPDATE content SET segment = ?, start = ? WHERE place = ?", [row for rows in batch for row in rows.moved])
+    moved = [(segment, base + start, where) for rows in batch for start, where in rows.moved]
+    many("UPDATE content SET segment = ?, start = ? WHERE place = ?", moved)
     many(  # the first condition is the index's, word for word; the second is what is meant
         "UPDATE recipient SET next_try = ?1 WHERE state IN ('queued', 'delayed', 'parked') AND next_try > ?1"
         " AND state = 'delayed' AND connector = ?2",

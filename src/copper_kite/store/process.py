@@ -20,9 +20,10 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from copper_kite.store.commit import Batch, Rows, commit, failure, used_segments
+from copper_kite.store.commit import Batch, Fault, FreshRow, Row, Rows, commit, failure, used_segments
+from copper_kite.store.handed import Handed
 from copper_kite.store.schema import connect_writer
-from copper_kite.store.segments import Syncer, sweep
+from copper_kite.store.segments import Segments
 
 __all__ = ["Channel", "serve", "start_process"]
 
@@ -77,47 +78,67 @@ class Channel:
                 self._process.wait()
 
 
-def start_process(folder: Path, keep: Sequence[int] = ()) -> Channel:
+def start_process(folder: Path, handed: Handed, keep: Sequence[int] = ()) -> Channel:
     """Start the process for the database in `folder`; it holds the file descriptors in `keep` open as long as it lives.
 
-    Raises StoreError and SchemaTooNew as `connect_writer` does.
+    Content comes by `handed`. Raises StoreError and SchemaTooNew as `connect_writer` does.
     """
     connect_writer(folder).close()  # so that what is wrong with the folder shows here, as an error
     ours, theirs = socket.socketpair()
     with theirs:
-        words = [sys.executable, "-P", "-m", "copper_kite.store.process", str(folder), str(theirs.fileno())]
-        process = subprocess.Popen(words, stdin=subprocess.DEVNULL, pass_fds=(theirs.fileno(), *keep))
+        files = (theirs.fileno(), handed.descriptor)
+        words = [sys.executable, "-P", "-m", "copper_kite.store.process", str(folder), *map(str, files)]
+        process = subprocess.Popen(words, stdin=subprocess.DEVNULL, pass_fds=(*files, *keep))
     ours.settimeout(STALLED_SECONDS)  # which is also right when the loop that polls it makes it non-blocking
     return Channel(ours, process)
 
 
-def serve(channel: Channel, connection: sqlite3.Connection, folder: Path) -> None:
+def serve(channel: Channel, connection: sqlite3.Connection, folder: Path, handed: Handed) -> None:
     """Commit batch after batch, until the other end is gone."""
-    syncer = Syncer(folder)
+    segments, segment = Segments(folder), 0
     while (batch := channel.receive()) is not None:
-        segment, empty_below, fresh, relayed, changes = batch
-        whole = Batch(fresh, relayed, [Rows(*rows) for rows in changes])
+        octets, swept, fresh, relayed, changes = batch
+        rows, at = [Rows(*row) for row in changes], (0, 0)
         try:
-            if segment:
-                syncer.sync(segment)
+            if octets:
+                at = segments.append(handed.memory[:octets])
         except OSError as error:
-            channel.send([failure(error)] * sum(map(len, whole)))
+            channel.send(_without_content(connection, failure(error), fresh, relayed, rows))
             continue
-        channel.send(commit(connection, whole))
-        if empty_below:
-            sweep(folder, used_segments(connection), empty_below)
-    syncer.close()
+        channel.send(commit(connection, Batch(at, fresh, relayed, rows)))
+        if swept:
+            segments.leave()
+        if swept or at[0] > segment:
+            segment = max(segment, at[0])
+            segments.sweep(used_segments(connection))
+    segments.leave()
     connection.close()
 
 
-def main(folder: str, descriptor: str) -> None:
+def _without_content(
+    connection: sqlite3.Connection,
+    fault: Fault,
+    fresh: Sequence[FreshRow],
+    relayed: Sequence[Row],
+    changes: Sequence[Rows],
+) -> list[Fault | None]:
+    """Content could not be written: what has some is kept out, the rest is committed."""
+    others = [rows for rows in changes if not (rows.content or rows.moved)]
+    found = commit(connection, Batch(relayed=relayed, changes=others))
+    rest = iter(found[len(relayed) :])
+    of_changes = [fault if rows.content or rows.moved else next(rest) for rows in changes]
+    return [*([fault] * len(fresh)), *found[: len(relayed)], *of_changes]
+
+
+def main(folder: str, descriptor: str, handed: str) -> None:
     """The process. What stops the server must not stop it before the server is done."""
     if hasattr(os, "SCHED_BATCH"):  # it takes the other core, and does not push the loop off its own to wake up
         with contextlib.suppress(OSError):
             os.sched_setscheduler(0, os.SCHED_BATCH, os.sched_param(0))
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGUSR1):
         signal.signal(number, signal.SIG_IGN)
-    serve(Channel(socket.socket(fileno=int(descriptor))), connect_writer(Path(folder)), Path(folder))
+    channel = Channel(socket.socket(fileno=int(descriptor)))
+    serve(channel, connect_writer(Path(folder)), Path(folder), Handed(int(handed)))
 
 
 if __name__ == "__main__":

@@ -7,7 +7,7 @@ import sqlite3
 from pathlib import Path
 
 from copper_kite.errors import SchemaTooNew, StoreError
-from copper_kite.store.segments import Segments, Syncer
+from copper_kite.store.segments import Segments
 
 __all__ = [
     "DATABASE",
@@ -206,18 +206,13 @@ def migrate(connection: sqlite3.Connection, folder: Path) -> None:
     found = _schema_of(connection)
     if found > SCHEMA:
         raise SchemaTooNew(str(folder), found, SCHEMA)
-    segments, syncer, touched = Segments(folder), Syncer(folder), set()
+    segments = Segments(folder)
 
     def put(octets: bytes) -> int:
-        number, start = segments.put(octets)
-        touched.add(segments.flush())
+        number, start = segments.append(octets)
         return number << 40 | start
 
     connection.create_function("put", 1, put)
     for number, script in enumerate(MIGRATIONS[found:], found + 1):
-        connection.executescript(f"BEGIN IMMEDIATE; {script}; PRAGMA user_version = {number}")
-        for segment in touched:
-            syncer.sync(segment)
-        connection.execute("COMMIT")
+        connection.executescript(f"BEGIN IMMEDIATE; {script}; PRAGMA user_version = {number}; COMMIT;")
     segments.leave()
-    syncer.close()

@@ -3,9 +3,8 @@
 While a commit is on its way to the disk, new changes gather; the next transaction takes them all. So the cost of
 reaching stable storage is shared by everybody who waits for it, and nobody is answered before it.
 
-The octets of content are appended to files here (`store.segments`), which takes no longer than handing them on would.
-All else is done by a process of its own (`store.process`), at the other end of a channel: it makes those files stable,
-and commits what says where in them a message stands. It has another core, and no part in the loop's interpreter.
+The writing is done by a process of its own (`store.process`), at the other end of a channel: it has another core, and
+no part in the loop's interpreter. Content goes there by memory that both see (`store.handed`).
 """
 
 from __future__ import annotations
@@ -14,20 +13,19 @@ from collections.abc import Callable, Sequence
 from typing import TypeVar
 
 from copper_kite.errors import KiteError, StoreFailed, StoreFull
-from copper_kite.store.commit import FULL, Fault, failure, fresh_row, rows_of
+from copper_kite.store.commit import FULL, Fault, fresh_row, rows_of
+from copper_kite.store.handed import Handed, Overfull
 from copper_kite.store.model import Change, Done, Fresh, Relayed
 from copper_kite.store.process import Channel
-from copper_kite.store.segments import Segments
 
 __all__ = ["GroupWriter"]
 
 Defer = Callable[[Callable[[], None]], object]
 
-C = TypeVar("C", Change, Fresh)
+C = TypeVar("C")
+R = TypeVar("R")
 
 MAX_BATCH = 500  # changes of a kind in one transaction
-MAX_OCTETS = 4 * 1024 * 1024  # of their content, but for the last one
-FEW = 50  # so many are not looked at one by one
 
 
 class GroupWriter:
@@ -38,9 +36,9 @@ class GroupWriter:
     on their way were kept; they are answered with StoreFailed, and so is every later one.
     """
 
-    def __init__(self, channel: Channel, segments: Segments, defer: Defer, lost: Callable[[], None]) -> None:
+    def __init__(self, channel: Channel, handed: Handed, defer: Defer, lost: Callable[[], None]) -> None:
         self._channel = channel
-        self._segments = segments
+        self._handed = handed
         self._defer = defer
         self._lost = lost
         # By kind: what is written together may be written in any order, as long as it is kept among those of a kind.
@@ -48,7 +46,6 @@ class GroupWriter:
         self._relayed: list[tuple[Relayed, Done]] = []
         self._changes: list[tuple[Change, Done]] = []
         self._batch: list[Done] = []  # whose commit is on the way
-        self._segment = 0  # the last one that something was written to
         self._scheduled = False
         self._broken = False
         self.waiting = 0  # changes that wait, or are on their way
@@ -83,84 +80,58 @@ class GroupWriter:
             self._begin()
             self.answered()
         self._channel.close()
-        self._segments.leave()
+        self._handed.close()
 
     def _begin(self) -> None:
         """Send what waits, as far as it goes into one transaction."""
         self._scheduled = False
         if self._batch or not self.waiting:
             return
-        segments, empty_below = self._segments, 0
-        relayed, self._relayed = self._relayed[:MAX_BATCH], self._relayed[MAX_BATCH:]
-        fresh, changes = _first(self._fresh, _octets_of_fresh), _first(self._changes, _octets_of_change)
-        try:
-            fresh_rows = [fresh_row(one, segments.put) for one, _ in fresh]
-            rows = [tuple(rows_of(change, segments.put)) for change, _ in changes]
-            segment = segments.flush()
-        except OSError as error:
-            self._relayed = relayed + self._relayed
-            self._keep_out(len(fresh), len(changes), error)
+        handed, put = self._handed, self._handed.put
+        handed.octets = 0
+        fresh = self._rows(self._fresh, lambda one: fresh_row(one, put))
+        changes = self._rows(self._changes, lambda change: tuple(rows_of(change, put)))
+        relayed = [tuple(one) for one, _ in self._relayed[:MAX_BATCH]]
+        taken = [*self._fresh[: len(fresh)], *self._relayed[:MAX_BATCH], *self._changes[: len(changes)]]
+        if not taken:
+            self._give_up_the_first()
             return
-        del self._fresh[: len(fresh)], self._changes[: len(changes)]
-        self._batch = [done for _, done in (*fresh, *relayed, *changes)]
+        swept = any(change.swept for change, _ in self._changes[: len(changes)])
+        del self._fresh[: len(fresh)], self._relayed[:MAX_BATCH], self._changes[: len(changes)]
+        self._batch = [done for _, done in taken]
         if self._broken:
             self._defer(self.answered)
-            return
-        if segment > self._segment:
-            empty_below = self._segment = segment
-        if changes and any(change.swept for change, _ in changes):
-            empty_below = segments.last + 1
-            segments.leave()
-        self._channel.send((segment, empty_below, fresh_rows, [tuple(one) for one, _ in relayed], rows))
+        else:
+            self._channel.send((handed.octets, swept, fresh, relayed, changes))
 
-    def _keep_out(self, fresh: int, changes: int, error: OSError) -> None:
-        """Content cannot be written: those of the first that have some are told, the others go on."""
-        self._segments.leave()
-        failed = [done for _, done in self._fresh[:fresh]]
-        failed += [done for change, done in self._changes[:changes] if _has_content(change)]
-        del self._fresh[:fresh]
-        others = [one for one in self._changes[:changes] if not _has_content(one[0])]
-        self._changes = others + self._changes[changes:]
-        self.waiting -= len(failed)
+    def _rows(self, waiting: Sequence[tuple[C, Done]], row_of: Callable[[C], R]) -> list[R]:
+        """Rows of the first of a kind, as many as there is room for."""
+        rows: list[R] = []
+        for change, _ in waiting[:MAX_BATCH]:
+            before = self._handed.octets
+            try:
+                rows.append(row_of(change))
+            except Overfull:
+                self._handed.octets = before
+                break
+        return rows
+
+    def _give_up_the_first(self) -> None:
+        """It holds more than there is room for at all."""
+        done = (self._fresh.pop(0) if self._fresh else self._changes.pop(0))[1]
+        self.waiting -= 1
         self._scheduled = True
         self._defer(self._begin)
-        _settle(failed, [failure(error)] * len(failed))
+        done(StoreFailed("it holds more content than can be written at once"))
 
     def _faults(self, count: int) -> Sequence[Fault | None]:
         answer = None if self._broken else self._channel.receive()
         if answer is not None:
-            if any(answer):
-                self._segments.leave()
             return answer  # type: ignore[no-any-return]
         if not self._broken:
             self._broken = True
             self._lost()
         return [("lost", "the process that writes is gone")] * count
-
-
-def _has_content(change: Change) -> bool:
-    return bool(change.content or change.moved)
-
-
-def _first(waiting: list[tuple[C, Done]], octets_of: Callable[[C], int]) -> list[tuple[C, Done]]:
-    """As many as go into one transaction."""
-    if len(waiting) <= FEW:
-        return waiting[:]
-    octets, first = 0, []
-    for one in waiting[:MAX_BATCH]:
-        first.append(one)
-        octets += octets_of(one[0])
-        if octets >= MAX_OCTETS:
-            break
-    return first
-
-
-def _octets_of_fresh(fresh: Fresh) -> int:
-    return fresh.message.size
-
-
-def _octets_of_change(change: Change) -> int:
-    return sum([len(octets) for _, _, octets in change.content])
 
 
 def _settle(batch: Sequence[Done], faults: Sequence[Fault | None]) -> None:

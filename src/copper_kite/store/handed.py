@@ -1,0 +1,43 @@
+"""The content of one batch on its way to the process that writes: memory that both processes see."""
+
+from __future__ import annotations
+
+import mmap
+import os
+
+__all__ = ["HANDED_OCTETS", "Handed", "Overfull"]
+
+HANDED_OCTETS = 8 * 1024 * 1024  # of which only what was ever used takes memory
+
+
+class Overfull(Exception):
+    """Raised when something does not fit behind what is there already."""
+
+
+class Handed:
+    """Octets one behind the other, from the beginning of the memory. `descriptor` is its file's.
+
+    One process puts, and says to the other how many octets there are; it does not put again before the answer.
+    """
+
+    def __init__(self, descriptor: int | None = None) -> None:
+        if descriptor is None:
+            descriptor = os.memfd_create("handed")
+            os.ftruncate(descriptor, HANDED_OCTETS)
+        self.descriptor = descriptor
+        self.memory = memoryview(mmap.mmap(descriptor, HANDED_OCTETS))
+        self.octets = 0
+
+    def close(self) -> None:
+        """Let go of the file; the memory goes with the last who looks at it."""
+        os.close(self.descriptor)
+
+    def put(self, octets: bytes) -> int:
+        """Where `octets` stand now. Raises Overfull."""
+        start = self.octets
+        end = start + len(octets)
+        if end > HANDED_OCTETS:
+            raise Overfull
+        self.memory[start:end] = octets
+        self.octets = end
+        return start
