@@ -254,6 +254,7 @@ def submitted(content: bytes) -> tuple[bytes, str, int]:
         (b"Date: d\r\nBCC: a@x.example,\r\n b@x.example\r\nMessage-ID: <m@x>\r\nResent-Bcc: c\r\nBccx: d\r\n\r\nBcc: e\r\n",  # S-41
          b"Date: d\r\nMessage-ID: <m@x>\r\nBccx: d\r\n\r\nBcc: e\r\n"),
         (b"Bcc: a@x.example\r\n\r\nb\r\n", DATED + NAMED + b"\r\nb\r\n"),
+        (b"Date : d\r\nMessage-ID\t: <m@x>\r\nBcc : e\r\nSubject: a :b\r\n\r\n", b"Date : d\r\nMessage-ID\t: <m@x>\r\nSubject: a :b\r\n\r\n"),
     ],
 )  # fmt: skip
 def test_what_a_submission_gets_and_loses(given: bytes, made: bytes) -> None:

@@ -49,6 +49,7 @@ class Gate:
         self._alarmed = alarmed
         self._accounts: dict[str, Account] = {}
         self._guard = Guard()
+        self.counts = False  # whether everybody's recipients are, accounts or not
         self._told: dict[str, float] = {}
         self._failures: dict[tuple[str, str], tuple[int, float]] = {}
 
@@ -56,6 +57,7 @@ class Gate:
         """Go by these from now on."""
         self._accounts = {account.name: account for account in accounts}
         self._guard = guard
+        self.counts = bool(guard.allowance) or guard.surge is not None
 
     # --- logins -----------------------------------------------------------------------------------------------------
 
@@ -95,8 +97,6 @@ class Gate:
     def recipient(self, client: Client, path: str, before: int) -> Reply | None:
         """Why this client may not send to `path`, with so many recipients `before` it in the same message."""
         account = self._accounts.get(client.account)
-        if account is None and not self._guard.allowance and self._guard.surge is None:
-            return None
         if account is not None and not fits(account.recipients, path):
             return Reply(550, "5.7.1", f"account {account.name} may not send to <{path}>")
         now, allowed = self._now(), list(self._guard.allowance)

@@ -35,6 +35,7 @@ UNQUALIFIED_SENDER = Reply(501, "5.1.7", "write the sender with its domain")
 UNQUALIFIED_RECIPIENT = Reply(501, "5.1.3", "write the recipient with its domain")
 
 _QUEUED = State.QUEUED
+_make = tuple.__new__  # what the constructor of a NamedTuple comes to, without the detour
 
 # Checked when nobody has that login, so that it takes as long.
 _NOBODY = ScramKey(SCRAM_ITERATIONS, bytes(16), bytes(32), bytes(32))
@@ -150,9 +151,10 @@ class Intake(Handler):
         path = shared.outward.recipient(event.path)
         if path is None:
             return self._refuse(Stage.RECIPIENT, UNQUALIFIED_RECIPIENT, recipient=event.path)
-        refusal = shared.gate.recipient(self.client, path, len(self._recipients))
-        if refusal is not None:
-            return self._refuse(Stage.RECIPIENT, refusal, recipient=path)
+        if shared.gate.counts or self.client.account:
+            refusal = shared.gate.recipient(self.client, path, len(self._recipients))
+            if refusal is not None:
+                return self._refuse(Stage.RECIPIENT, refusal, recipient=path)
         self._recipients.setdefault(path, event.asked)
         return None
 
@@ -174,15 +176,10 @@ class Intake(Handler):
             large, self._large = self._large, None
             large.finish(event)
             return LATER
-        octets = event.data
+        octets, shared = event.data, self._shared
         if self._parts:
             octets = b"".join((*self._parts, octets))
             self._parts, self._octets = [], 0
-        return self._keep(octets, ascii=event.ascii)
-
-    def _keep(self, octets: bytes, *, ascii: bool) -> Answer:
-        """A message that came whole is written as one."""
-        shared = self._shared
         now = shared.clock.now()
         id = shared.ids.next(now)
         shown = id_text(id)
@@ -191,7 +188,7 @@ class Intake(Handler):
             refusal = self._judge_content(taken)
             if refusal is not None:
                 return self._refuse(Stage.ACCEPT, refusal)
-        fresh = self.fresh(id, now, taken, len(taken.content), taken.content, ascii=ascii)
+        fresh = self.fresh(id, now, taken, len(taken.content), taken.content, ascii=event.ascii)
         shared.submit(fresh, partial(self.written, shown, fresh))
         return LATER
 
@@ -251,30 +248,33 @@ class Intake(Handler):
         """The message as it is known when it is whole, with its recipients; and what it is counted as."""
         sender, shared, client = self._sender, self._shared, self.client
         assert sender is not None
-        message = Message(
-            id,
-            at,
-            at + shared.lifetime,
-            self._reverse_path,
-            size,
-            sender.eight_bit or not ascii,
-            sender.utf8,
-            taken.message_id,
-            shared.listener.name,
-            client.address or "unix",
-            self._hello,
-            client.account or client.user,
-            self._protocol,
-            sender.asked,
-            taken.subject,
+        message = _make(
+            Message,
+            (
+                id,
+                at,
+                at + shared.lifetime,
+                self._reverse_path,
+                size,
+                sender.eight_bit or not ascii,
+                sender.utf8,
+                taken.message_id,
+                shared.listener.name,
+                client.address or "unix",
+                self._hello,
+                client.account or client.user,
+                self._protocol,
+                sender.asked,
+                taken.subject,
+            ),
         )
         recipients = [
-            Recipient(id, number, address, _QUEUED, 0, at, "", "", at, asked)
+            _make(Recipient, (id, number, address, _QUEUED, 0, at, "", "", at, asked, "", ""))
             for number, (address, asked) in enumerate(self._recipients.items(), 1)
         ]
         who, count, hour = client.who, len(recipients), int(at) // HOUR
         shared.gate.usage.took(who, count, hour)
-        return Fresh(message, recipients, content, (who, hour, count))
+        return _make(Fresh, (message, recipients, content, (who, hour, count)))
 
     def written(self, shown: str, fresh: Fresh | None, error: KiteError | None) -> None:
         """A message is on stable storage, or could not be kept: only now is it answered."""

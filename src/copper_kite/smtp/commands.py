@@ -11,7 +11,6 @@ from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.grammar import (
     MAX_PATH,
     PLAIN_MAIL,
-    PLAIN_RCPT,
     BadParameter,
     CommandPath,
     Syntax,
@@ -20,7 +19,7 @@ from copper_kite.smtp.grammar import (
 from copper_kite.smtp.parameters import MAIL_PARAMETERS, RCPT_PARAMETERS, Parameter, written
 from copper_kite.smtp.replies import Reply
 
-__all__ = ["plain_mail", "plain_rcpt", "read_chunk", "read_mail", "read_rcpt"]
+__all__ = ["plain_mail", "read_chunk", "read_mail", "read_rcpt"]
 
 
 @lru_cache(maxsize=256)  # programs say the same line with every message; nobody changes an event
@@ -31,12 +30,6 @@ def plain_mail(line: bytes) -> events.MailFrom | None:
         return None
     path, size = match.groups()
     return events.MailFrom(path.decode(), None if size is None else int(size), False, False)
-
-
-def plain_rcpt(line: bytes) -> events.RecipientTo | None:
-    """A whole RCPT line, with its CR LF, as nearly all clients write it; None for one that needs `read_rcpt`."""
-    match = PLAIN_RCPT.fullmatch(line) if len(line) < MAX_PATH else None
-    return None if match is None else events.RecipientTo(match[1].decode())
 
 
 def read_mail(argument: str, offers: Offers, max_size: int, *, secure: bool) -> events.MailFrom | Reply:

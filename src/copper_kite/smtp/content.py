@@ -64,7 +64,7 @@ class _Checked:
     def _check(self, data: bytes) -> Fault | None:
         if self.size > self._limit > 0:
             return Fault.TOO_LARGE
-        if b"\0" in data:
+        if 0 in data:
             return Fault.NUL
         ends = IncrementalNewlineDecoder(None, False)  # it notes which kinds of line end there are, in one pass
         ends.decode(data.decode("latin-1"), True)
@@ -174,6 +174,6 @@ def stuff(data: bytes, *, line_start: bool) -> bytes:
 
     A portion must not end between a CR and its LF; the last one ends with CR LF, and `.` CR LF follows it.
     """
-    if b"\r\n." in data:
+    if data.find(b"\r\n.") >= 0:  # which is quicker than `in`
         data = data.replace(b"\r\n.", b"\r\n..")
     return b"." + data if line_start and data.startswith(b".") else data

@@ -45,11 +45,11 @@ from copper_kite.smtp.answers import (
     UNKNOWN,
     challenge,
 )
-from copper_kite.smtp.commands import plain_mail, plain_rcpt, read_chunk, read_mail, read_rcpt
+from copper_kite.smtp.commands import plain_mail, read_chunk, read_mail, read_rcpt
 from copper_kite.smtp.content import ChunkReader, Fault
 from copper_kite.smtp.exchanges import EXCHANGES, Challenge, Directory, Exchange, NoDirectory
 from copper_kite.smtp.extensions import Offers
-from copper_kite.smtp.grammar import Syntax, parse_hello_name
+from copper_kite.smtp.grammar import MAX_PATH, PLAIN_RCPT, Syntax, parse_hello_name
 from copper_kite.smtp.incoming import BehindData, Chunk, Found, Incoming, Unwanted
 from copper_kite.smtp.limits import Limits
 from copper_kite.smtp.lines import MAX_COMMAND_LINE, MAX_LOGIN_LINE, LineBuffer, LineTooLong
@@ -331,7 +331,10 @@ class Server:
         return None if event.size is not None and event.size > self._max_size > 0 else event
 
     def _plain_rcpt(self, line: bytes) -> events.Event | None:
-        return None if self._recipients >= self._limits.recipients else plain_rcpt(line)
+        if self._recipients >= self._limits.recipients or len(line) >= MAX_PATH:
+            return None
+        match = PLAIN_RCPT.fullmatch(line)
+        return None if match is None else events.RecipientTo(match[1].decode())
 
     def _plain_data(self, line: bytes) -> events.Event | None:
         return _CONTENT_STARTED if line == b"DATA\r\n" else self._plain_rcpt(line)
