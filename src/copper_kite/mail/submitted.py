@@ -13,7 +13,7 @@ from copper_kite.mail.received import format_date
 __all__ = ["Submitted", "take_in"]
 
 _FIELD_NAME = re.compile(rb"[!-9;-~]+[ \t]*:")
-_SPACED_NAME = re.compile(rb"\r\n([!-9;-~]+)[ \t]+:")  # as old programs write it (RFC 5322 4.5)
+_SPACED_NAME = re.compile(rb"\r\n([!-9;-~]+) +:")  # as old programs write it (RFC 5322 4.5)
 _HIDDEN = re.compile(rb"(?im)^(?:resent-)?bcc[ \t]*:(?:[^\r\n]|\r\n[ \t])*\r\n")
 _BLANKS = (b" ", b"\t")
 _AUTHORS = (b"\r\nfrom:", b"\r\nsender:", b"\r\nreply-to:")
@@ -39,8 +39,8 @@ def take_in(
     at all becomes the body of a message.
     """
     header = content[: header_end(content)]
-    names = b"\r\n" + header.lower()
-    if (names.find(b" :") >= 0 or names.find(b"\t:") >= 0) and _SPACED_NAME.search(names) is not None:
+    names = b"\r\n" + header.lower().replace(b"\t", b" ")
+    if names.find(b" :") >= 0 and _SPACED_NAME.search(names) is not None:
         names = _SPACED_NAME.sub(rb"\r\n\1:", names)
     find = names.find  # which is quicker than `in`
     subject = _value(header, names, b"\r\nsubject:")
@@ -69,8 +69,8 @@ def take_in(
 def _value(header: bytes, names: bytes, name: bytes) -> bytes | None:
     """What the first field of a name says, unfolded; None where there is none.
 
-    `names` is the header behind a line end, in lower case and without blanks before colons; `name` stands in it between
-    a line end and a colon.
+    `names` is the header behind a line end, in lower case, without tabs and blanks before colons; `name` stands in it
+    between a line end and a colon.
     """
     at = names.find(name)
     if at < 0:

@@ -203,16 +203,12 @@ class Intake(Handler):
         if b"\r\n\r\n" in octets:
             taken = self._take_in(octets, shown, now)
         else:
-            field = self._field(shown, now)
+            field = received_field(self._trace or self._trace_of(), id=shown, recipients=self._recipients, at=now)
             taken = Submitted(field + octets, len(field), "", 0, "")
         self._large = Large(self, self._session, shared.submit, id, now, taken, self._judge_content(taken))
 
-    def _field(self, id: str, at: float) -> bytes:
-        """Our `Received:` field."""
-        return received_field(self._trace or self._trace_of(), id=id, recipients=self._recipients, at=at)
-
     def _trace_of(self) -> str:
-        """The first half of our field; it stays as it is for a while."""
+        """The first half of our `Received:`; it stays as it is for a while."""
         session, sender = self._session, self._sender
         assert session is not None and sender is not None
         self._protocol = protocol_word(
@@ -232,7 +228,8 @@ class Intake(Handler):
         """The content as it is kept, behind our own field."""
         shared = self._shared
         outward = shared.outward.sender if shared.outward.completes else None
-        return take_in(octets, self._field(id, at), outward=outward, server=shared.server, id=id, at=at)
+        field = received_field(self._trace or self._trace_of(), id=id, recipients=self._recipients, at=at)
+        return take_in(octets, field, outward=outward, server=shared.server, id=id, at=at)
 
     def _judge_content(self, taken: Submitted) -> Reply | None:
         """Why the message cannot be taken for what it is."""

@@ -199,25 +199,23 @@ class Server:
                 return None  # the session was ended while the decision was on its way
             raise LocalProtocolError("answer without a question")
         self._asked = None
-        if reply is None and event.step in _USUAL:
-            wire, self.phase, accepted = _USUAL[event.step]
-            self._out += wire
-            accepted(self, event)
-        elif event.step is _CHUNK:
+        step = event.step
+        if step is _CHUNK:
             self._chunks_answered(event, reply)
             return self.next_event()
-        else:
-            self._answer_with(reply or self._hello_reply(event), event)
-        return self.next_event() if self._lines.data or self._told else None
-
-    def _answer_with(self, reply: Reply, event: events.Event) -> None:
-        step = event.step
+        if reply is None:
+            reply = DEFAULT_ANSWERS.get(step) or self._hello_reply(event)
         self._out += reply.wire
-        if reply.code == 421:
-            self._close()
-        elif reply.code < 400:
+        if reply.code < 400:
             self.phase = AFTER[step]
             _ACCEPTED[step](self, event)
+        else:
+            self._refused(reply, step)
+        return self.next_event() if self._lines.data or self._told else None
+
+    def _refused(self, reply: Reply, step: Step) -> None:
+        if reply.code == 421:
+            self._close()
         elif step is _END or step is _LOGIN_ENDED:
             self.phase = AFTER[step]
             if step is _LOGIN_ENDED:

@@ -10,7 +10,7 @@ no part in the loop's interpreter. Content goes there by memory that both see (`
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from copper_kite.errors import KiteError, StoreFailed, StoreFull
 from copper_kite.store.commit import FULL, Fault, fresh_row, rows_of
@@ -45,6 +45,7 @@ class GroupWriter:
         self._fresh: list[tuple[Fresh, Done]] = []
         self._relayed: list[tuple[Relayed, Done]] = []
         self._changes: list[tuple[Change, Done]] = []
+        self._kinds: dict[type, list[Any]] = {Fresh: self._fresh, Relayed: self._relayed, Change: self._changes}
         self._batch: list[Done] = []  # whose commit is on the way
         self._scheduled = False
         self._broken = False
@@ -52,12 +53,7 @@ class GroupWriter:
 
     def submit(self, change: Change | Fresh | Relayed, done: Done) -> None:
         """Have `change` written; `done(None)` comes when it is on stable storage, `done(error)` when it is not."""
-        if isinstance(change, Fresh):
-            self._fresh.append((change, done))
-        elif isinstance(change, Relayed):
-            self._relayed.append((change, done))
-        else:
-            self._changes.append((change, done))
+        self._kinds[type(change)].append((change, done))
         self.waiting += 1
         if not self._batch and not self._scheduled:
             self._scheduled = True
