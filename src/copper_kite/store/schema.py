@@ -153,7 +153,7 @@ def connect_writer(folder: Path) -> sqlite3.Connection:
         connection = sqlite3.connect(
             folder / DATABASE, isolation_level=None, check_same_thread=False, cached_statements=512
         )
-        connection.execute("PRAGMA page_size = 8192")  # a commit is half content, half rows here and there
+        connection.execute("PRAGMA page_size = 4096")  # a commit is rows here and there
         connection.execute("PRAGMA journal_mode = WAL")
         connection.execute("PRAGMA synchronous = FULL")
         connection.execute("PRAGMA wal_autocheckpoint = 4000")  # pages: fewer, longer merges of the log
