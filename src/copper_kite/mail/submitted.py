@@ -40,9 +40,10 @@ def take_in(
     """
     header = content[: header_end(content)]
     names = b"\r\n" + header.lower().replace(b"\t", b" ")
-    if names.find(b" :") >= 0 and _SPACED_NAME.search(names) is not None:
-        names = _SPACED_NAME.sub(rb"\r\n\1:", names)
     find = names.find  # which is quicker than `in`
+    if find(b" :") >= 0 and _SPACED_NAME.search(names) is not None:
+        names = _SPACED_NAME.sub(rb"\r\n\1:", names)
+        find = names.find
     subject = _value(header, names, b"\r\nsubject:")
     given_id = _value(header, names, b"\r\nmessage-id:")
     if find(b"bcc:") >= 0:

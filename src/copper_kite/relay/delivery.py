@@ -116,21 +116,24 @@ class Recorder:
             if stage is not _ACCEPT or not 200 <= reply.code < 300:
                 return None
             results.append((recipient.number, recipient.attempts + 1, recipient.address, str(reply)[:MAX_REPLY_KEPT]))
-        return Relayed(
-            self._ids.next(began),
-            job.message.id,
-            began,
-            seconds,
-            job.connector,
-            session.where,
-            session.address,
-            reply.code,
-            reply.enhanced,
-            reply.text,
-            results,
-            _session_text(session, plan),
-            now,
-            job.whole,
+        return tuple.__new__(  # what the constructor comes to, without the detour
+            Relayed,
+            (
+                self._ids.next(began),
+                job.message.id,
+                began,
+                seconds,
+                job.connector,
+                session.where,
+                session.address,
+                reply.code,
+                reply.enhanced,
+                reply.text,
+                results,
+                _session_text(session, plan),
+                now,
+                job.whole,
+            ),
         )
 
     def _fates(self, job: Job, results: Sequence[Result], stop: Stop | None, now: float) -> list[Fate]:

@@ -21,7 +21,8 @@ class LooseReader(ContentReader):
         super().__init__(limit)
         self._all = b""
 
-    def whole(self, data: bytes) -> bytes | None:
+    @staticmethod
+    def whole(data: bytes, limit: int) -> bytes | None:
         """Never: what the right reader takes for the end is not all that this one does."""
         return None
 

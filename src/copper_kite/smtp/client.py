@@ -46,6 +46,7 @@ __all__ = [
     "starttls",
 ]
 
+_make = tuple.__new__  # what the constructor of a NamedTuple comes to, without the detour
 HIDDEN = "***"
 MAX_LINE = 512  # octets of a command incl. CRLF, RFC 5321 4.5.3.1.4
 
@@ -270,12 +271,13 @@ class Client:
         waiting, pipelining = self._waiting, "PIPELINING" in self.capabilities.keywords
         blocked = bool(waiting) and (not pipelining or waiting[-1].verb in ENDS_GROUP)
         phase, wires = self.phase, []
-        for verb, wire, _ in commands:
-            if blocked or verb not in ORDER[phase]:
+        for command in commands:
+            following = None if blocked else ORDER[phase].get(command.verb)
+            if following is None:
                 break
-            phase = ORDER[phase][verb]
-            blocked = not pipelining or verb in ENDS_GROUP
-            wires.append(wire)
+            phase = following
+            blocked = not pipelining or command.verb in ENDS_GROUP
+            wires.append(command.wire)
         self.phase, count = phase, len(wires)
         waiting.extend(commands[:count])
         return b"".join(wires), count
@@ -313,7 +315,7 @@ class Client:
         command = self._waiting.popleft()
         if command.verb in TEACHES or reply.code == 421:
             self._learn(command, reply)
-        return Answered(command, reply)
+        return _make(Answered, (command, reply))
 
     def usual_replies(self) -> list[Reply]:
         """The replies to a whole group that ends with DATA, when all have come in and are positive, as they mostly are.

@@ -34,6 +34,29 @@ def _held_back(data: bytes) -> int:
     return 0
 
 
+def _look(data: bytes, line: int) -> Fault | int:
+    """What is wrong with a portion that never ends inside a CR LF; else the octets of the line it leaves open.
+
+    `line` octets of its first line were in the portion before.
+    """
+    if 0 in data:
+        return Fault.NUL
+    ends = IncrementalNewlineDecoder(None, False)  # it notes which kinds of line end there are, in one pass
+    ends.decode(data.decode("latin-1"), True)
+    if ends.newlines not in _ONLY_CRLF:
+        return Fault.BARE_LINE_END
+    length, rfind = len(data), data.rfind
+    end = rfind(b"\n", 0, MAX_TEXT_LINE + 2 - line)  # leap to the last LF that a line from here may have
+    if end < 0:
+        return Fault.LONG_LINE if line + length > MAX_TEXT_LINE else line + length
+    while length - end > _LEAP:
+        start = end
+        end = rfind(b"\n", start, start + _LEAP + 2)
+        if end == start:
+            return Fault.LONG_LINE
+    return length - rfind(b"\n", end) - 1
+
+
 class _Checked:
     """The message's octets, counted and checked; `limit` is in octets, 0 for none.
 
@@ -41,74 +64,46 @@ class _Checked:
     nothing more is returned, but reading goes on to the true end.
     """
 
-    size = 0
-    fault: Fault | None = None
-    ascii = True
-    _held = b""
-    _line = 0  # octets of the line that the last portion left open
-
     def __init__(self, limit: int = 0) -> None:
         self._limit = limit
+        self._held = b""
+        self._line = 0  # octets of the line that the last portion left open
+        self.size = 0
+        self.fault: Fault | None = None
+        self.ascii = True
 
     def _passed(self, data: bytes) -> bytes:
         """One portion, which never ends inside a CR LF, if all is well until its end."""
         self.size += len(data)
-        if self.fault is None:
-            self.fault = self._check(data)
         if self.fault is not None:
             return b""
-        if self.ascii and not data.isascii():
-            self.ascii = False
+        found = Fault.TOO_LARGE if self.size > self._limit > 0 else _look(data, self._line)
+        if isinstance(found, Fault):
+            self.fault = found
+            return b""
+        self._line = found
+        self.ascii = self.ascii and data.isascii()
         return data
-
-    def _check(self, data: bytes) -> Fault | None:
-        if self.size > self._limit > 0:
-            return Fault.TOO_LARGE
-        if 0 in data:
-            return Fault.NUL
-        ends = IncrementalNewlineDecoder(None, False)  # it notes which kinds of line end there are, in one pass
-        ends.decode(data.decode("latin-1"), True)
-        if ends.newlines not in _ONLY_CRLF:
-            return Fault.BARE_LINE_END
-        length, last_line_end = len(data), data.rfind
-        end = last_line_end(
-            b"\n", 0, MAX_TEXT_LINE + 2 - self._line
-        )  # leap to the last one that a line from here may have
-        if end < 0:
-            self._line += length
-            return Fault.LONG_LINE if self._line > MAX_TEXT_LINE else None
-        while length - end > _LEAP:
-            start = end
-            end = last_line_end(b"\n", start, start + _LEAP + 2)
-            if end == start:
-                return Fault.LONG_LINE
-        self._line = length - last_line_end(b"\n", end) - 1
-        return None
 
 
 class ContentReader(_Checked):
     """Turns what comes behind DATA into the message's octets."""
 
-    _started = False
+    def __init__(self, limit: int = 0) -> None:
+        super().__init__(limit)
+        self._started = False
 
-    def whole(self, data: bytes) -> bytes | None:
-        """The message's octets, when `data` is all of it and all is well; None: only `feed` can tell.
-
-        The short way of most messages; the reader is used up then.
-        """
-        if self._started or self._held or not data.endswith(_END) or data.startswith(b"."):
+    @staticmethod
+    def whole(data: bytes, limit: int) -> bytes | None:
+        """The message's octets, when `data` is all of it and all is well, as mostly; None: only `feed` can tell."""
+        if not data.endswith(_END) or data.startswith(b"."):
             return None
         octets, dot = data[:-3], data.find(b"\r\n.")
         if dot < len(data) - 5:
             if data.find(_END, dot) < len(data) - 5:
                 return None
             octets = octets.replace(b"\r\n.", b"\r\n")
-        self.size = len(octets)
-        if self._check(octets) is not None:
-            self.size = self._line = 0
-            return None
-        self.ascii = octets.isascii()
-        return octets
+        return octets if _look(octets, 0) == 0 and (limit == 0 or len(octets) <= limit) else None
 
     def feed(self, data: bytes) -> tuple[bytes, bytes | None]:
         """Take octets; return the message's octets found in them, and what stands behind the end (None before it)."""

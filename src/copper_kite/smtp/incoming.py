@@ -32,14 +32,15 @@ class Incoming(Protocol):
 class BehindData:
     """Content behind DATA, up to its true end (RFC 5321 4.1.1.4)."""
 
-    def __init__(self, reader: ContentReader) -> None:
-        self._reader = reader
+    def __init__(self, kind: type[ContentReader], limit: int) -> None:
+        self._kind = kind
+        self._limit = limit
+        self._reader: ContentReader | None = None  # once the first octets have come
 
     def at_once(self, data: bytes) -> events.ContentEnded | None:
         """The message, as most come."""
-        reader = self._reader
-        octets = reader.whole(data)
-        return None if octets is None else events.ContentEnded(octets, reader.size, reader.ascii)
+        octets = self._kind.whole(data, self._limit) if self._reader is None else None
+        return None if octets is None else events.ContentEnded(octets, len(octets), octets.isascii())
 
     def read(self, lines: LineBuffer) -> Found | None:
         """Read on in the content."""
@@ -47,6 +48,8 @@ class BehindData:
         if not data:
             return None
         reader = self._reader
+        if reader is None:
+            reader = self._reader = self._kind(self._limit)
         portion, rest = reader.feed(data)
         if rest is None:
             return events.Content(portion) if portion else None

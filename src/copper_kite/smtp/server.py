@@ -232,7 +232,7 @@ class Server:
         self._recipients += 1
 
     def _data_accepted(self, event: events.Event) -> None:
-        self._incoming = BehindData(self._limits.reader(self._max_size))
+        self._incoming = BehindData(self._limits.reader, self._max_size)
 
     def _chunks_answered(self, event: events.Event, reply: Reply | None) -> None:
         """Nothing is said before the chunk is in: neither that it is welcome, nor that it is not."""
