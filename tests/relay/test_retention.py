@@ -6,13 +6,16 @@ import asyncio
 from functools import partial
 from pathlib import Path
 
+import pytest
+
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.session.standin import Rule
 from copper_kite.smtp.replies import Reply
 from copper_kite.store.reads import Reader
-from copper_kite.words import FINAL, Event, State
-from tests.relay.test_relay import letter, records, talk
-from tests.support import Site, StoppedClock, converse, site
+from copper_kite.store.segments import read_extent
+from copper_kite.words import FINAL, Event, Side, State
+from tests.relay.test_relay import letter, records, story, talk
+from tests.support import PatientClock, Site, StoppedClock, converse, site
 
 
 def holds_content(here: Site, messages: int, reader: Reader) -> bool:
@@ -36,6 +39,34 @@ def test_what_failed_is_let_go_in_the_end(folder: Path, authority: CertificateFi
                 clock.time += hours * 3600
                 here.service.sweep_out()
                 await here.until(partial(holds_content, here, kept))
+
+    asyncio.run(live())
+
+
+def test_content_that_cannot_be_read_holds_its_own_message_alone(
+    folder: Path, authority: CertificateFiles, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Q-12: it waits, with a verdict that says why; what waited with it goes on, and so does what comes."""
+    rules = (Rule("late@*", Reply(451, "4.7.1", "later"), times=2),)
+
+    def spoilt(folder: Path, segment: int, start: int, size: int) -> bytes:
+        if start == 0:
+            raise OSError("input/output error")
+        return read_extent(folder, segment, start, size)
+
+    async def live() -> None:
+        clock = PatientClock()
+        async with site(folder, authority, rules=rules, clock=clock) as here:
+            await converse(here.port, talk(letter("late@x.example"), letter("late@x.example")))
+            await here.until(lambda reader: reader.totals() == {State.DELAYED: 2})
+            monkeypatch.setattr("copper_kite.store.reads.read_extent", spoilt)
+            clock.time += 100.0
+            await converse(here.port, talk(letter("ana@x.example")))
+            await here.until(lambda reader: reader.totals() == {State.RELAYED: 2, State.DELAYED: 1})
+            await here.until(lambda reader: reader.queue()[0].recipient.attempts == 2)
+            told = story(here, records(here)[0])
+            assert told.verdict.side is Side.HERE and "input/output error" in told.verdict.meaning
+            assert [attempt.cause for attempt in told.attempts] == ["reply", "content cannot be read"]
 
     asyncio.run(live())
 

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import itertools
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from copper_kite.errors import LocalProtocolError, RemoteProtocolError
 from copper_kite.smtp import client as smtp
@@ -229,3 +232,32 @@ def test_parameters_follow_the_offer() -> None:
     wire = Transaction(client, envelope("a@y", eight_bit=True)).start()
     assert wire.startswith(b"MAIL FROM:<s@x.example> SIZE=100 BODY=8BITMIME\r\n")
     assert Reply(250, "", "x") == Reply(250, "", "x")
+
+
+@given(st.lists(st.sampled_from([b"250 a\r\n", b"354 b\r\n", b"250-c\r\n250 c\r\n", b"451 d\r\n", b"550 e\r\n", b"421 f\r\n"]),
+                min_size=1, max_size=5))  # fmt: skip
+def test_replies_taken_together_come_to_the_same(replies: list[bytes]) -> None:
+    """C-01, C-02: by the short way of a group that went well, or one by one."""
+    ended = []
+    for together in (False, True):
+        client = ready()
+        transaction = Transaction(client, envelope("a@y", "b@y"))
+        transaction.start()
+        client.receive_data(b"".join(replies))
+        if together and client.usual_replies():
+            assert len(replies) == 4 and all(reply[0] in b"23" for reply in replies)
+            transaction.take_usual()
+        with contextlib.suppress(RemoteProtocolError):
+            while not transaction.wants_content and (answered := client.next_reply()) is not None:
+                transaction.take(answered)
+                if answered.reply.code == 421:
+                    break
+        ready_for_content = transaction.wants_content and client.phase is Phase.CONTENT
+        if ready_for_content:
+            client.send(smtp.END_OF_CONTENT)
+            client.receive_data(b"250 ok\r\n")
+            with contextlib.suppress(RemoteProtocolError):
+                while not transaction.finished and (answered := client.next_reply()) is not None:
+                    transaction.take(answered)
+        ended.append((ready_for_content, outcome(transaction), transaction.finished, transaction.stage, client.phase))
+    assert ended[0] == ended[1]

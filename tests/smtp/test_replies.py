@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from copper_kite.errors import RemoteProtocolError
-from copper_kite.smtp.replies import MAX_REPLY_LINE, MAX_REPLY_LINES, Reply, ReplyReader
+from copper_kite.smtp.replies import MAX_REPLIES, MAX_REPLY_LINE, MAX_REPLY_LINES, Reply, ReplyReader
 
 
 def hear(*portions: bytes) -> list[Reply]:
@@ -57,6 +57,19 @@ def test_endless_talk_is_cut() -> None:
         hear(b"x" * 5000)
     with pytest.raises(RemoteProtocolError):
         hear(b"250-x\r\n" * (MAX_REPLY_LINES + 1))
+    with pytest.raises(RemoteProtocolError):
+        hear(b"250 x\r\n" * (MAX_REPLIES + 1))
+
+
+def test_what_came_before_a_fault_still_counts() -> None:
+    """The replies before what is none are given first; nothing behind it is."""
+    reader = ReplyReader()
+    reader.feed(b"250 a\r\n250-b\r\n250 b\r\nnonsense\r\n250 c\r\n")
+    assert [str(reader.next()), str(reader.next())] == ["250 a", "250 b b"]
+    for _ in range(2):
+        with pytest.raises(RemoteProtocolError):
+            reader.next()
+        reader.feed(b"250 d\r\n")
 
 
 def test_our_lines_are_printable_and_short() -> None:

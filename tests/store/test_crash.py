@@ -9,7 +9,7 @@ from typing import Any
 
 from copper_kite.store.alone import write_alone
 from copper_kite.store.commit import Batch, commit, fresh_row, rows_of
-from copper_kite.store.model import Change, Fresh, JournalEntry, Message, Outcome, Recipient
+from copper_kite.store.model import Attempt, Change, Fresh, JournalEntry, Message, Outcome, Recipient, Relayed
 from copper_kite.store.reads import Reader
 from copper_kite.store.schema import DATABASE, connect_writer
 from copper_kite.words import Event, State
@@ -45,20 +45,22 @@ class Doomed:
         return self._connection.in_transaction
 
 
-TABLES = ("message", "recipient", "content", "journal", "taken")
+TABLES = ("message", "recipient", "content", "journal", "taken", "attempt", "connector")
 
 
 def message(id: int, reverse_path: str = "a@x.example") -> Message:
     return Message(id, 0.0, 9.0, reverse_path, 4, False, False, "<m>", "l", "unix", "h", "", "ESMTP")
 
 
-def swept(folder: Path, before: Change, change: Change | Fresh) -> list[dict[str, list[tuple[Any, ...]]]]:
+def swept(folder: Path, before: Change, change: Change | Fresh | Relayed) -> list[dict[str, list[tuple[Any, ...]]]]:
     """What the tables hold after a crash before each step in turn, and at last without one; content by its size."""
 
     def put(octets: bytes) -> int:
         return 0
 
-    if isinstance(change, Fresh):
+    if isinstance(change, Relayed):
+        batch = Batch(relayed=[tuple(change)])
+    elif isinstance(change, Fresh):
         batch = Batch(fresh=[fresh_row(change, put)])
     else:
         batch = Batch(changes=[rows_of(change, put)])
@@ -94,6 +96,29 @@ def test_a_submission_by_the_short_way_is_whole_or_absent(folder: Path) -> None:
     *_, long = swept(folder / "long", Change(), Change([message(5)], recipients, [(5, 0, b"octe")], taken=[taken]))
     assert short == long and short["taken"] == [taken] and len(crashed) >= 6
     assert all(not any(tables.values()) for tables in crashed)
+
+
+def test_what_was_relayed_is_recorded_the_same_by_the_short_way(folder: Path) -> None:
+    """Q-02: all of it or nothing, and what the long way leaves."""
+    recipients = [Recipient(5, number, f"r{number}@y.example", next_try=0.0) for number in (1, 2)]
+    before = Change([message(5)], recipients, [(5, 0, b"octets")])
+    session = {"stages": [], "tls": "TLSv1.3"}
+    said = '250 2.0.0 kept as "x"'
+    facts = {"relayed": 2, "results": [[one.address, "relayed", "accept", said] for one in recipients], **session}
+    attempt = Attempt(9, 5, 1.0, 0.1, "c", "h:25", "192.0.2.1", "accept", "", "", 250, "2.0.0", "kept", facts, None)
+    outcomes = [Outcome(5, one.number, State.RELAYED, 1, None, "c", said, 2.0, "h:25") for one in recipients]
+    results = [(one.number, 1, one.address, said) for one in recipients]
+    for whole in (True, False):
+        short = Relayed(
+            9, 5, 1.0, 0.1, "c", "h:25", "192.0.2.1", 250, "2.0.0", "kept", results,
+            '"stages":[],"tls":"TLSv1.3"', 2.0, whole,
+        )  # fmt: skip
+        long = Change(outcomes=outcomes, attempts=[attempt], finished=[5] if whole else ())
+        *crashed, by_short_way = swept(folder / f"short {whole}", before, short)
+        *_, by_long_way = swept(folder / f"long {whole}", before, long)
+        assert by_short_way == by_long_way and not by_short_way["content"]
+        assert len(by_short_way["attempt"]) == 1 and len(crashed) >= 5
+        assert all(len(tables["content"]) == 1 and not tables["attempt"] for tables in crashed)
 
 
 def test_a_failure_and_its_notice_are_one(folder: Path) -> None:

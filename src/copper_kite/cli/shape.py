@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import time
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
@@ -86,12 +87,15 @@ def _group_json(group: QueueGroup) -> dict[str, object]:
 
 def show_one(folder: Path, id: str, *, as_json: bool) -> None:
     """Envelope, recipients, attempts and header."""
+    from copper_kite.errors import ContentUnreadable
     from copper_kite.mail.header import header_end
     from copper_kite.store.reads import Reader
 
+    first = b""
     with Reader(folder) as reader:
         record = reader.record(reader.resolve(id))
-        first = next(reader.content(record.message.id), b"")
+        with contextlib.suppress(ContentUnreadable):  # all else is still to be seen
+            first = next(reader.content(record.message.id), b"")
     header = first[: header_end(first)].decode("utf-8", "replace").replace("\r\n", "\n")
     if as_json:
         print_json({**_record_json(record), "header": header or None})

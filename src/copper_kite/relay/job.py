@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import dataclass, field, replace
 
+from copper_kite.errors import ContentUnreadable
 from copper_kite.mail.header import header_end
 from copper_kite.mail.readdress import leave_under
 from copper_kite.settings.units import Endpoint
@@ -46,9 +48,15 @@ class Job:
         """The content as it is kept, a portion at a time. Raises ContentUnreadable."""
         return (self.octets,) if self.octets is not None else self.read(self.message.id)
 
+    def beginning(self) -> bytes:
+        """The first portion; empty where it cannot be read."""
+        with contextlib.suppress(ContentUnreadable):
+            return next(iter(self.content()), b"")
+        return b""
+
     def leave_under(self, sender: str, keeps: Callable[[str], bool]) -> None:
         """Have it leave as if from `sender`, unless the sender it has is one that `keeps` lets pass."""
-        first = next(iter(self.content()), b"")
+        first = self.beginning()
         end = header_end(first)
         header = leave_under(first[:end], sender, keeps)
         path = self.envelope.reverse_path

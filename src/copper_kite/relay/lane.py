@@ -12,7 +12,7 @@ from collections import deque
 from collections.abc import Callable, Collection, Iterable
 from typing import Protocol
 
-from copper_kite.errors import SessionFailed
+from copper_kite.errors import ContentUnreadable, SessionFailed
 from copper_kite.mail.sevenbit import to_seven_bits
 from copper_kite.net.client import ClientSession
 from copper_kite.net.dialogue import Dialogue
@@ -24,7 +24,7 @@ from copper_kite.routing.choose import fits
 from copper_kite.settings.model import Connector
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.transaction import Envelope, Result, too_many
-from copper_kite.words import Cause
+from copper_kite.words import Cause, Stage
 
 __all__ = ["Lane", "Sink"]
 
@@ -286,19 +286,22 @@ class Lane:
         mark = session.dialogue.mark()
         if not fits and (surplus := _surplus(job.envelope, session)):
             job = self._divide(job, surplus)
-        envelope, content = job.envelope, job.outgoing
-        stop = None if fits else self._unfit(envelope, session)
-        if stop is not None and stop.cause is Cause.NEEDS_8BITMIME:
-            stop, envelope, content = _in_seven_bits(stop, job)
+        stop = None if fits else self._unfit(job.envelope, session)
         results: tuple[Result, ...] = ()
-        if stop is None:
-            try:
+        try:
+            envelope, content = job.envelope, job.outgoing
+            if stop is not None and stop.cause is Cause.NEEDS_8BITMIME:
+                stop, envelope, content = _in_seven_bits(stop, job)
+            if stop is None:
                 results = await session.relay(envelope, content, recorded, following.choose)
-            except SessionFailed as failure:
-                if failure.facts["untried"]:  # the next hop closed behind the message before: no fault of this one's
-                    self._put_back(job)
-                    return recorded
-                stop, results = Stop.of(failure), failure.facts["results"]
+        except ContentUnreadable as error:
+            session.abort()  # in the middle of a message that cannot be ended
+            stop = Stop(stage=Stage.CONTENT, cause=Cause.CONTENT_UNREADABLE, text=error.problem)
+        except SessionFailed as failure:
+            if failure.facts["untried"]:  # the next hop closed behind the message before: no fault of this one's
+                self._put_back(job)
+                return recorded
+            stop, results = Stop.of(failure), failure.facts["results"]
         if apart := too_many(results):
             job = self._divide(job, apart)
             results = tuple(result for result in results if result.recipient not in apart)

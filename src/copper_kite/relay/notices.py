@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from copper_kite.errors import ContentUnreadable
 from copper_kite.mail.header import header_end
 from copper_kite.mail.notice import MAX_RETURNED, NoticeRecipient, make_notice, make_report
 from copper_kite.relay.fate import Fate, asked_value, wants
@@ -121,8 +123,9 @@ class Notices:
         """What of the message goes back, and whether that is all of it: on failure, to its sender, when asked for."""
         full = asked_value(job.message.asked, "RET").upper() == "FULL" and to == job.message.reverse_path
         if full and job.message.size <= MAX_RETURNED and any(fate.state is State.FAILED for fate in told):
-            return b"".join(job.content()), True
-        first = next(iter(job.content()), b"")
+            with contextlib.suppress(ContentUnreadable):
+                return b"".join(job.content()), True
+        first = job.beginning()
         return first[: header_end(first)], False
 
 

@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 
+from copper_kite.errors import ContentUnreadable
 from copper_kite.relay.delivery import Recorder, Report, Stop
 from copper_kite.relay.job import Job
 from copper_kite.smtp.grammar import encode_xtext
@@ -64,7 +65,7 @@ class Orders:
         A recipient that had failed gets another lifetime. `now` in seconds since 1970.
         """
         work = _Work({recipient.number: recipient for recipient in recipients})
-        kept = next(iter(self.content(message.id)), None) is not None
+        kept = self._is_kept(message)
         for one in wanted:
             recipient = work.recipients.get(one.recipient)
             if recipient is None or not may(one.action, recipient.state):
@@ -82,6 +83,12 @@ class Orders:
             extended=[(now + lifetime, message.id)] if work.revived and now + lifetime > message.expires else (),
             sent_by=[(name, message.id, number) for number, name in work.sent_by.items()],
         ), notices
+
+    def _is_kept(self, message: Message) -> bool:
+        try:
+            return next(iter(self.content(message.id)), None) is not None
+        except ContentUnreadable:
+            return True  # whatever can be done with it, it is not gone
 
     def _returned(self, message: Message, work: _Work, now: float) -> tuple[Change, Sequence[Fresh]]:
         if not work.returned:
