@@ -256,8 +256,7 @@ def test_content_that_is_gone_is_told_and_nothing_else_is_read(folder: Path, wri
 
 
 def test_what_waits_at_the_end_is_still_written(folder: Path, turns: Turns) -> None:
-    handed = Handed()
-    writer = turns.write_through(start_process(folder, handed), handed)
+    writer = turns.write_through(*start_process(folder))
     answered: list[KiteError | None] = []
     writer.submit(submission(1), answered.append)
     turns.turn()

@@ -78,19 +78,21 @@ class Channel:
                 self._process.wait()
 
 
-def start_process(folder: Path, handed: Handed, keep: Sequence[int] = ()) -> Channel:
+def start_process(folder: Path, keep: Sequence[int] = ()) -> tuple[Channel, Handed]:
     """Start the process for the database in `folder`; it holds the file descriptors in `keep` open as long as it lives.
 
-    Content comes by `handed`. Raises StoreError and SchemaTooNew as `connect_writer` does.
+    Returns what leads to it: rows go by the channel, content by the memory. Raises StoreError and SchemaTooNew as
+    `connect_writer` does.
     """
     connect_writer(folder).close()  # so that what is wrong with the folder shows here, as an error
+    handed = Handed()
     ours, theirs = socket.socketpair()
     with theirs:
         files = (theirs.fileno(), handed.descriptor)
         words = [sys.executable, "-P", "-m", "copper_kite.store.process", str(folder), *map(str, files)]
         process = subprocess.Popen(words, stdin=subprocess.DEVNULL, pass_fds=(*files, *keep))
     ours.settimeout(STALLED_SECONDS)  # which is also right when the loop that polls it makes it non-blocking
-    return Channel(ours, process)
+    return Channel(ours, process), handed
 
 
 def serve(channel: Channel, connection: sqlite3.Connection, folder: Path, handed: Handed) -> None:
