@@ -12,7 +12,7 @@ from copper_kite.net.authority import CertificateFiles
 from copper_kite.session.standin import Rule
 from copper_kite.smtp.replies import Reply
 from copper_kite.store.reads import Reader
-from copper_kite.store.segments import read_extent
+from copper_kite.store.segments import Extents
 from copper_kite.words import FINAL, Event, Side, State
 from tests.relay.test_relay import letter, records, story, talk
 from tests.support import PatientClock, Site, StoppedClock, converse, site
@@ -49,17 +49,19 @@ def test_content_that_cannot_be_read_holds_its_own_message_alone(
     """Q-12: it waits, with a verdict that says why; what waited with it goes on, and so does what comes."""
     rules = (Rule("late@*", Reply(451, "4.7.1", "later"), times=2),)
 
-    def spoilt(folder: Path, segment: int, start: int, size: int) -> bytes:
+    read = Extents.read
+
+    def spoilt(extents: Extents, segment: int, start: int, size: int) -> bytes:
         if start == 0:
             raise OSError("input/output error")
-        return read_extent(folder, segment, start, size)
+        return read(extents, segment, start, size)
 
     async def live() -> None:
         clock = PatientClock()
         async with site(folder, authority, rules=rules, clock=clock) as here:
             await converse(here.port, talk(letter("late@x.example"), letter("late@x.example")))
             await here.until(lambda reader: reader.totals() == {State.DELAYED: 2})
-            monkeypatch.setattr("copper_kite.store.reads.read_extent", spoilt)
+            monkeypatch.setattr(Extents, "read", spoilt)
             clock.time += 100.0
             await converse(here.port, talk(letter("ana@x.example")))
             await here.until(lambda reader: reader.totals() == {State.RELAYED: 2, State.DELAYED: 1})

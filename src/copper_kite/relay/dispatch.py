@@ -43,6 +43,7 @@ MAX_IN_HAND = 4000  # messages
 MAX_LANES = 2000  # of domains; beyond, those without a session are forgotten
 MAX_CONTENT_IN_HAND = 32 * 1024 * 1024  # octets of fresh content kept in memory; beyond, it is read from the store
 REFILL_BELOW = MAX_IN_HAND // 2
+REFILL = 500  # messages fetched at a time: the loop does nothing else meanwhile
 RECORD_AGAIN_SECONDS = 1.0
 
 
@@ -78,6 +79,7 @@ class Dispatcher:
         self._content_in_hand = 0
         self._more = True  # whether the store may hold something due that is not in hand
         self._timer: asyncio.TimerHandle | None = None
+        self._going_on: asyncio.Handle | None = None  # with what is due, after the loop has turned
         self._next_due: float | None = None
         self._stopping = False
 
@@ -196,21 +198,28 @@ class Dispatcher:
         content = fresh.content
         if content is not None and self._content_in_hand + len(content) > MAX_CONTENT_IN_HAND:
             content = None
-        self._dispatch(fresh.message, fresh.recipients, content)
+        self._dispatch(fresh.message, fresh.recipients, content, fresh=True)
 
     def _refill(self) -> None:
         """Fetch what is due, as far as there is room, and set the alarm for what is due next."""
         if self._stopping:
             return
         now = self._clock.now()
-        room = MAX_IN_HAND - len(self._in_hand)
+        room = min(MAX_IN_HAND - len(self._in_hand), REFILL)
         taken = {*self._in_hand, *self._being_done} if self._being_done else self._in_hand
-        found = self._reader.due(now, room, taken) if room > 0 else []
+        memory = MAX_CONTENT_IN_HAND - self._content_in_hand
+        found = self._reader.due(now, room, taken, memory) if room > 0 else []
         self._more = len(found) >= room
         for due in found:
-            self._dispatch(due.message, due.recipients, None)
+            self._dispatch(due.message, due.recipients, due.content)
         self._next_due = self._reader.next_due(now)
         self._set_alarm()
+        if self._more and room == REFILL and self._going_on is None:
+            self._going_on = self._loop.call_soon(self._go_on)
+
+    def _go_on(self) -> None:
+        self._going_on = None
+        self._refill()
 
     def _set_alarm(self) -> None:
         if self._timer is not None:
@@ -226,13 +235,18 @@ class Dispatcher:
 
     # --- what goes out ----------------------------------------------------------------------------------------------
 
-    def _dispatch(self, message: Message, recipients: list[Recipient], content: bytes | None) -> None:
-        """Give each recipient to its connector's lane, those with the same one together."""
+    def _dispatch(
+        self, message: Message, recipients: list[Recipient], content: bytes | None, *, fresh: bool = False
+    ) -> None:
+        """Give each recipient to its connector's lane, those with the same one together.
+
+        Of a `fresh` message they are all there are.
+        """
         groups = self._grouped(message, recipients)
         size = len(content) if content is not None else 0
         self._in_hand[message.id] = _Hand(len(groups), size)
         self._content_in_hand += size
-        whole = content is not None and len(groups) == 1
+        whole = fresh and content is not None and len(groups) == 1
         for key, group in groups.items():
             self._start_job(message, group, key, content, whole)
 

@@ -234,10 +234,11 @@ Submit = Callable[[Change | Fresh | Relayed, Done], None]  # has a change writte
 
 @dataclass(slots=True)
 class Due:
-    """A message with the recipients that wait for an attempt."""
+    """A message with the recipients that wait for an attempt, and its content, where that was read with it."""
 
     message: Message
     recipients: list[Recipient]
+    content: bytes | None = None
 
 
 @dataclass(slots=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import sqlite3
 from collections.abc import Collection, Iterator, Sequence
@@ -24,7 +25,7 @@ from copper_kite.store.model import (
     Wanted,
 )
 from copper_kite.store.schema import PORTION_BITS, PORTIONS, connect_reader
-from copper_kite.store.segments import read_extent, segment_sizes
+from copper_kite.store.segments import Extents, segment_sizes
 from copper_kite.store.selecting import OPEN, OPEN_SQL, condition
 from copper_kite.words import Action, Event, State
 
@@ -48,6 +49,8 @@ _RECIPIENT = (
 )
 
 
+AT_A_TIME = 500  # messages in one question
+SMALL = 256 * 1024  # octets of a message that is read at once
 WORTH_CLEARING = 8 * 1024 * 1024  # octets of a file
 
 _GROUPS = {
@@ -95,9 +98,11 @@ class Reader:
     def __init__(self, folder: Path) -> None:
         self._folder = folder
         self._connection = connect_reader(folder)
+        self._extents = Extents(folder)
 
     def close(self) -> None:
         """Give the connection back."""
+        self._extents.close()
         self._connection.close()
 
     def __enter__(self) -> Reader:
@@ -118,8 +123,11 @@ class Reader:
         ).fetchone()
         return int(row[0])
 
-    def due(self, now: float, limit: int, without: Collection[int] = ()) -> list[Due]:
-        """Messages with recipients due by `now`, those that wait longest first; at most `limit` of them."""
+    def due(self, now: float, limit: int, without: Collection[int] = (), octets: int = 0) -> list[Due]:
+        """Messages with recipients due by `now`, those that wait longest first; at most `limit` of them.
+
+        So many `octets` of content are read with them, as far as a message is a single portion.
+        """
         rows = self._rows(
             f"SELECT DISTINCT r.message FROM recipient r WHERE r.{OPEN_SQL} AND r.next_try <= ?"
             " ORDER BY r.next_try, r.message LIMIT ?",
@@ -127,14 +135,39 @@ class Reader:
             limit + len(without),
         )
         ids = [id for (id,) in rows if id not in without][:limit]
-        return [self._due_message(id, now) for id in ids]
+        found: dict[int, Due] = {}
+        for start in range(0, len(ids), AT_A_TIME):
+            some = ids[start : start + AT_A_TIME]
+            self._add_due(found, some, now)
+            octets = self._add_content([found[id] for id in some], octets)
+        return [found[id] for id in ids]
 
-    def _due_message(self, id: int, now: float) -> Due:
-        message = self._message(id)
+    def _add_due(self, found: dict[int, Due], ids: Sequence[int], now: float) -> None:
         rows = self._rows(
-            f"SELECT {_RECIPIENT} FROM recipient r WHERE r.message = ? AND r.next_try <= ? AND r.{OPEN_SQL}", id, now
+            f"SELECT {MESSAGE_COLUMNS}, {_RECIPIENT} FROM recipient r JOIN message m ON m.id = r.message"
+            f" WHERE r.message IN ({_places(ids)}) AND r.next_try <= ? AND r.{OPEN_SQL}",
+            *ids,
+            now,
         )
-        return Due(message, [_recipient(row) for row in rows])
+        width = len(Message._fields)
+        for row in rows:
+            if (due := found.get(row[0])) is None:
+                due = found[row[0]] = Due(message_of_row(row[:width]), [])
+            due.recipients.append(_recipient(row[width:]))
+
+    def _add_content(self, found: Sequence[Due], octets: int) -> int:
+        """Read what fits into `octets` of small messages; how many are left. What cannot be read is left for later."""
+        wanted = {place(due.message.id, 0): due for due in found if due.message.size <= min(octets, SMALL)}
+        rows = self._rows(
+            f"SELECT place, segment, start, size FROM content WHERE place IN ({_places(wanted)})", *wanted
+        )
+        for where, segment, start, size in rows:
+            due = wanted[where]
+            if size == due.message.size <= octets:
+                with contextlib.suppress(OSError):
+                    due.content = self._extents.read(segment, start, size)
+                    octets -= size
+        return octets
 
     def next_due(self, after: float) -> float | None:
         """The first instant after `after` at which a recipient is due, or None."""
@@ -202,7 +235,7 @@ class Reader:
         found = None
         while row := self._rows("SELECT segment, start, size FROM content WHERE place = ?", place).fetchone():
             try:
-                return read_extent(self._folder, *row)
+                return self._extents.read(*row)
             except OSError as error:
                 if row == found or not isinstance(error, FileNotFoundError):
                     raise ContentUnreadable(place >> PORTION_BITS, str(error)) from error
@@ -357,6 +390,11 @@ class Reader:
         if row is None:
             raise NotFound(id_text(id))
         return message_of_row(row)
+
+
+def _places(values: Collection[object]) -> str:
+    """As many places for values in a statement."""
+    return ",".join("?" * len(values))
 
 
 def message_of_row(row: Sequence[Any]) -> Message:

@@ -12,7 +12,7 @@ import os
 from collections.abc import Collection
 from pathlib import Path
 
-__all__ = ["SEGMENT_OCTETS", "Extent", "Segments", "read_extent", "segment_sizes"]
+__all__ = ["SEGMENT_OCTETS", "Extent", "Extents", "Segments", "segment_sizes"]
 
 SEGMENT_OCTETS = 64 * 1024 * 1024  # when a segment has so many, the next one is begun
 _FOLDER = "content"
@@ -99,13 +99,28 @@ def _sync_folder(folder: Path) -> None:
         os.close(file)
 
 
-def read_extent(folder: Path, segment: int, start: int, size: int) -> bytes:
-    """The octets that stand there. Raises OSError, FileNotFoundError where the segment is gone."""
-    file = os.open(_path(folder, segment), os.O_RDONLY | os.O_CLOEXEC)
-    try:
-        octets = os.pread(file, size, start)
-    finally:
-        os.close(file)
-    if len(octets) < size:
-        raise OSError(f"segment {segment} ends before octet {start + size}")
-    return octets
+class Extents:
+    """Reads what was appended. The file that was read last stays open."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        self._number = 0
+        self._file = -1
+
+    def read(self, segment: int, start: int, size: int) -> bytes:
+        """The octets that stand there. Raises OSError, FileNotFoundError where the segment is gone."""
+        if segment != self._number or self._file < 0:
+            self.close()
+            self._file = os.open(_path(self._folder, segment), os.O_RDONLY | os.O_CLOEXEC)
+            self._number = segment
+        octets = os.pread(self._file, size, start)
+        if len(octets) < size:
+            self.close()  # of a segment that went, another file may have the name by now
+            raise OSError(f"segment {segment} ends before octet {start + size}")
+        return octets
+
+    def close(self) -> None:
+        """Let go of the file."""
+        if self._file >= 0:
+            os.close(self._file)
+        self._file = -1
