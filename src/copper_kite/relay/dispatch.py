@@ -43,6 +43,7 @@ MAX_IN_HAND = 4000  # messages
 MAX_LANES = 2000  # of domains; beyond, those without a session are forgotten
 MAX_CONTENT_IN_HAND = 32 * 1024 * 1024  # octets of fresh content kept in memory; beyond, it is read from the store
 REFILL_BELOW = MAX_IN_HAND // 2
+REFILL_OCTETS = 8 * 1024 * 1024  # of content in memory, up to which what is fetched comes with its own
 REFILL = 500  # messages fetched at a time: the loop does nothing else meanwhile
 RECORD_AGAIN_SECONDS = 1.0
 
@@ -207,7 +208,7 @@ class Dispatcher:
         now = self._clock.now()
         room = min(MAX_IN_HAND - len(self._in_hand), REFILL)
         taken = {*self._in_hand, *self._being_done} if self._being_done else self._in_hand
-        memory = MAX_CONTENT_IN_HAND - self._content_in_hand
+        memory = max(0, REFILL_OCTETS - self._content_in_hand)
         found = self._reader.due(now, room, taken, memory) if room > 0 else []
         self._more = len(found) >= room
         for due in found:
