@@ -99,7 +99,7 @@ class ClientSession:
     @property
     def spent(self) -> bool:
         """Whether it has carried as many messages as the next hop takes in a session (RFC 9422 4)."""
-        most = self.capabilities.most_messages
+        most = self._engine.capabilities.most_messages
         return most is not None and self.messages >= most
 
     @property
@@ -439,7 +439,9 @@ class ClientSession:
                 if len(wire) >= BLOCK:
                     await self._write(wire)
                     wire = b""
-        self._transport.write(wire + self._engine.send(smtp.END_OF_CONTENT) + self._begin_following(following))
+        self._transport.write(
+            b"".join((wire, self._engine.send(smtp.END_OF_CONTENT), self._begin_following(following)))
+        )
         self._content_sent(began, size)
 
     async def _send_chunk(

@@ -90,10 +90,8 @@ class Wire(asyncio.Protocol):
                 await self._waiter
             finally:
                 self._waiter = None
-        data = b"".join(self._heard)
-        self._heard.clear()
-        self._unread = 0
-        return data
+        heard, self._heard, self._unread = self._heard, [], 0
+        return heard[0] if len(heard) == 1 else b"".join(heard)
 
     async def drain(self) -> None:
         """Wait until the transport takes more."""

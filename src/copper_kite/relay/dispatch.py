@@ -251,15 +251,21 @@ class Dispatcher:
         for key, group in groups.items():
             self._start_job(message, group, key, content, whole)
 
-    def _grouped(self, message: Message, recipients: Iterable[Recipient]) -> dict[tuple[str, str], list[Recipient]]:
+    def _grouped(self, message: Message, recipients: list[Recipient]) -> dict[tuple[str, str], list[Recipient]]:
+        """The recipients by the lane that is to carry them."""
+        path = message.reverse_path
+        if len(recipients) == 1:
+            return {self._key(recipients[0], path): recipients}
         groups: dict[tuple[str, str], list[Recipient]] = {}
         for recipient in recipients:
-            name = recipient.via  # which an administrator chose, as long as there is one of that name
-            if name not in self._enabled:
-                name = self._router.carrier(recipient.address, message.reverse_path)
-            domain = recipient.address.rpartition("@")[2].lower() if name in self._mx else ""
-            groups.setdefault((name, domain), []).append(recipient)
+            groups.setdefault(self._key(recipient, path), []).append(recipient)
         return groups
+
+    def _key(self, recipient: Recipient, reverse_path: str) -> tuple[str, str]:
+        name = recipient.via  # which an administrator chose, as long as there is one of that name
+        if name not in self._enabled:
+            name = self._router.carrier(recipient.address, reverse_path)
+        return name, recipient.address.rpartition("@")[2].lower() if name in self._mx else ""
 
     def _lane(self, key: tuple[str, str]) -> Lane | None:
         """The lane for these recipients, made now where it is one of many domains; None when nobody carries them."""

@@ -72,7 +72,7 @@ def mail_parameters(envelope: Envelope, capabilities: Capabilities) -> list[str]
         parameters.append("BODY=8BITMIME")
     if envelope.utf8 and "SMTPUTF8" in capabilities:
         parameters.append("SMTPUTF8")
-    for asked in envelope.asked.split():
+    for asked in envelope.asked.split() if envelope.asked else ():
         if MAIL_PARAMETERS[asked.partition("=")[0]].extension in capabilities:
             parameters.append(asked)
     return parameters
@@ -83,13 +83,13 @@ def misfit(envelope: Envelope, capabilities: Capabilities, *, proven: bool = Tru
 
     `proven` says that TLS is on and that it is known with whom.
     """
-    if "REQUIRETLS" in envelope.asked.split() and not (proven and "REQUIRETLS" in capabilities):
+    if envelope.asked and "REQUIRETLS" in envelope.asked.split() and not (proven and "REQUIRETLS" in capabilities):
         text = "the message demands verified TLS on all its way (REQUIRETLS), and the next hop does not warrant that"
         return Cause.NEEDS_REQUIRETLS, Reply(550, "5.7.30", text)
     if capabilities.size is not None and envelope.size > capabilities.size:
         text = f"the message has {envelope.size} octets, the next hop takes {capabilities.size}"
         return Cause.TOO_LARGE, Reply(552, "5.3.4", text)
-    if not "".join((envelope.reverse_path, *envelope.recipients)).isascii() and "SMTPUTF8" not in capabilities:
+    if "SMTPUTF8" not in capabilities and not "".join((envelope.reverse_path, *envelope.recipients)).isascii():
         text = "an address is not ASCII, and the next hop does not offer SMTPUTF8"
         return Cause.NEEDS_SMTPUTF8, Reply(550, "5.6.7", text)
     if envelope.eight_bit and "8BITMIME" not in capabilities:

@@ -11,6 +11,7 @@ import errno
 import json
 import sqlite3
 from collections.abc import Callable, Sequence
+from json.encoder import encode_basestring
 from operator import attrgetter
 from typing import Any, NamedTuple
 
@@ -44,6 +45,7 @@ FreshRow = tuple[Row, list[Row], int, Row]  # message; number, address, asked of
 Put = Callable[[bytes], int]  # hands octets on, and says where they stand among those that go together
 Fault = tuple[str, str]  # its kind, and what the engine says
 
+_text = encode_basestring  # as JSON has it
 _dumps = json.JSONEncoder(separators=(",", ":"), ensure_ascii=False).encode
 
 
@@ -229,8 +231,8 @@ def _write_relayed(connection: sqlite3.Connection, relayed: Sequence[Row]) -> No
         outcomes += [
             (attempted, connector, said, now, next_hop, message, number) for number, attempted, _, said in results
         ]
-        told = _dumps([[to, "relayed", "accept", said] for _, _, to, said in results])
-        facts = f'{{"relayed":{len(results)},"results":{told},{session}}}'
+        told = ",".join([f'[{_text(to)},"relayed","accept",{_text(said)}]' for _, _, to, said in results])
+        facts = f'{{"relayed":{len(results)},"results":[{told}],{session}}}'
         attempts.append((id, message, at, seconds, connector, next_hop, address, code, enhanced, text, facts))
         good[connector] = at
         if last:
