@@ -212,6 +212,26 @@ def test_a_sync_that_failed_is_never_taken_for_one_that_did_not(
     assert [number for number, _ in segment_sizes(folder)] == [1, 2]
 
 
+def test_content_is_stable_before_a_row_names_it(folder: Path, turns: Turns, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Q-01: written, on stable storage with its name and its folder's, then committed, then answered."""
+    steps: list[str] = []
+    connection = connect_writer(folder)
+    connection.set_trace_callback(
+        lambda sql: steps.append(sql.split()[0]) if sql.split()[0] in ("BEGIN", "COMMIT") else None
+    )
+    for name in ("pwrite", "fdatasync", "fsync"):
+        real = getattr(os, name)
+        monkeypatch.setattr(os, name, lambda *words, real=real, name=name: (steps.append(name), real(*words))[1])
+    with thread_that_writes(folder, connection) as ends:
+        writer = turns.write_through(*ends)
+        for id in (1, 2):
+            writer.submit(submission(id), lambda error: steps.append("answered"))
+            turns.turn()
+            turns.turn()
+    once = ["pwrite", "fdatasync", "BEGIN", "COMMIT", "answered"]
+    assert steps == ["fsync", "fsync", *once, *once]
+
+
 def test_files_of_content_go_when_nothing_in_them_is_wanted(folder: Path, writer: GroupWriter, turns: Turns) -> None:
     """As a whole, and never one that something waits in; what stands nearly alone in a large one is moved."""
     write(writer, turns, submission(1))
