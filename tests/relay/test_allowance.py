@@ -43,6 +43,7 @@ def test_the_ledger_counts_what_left_before_it_began() -> None:
     assert ledger.full_until(1, NOON) is None and not ledger.crowded(1)
     ledger.settle(0, relayed=1)
     assert ledger.full_until(1, NOON) == (day, at(2026, 5, 5, 0))  # of two that are full, the longer one
+    assert ledger.nearly_used() == [(day, 10)] and ledger.nearly_used() == []  # told once
     fresh = Ledger([Allowance(3, "day")], lambda since: 0)
     assert fresh.full_until(50, NOON) is None  # more than a whole period allows: alone, in an unused one
 
@@ -51,7 +52,7 @@ def test_what_exceeds_it_waits_for_the_next_period_through_a_restart(folder: Pat
     async def live() -> None:
         clock = StoppedClock(NOON)
         rule = Rule("later@*", PUT_OFF)
-        extra = 'allowance = ["2/day"]\n[retry]\nnotice_after = "1d"\n'
+        extra = f'allowance = ["2/day"]\n[retry]\nnotice_after = "1d"\n[log]\nto = "file:{folder}/kite.log"\n'
         async with site(folder, authority, rules=(rule,), clock=clock, extra=extra) as here:
             await converse(here.port, talk(letter("later@x.example")))  # not relayed: it does not count
             await here.until(lambda reader: [row.recipient.state for row in reader.queue()] == [State.DELAYED])
@@ -76,5 +77,7 @@ def test_what_exceeds_it_waits_for_the_next_period_through_a_restart(folder: Pat
             caught = await here.until_caught(4)
             assert sorted(one.recipients[0][0] for one in caught) == ["a", "b", "c", "d"]
             await again.stop(1.0)
+            told = (folder / "kite.log").read_text()
+            assert told.count("connector=beacon allowance=2/day used=2") == 2, "once in each period"
 
     asyncio.run(live())

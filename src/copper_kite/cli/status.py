@@ -17,8 +17,6 @@ if TYPE_CHECKING:
 
 __all__ = ["status"]
 
-NEARLY = 0.8  # of an allowance
-
 
 @click.command()
 @json_option
@@ -124,6 +122,7 @@ def _show(loaded: Loaded, running: Running | None, shape: QueueShape, known: dic
 def _warn_of_allowances(loaded: Loaded) -> None:
     """Say which allowances are nearly used, before mail begins to wait for them."""
     from copper_kite.cli.connector import allowances_used
+    from copper_kite.settings.units import NEARLY
 
     for name, used in allowances_used(loaded).items():
         for period, count, of in used:

@@ -333,6 +333,8 @@ class Dispatcher:
         if ledger is None:
             return
         ledger.settle(len(job.recipients), relayed)
+        for allowance, used in ledger.nearly_used():
+            self.log.write("warning", "allowance", connector=job.connector, allowance=allowance, used=used)
         held = self._held.get(job.connector)
         if held and job.connector not in self._releasing:  # what becomes of one of them may end here again
             self._releasing.add(job.connector)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from copper_kite.settings.units import Allowance
+from copper_kite.settings.units import NEARLY, Allowance
 
 __all__ = ["Ledger"]
 
@@ -21,6 +21,9 @@ class Ledger:
         self._windows: dict[Allowance, tuple[float, float]] = {}
         self._used: dict[Allowance, int] = {}
         self._on_their_way = 0
+        self._told: dict[
+            Allowance, float
+        ] = {}  # of which it was told that little is left: in the period that began then
 
     def _turn(self, now: float) -> None:
         """Begin the periods that `now` is in; a clock set back begins the earlier one again, as it was."""
@@ -54,3 +57,13 @@ class Ledger:
         self._on_their_way = max(self._on_their_way - count, 0)  # some set out before a reload
         for allowance in self.allowances:
             self._used[allowance] = self._used.get(allowance, 0) + relayed
+
+    def nearly_used(self) -> list[tuple[Allowance, int]]:
+        """The allowances of which little is left, with what has left; each once in its period."""
+        found = []
+        for allowance, (begin, _) in self._windows.items():
+            used = self._used[allowance]
+            if used >= NEARLY * allowance.count and self._told.get(allowance) != begin:
+                self._told[allowance] = begin
+                found.append((allowance, used))
+        return found

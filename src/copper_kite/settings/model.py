@@ -368,7 +368,7 @@ class Log(Table):
     level: Literal["info", "notice", "warning", "error"] = Field(
         default="notice",
         description='`"info"`: all that is taken or relayed, too; `"notice"`: delays, failures, refusals; '
-        '`"warning"`: failures and refusals; `"error"`: the server itself.',
+        '`"warning"`: failures, refusals, and allowances of which little is left; `"error"`: the server itself.',
     )
     max_size: Size = Field(default=50 * 1024**2, ge=1024, description="Of a file; then another one is begun.")
     keep: int = Field(default=5, ge=0, le=1000, description="How many full files stay.")

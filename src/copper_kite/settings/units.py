@@ -12,6 +12,7 @@ from datetime import datetime
 from copper_kite.smtp.grammar import is_domain
 
 __all__ = [
+    "NEARLY",
     "Allowance",
     "Endpoint",
     "Pace",
@@ -22,6 +23,8 @@ __all__ = [
     "parse_pace",
     "parse_size",
 ]
+
+NEARLY = 0.8  # of an allowance: from there on, somebody is told
 
 _SECONDS = {"s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}
 _OCTETS = {"": 1, "B": 1, "kB": 1000, "KiB": 1024, "MB": 1000**2, "MiB": 1024**2, "GB": 1000**3, "GiB": 1024**3}
