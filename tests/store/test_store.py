@@ -27,6 +27,7 @@ from copper_kite.errors import (
     StoreFailed,
     StoreFull,
 )
+from copper_kite.store.alone import write_alone
 from copper_kite.store.folder import FolderLock, running_server
 from copper_kite.store.handed import HANDED_OCTETS, Handed
 from copper_kite.store.ids import EPOCH, IdMaker, id_range, id_text
@@ -285,6 +286,10 @@ def test_what_waits_at_the_end_is_still_written(folder: Path, turns: Turns) -> N
     assert answered == [None, None] and not turns.lost
     with Reader(folder) as reader:
         assert len(reader.queue()) == 2
+    assert [number for number, _ in segment_sizes(folder)] == [1]
+    write_alone(folder, [Change(dropped=[1, 2])])
+    turns.write_through(*start_process(folder)).close()
+    assert segment_sizes(folder) == [], "the last thing that it does is to tidy up"
 
 
 def test_a_process_that_is_gone_answers_for_nothing(folder: Path, turns: Turns) -> None:

@@ -114,6 +114,7 @@ def serve(channel: Channel, connection: sqlite3.Connection, folder: Path, handed
             segment = max(segment, at[0])
             segments.sweep(used_segments(connection))
     segments.leave()
+    segments.sweep(used_segments(connection))
     connection.close()
 
 
