@@ -145,15 +145,19 @@ def test_a_flood_of_refusals_is_few_entries() -> None:
 
 def test_a_disk_that_is_nearly_full_puts_mail_off(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """S-19, Q-05: also for what a message says its size is; and as soon as there is room again, it goes on."""
-    backlog, free = SimpleNamespace(waiting=0), [1000]
+    backlog, free = SimpleNamespace(waiting=0, octets=7), [1000]
     monkeypatch.setattr("shutil.disk_usage", lambda path: type("Usage", (), {"free": free[0]})())
-    room = Room(folder, backlog)
+    short: list[int] = []
+    room = Room(folder, backlog, lambda: short.append(free[0]))
     room.keep_free = 500
     assert room.refusal(None) is None and room.refusal(500) is None
     assert str(room.refusal(501)).startswith("452 4.3.1")
+    backlog.octets += 400  # written since the disk was asked
+    assert room.refusal(100) is None and str(room.refusal(101)).startswith("452 4.3.1")
     monkeypatch.setattr("copper_kite.relay.room.LOOK_AGAIN", -1.0)
     free[0] = 499
     assert str(room.refusal(None)).startswith("452 4.3.1")
+    assert short == [499], "whoever can make room hears of it"
     free[0] = 501
     assert room.refusal(None) is None
     backlog.waiting = 5000

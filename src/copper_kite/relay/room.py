@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 import time
+from collections.abc import Callable
 from pathlib import Path
 from typing import Protocol
 
@@ -18,19 +19,22 @@ MAX_WAITING = 2000  # changes on their way to the disk
 
 
 class _Backlog(Protocol):
-    """Whoever writes: how many changes are on their way to the disk."""
+    """Whoever writes: how many changes are on their way to the disk, and how many octets of content went there."""
 
     waiting: int
+    octets: int
 
 
 class Room:
     """`keep_free` octets stay free for the queue to go on."""
 
-    def __init__(self, folder: Path, backlog: _Backlog) -> None:
+    def __init__(self, folder: Path, backlog: _Backlog, short: Callable[[], None]) -> None:
+        """`short` is called, once a second at most, when there is no room on the disk: it may make some."""
         self.keep_free = 0
         self._folder = folder
         self._backlog = backlog
-        self._free = 0
+        self._short = short
+        self._free = 0  # where `octets` of the backlog would stand when the disk is full
         self._looked = float("-inf")
 
     def refusal(self, size: int | None) -> Reply | None:
@@ -39,5 +43,8 @@ class Room:
             return BUSY
         now = time.monotonic()
         if now - self._looked > LOOK_AGAIN:
-            self._looked, self._free = now, shutil.disk_usage(self._folder).free
-        return DISK_FULL if self._free - (size or 0) < self.keep_free else None
+            self._looked = now
+            self._free = shutil.disk_usage(self._folder).free + self._backlog.octets
+            if self._free - self._backlog.octets < self.keep_free:
+                self._short()
+        return DISK_FULL if self._free - self._backlog.octets - (size or 0) < self.keep_free else None

@@ -124,7 +124,7 @@ class Service:
 
     def _guarded(self, reader: Reader, writer: GroupWriter) -> None:
         """What stands between programs and the queue."""
-        self._room = Room(self._loaded.data, writer)
+        self._room = Room(self._loaded.data, writer, self.sweep_out)
         self._refusals = Refusals(
             lambda change: writer.submit(change, lambda error: None), self._clock.now, self._refused
         )

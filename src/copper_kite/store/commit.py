@@ -31,6 +31,7 @@ __all__ = [
     "commit",
     "failure",
     "fresh_row",
+    "holds_content",
     "place",
     "rows_of",
     "used_segments",
@@ -192,6 +193,11 @@ def _fault(error: sqlite3.Error) -> Fault:
 def failure(error: OSError) -> Fault:
     """What kept content from stable storage."""
     return FULL if error.errno in (errno.ENOSPC, errno.EDQUOT) else FAILED, error.strerror or str(error)
+
+
+def holds_content(connection: sqlite3.Connection) -> bool:
+    """Whether anything is kept in any segment."""
+    return connection.execute("SELECT 1 FROM content LIMIT 1").fetchone() is not None
 
 
 def used_segments(connection: sqlite3.Connection) -> set[int]:

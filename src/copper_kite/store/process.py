@@ -20,7 +20,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from copper_kite.store.commit import Batch, Fault, FreshRow, Row, Rows, commit, failure, used_segments
+from copper_kite.store.commit import Batch, Fault, FreshRow, Row, Rows, commit, failure, holds_content, used_segments
 from copper_kite.store.handed import Handed
 from copper_kite.store.schema import connect_writer
 from copper_kite.store.segments import Segments
@@ -28,6 +28,7 @@ from copper_kite.store.segments import Segments
 __all__ = ["Channel", "serve", "start_process"]
 
 END_SECONDS = 30.0  # what the last checkpoint of the log may take
+WORTH_TIDYING = 16 * 1024 * 1024  # octets in a file of which nothing is wanted any more
 STALLED_SECONDS = 600.0  # without an answer, or room for a batch: the other end counts as gone
 
 
@@ -108,6 +109,7 @@ def serve(channel: Channel, connection: sqlite3.Connection, folder: Path, handed
             channel.send(_without_content(connection, failure(error), fresh, relayed, rows))
             continue
         channel.send(commit(connection, Batch(at, fresh, relayed, rows)))
+        swept = swept or (segments.end > WORTH_TIDYING and (relayed or changes) and not holds_content(connection))
         if swept:
             segments.leave()
         if swept or at[0] > segment:

@@ -48,6 +48,11 @@ class Segments:
         self._file = -1
         self._end = 0  # where the next octets go
 
+    @property
+    def end(self) -> int:
+        """The octets in the segment that is appended to; 0 where the next one begins another."""
+        return self._end if self._file >= 0 else 0
+
     def append(self, octets: bytes | memoryview) -> Extent:
         """Have `octets` on stable storage; where they stand. Raises OSError: then they are nowhere, and so is nothing
         else that is appended to the same segment (Q-04)."""

@@ -50,6 +50,7 @@ class GroupWriter:
         self._scheduled = False
         self._broken = False
         self.waiting = 0  # changes that wait, or are on their way
+        self.octets = 0  # of content, handed on since the start
 
     def submit(self, change: Change | Fresh | Relayed, done: Done) -> None:
         """Have `change` written; `done(None)` comes when it is on stable storage, `done(error)` when it is not."""
@@ -95,6 +96,7 @@ class GroupWriter:
         swept = any(change.swept for change, _ in self._changes[: len(changes)])
         del self._fresh[: len(fresh)], self._relayed[:MAX_BATCH], self._changes[: len(changes)]
         self._batch = [done for _, done in taken]
+        self.octets += handed.octets
         if self._broken:
             self._defer(self.answered)
         else:
