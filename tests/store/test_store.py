@@ -261,6 +261,26 @@ def test_files_of_content_go_when_nothing_in_them_is_wanted(folder: Path, writer
         assert segment_sizes(folder) == []
 
 
+def test_what_is_due_comes_with_its_content_and_no_file_stays_open(
+    folder: Path, writer: GroupWriter, turns: Turns
+) -> None:
+    """As far as there is room for it; a file that stays open would take room on the disk though it was removed."""
+    write(writer, turns, *(submission(id) for id in (1, 2, 3)))
+    write(writer, turns, Change(content=[(4, 0, b"x")]))
+    write(
+        writer,
+        turns,
+        Change([message(4)], [Recipient(4, 1, "b@y.example", next_try=100.0)], [(4, 1, b"yz")], swept=True),
+    )
+    write(writer, turns, Change())
+    with Reader(folder) as reader:
+        assert [due.content for due in reader.due(200.0, 9, octets=8)] == [b"abc", b"abc", None, None]
+        assert [due.content for due in reader.due(200.0, 9, (1, 2), octets=8)] == [b"abc", None]
+        assert b"".join(reader.content(4)) == b"xyz"
+        open_files = [str(file.readlink()) for file in Path("/proc/self/fd").iterdir() if file.exists()]
+        assert not any(str(folder / "content") in file for file in open_files)
+
+
 def test_content_that_is_gone_is_told_and_nothing_else_is_read(folder: Path, writer: GroupWriter, turns: Turns) -> None:
     """Q-12."""
     write(writer, turns, submission(1), submission(2))

@@ -98,11 +98,9 @@ class Reader:
     def __init__(self, folder: Path) -> None:
         self._folder = folder
         self._connection = connect_reader(folder)
-        self._extents = Extents(folder)
 
     def close(self) -> None:
         """Give the connection back."""
-        self._extents.close()
         self._connection.close()
 
     def __enter__(self) -> Reader:
@@ -161,12 +159,13 @@ class Reader:
         rows = self._rows(
             f"SELECT place, segment, start, size FROM content WHERE place IN ({_places(wanted)})", *wanted
         )
-        for where, segment, start, size in rows:
-            due = wanted[where]
-            if size == due.message.size <= octets:
-                with contextlib.suppress(OSError):
-                    due.content = self._extents.read(segment, start, size)
-                    octets -= size
+        with Extents(self._folder) as extents:
+            for where, segment, start, size in rows:
+                due = wanted[where]
+                if size == due.message.size <= octets:
+                    with contextlib.suppress(OSError):
+                        due.content = extents.read(segment, start, size)
+                        octets -= size
         return octets
 
     def next_due(self, after: float) -> float | None:
@@ -235,7 +234,8 @@ class Reader:
         found = None
         while row := self._rows("SELECT segment, start, size FROM content WHERE place = ?", place).fetchone():
             try:
-                return self._extents.read(*row)
+                with Extents(self._folder) as extents:
+                    return extents.read(*row)
             except OSError as error:
                 if row == found or not isinstance(error, FileNotFoundError):
                     raise ContentUnreadable(place >> PORTION_BITS, str(error)) from error

@@ -105,12 +105,18 @@ def _sync_folder(folder: Path) -> None:
 
 
 class Extents:
-    """Reads what was appended. The file that was read last stays open."""
+    """Reads what was appended. A file that is open takes room on the disk though it was removed: `close` soon."""
 
     def __init__(self, folder: Path) -> None:
         self._folder = folder
         self._number = 0
         self._file = -1
+
+    def __enter__(self) -> Extents:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
 
     def read(self, segment: int, start: int, size: int) -> bytes:
         """The octets that stand there. Raises OSError, FileNotFoundError where the segment is gone."""
@@ -120,12 +126,11 @@ class Extents:
             self._number = segment
         octets = os.pread(self._file, size, start)
         if len(octets) < size:
-            self.close()  # of a segment that went, another file may have the name by now
             raise OSError(f"segment {segment} ends before octet {start + size}")
         return octets
 
     def close(self) -> None:
-        """Let go of the file."""
+        """Let go of the file that was read last."""
         if self._file >= 0:
             os.close(self._file)
         self._file = -1
