@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from copper_kite.errors import LocalProtocolError
 from copper_kite.smtp import events
+from copper_kite.smtp.commands import plain_mail
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.limits import Limits
 from copper_kite.smtp.replies import Reply
@@ -491,6 +492,15 @@ SEGMENTS = [
     b"x" * 999 + b"\r\n.\r\n", b"y" * 1100 + b"\r\n.\r\n", b"half a li", b"ne\r\n", b"BDAT 3 LAST\r\nabc", b"BDAT 9\r\n", b"NOOP\r\n",
     b"STARTTLS\r\n", b"QUIT\r\n", b"caf\xc3\xa9\r\n.\r\n", b"\0\r\n.\r\n", b"RCPT TO:<\"q q\"@y.example>\r\n",
 ]  # fmt: skip
+
+
+def test_what_is_remembered_of_lines_stays_small() -> None:
+    """W-10: whole segments of noise are not kept, however many come."""
+    talk = ready(limits=Limits(patience=1000))
+    before = plain_mail.cache_info().currsize
+    for number in range(100):
+        talk.say_in_turns(b"MAIL FROM:<%d@x.example>" % number + b"x" * 5000 + b"\r\n")
+    assert plain_mail.cache_info().currsize == before
 
 
 @given(st.lists(st.sampled_from(SEGMENTS), max_size=25), st.booleans(), st.sampled_from([0, 0, 2]))

@@ -9,7 +9,6 @@ from copper_kite.smtp import events
 from copper_kite.smtp.answers import BAD_PARAMETER, NEEDS_UTF8, TOO_LARGE, UNKNOWN_PARAMETER
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.grammar import (
-    MAX_PATH,
     PLAIN_MAIL,
     BadParameter,
     CommandPath,
@@ -25,7 +24,7 @@ __all__ = ["plain_mail", "read_chunk", "read_mail", "read_rcpt"]
 @lru_cache(maxsize=256)  # programs say the same line with every message; nobody changes an event
 def plain_mail(line: bytes) -> events.MailFrom | None:
     """A whole MAIL line, with its CR LF, as nearly all clients write it; None for one that needs `read_mail`."""
-    match = PLAIN_MAIL.fullmatch(line) if len(line) < MAX_PATH else None
+    match = PLAIN_MAIL.fullmatch(line)
     if match is None:
         return None
     path, size = match.groups()

@@ -321,7 +321,7 @@ class Server:
     # --- commands -------------------------------------------------------------------------------------------------
 
     def _plain_mail(self, line: bytes) -> events.Event | None:
-        event = plain_mail(line)
+        event = plain_mail(line) if len(line) < MAX_PATH else None  # what is remembered there stays small
         if event is None or self._messages == self._limits.messages > 0:
             return None
         if self._offers.demands_tls and not self.secure:
