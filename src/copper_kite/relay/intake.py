@@ -51,7 +51,14 @@ class Intake(Handler):
         self.client = Client("")
         self._hello = ""
         self._extended = False
-        self._protocol = self._trace = ""  # of the session as it is now: what of it stands in Received
+        self._trace = ""  # the first half of our Received; with `_origin`, what is the same for many messages
+        self._origin = (
+            "",
+            "",
+            "",
+            "",
+            "",
+        )  # listener, client, what it calls itself, user, protocol: as a message has it
         self._sender: events.MailFrom | None = None
         self._rules: object = None  # by which the sender was taken
         self._reverse_path = ""
@@ -208,20 +215,22 @@ class Intake(Handler):
         self._large = Large(self, self._session, shared.submit, id, now, taken, self._judge_content(taken))
 
     def _trace_of(self) -> str:
-        """The first half of our `Received:`; it stays as it is for a while."""
+        """What is the same for many messages, until the client says who it is again, logs in, or changes its sender."""
         session, sender = self._session, self._sender
         assert session is not None and sender is not None
-        self._protocol = protocol_word(
+        protocol = protocol_word(
             extended=self._extended, secure=session.secure, logged_in=session.logged_in, utf8=sender.utf8
         )
+        user = self.client.account or self.client.user
         self._trace = received_from(
             hello=self._hello,
             client=session.peer.literal,
-            user=self.client.account or self.client.user,
+            user=user,
             server=self._shared.server,
-            protocol=self._protocol,
+            protocol=protocol,
             tls=session.tls,
         )
+        self._origin = self._shared.listener.name, self.client.address or "unix", self._hello, user, protocol
         return self._trace
 
     def _take_in(self, octets: bytes, id: str, at: float) -> Submitted:
@@ -256,11 +265,7 @@ class Intake(Handler):
                 sender.eight_bit or not ascii,
                 sender.utf8,
                 taken.message_id,
-                shared.listener.name,
-                client.address or "unix",
-                self._hello,
-                client.account or client.user,
-                self._protocol,
+                *self._origin,
                 sender.asked,
                 taken.subject,
             ),
