@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable
 from typing import NamedTuple
 
-from copper_kite.mail.header import MAX_MESSAGE_ID, MAX_SUBJECT, Header, decode_words, header_end
+from copper_kite.mail.header import MAX_MESSAGE_ID, MAX_SUBJECT, Header, decode_words
 from copper_kite.mail.readdress import complete_addresses
 from copper_kite.mail.received import format_date
 
@@ -38,7 +38,8 @@ def take_in(
     Its header must be whole. `outward` gives an address as it looks outside, None to leave them all. What has no header
     at all becomes the body of a message.
     """
-    header = content[: header_end(content)]
+    end = content.find(b"\r\n\r\n")
+    header = b"" if content[:2] == b"\r\n" else content if end < 0 else content[: end + 2]
     names = b"\r\n" + header.lower().replace(b"\t", b" ")
     find = names.find  # which is quicker than `in`
     if find(b" :") >= 0 and _SPACED_NAME.search(names) is not None:

@@ -43,8 +43,9 @@ class Reply:
 
     @classmethod
     def plain(cls, code: int, enhanced: str, text: str) -> Reply:
-        """A reply of one short line that is surely printable ASCII: it takes less time to encode."""
-        reply = cls(code, enhanced, text)
+        """A reply of one short line that is surely printable ASCII: it takes less time to make and to encode."""
+        reply = cls.__new__(cls)
+        reply.code, reply.enhanced, reply.lines = code, enhanced, (text,)
         reply._wire = f"{code} {enhanced} {text}\r\n".encode("ascii")
         return reply
 
