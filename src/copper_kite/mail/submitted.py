@@ -13,10 +13,10 @@ from copper_kite.mail.received import format_date
 __all__ = ["Submitted", "take_in"]
 
 _FIELD_NAME = re.compile(rb"[!-9;-~]+[ \t]*:")
-_SPACED_NAME = re.compile(rb"\r\n([!-9;-~]+) +:")  # as old programs write it (RFC 5322 4.5)
+_SPACED_NAME = re.compile(rb"\r\n([!-9;-~]+)[ \t]+:")  # as old programs write it (RFC 5322 4.5)
 _HIDDEN = re.compile(rb"(?im)^(?:resent-)?bcc[ \t]*:(?:[^\r\n]|\r\n[ \t])*\r\n")
 _BLANKS = (b" ", b"\t")
-_AUTHORS = (b"\r\nfrom:", b"\r\nsender:", b"\r\nreply-to:")
+_AUTHORS = ("\r\nfrom:", "\r\nsender:", "\r\nreply-to:")
 
 
 class Submitted(NamedTuple):
@@ -40,49 +40,51 @@ def take_in(
     """
     end = content.find(b"\r\n\r\n")
     header = b"" if content[:2] == b"\r\n" else content if end < 0 else content[: end + 2]
-    names = b"\r\n" + header.lower().replace(b"\t", b" ")
-    find = names.find  # which is quicker than `in`
-    if find(b" :") >= 0 and _SPACED_NAME.search(names) is not None:
-        names = _SPACED_NAME.sub(rb"\r\n\1:", names)
-        find = names.find
-    subject = _value(header, names, b"\r\nsubject:")
-    given_id = _value(header, names, b"\r\nmessage-id:")
-    if find(b"bcc:") >= 0:
+    lines = b"\r\n" + header
+    names = lines.decode("latin-1").lower()  # a character for each octet: text is searched faster than octets are
+    if " :" in names or "\t:" in names:
+        lines = _SPACED_NAME.sub(rb"\r\n\1:", lines)
+        names = lines.decode("latin-1").lower()
+    subject = _value(lines, names, "\r\nsubject:")
+    given_id = _value(lines, names, "\r\nmessage-id:")
+    if "bcc:" in names:
         content = _HIDDEN.sub(b"", header) + content[len(header) :]
-    if outward is not None and not all(_is_outward(_value(header, names, name), outward) for name in _AUTHORS):
+    if outward is not None and not all(_is_outward(_value(lines, names, name), outward) for name in _AUTHORS):
         content = complete_addresses(content, outward)
     added = b""
-    if find(b"\r\ndate:") < 0:
+    if "\r\ndate:" not in names:
         added = f"Date: {format_date(at)}\r\n".encode()
     if given_id is None:
         given_id = f"<{id}@{server}>".encode()
         added += b"Message-ID: %b\r\n" % given_id
     if added and content[:2] != b"\r\n" and _FIELD_NAME.match(content) is None:
         added += b"\r\n"
-    return Submitted(
-        b"".join((field, added, content)),
-        len(field),
-        given_id.decode("utf-8", "replace")[:MAX_MESSAGE_ID],
-        names.count(b"\r\nreceived:"),
-        decode_words(subject.decode("utf-8", "replace"))[:MAX_SUBJECT] if subject else "",
+    return tuple.__new__(  # what the constructor comes to, without the detour
+        Submitted,
+        (
+            b"".join((field, added, content)),
+            len(field),
+            given_id.decode("utf-8", "replace")[:MAX_MESSAGE_ID],
+            names.count("\r\nreceived:"),
+            decode_words(subject.decode("utf-8", "replace"))[:MAX_SUBJECT] if subject else "",
+        ),
     )
 
 
-def _value(header: bytes, names: bytes, name: bytes) -> bytes | None:
+def _value(lines: bytes, names: str, name: str) -> bytes | None:
     """What the first field of a name says, unfolded; None where there is none.
 
-    `names` is the header behind a line end, in lower case, without tabs and blanks before colons; `name` stands in it
-    between a line end and a colon.
+    `lines` is the header behind a line end, without blanks before its colons, and `names` the same as lower-case text;
+    `name` stands there between a line end and a colon.
     """
     at = names.find(name)
     if at < 0:
         return None
-    if len(names) == len(header) + 2:  # then what stands in `names` stands in the header two octets before
-        begin = at + len(name) - 2
-        end = header.find(b"\r\n", begin)
-        if header[end + 2 : end + 3] not in _BLANKS:
-            return header[begin:end].strip()
-    return Header(header).value(name[2:-1]).encode()
+    begin = at + len(name)
+    end = lines.find(b"\r\n", begin)
+    if lines.startswith(_BLANKS, end + 2):
+        return Header(lines[2:]).value(name[2:-1].encode()).encode()
+    return lines[begin:end].strip()
 
 
 def _is_outward(value: bytes | None, outward: Callable[[str], str | None]) -> bool:

@@ -352,6 +352,15 @@ class ServerSession(asyncio.Protocol):
             event = self._engine.next_event()
         self._decide(event)
 
+    def taken(self, words: str) -> None:
+        """The decision that LATER promised about a message, when it is taken: mostly that is all there is to do."""
+        if self._mute or self._pauses or self._ended or self._registry.stopping or not self._engine.taken():
+            self.answer(Reply(250, "2.0.0", words))
+            return
+        self._awaiting = False
+        self._quiet_sweeps = 0
+        send_now(self._transport, self._socket, f"250 2.0.0 {words}\r\n".encode())
+
     @property
     def awaits_answer(self) -> bool:
         """Whether a decision is on its way."""

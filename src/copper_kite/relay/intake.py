@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from dataclasses import replace
 from functools import partial
 
 from copper_kite.errors import KiteError, StoreFull
@@ -112,7 +113,7 @@ class Intake(Handler):
         if not holds or not gate.may_log_in(account, address):
             why = "its password was right, but it may not log in from there" if holds else ""
             return self._refuse(Stage.LOGIN, LOGIN_REFUSED, login=account, why=why)
-        self.client.account, self._allowed = account, True
+        self.client, self._allowed = replace(self.client, account=account), True
         self._trace, self._rules = "", None
         return None
 
@@ -286,7 +287,7 @@ class Intake(Handler):
             reply = DISK_FULL if isinstance(error, StoreFull) else DISK_FAILED
             session.answer(self._refuse(Stage.ACCEPT, reply))
             return
-        session.answer(Reply.plain(250, "2.0.0", f"kept as {shown}"))
+        session.taken(f"kept as {shown}")
         if self._shared.log.wants("info"):
             self._log(shown, fresh)
         self._shared.accepted(fresh)

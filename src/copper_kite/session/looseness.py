@@ -22,7 +22,7 @@ class LooseReader(ContentReader):
         self._all = b""
 
     @staticmethod
-    def whole(data: bytes, limit: int) -> bytes | None:
+    def whole(data: bytes, limit: int) -> tuple[bytes, bool] | None:
         """Never: what the right reader takes for the end is not all that this one does."""
         return None
 

@@ -30,7 +30,7 @@ class Incoming(Protocol):
 
 
 class BehindData:
-    """Content behind DATA, up to its true end (RFC 5321 4.1.1.4)."""
+    """Content behind DATA, up to its true end (RFC 5321 4.1.1.4); then it is ready for the next."""
 
     def __init__(self, kind: type[ContentReader], limit: int) -> None:
         self._kind = kind
@@ -39,8 +39,8 @@ class BehindData:
 
     def at_once(self, data: bytes) -> events.ContentEnded | None:
         """The message, as most come."""
-        octets = self._kind.whole(data, self._limit) if self._reader is None else None
-        return None if octets is None else events.ContentEnded(octets, len(octets), octets.isascii())
+        found = self._kind.whole(data, self._limit) if self._reader is None else None
+        return None if found is None else events.ContentEnded(found[0], len(found[0]), found[1])
 
     def read(self, lines: LineBuffer) -> Found | None:
         """Read on in the content."""
@@ -55,6 +55,7 @@ class BehindData:
             return events.Content(portion) if portion else None
         if rest:
             lines.give_back(rest)
+        self._reader = None
         return reader.fault or events.ContentEnded(portion, reader.size, reader.ascii)
 
 

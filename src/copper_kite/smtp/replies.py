@@ -41,14 +41,6 @@ class Reply:
         self.lines = lines or ("",)
         self._wire = b""
 
-    @classmethod
-    def plain(cls, code: int, enhanced: str, text: str) -> Reply:
-        """A reply of one short line that is surely printable ASCII: it takes less time to make and to encode."""
-        reply = cls.__new__(cls)
-        reply.code, reply.enhanced, reply.lines = code, enhanced, (text,)
-        reply._wire = f"{code} {enhanced} {text}\r\n".encode("ascii")
-        return reply
-
     @property
     def wire(self) -> bytes:
         """The reply as octets; the enhanced code is repeated on each line (RFC 2034 4)."""

@@ -91,6 +91,7 @@ class Server:
         self._asked: events.Event | None = None
         self._told: deque[events.Event] = deque()
         self._incoming: Incoming | None = None  # what comes now and is no command
+        self._behind_data = BehindData(self._limits.reader, self._max_size)
         self._chunks: ChunkReader | None = None  # of a message that comes in chunks
         self._recipients = 0
         self._utf8 = False
@@ -138,6 +139,19 @@ class Server:
         """Another answer to what `at_once` gave; None: it comes by `answer`."""
         self._asked = event
         return None if reply is None else self.answer(reply)
+
+    def taken(self) -> bool:
+        """Take the message that was asked about, if nothing else has come meanwhile; the caller sends the answer.
+
+        The short way for an answer that comes later. False: it goes by `answer`.
+        """
+        event = self._asked
+        if event is None or event.step is not _END or self._lines.data or self._told:
+            return False
+        self._asked = None
+        self.phase = AFTER[_END]
+        self._message_accepted(event)
+        return True
 
     def data_to_send(self) -> bytes:
         """What is to go to the client now."""
@@ -232,7 +246,7 @@ class Server:
         self._recipients += 1
 
     def _data_accepted(self, event: events.Event) -> None:
-        self._incoming = BehindData(self._limits.reader, self._max_size)
+        self._incoming = self._behind_data
 
     def _chunks_answered(self, event: events.Event, reply: Reply | None) -> None:
         """Nothing is said before the chunk is in: neither that it is welcome, nor that it is not."""

@@ -12,7 +12,7 @@ import json
 import sqlite3
 from collections.abc import Callable, Sequence
 from json.encoder import encode_basestring
-from operator import attrgetter
+from operator import attrgetter, itemgetter
 from typing import Any, NamedTuple
 
 from copper_kite.store.model import Attempt, Change, Fresh, JournalEntry, Message, Recipient, Wanted
@@ -46,6 +46,7 @@ FreshRow = tuple[Row, list[Row], int, Row]  # message; number, address, asked of
 Put = Callable[[bytes], int]  # hands octets on, and says where they stand among those that go together
 Fault = tuple[str, str]  # its kind, and what the engine says
 
+_new_recipient = itemgetter(1, 2, 9)  # number, address, asked
 _text = encode_basestring  # as JSON has it
 _dumps = json.JSONEncoder(separators=(",", ":"), ensure_ascii=False).encode
 
@@ -91,7 +92,7 @@ def fresh_row(fresh: Fresh, put: Put) -> FreshRow:
     """A submission as plain values. Raises what `put` does."""
     message, recipients, content, taken = fresh
     assert content is not None
-    return tuple(message), [(one[1], one[2], one[9]) for one in recipients], put(content), taken
+    return tuple(message), list(map(_new_recipient, recipients)), put(content), taken
 
 
 def rows_of(change: Change, put: Put) -> Rows:

@@ -10,6 +10,7 @@ no part in the loop's interpreter. Content goes there by memory that both see (`
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from functools import partial
 from typing import Any, TypeVar
 
 from copper_kite.errors import KiteError, StoreFailed, StoreFull
@@ -86,7 +87,7 @@ class GroupWriter:
             return
         handed, put = self._handed, self._handed.put
         handed.octets = 0
-        fresh = self._rows(self._fresh, lambda one: fresh_row(one, put))
+        fresh = self._rows(self._fresh, partial(fresh_row, put=put))
         changes = self._rows(self._changes, lambda change: tuple(rows_of(change, put)))
         relayed = [tuple(one) for one, _ in self._relayed[:MAX_BATCH]]
         taken = [*self._fresh[: len(fresh)], *self._relayed[:MAX_BATCH], *self._changes[: len(changes)]]
