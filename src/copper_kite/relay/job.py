@@ -28,21 +28,38 @@ class Job:
     read: Callable[[int], Iterable[bytes]]  # the content of a message, a portion at a time
     domain: str = ""  # of the recipients, where that decides the next hop
     whole: bool = False  # these are all the recipients that the message has, and its content is a single portion
-    envelope: Envelope = field(init=False)
-    outgoing: Callable[[], Iterable[bytes]] = field(init=False)  # the content as it leaves
+    _envelope: Envelope | None = field(init=False, default=None)
+    _header: bytes | None = field(init=False, default=None)  # where it leaves with another than it is kept with
+    _header_end: int = field(init=False, default=0)
 
-    def __post_init__(self) -> None:
-        message, recipients, self.outgoing = self.message, self.recipients, self.content
+    @property
+    def envelope(self) -> Envelope:
+        """What a transaction carries; put together when the job's turn comes."""
+        if self._envelope is None:
+            self._envelope = self._envelope_of()
+        return self._envelope
+
+    def _envelope_of(self) -> Envelope:
+        message, recipients = self.message, self.recipients
         if len(recipients) == 1:
             paths: tuple[str, ...] = (recipients[0].address,)
             asked: tuple[str, ...] = (recipients[0].asked,)
         else:
             paths = tuple([recipient.address for recipient in recipients])
             asked = tuple([recipient.asked for recipient in recipients])
-        self.envelope = Envelope(
+        return Envelope(
             message.reverse_path, paths, message.size, message.eight_bit, message.utf8, message.asked,
             asked if any(asked) else (),
         )  # fmt: skip
+
+    def outgoing(self) -> Iterable[bytes]:
+        """The content as it leaves, a portion at a time. Raises ContentUnreadable."""
+        return self.content() if self._header is None else self._under(self._header)
+
+    def _under(self, header: bytes) -> Iterator[bytes]:
+        kept = iter(self.content())
+        yield header + next(kept, b"")[self._header_end :]
+        yield from kept
 
     def content(self) -> Iterable[bytes]:
         """The content as it is kept, a portion at a time. Raises ContentUnreadable."""
@@ -57,19 +74,12 @@ class Job:
     def leave_under(self, sender: str, keeps: Callable[[str], bool]) -> None:
         """Have it leave as if from `sender`, unless the sender it has is one that `keeps` lets pass."""
         first = self.beginning()
-        end = header_end(first)
-        header = leave_under(first[:end], sender, keeps)
+        end = self._header_end = header_end(first)
+        header = self._header = leave_under(first[:end], sender, keeps)
         path = self.envelope.reverse_path
-        self.envelope = self.envelope._replace(
+        self._envelope = self.envelope._replace(
             reverse_path=path if not path or keeps(path) else sender, size=self.message.size + len(header) - end
         )
-
-        def portions() -> Iterator[bytes]:
-            kept = iter(self.content())
-            yield header + next(kept, b"")[end:]
-            yield from kept
-
-        self.outgoing = portions
 
     def divided(self, apart: Collection[str]) -> tuple[Job, Job]:
         """The same without the recipients `apart`, and one with them alone."""
