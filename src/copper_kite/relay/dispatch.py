@@ -76,6 +76,7 @@ class Dispatcher:
         self._being_done: set[int] = set()  # messages that an administrator's order is changing now
         self._wants_more = False
         self._take_up(loaded)
+        self._offered: list[Fresh] = []
         self._in_hand: dict[int, _Hand] = {}
         self._content_in_hand = 0
         self._more = True  # whether the store may hold something due that is not in hand
@@ -117,6 +118,7 @@ class Dispatcher:
 
     def do_what_is_wanted(self) -> None:
         """Carry out what an administrator wants; what is in hand now has its turn when it no longer is."""
+        self._take_offered()
         orders = Orders(self._recorder, self._reader.content)
         wanted: dict[int, list[Wanted]] = {}
         for one in self._reader.wanted():
@@ -190,7 +192,18 @@ class Dispatcher:
     # --- what comes in ----------------------------------------------------------------------------------------------
 
     def offer(self, fresh: Fresh) -> None:
-        """Take a message that has just become durable; when there is no room, it comes from the store later."""
+        """Take a message that has just become durable: with all of its commit, when their senders are answered."""
+        if not self._offered:
+            self._loop.call_soon(self._take_offered)
+        self._offered.append(fresh)
+
+    def _take_offered(self) -> None:
+        offered, self._offered = self._offered, []
+        for fresh in offered:
+            self._take(fresh)
+
+    def _take(self, fresh: Fresh) -> None:
+        """Have it leave; when there is no room, it comes from the store later."""
         if fresh.message.id in self._in_hand:  # a refill found it in the store just before
             return
         if self._stopping or len(self._in_hand) >= MAX_IN_HAND:
@@ -203,6 +216,7 @@ class Dispatcher:
 
     def _refill(self) -> None:
         """Fetch what is due, as far as there is room, and set the alarm for what is due next."""
+        self._take_offered()  # they are in the store, too
         if self._stopping:
             return
         now = self._clock.now()
