@@ -12,7 +12,7 @@ from collections import deque
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import NoReturn
+from typing import Any, NoReturn
 
 import pytest
 
@@ -450,6 +450,21 @@ def test_a_database_of_an_older_release_is_the_servers_to_bring_up_to_date(folde
         with Reader(folder) as reader:
             assert reader.recipients(7)[0].subject in ("", "0")
             assert list(reader.content(7)) == [b"a", b"bc"]
+
+
+def test_what_ends_while_it_is_looked_for_is_not_due(
+    folder: Path, writer: GroupWriter, turns: Turns, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    write(writer, turns, submission(1), submission(2), submission(3))
+    look = Reader._add_due
+
+    def ending_in_between(reader: Reader, *words: Any) -> None:
+        write(writer, turns, Change(outcomes=[Outcome(2, 1, State.RELAYED, 1, None, "c", "", 0.0)]))
+        look(reader, *words)
+
+    monkeypatch.setattr(Reader, "_add_due", ending_in_between)
+    with Reader(folder) as reader:
+        assert [due.message.id for due in reader.due(200.0, 9, octets=100)] == [1, 3]
 
 
 def test_a_database_of_a_later_release_is_refused(folder: Path) -> None:

@@ -137,8 +137,8 @@ class Reader:
         for start in range(0, len(ids), AT_A_TIME):
             some = ids[start : start + AT_A_TIME]
             self._add_due(found, some, now)
-            octets = self._add_content([found[id] for id in some], octets)
-        return [found[id] for id in ids]
+            octets = self._add_content([found[id] for id in some if id in found], octets)
+        return [found[id] for id in ids if id in found]  # what has ended since the first look is not
 
     def _add_due(self, found: dict[int, Due], ids: Sequence[int], now: float) -> None:
         rows = self._rows(
