@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from copper_kite.errors import LocalProtocolError
 from copper_kite.smtp import events
+from copper_kite.smtp.answers import DEFAULT_ANSWERS
 from copper_kite.smtp.commands import plain_mail
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.limits import Limits
@@ -51,7 +52,11 @@ class Talk:
                 continue
             self.seen.append(event)
             decision = self.refuse.get(type(event).__name__)
-            if decision is None:
+            if decision is None and isinstance(event, events.ContentEnded) and event.size % 2:
+                self.engine.answer_at_once(event, None)  # the answer comes later
+                assert self.engine.taken()
+                out += DEFAULT_ANSWERS[event.step].wire
+            elif decision is None:
                 out += self.engine.accept(event)
             else:
                 self.engine.answer_at_once(event, decision)

@@ -55,4 +55,4 @@ def received_field(first: str, *, id: str, recipients: Collection[str], at: floa
     `for` names the recipient only when there is exactly one, so that nobody's blind copy shows (RFC 5321 7.2).
     """
     only = f"\r\n\tfor <{next(iter(recipients))}>" if len(recipients) == 1 else ""
-    return f"{first} id {id}{only};\r\n\t{_format_second(int(at))}\r\n".encode()
+    return f"{first} id {id}{only};\r\n\t{format_date(at)}\r\n".encode()

@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable
 from typing import NamedTuple
 
-from copper_kite.mail.header import MAX_MESSAGE_ID, MAX_SUBJECT, Header, decode_words
+from copper_kite.mail.header import MAX_MESSAGE_ID, MAX_SUBJECT, Header, decode_words, header_end
 from copper_kite.mail.readdress import complete_addresses
 from copper_kite.mail.received import format_date
 
@@ -38,8 +38,7 @@ def take_in(
     Its header must be whole. `outward` gives an address as it looks outside, None to leave them all. What has no header
     at all becomes the body of a message.
     """
-    end = content.find(b"\r\n\r\n")
-    header = b"" if content[:2] == b"\r\n" else content if end < 0 else content[: end + 2]
+    header = content[: header_end(content)]
     lines = b"\r\n" + header
     names = lines.decode("latin-1").lower()  # a character for each octet: text is searched faster than octets are
     if " :" in names or "\t:" in names:

@@ -353,7 +353,10 @@ class ServerSession(asyncio.Protocol):
         self._decide(event)
 
     def taken(self, words: str) -> None:
-        """The decision that LATER promised about a message, when it is taken: mostly that is all there is to do."""
+        """The decision that LATER promised about a message, when it is taken: mostly that is all there is to do.
+
+        `words` are short, and printable ASCII.
+        """
         if self._mute or self._pauses or self._ended or self._registry.stopping or not self._engine.taken():
             self.answer(Reply(250, "2.0.0", words))
             return

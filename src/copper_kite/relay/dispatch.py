@@ -257,22 +257,19 @@ class Dispatcher:
 
         Of a `fresh` message they are all there are.
         """
-        size, whole = 0, False
-        if content is not None:
-            size, whole = len(content), fresh
-            self._content_in_hand += size
-        if len(recipients) == 1:  # as mostly
-            self._in_hand[message.id] = _Hand(1, size)
-            self._start_job(message, recipients, self._key(recipients[0], message.reverse_path), content, whole)
-            return
         groups = self._grouped(message, recipients)
+        size = len(content) if content is not None else 0
         self._in_hand[message.id] = _Hand(len(groups), size)
+        self._content_in_hand += size
+        whole = fresh and content is not None and len(groups) == 1
         for key, group in groups.items():
-            self._start_job(message, group, key, content, whole and len(groups) == 1)
+            self._start_job(message, group, key, content, whole)
 
     def _grouped(self, message: Message, recipients: list[Recipient]) -> dict[tuple[str, str], list[Recipient]]:
         """The recipients by the lane that is to carry them."""
         path = message.reverse_path
+        if len(recipients) == 1:
+            return {self._key(recipients[0], path): recipients}
         groups: dict[tuple[str, str], list[Recipient]] = {}
         for recipient in recipients:
             groups.setdefault(self._key(recipient, path), []).append(recipient)

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from copper_kite.mail.received import format_date
 from copper_kite.relay.usage import Usage
@@ -24,21 +24,20 @@ FAILURES_FORGOTTEN = 900.0  # seconds
 WAIT_TO_LOGIN = Reply(454, "4.7.0", "too many failed logins from this address; try again later")
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class Client:
-    """Who hands in: an address (empty for a Unix socket), the local user behind it, the account it logged in with.
-
-    `who` is the sender of the moment, as it is counted and shown.
-    """
+    """Who hands in: an address (empty for a Unix socket), the local user behind it, the account it logged in with."""
 
     address: str
     user: str = ""
     account: str = ""
-    who: str = field(init=False)
 
-    def __post_init__(self) -> None:
-        who = f"account {self.account}" if self.account else f"user {self.user}" if self.user else self.address
-        object.__setattr__(self, "who", who)
+    @property
+    def who(self) -> str:
+        """The sender of the moment, as it is counted and shown."""
+        if self.account:
+            return f"account {self.account}"
+        return f"user {self.user}" if self.user else self.address
 
 
 class Gate:

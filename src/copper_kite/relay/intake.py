@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-from dataclasses import replace
 from functools import partial
 
 from copper_kite.errors import KiteError, StoreFull
@@ -53,13 +52,7 @@ class Intake(Handler):
         self._hello = ""
         self._extended = False
         self._trace = ""  # the first half of our Received; with `_origin`, what is the same for many messages
-        self._origin = (
-            "",
-            "",
-            "",
-            "",
-            "",
-        )  # listener, client, what it calls itself, user, protocol: as a message has it
+        self._origin = ("", "", "", "", "")  # as a message has it: listener, client, hello, user, protocol
         self._sender: events.MailFrom | None = None
         self._rules: object = None  # by which the sender was taken
         self._reverse_path = ""
@@ -113,7 +106,7 @@ class Intake(Handler):
         if not holds or not gate.may_log_in(account, address):
             why = "its password was right, but it may not log in from there" if holds else ""
             return self._refuse(Stage.LOGIN, LOGIN_REFUSED, login=account, why=why)
-        self.client, self._allowed = replace(self.client, account=account), True
+        self.client.account, self._allowed = account, True
         self._trace, self._rules = "", None
         return None
 

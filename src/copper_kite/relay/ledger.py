@@ -21,9 +21,8 @@ class Ledger:
         self._windows: dict[Allowance, tuple[float, float]] = {}
         self._used: dict[Allowance, int] = {}
         self._on_their_way = 0
-        self._told: dict[
-            Allowance, float
-        ] = {}  # of which it was told that little is left: in the period that began then
+        # Of which it was told that little is left: in the period that began then.
+        self._told: dict[Allowance, float] = {}
 
     def _turn(self, now: float) -> None:
         """Begin the periods that `now` is in; a clock set back begins the earlier one again, as it was."""

@@ -6,7 +6,6 @@ LF on its own; content with one is read to its true end and then refused, so not
 
 from __future__ import annotations
 
-import re
 from enum import StrEnum
 from io import IncrementalNewlineDecoder
 
@@ -14,7 +13,6 @@ __all__ = ["MAX_TEXT_LINE", "ChunkReader", "ContentReader", "Fault", "stuff"]
 
 MAX_TEXT_LINE = 998  # octets without CRLF, RFC 5321 4.5.3.1.6, RFC 5322 2.1.1
 _END = b"\r\n.\r\n"
-_DOT = re.compile(rb"\r\n\.")  # which is found twice as fast as by bytes.find
 _LEAP = MAX_TEXT_LINE + 1  # from the LF of one line to the CR of the next
 _ONLY_CRLF = (None, "\r\n")
 
@@ -44,10 +42,10 @@ def _text(data: bytes) -> str:
         return data.decode("latin-1")
 
 
-def _look(data: bytes, text: str, line: int) -> Fault | int:
+def _look(text: str, line: int) -> Fault | int:
     """What is wrong with a portion that never ends inside a CR LF; else the octets of the line it leaves open.
 
-    `text` is the same as text; `line` octets of its first line were in the portion before.
+    `text` is what `_text` makes of it; `line` octets of its first line were in the portion before.
     """
     if "\0" in text:
         return Fault.NUL
@@ -55,16 +53,16 @@ def _look(data: bytes, text: str, line: int) -> Fault | int:
     ends.decode(text, True)
     if ends.newlines not in _ONLY_CRLF:
         return Fault.BARE_LINE_END
-    length, rfind = len(data), data.rfind
-    end = rfind(b"\n", 0, MAX_TEXT_LINE + 2 - line)  # leap to the last LF that a line from here may have
+    length, rfind = len(text), text.rfind
+    end = rfind("\n", 0, MAX_TEXT_LINE + 2 - line)  # leap to the last LF that a line from here may have
     if end < 0:
         return Fault.LONG_LINE if line + length > MAX_TEXT_LINE else line + length
     while length - end > _LEAP:
         start = end
-        end = rfind(b"\n", start, start + _LEAP + 2)
+        end = rfind("\n", start, start + _LEAP + 2)
         if end == start:
             return Fault.LONG_LINE
-    return length - rfind(b"\n", end) - 1
+    return length - rfind("\n", end) - 1
 
 
 class _Checked:
@@ -88,7 +86,7 @@ class _Checked:
         if self.fault is not None:
             return b""
         text = _text(data)
-        found = Fault.TOO_LARGE if self.size > self._limit > 0 else _look(data, text, self._line)
+        found = Fault.TOO_LARGE if self.size > self._limit > 0 else _look(text, self._line)
         if isinstance(found, Fault):
             self.fault = found
             return b""
@@ -118,7 +116,7 @@ class ContentReader(_Checked):
                 return None
             octets = octets.replace(b"\r\n.", b"\r\n")
         text = _text(octets)
-        if _look(octets, text, 0) != 0 or len(octets) > limit > 0:
+        if _look(text, 0) != 0 or len(octets) > limit > 0:
             return None
         return octets, text.isascii()
 
@@ -186,6 +184,6 @@ def stuff(data: bytes, *, line_start: bool) -> bytes:
 
     A portion must not end between a CR and its LF; the last one ends with CR LF, and `.` CR LF follows it.
     """
-    if _DOT.search(data) is not None:
+    if data.rfind(b"\r\n.") >= 0:  # which finds that there is none twice as fast as `find`
         data = data.replace(b"\r\n.", b"\r\n..")
     return b"." + data if line_start and data.startswith(b".") else data

@@ -149,8 +149,7 @@ class Server:
         if event is None or event.step is not _END or self._lines.data or self._told:
             return False
         self._asked = None
-        self.phase = AFTER[_END]
-        self._message_accepted(event)
+        self.accept(event)
         return True
 
     def data_to_send(self) -> bytes:

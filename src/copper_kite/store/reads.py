@@ -133,14 +133,16 @@ class Reader:
             limit + len(without),
         )
         ids = [id for (id,) in rows if id not in without][:limit]
-        found: dict[int, Due] = {}
+        due: list[Due] = []
         for start in range(0, len(ids), AT_A_TIME):
-            some = ids[start : start + AT_A_TIME]
-            self._add_due(found, some, now)
-            octets = self._add_content([found[id] for id in some if id in found], octets)
-        return [found[id] for id in ids if id in found]  # what has ended since the first look is not
+            some = self._due_of(ids[start : start + AT_A_TIME], now)
+            octets = self._add_content(some, octets)
+            due += some
+        return due
 
-    def _add_due(self, found: dict[int, Due], ids: Sequence[int], now: float) -> None:
+    def _due_of(self, ids: Sequence[int], now: float) -> list[Due]:
+        """What of these messages is due, in their order; one that has ended since they were looked for is left out."""
+        found: dict[int, Due] = {}
         rows = self._rows(
             f"SELECT {MESSAGE_COLUMNS}, {_RECIPIENT} FROM recipient r JOIN message m ON m.id = r.message"
             f" WHERE r.message IN ({_places(ids)}) AND r.next_try <= ? AND r.{OPEN_SQL}",
@@ -152,6 +154,7 @@ class Reader:
             if (due := found.get(row[0])) is None:
                 due = found[row[0]] = Due(message_of_row(row[:width]), [])
             due.recipients.append(_recipient(row[width:]))
+        return [found[id] for id in ids if id in found]
 
     def _add_content(self, found: Sequence[Due], octets: int) -> int:
         """Read what fits into `octets` of small messages; how many are left. What cannot be read is left for later."""
