@@ -31,10 +31,10 @@ STAGES = [["sender", 0.01, "250"], ["recipient", 0.01, "250"], ["accept", 0.01, 
 
 
 def fill(folder: Path, count: int, state: State) -> None:
-    """A journal of so many messages, each with one recipient and one attempt."""
+    """A journal of so many messages, each with one recipient and one attempt, and content while it waits."""
     ids = IdMaker()
     for start in range(0, count, 5000):
-        messages, recipients, attempts = [], [], []
+        messages, recipients, attempts, content = [], [], [], []
         for number in range(start, start + 5000):
             at = FIRST + number
             id, to = ids.next(at), f"name.number{number * 7919 % 200_003}@passenger.example"
@@ -43,6 +43,8 @@ def fill(folder: Path, count: int, state: State) -> None:
                         f"<ticketing.{number}@ternferries.example>", "programs", "127.0.0.1", "t", "", "ESMTP")
             )  # fmt: skip
             next_try = None if state is State.RELAYED else 4e9
+            if state is not State.RELAYED:
+                content.append((id, 0, b"as good as any"))
             recipients.append(Recipient(id, 1, to, state, 1, next_try, "beacon", REPLY, at + 1))
             facts = {"relayed": 1, "results": [[to, state.value, "accept", REPLY]], "tls": "TLSv1.3", "cipher": "x",
                      "login": "tern", "mode": "starttls", "stages": STAGES}  # fmt: skip
@@ -50,7 +52,8 @@ def fill(folder: Path, count: int, state: State) -> None:
                 Attempt(ids.next(at), id, at, 0.02, "beacon", "out.beaconpost.example:587", "192.0.2.9", "accept", "",
                         "", 250, "2.0.0", REPLY, facts, None)
             )  # fmt: skip
-        assert not any(write_alone(folder, [Change(messages, recipients, attempts=attempts)], durable=False))
+        change = Change(messages, recipients, content, attempts=attempts)
+        assert not any(write_alone(folder, [change], durable=False))
 
 
 def run(*words: str) -> float:

@@ -78,7 +78,7 @@ def test_days_of_outage(folder: Path, authority: CertificateFiles) -> None:
         async with asyncio.timeout(60):
             with Reader(folder / "queue") as reader:
                 while reader.shape().messages:
-                    if not reader.due(clock.time, 1):  # nothing is left to do now: on to when there is
+                    if not reader.due(clock.time, 1)[0]:  # nothing is left to do now: on to when there is
                         clock.time = reader.next_due(clock.time) or clock.time
                     await asyncio.sleep(0.01)
         await service.stop()

@@ -274,8 +274,8 @@ def test_what_is_due_comes_with_its_content_and_no_file_stays_open(
     )
     write(writer, turns, Change())
     with Reader(folder) as reader:
-        assert [due.content for due in reader.due(200.0, 9, octets=8)] == [b"abc", b"abc", None, None]
-        assert [due.content for due in reader.due(200.0, 9, (1, 2), octets=8)] == [b"abc", None]
+        assert [due.content for due in reader.due(200.0, 9, octets=8)[0]] == [b"abc", b"abc", None, None]
+        assert [due.content for due in reader.due(200.0, 9, (1, 2), octets=8)[0]] == [b"abc", None]
         assert b"".join(reader.content(4)) == b"xyz"
         open_files = [str(file.readlink()) for file in Path("/proc/self/fd").iterdir() if file.exists()]
         assert not any(str(folder / "content") in file for file in open_files)
@@ -361,8 +361,8 @@ def test_content_stays_until_the_last_recipient_has_ended(folder: Path, writer: 
     write(writer, turns, Change(outcomes=[outcome(1, State.RELAYED), outcome(2, State.DELAYED, 500.0)]))
     with Reader(folder) as reader:
         assert list(reader.content(1)) == [b"abc"]
-        assert [due.recipients[0].address for due in reader.due(600.0, 10)] == ["c@y"]
-        assert reader.due(499.0, 10) == [] and reader.next_due(499.0) == 500.0
+        assert [due.recipients[0].address for due in reader.due(600.0, 10)[0]] == ["c@y"]
+        assert reader.due(499.0, 10)[0] == [] and reader.next_due(499.0) == 500.0
     write(writer, turns, Change(outcomes=[outcome(2, State.FAILED)]))
     with Reader(folder) as reader:
         assert list(reader.content(1)) == [b"abc"], "what failed can be looked at, and tried again"
@@ -378,10 +378,28 @@ def test_content_stays_until_the_last_recipient_has_ended(folder: Path, writer: 
 def test_due_comes_longest_waiting_first_and_without_those_in_hand(
     folder: Path, writer: GroupWriter, turns: Turns
 ) -> None:
-    write(writer, turns, *(submission(id, next_try=1000.0 - id) for id in range(1, 6)))
+    write(writer, turns, *(submission(id) for id in range(1, 6)))
+    delayed = [Outcome(id, 1, State.DELAYED, 1, 1000.0 - id, "beacon", "r", 0.0) for id in range(1, 6)]
+    write(writer, turns, Change(outcomes=delayed))
+    write(writer, turns, submission(6, next_try=995.5))
     with Reader(folder) as reader:
-        assert [due.message.id for due in reader.due(2000.0, 2)] == [5, 4]
-        assert [due.message.id for due in reader.due(2000.0, 2, {5, 3})] == [4, 2]
+        assert [due.message.id for due in reader.due(2000.0, 3)[0]] == [5, 6, 4]
+        assert [due.message.id for due in reader.due(2000.0, 2, {5, 3, 6})[0]] == [4, 2]
+
+
+def test_what_is_queued_is_looked_for_where_the_last_look_ended(
+    folder: Path, writer: GroupWriter, turns: Turns
+) -> None:
+    """So the next look need not pass over all that is in hand, or waits for a time."""
+    write(writer, turns, *(submission(id, "b@y", "c@y") for id in range(1, 6)))
+    with Reader(folder) as reader:
+        found, behind = reader.due(100.0, 2, {1})
+        assert [due.message.id for due in found] == [2, 3] and behind == 4
+        found, behind = reader.due(100.0, 2, {1, 2, 3}, queued_from=behind)
+        assert [due.message.id for due in found] == [4, 5] and behind == 6
+        found, behind = reader.due(100.0, 2, queued_from=behind)
+        assert found == [] and reader.due(100.0, 9, queued_from=behind)[0] == []
+        assert len(reader.due(100.0, 9, queued_from=min(behind, 5))[0]) == 1
 
 
 def test_stray_content_is_found(folder: Path, writer: GroupWriter, turns: Turns) -> None:
@@ -430,18 +448,26 @@ def test_ids(folder: Path, writer: GroupWriter, turns: Turns) -> None:
             reader.resolve("ZZ")
 
 
+def older(folder: Path, steps: int) -> sqlite3.Connection:
+    """A queue as the release with so many steps left it."""
+    connection = sqlite3.connect(folder / "queue.sqlite")
+    connection.create_function("put", 1, lambda octets: 1 << 40)
+    for number, script in enumerate(MIGRATIONS[:steps], 1):
+        connection.executescript(f"{script}; PRAGMA user_version = {number}")
+    return connection
+
+
 def test_a_database_of_an_older_release_is_the_servers_to_bring_up_to_date(folder: Path) -> None:
     """A server of that release may be at work: no command changes the tables under it, nor trips over them."""
     folder.mkdir(exist_ok=True)
     for steps in range(1, SCHEMA):
         (folder / "queue.sqlite").unlink(missing_ok=True)
-        connection = sqlite3.connect(folder / "queue.sqlite")
-        for number, script in enumerate(MIGRATIONS[:steps], 1):
-            connection.executescript(f"{script}; PRAGMA user_version = {number}")
+        connection = older(folder, steps)
         columns = connection.execute("SELECT count(*) FROM pragma_table_info('message')").fetchone()[0]
         connection.execute(f"INSERT INTO message VALUES ({','.join('?' * columns)})", (7, *[0] * (columns - 1)))
-        portions = [(7 << 13, b"a"), (7 << 13 | 1, b"bc")]
-        connection.executemany("INSERT INTO content VALUES (?, ?)", portions)
+        portions = [(7 << 13, b"a"), (7 << 13 | 1, b"bc")] if steps < 6 else []  # later, it stands in files
+        for portion in portions:
+            connection.execute("INSERT INTO content VALUES (?, ?)", portion)
         connection.commit()
         connection.close()
         with pytest.raises(StoreError, match="of an older release"):
@@ -449,7 +475,24 @@ def test_a_database_of_an_older_release_is_the_servers_to_bring_up_to_date(folde
         connect_writer(folder).close()
         with Reader(folder) as reader:
             assert reader.recipients(7)[0].subject in ("", "0")
-            assert list(reader.content(7)) == [b"a", b"bc"]
+            assert list(reader.content(7)) == [octets for _, octets in portions]
+
+
+def test_what_waits_without_content_since_an_older_release_has_failed(folder: Path) -> None:
+    """It could never leave, and nobody would look for it any more."""
+    folder.mkdir(exist_ok=True)
+    connection = older(folder, 6)
+    columns = connection.execute("SELECT count(*) FROM pragma_table_info('recipient')").fetchone()[0]
+    for id, state in ((7, "delayed"), (8, "delayed"), (9, "relayed")):
+        values = (id, 1, "b@y", state, 1, 9.0, *[""] * (columns - 6))
+        connection.execute(f"INSERT INTO recipient VALUES ({','.join('?' * columns)})", values)
+    connection.execute("INSERT INTO content VALUES (?, 1, 0, 3)", (8 << 13,))
+    connection.commit()
+    connection.close()
+    connect_writer(folder).close()
+    with Reader(folder) as reader:
+        assert reader.totals() == {State.FAILED: 1, State.DELAYED: 1, State.RELAYED: 1}
+        assert reader.shape().by_state == {State.DELAYED: 1}
 
 
 def test_what_ends_while_it_is_looked_for_is_not_due(
@@ -464,7 +507,7 @@ def test_what_ends_while_it_is_looked_for_is_not_due(
 
     monkeypatch.setattr(Reader, "_due_of", ending_in_between)
     with Reader(folder) as reader:
-        assert [due.message.id for due in reader.due(200.0, 9, octets=100)] == [1, 3]
+        assert [due.message.id for due in reader.due(200.0, 9, octets=100)[0]] == [1, 3]
 
 
 def test_a_database_of_a_later_release_is_refused(folder: Path) -> None:

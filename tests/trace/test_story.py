@@ -132,7 +132,7 @@ def test_the_pulse_of_the_last_minute() -> None:
 def test_the_queue_watched(folder: Path) -> None:
     """One object a line, or one line; and an end after so many looks."""
     config = write_site(folder, 2525, tls="off")
-    change = Change(messages=[MESSAGE], recipients=[Recipient(7, 1, "r@x.example", State.PARKED)])
+    change = Change([MESSAGE], [Recipient(7, 1, "r@x.example", State.PARKED)], [(7, 0, b"x")])
     write_alone(folder / "queue", [change])
     looks = kite("queue", "watch", "--json", "--times", "2", "--every", "0.1s", config=config).stdout.splitlines()
     assert [json.loads(look)["states"] for look in looks] == [{"parked": 1}] * 2

@@ -6,6 +6,7 @@ No more than MAX_IN_HAND messages are in memory; the rest waits in the store and
 from __future__ import annotations
 
 import asyncio
+import math
 from collections import deque
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
@@ -32,7 +33,18 @@ from copper_kite.settings.model import Connector
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.replies import Reply
 from copper_kite.store.ids import IdMaker, id_text
-from copper_kite.store.model import Attempt, Change, Fresh, JournalEntry, Message, Recipient, Relayed, Submit, Wanted
+from copper_kite.store.model import (
+    Attempt,
+    Change,
+    Due,
+    Fresh,
+    JournalEntry,
+    Message,
+    Recipient,
+    Relayed,
+    Submit,
+    Wanted,
+)
 from copper_kite.store.reads import Reader
 from copper_kite.words import Cause, Event, Stage, State
 
@@ -50,10 +62,12 @@ RECORD_AGAIN_SECONDS = 1.0
 
 @dataclass(slots=True)
 class _Hand:
-    """A message in hand: its jobs not yet recorded, and the octets of its content in memory."""
+    """A message in hand: its jobs not yet recorded, the octets of its content in memory, and when the first of its
+    recipients is due that wait: they are looked for when none of the others is on its way any more."""
 
     jobs: int
     octets: int
+    later: float = math.inf
 
 
 class Dispatcher:
@@ -80,9 +94,10 @@ class Dispatcher:
         self._in_hand: dict[int, _Hand] = {}
         self._content_in_hand = 0
         self._more = True  # whether the store may hold something due that is not in hand
+        self._queued_from = 0  # the lowest id of one that may be queued and not in hand
         self._timer: asyncio.TimerHandle | None = None
         self._going_on: asyncio.Handle | None = None  # with what is due, after the loop has turned
-        self._next_due: float | None = None
+        self._next_due = math.inf
         self._stopping = False
 
     def _take_up(self, loaded: Loaded) -> list[Job]:
@@ -146,6 +161,7 @@ class Dispatcher:
         for notice in notices:
             self.offer(notice)
         if change.recipients or any(outcome.state is State.QUEUED for outcome in change.outcomes):
+            self._leave_queued(id)
             self._refill()
 
     def reload(self, loaded: Loaded) -> None:
@@ -207,12 +223,17 @@ class Dispatcher:
         if fresh.message.id in self._in_hand:  # a refill found it in the store just before
             return
         if self._stopping or len(self._in_hand) >= MAX_IN_HAND:
-            self._more = True
+            self._leave_queued(fresh.message.id)
             return
         content = fresh.content
         if content is not None and self._content_in_hand + len(content) > MAX_CONTENT_IN_HAND:
             content = None
         self._dispatch(fresh.message, fresh.recipients, content, fresh=True)
+
+    def _leave_queued(self, id: int) -> None:
+        """This one is queued, in the store alone."""
+        self._more = True
+        self._queued_from = min(self._queued_from, id)
 
     def _refill(self) -> None:
         """Fetch what is due, as far as there is room, and set the alarm for what is due next."""
@@ -223,11 +244,13 @@ class Dispatcher:
         room = min(MAX_IN_HAND - len(self._in_hand), REFILL)
         taken = {*self._in_hand, *self._being_done} if self._being_done else self._in_hand
         memory = max(0, REFILL_OCTETS - self._content_in_hand)
-        found = self._reader.due(now, room, taken, memory) if room > 0 else []
+        found: list[Due] = []
+        if room > 0:
+            found, self._queued_from = self._reader.due(now, room, taken, memory, self._queued_from)
         self._more = len(found) >= room
         for due in found:
-            self._dispatch(due.message, due.recipients, due.content)
-        self._next_due = self._reader.next_due(now)
+            self._dispatch(due.message, due.recipients, due.content, later=due.later)
+        self._next_due = self._reader.next_due(now) or math.inf
         self._set_alarm()
         if self._more and room == REFILL and self._going_on is None:
             self._going_on = self._loop.call_soon(self._go_on)
@@ -240,26 +263,32 @@ class Dispatcher:
         if self._timer is not None:
             self._timer.cancel()
             self._timer = None
-        if self._next_due is not None:
+        if self._next_due < math.inf:
             self._timer = self._loop.call_later(self._clock.real_delay(self._next_due) + 0.001, self._refill)
 
     def _wake_at(self, at: float) -> None:
-        if self._next_due is None or at < self._next_due:
+        if at < self._next_due:
             self._next_due = at
             self._set_alarm()
 
     # --- what goes out ----------------------------------------------------------------------------------------------
 
     def _dispatch(
-        self, message: Message, recipients: list[Recipient], content: bytes | None, *, fresh: bool = False
+        self,
+        message: Message,
+        recipients: list[Recipient],
+        content: bytes | None,
+        *,
+        fresh: bool = False,
+        later: float = math.inf,
     ) -> None:
         """Give each recipient to its connector's lane, those with the same one together.
 
-        Of a `fresh` message they are all there are.
+        Of a `fresh` message they are all there are; else the first of the others may be due `later`.
         """
         groups = self._grouped(message, recipients)
         size = len(content) if content is not None else 0
-        self._in_hand[message.id] = _Hand(len(groups), size)
+        self._in_hand[message.id] = _Hand(len(groups), size, later)
         self._content_in_hand += size
         whole = fresh and content is not None and len(groups) == 1
         for key, group in groups.items():
@@ -463,20 +492,21 @@ class Dispatcher:
             recorded.set_result(None)
         hand = self._in_hand[message.id]
         hand.jobs -= 1
+        if isinstance(change, Change):
+            self._recorded(hand, change, notices)
         if not hand.jobs:
             del self._in_hand[message.id]
             self._content_in_hand -= hand.octets
+            self._wake_at(hand.later)
             if self._wants_more:
                 self._wants_more = False
                 self.do_what_is_wanted()
-        if isinstance(change, Change):
-            self._recorded(change, notices)
         if self._more and len(self._in_hand) < REFILL_BELOW:
             self._refill()
 
-    def _recorded(self, change: Change, notices: Sequence[Fresh]) -> None:
+    def _recorded(self, hand: _Hand, change: Change, notices: Sequence[Fresh]) -> None:
         for outcome in change.outcomes:
             if outcome.next_try is not None:
-                self._wake_at(outcome.next_try)
+                hand.later = min(hand.later, outcome.next_try)
         for notice in notices:
             self.offer(notice)

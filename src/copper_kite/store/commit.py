@@ -275,9 +275,8 @@ def _write_changes(connection: sqlite3.Connection, batch: Sequence[Rows], at: Ex
     many(_ADD_TAKEN, _summed([row for rows in batch for row in rows.taken]))
     moved = [(segment, base + start, where) for rows in batch for start, where in rows.moved]
     many("UPDATE content SET segment = ?, start = ? WHERE place = ?", moved)
-    many(  # the first condition is the index's, word for word; the second is what is meant
-        "UPDATE recipient SET next_try = ?1 WHERE state IN ('queued', 'delayed', 'parked') AND next_try > ?1"
-        " AND state = 'delayed' AND connector = ?2",
+    many(
+        "UPDATE recipient SET next_try = ?1 WHERE state = 'delayed' AND next_try > ?1 AND connector = ?2",
         [row for rows in batch for row in rows.hastened],
     )
     many("DELETE FROM wanted WHERE number = ?", [(number,) for rows in batch for number in rows.done])

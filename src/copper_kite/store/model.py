@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
@@ -234,11 +235,13 @@ Submit = Callable[[Change | Fresh | Relayed, Done], None]  # has a change writte
 
 @dataclass(slots=True)
 class Due:
-    """A message with the recipients that wait for an attempt, and its content, where that was read with it."""
+    """A message with the recipients that wait for an attempt, and its content, where that was read with it; `later` is
+    when the first of its other recipients is due, infinite when none is."""
 
     message: Message
     recipients: list[Recipient]
     content: bytes | None = None
+    later: float = math.inf
 
 
 @dataclass(slots=True)

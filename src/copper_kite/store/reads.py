@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import contextlib
+import heapq
 import json
 import sqlite3
 from collections.abc import Collection, Iterator, Sequence
+from contextlib import closing
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -26,7 +28,7 @@ from copper_kite.store.model import (
 )
 from copper_kite.store.schema import PORTION_BITS, PORTIONS, connect_reader
 from copper_kite.store.segments import Extents, segment_sizes
-from copper_kite.store.selecting import OPEN, OPEN_SQL, condition
+from copper_kite.store.selecting import KEPT, OPEN, OPEN_SQL, WAITING, condition, source
 from copper_kite.words import Action, Event, State
 
 __all__ = [
@@ -49,6 +51,7 @@ _RECIPIENT = (
 )
 
 
+ABOVE_ALL = (1 << 50) - 1  # no id is higher
 AT_A_TIME = 500  # messages in one question
 SMALL = 256 * 1024  # octets of a message that is read at once
 WORTH_CLEARING = 8 * 1024 * 1024  # octets of a file
@@ -121,40 +124,56 @@ class Reader:
         ).fetchone()
         return int(row[0])
 
-    def due(self, now: float, limit: int, without: Collection[int] = (), octets: int = 0) -> list[Due]:
-        """Messages with recipients due by `now`, those that wait longest first; at most `limit` of them.
+    def due(
+        self, now: float, limit: int, without: Collection[int] = (), octets: int = 0, queued_from: int = 0
+    ) -> tuple[list[Due], int]:
+        """Messages with recipients that are queued, or delayed until `now`: about those that wait longest first, at
+        most `limit` of them; and the id from which on more may be queued than were found, or are among those `without`.
 
-        So many `octets` of content are read with them, as far as a message is a single portion.
+        Queued ones are looked for from the id `queued_from` on. So many `octets` of content are read with what is
+        found, as far as a message is a single portion.
         """
-        rows = self._rows(
-            f"SELECT DISTINCT r.message FROM recipient r WHERE r.{OPEN_SQL} AND r.next_try <= ?"
-            " ORDER BY r.next_try, r.message LIMIT ?",
-            now,
-            limit + len(without),
-        )
-        ids = [id for (id,) in rows if id not in without][:limit]
+        ids, queued_from = self._ids_due(now, limit, without, queued_from)
         due: list[Due] = []
         for start in range(0, len(ids), AT_A_TIME):
             some = self._due_of(ids[start : start + AT_A_TIME], now)
             octets = self._add_content(some, octets)
             due += some
-        return due
+        return due, queued_from
+
+    def _ids_due(self, now: float, limit: int, without: Collection[int], queued_from: int) -> tuple[list[int], int]:
+        delayed = "SELECT next_try, message, 0 FROM recipient WHERE state = 'delayed' AND next_try <= ? ORDER BY 1, 2"
+        queued = f"SELECT next_try, message, 1 FROM {KEPT} WHERE c.place >= ? AND state = 'queued' ORDER BY c.place"
+        found: dict[int, None] = {}  # in their order
+        with closing(self._rows(delayed, now)) as first, closing(self._rows(queued, place(queued_from, 0))) as second:
+            for _, id, is_queued in heapq.merge(first, second):
+                if len(found) == limit:
+                    return list(found), queued_from
+                if is_queued:
+                    queued_from = id + 1
+                if id not in without:
+                    found[id] = None
+        return list(found), ABOVE_ALL
 
     def _due_of(self, ids: Sequence[int], now: float) -> list[Due]:
         """What of these messages is due, in their order; one that has ended since they were looked for is left out."""
         found: dict[int, Due] = {}
         rows = self._rows(
             f"SELECT {MESSAGE_COLUMNS}, {_RECIPIENT} FROM recipient r JOIN message m ON m.id = r.message"
-            f" WHERE r.message IN ({_places(ids)}) AND r.next_try <= ? AND r.{OPEN_SQL}",
+            f" WHERE r.message IN ({_places(ids)}) AND r.state IN ('queued', 'delayed')",
             *ids,
-            now,
         )
         width = len(Message._fields)
         for row in rows:
             if (due := found.get(row[0])) is None:
                 due = found[row[0]] = Due(message_of_row(row[:width]), [])
-            due.recipients.append(_recipient(row[width:]))
-        return [found[id] for id in ids if id in found]
+            recipient = _recipient(row[width:])
+            at = now if recipient.state is State.QUEUED else recipient.next_try or now
+            if at <= now:
+                due.recipients.append(recipient)
+            else:
+                due.later = min(due.later, at)
+        return [found[id] for id in ids if id in found and found[id].recipients]
 
     def _add_content(self, found: Sequence[Due], octets: int) -> int:
         """Read what fits into `octets` of small messages; how many are left. What cannot be read is left for later."""
@@ -172,9 +191,9 @@ class Reader:
         return octets
 
     def next_due(self, after: float) -> float | None:
-        """The first instant after `after` at which a recipient is due, or None."""
+        """The first instant after `after` at which a delayed recipient is due, or None."""
         row = self._rows(
-            f"SELECT min(r.next_try) FROM recipient r WHERE r.{OPEN_SQL} AND r.next_try > ?", after
+            "SELECT min(next_try) FROM recipient WHERE state = 'delayed' AND next_try > ?", after
         ).fetchone()
         return None if row[0] is None else float(row[0])
 
@@ -331,11 +350,11 @@ class Reader:
 
     def select(self, selection: Selection, limit: int = -1, *, newest: bool = False) -> list[QueueRow]:
         """The recipients meant, the oldest message first, or the `newest`."""
-        where, values = condition(selection)
+        (where, values), (origin, by) = condition(selection), source(selection)
         order = "DESC" if newest else "ASC"
         rows = self._rows(
-            f"SELECT {MESSAGE_COLUMNS}, {_RECIPIENT} FROM recipient r JOIN message m ON m.id = r.message"
-            f" WHERE {where} ORDER BY r.message {order}, r.number LIMIT ?",
+            f"SELECT {MESSAGE_COLUMNS}, {_RECIPIENT} FROM {origin} JOIN message m ON m.id = r.message"
+            f" WHERE {where} ORDER BY {by} {order}, r.number LIMIT ?",
             *values,
             limit,
         )
@@ -349,11 +368,11 @@ class Reader:
     def shape(self) -> QueueShape:
         """The open part of the queue in numbers."""
         shape = QueueShape()
-        for state, count in self._rows(f"SELECT r.state, count(*) FROM recipient r WHERE r.{OPEN_SQL} GROUP BY 1"):
+        for state, count in self._rows(f"SELECT state, count(*) FROM {WAITING} GROUP BY 1"):
             shape.by_state[State(state)] = count
         row = self._rows(
             "SELECT count(*), coalesce(sum(size), 0), min(arrived) FROM message WHERE id IN"
-            f" (SELECT r.message FROM recipient r WHERE r.{OPEN_SQL})"
+            f" (SELECT message FROM {WAITING})"
         ).fetchone()
         shape.messages, shape.octets, shape.oldest = row
         return shape
@@ -362,7 +381,7 @@ class Reader:
         """What waits, by one of `_GROUPS` (`reason` is the last reply); the largest group first."""
         rows = self._rows(
             f"SELECT {_GROUPS[by]}, count(*), count(DISTINCT r.message), min(m.arrived), min(r.next_try)"
-            f" FROM recipient r JOIN message m ON m.id = r.message WHERE r.{OPEN_SQL} GROUP BY 1 ORDER BY 2 DESC, 1"
+            f" FROM {WAITING} r JOIN message m ON m.id = r.message GROUP BY 1 ORDER BY 2 DESC, 1"
         )
         return [QueueGroup(*row) for row in rows]
 

@@ -138,6 +138,12 @@ MIGRATIONS: tuple[str, ...] = (
     DROP TABLE content;
     ALTER TABLE placed RENAME TO content;
     """,
+    """
+    DROP INDEX recipient_open;  -- the open ones are found by what there is content of (`selecting.WAITING`)
+    CREATE INDEX recipient_delayed ON recipient (next_try) WHERE state = 'delayed';
+    UPDATE recipient SET state = 'failed', next_try = NULL, reply = 'its content was gone'
+    WHERE state IN ('queued', 'delayed', 'parked') AND message NOT IN (SELECT place >> 13 FROM content);
+    """,
 )
 
 SCHEMA = len(MIGRATIONS)

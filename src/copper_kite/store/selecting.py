@@ -7,12 +7,17 @@ from collections.abc import Sequence
 from typing import Any
 
 from copper_kite.store.model import Selection
+from copper_kite.store.schema import PORTION_BITS, PORTIONS
 from copper_kite.words import State
 
-__all__ = ["OPEN", "OPEN_SQL", "condition"]
+__all__ = ["KEPT", "OPEN", "OPEN_SQL", "WAITING", "condition", "source"]
 
 OPEN = (State.QUEUED, State.DELAYED, State.PARKED)
-OPEN_SQL = "state IN ('queued', 'delayed', 'parked')"  # word for word as in the partial index
+OPEN_SQL = "state IN ('queued', 'delayed', 'parked')"
+# The recipients of which there is content. There is some as long as one of a message's recipients is open, and hardly
+# longer: so the table of content is the list of what is open, and what comes in need not be put into another one.
+KEPT = f"content c CROSS JOIN recipient r ON r.message = c.place >> {PORTION_BITS} AND c.place & {PORTIONS} = 0"
+WAITING = f"(SELECT r.* FROM {KEPT} WHERE r.{OPEN_SQL})"
 
 _PART = "LIKE '%' || {} || '%' ESCAPE '\\'"
 # Searches over both tables look at each of them alone: a join first would take three times as long.
@@ -27,12 +32,17 @@ _TEXT = (
 )
 
 
+def source(selection: Selection) -> tuple[str, str]:
+    """Where `r` is to come from, and what tells the message it is of, in the order in which it comes then."""
+    if selection.ids or not set(selection.states) <= set(OPEN):
+        return "recipient r", "r.message"
+    return KEPT, "c.place"
+
+
 def condition(selection: Selection) -> tuple[str, list[Any]]:
     """The condition in SQL, and its values."""
     states = selection.states or OPEN
     where, values = [f"r.state IN ({','.join('?' * len(states))})"], [state.value for state in states]
-    if set(states) <= set(OPEN):
-        where.append(f"r.{OPEN_SQL}")  # for the index
     if selection.ids:
         where.append(f"r.message IN ({','.join(str(int(id)) for id in selection.ids)})")
     given: Sequence[tuple[str, Any]] = (

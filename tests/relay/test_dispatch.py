@@ -1,0 +1,160 @@
+"""What is taken in hand, and when: more than there is room for, and recipients of one message at different times."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator, Callable
+from contextlib import asynccontextmanager
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import pytest
+
+from copper_kite.relay import dispatch
+from copper_kite.relay.delivery import Report, Stop
+from copper_kite.relay.dispatch import Dispatcher
+from copper_kite.relay.job import Job
+from copper_kite.relay.lane import Lane
+from copper_kite.relay.log import open_log
+from copper_kite.settings.load import load
+from copper_kite.smtp.replies import Reply
+from copper_kite.smtp.transaction import Result
+from copper_kite.store.alone import write_alone
+from copper_kite.store.ids import IdMaker
+from copper_kite.store.model import Change, Done, Fresh, Message, Outcome, Recipient, Relayed
+from copper_kite.store.reads import Reader
+from copper_kite.words import Cause, Stage, State
+from tests.support import PatientClock, free_port, write_site
+
+CREW = '[[connector]]\nname = "crew"\nhosts = ["localhost:9"]\ntls = "off"\nrecipients = ["crew.example"]\n'
+
+
+@dataclass
+class Desk:
+    """A dispatcher whose lanes only keep what they are given, above a store without a server."""
+
+    folder: Path
+    clock: PatientClock
+    jobs: list[Job] = field(default_factory=list)
+    dispatcher: Dispatcher | None = None
+
+    def message(self, id: int, *addresses: str) -> Fresh:
+        """One that is on stable storage."""
+        now = self.clock.time
+        message = Message(id, now, now + 9e5, "a@x.example", 3, False, False, "<m>", "l", "unix", "h", "", "ESMTP")
+        recipients = [Recipient(id, n, address, next_try=now) for n, address in enumerate(addresses, 1)]
+        write_alone(self.folder, [Change([message], recipients, [(id, 0, b"abc")])])
+        return Fresh(message, recipients, b"abc")
+
+    def submit(self, change: Change | Fresh | Relayed, done: Done) -> None:
+        assert isinstance(change, Change)
+        assert write_alone(self.folder, [change]) == [None]
+        asyncio.get_running_loop().call_soon(done, None)
+
+    def put_off(self, job: Job) -> None:
+        """An attempt that came to nothing."""
+        assert self.dispatcher is not None
+        stop = Stop(stage=Stage.CONNECT, cause=Cause.CONNECTION_REFUSED, text="refused")
+        self.dispatcher.report(None, Report(job, self.clock.time, 0.0, stop=stop))
+
+    def relay(self, job: Job) -> None:
+        """An attempt that went well."""
+        assert self.dispatcher is not None
+        reply = Reply(250, "2.0.0", "taken")
+        results = [Result(recipient.address, Stage.ACCEPT, reply) for recipient in job.recipients]
+        self.dispatcher.report(None, Report(job, self.clock.time, 0.0, results=results))
+
+    async def until(self, holds: Callable[[], bool]) -> None:
+        async with asyncio.timeout(10):
+            while not holds():
+                await asyncio.sleep(0.001)
+
+    @property
+    def carried(self) -> list[tuple[int, list[str]]]:
+        return [(job.message.id, [recipient.address for recipient in job.recipients]) for job in self.jobs]
+
+
+@asynccontextmanager
+async def desk(folder: Path, monkeypatch: pytest.MonkeyPatch) -> AsyncIterator[Desk]:
+    here = Desk(folder / "queue", PatientClock())
+    monkeypatch.setattr(Lane, "add", lambda lane, job: here.jobs.append(job))
+    loaded = load(write_site(folder, free_port(), tls="off", extra=f'recipients = ["x.example"]\n{CREW}'))
+    write_alone(here.folder, [Change()])
+    log = open_log(loaded.settings.log, folder, "quay1", here.clock.now)
+    with Reader(here.folder) as reader:
+        here.dispatcher = Dispatcher(loaded, here.submit, reader, IdMaker(), here.clock, log)
+        yield here
+        await here.dispatcher.stop(1.0)
+
+
+def test_what_there_is_no_room_for_is_fetched_in_its_turn(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Also one that began to come before others that were fetched already, and took longer."""
+    monkeypatch.setattr(dispatch, "MAX_IN_HAND", 2)
+    monkeypatch.setattr(dispatch, "REFILL_BELOW", 2)
+
+    async def live() -> None:
+        async with desk(folder, monkeypatch) as here:
+            assert here.dispatcher is not None
+            for id in (5, 6, 7):
+                here.message(id, "r@x.example")
+            here.dispatcher.start()
+            await here.until(lambda: len(here.jobs) == 2)
+            here.dispatcher.offer(here.message(3, "r@x.example"))
+            await asyncio.sleep(0)
+            await asyncio.sleep(0)
+            for number in range(3):
+                here.put_off(here.jobs[number])
+                await here.until(lambda: len(here.jobs) >= min(number + 3, 4))  # noqa: B023
+            assert [id for id, _ in here.carried] == [5, 6, 3, 7]
+
+    asyncio.run(live())
+
+
+def test_a_recipient_that_is_due_while_another_is_on_its_way_has_its_turn(
+    folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The message is in hand then; nobody else would look for it afterwards."""
+
+    async def live() -> None:
+        async with desk(folder, monkeypatch) as here:
+            assert here.dispatcher is not None
+            fresh = here.message(5, "r@x.example", "s@crew.example")
+            here.dispatcher.offer(fresh)
+            await here.until(lambda: len(here.jobs) == 2)
+            here.put_off(here.jobs[0])
+            with Reader(here.folder) as reader:
+                await here.until(lambda: reader.next_due(here.clock.time) is not None)
+                here.clock.time = reader.next_due(here.clock.time) or 0.0
+            here.clock.time += 1.0
+            await asyncio.sleep(0.02)
+            assert len(here.jobs) == 2, "it is in hand"
+            here.relay(here.jobs[1])
+            await here.until(lambda: len(here.jobs) == 3)
+            assert here.carried[2] == (5, ["r@x.example"])
+
+    asyncio.run(live())
+
+
+def test_a_recipient_that_is_due_while_another_one_is_tried_again_has_its_turn(
+    folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The same for what was fetched from the store, while the other one was not due yet."""
+
+    async def live() -> None:
+        async with desk(folder, monkeypatch) as here:
+            assert here.dispatcher is not None
+            here.message(5, "r@x.example", "s@crew.example")
+            times = ((1, here.clock.time + 50.0), (2, here.clock.time + 60.0))
+            delayed = [Outcome(5, n, State.DELAYED, 1, at, "beacon", "", here.clock.time) for n, at in times]
+            write_alone(here.folder, [Change(outcomes=delayed)])
+            here.dispatcher.start()
+            here.clock.time += 55.0
+            await here.until(lambda: len(here.jobs) == 1)
+            here.clock.time += 10.0
+            await asyncio.sleep(0.02)
+            assert here.carried == [(5, ["r@x.example"])]
+            here.relay(here.jobs[0])
+            await here.until(lambda: len(here.jobs) == 2)
+            assert here.carried[1] == (5, ["s@crew.example"])
+
+    asyncio.run(live())
