@@ -87,11 +87,11 @@ def message(id: int, **more: object) -> Message:
     return Message(**(facts | more))  # type: ignore[arg-type]
 
 
-def submission(id: int, *addresses: str, next_try: float = 100.0) -> Change:
+def submission(id: int, *addresses: str, changed: float = 100.0) -> Change:
     return Change(
         messages=[message(id)],
         recipients=[
-            Recipient(id, number, address, next_try=next_try)
+            Recipient(id, number, address, changed=changed)
             for number, address in enumerate(addresses or ("b@y.example",), 1)
         ],
         content=[(id, 0, b"abc")],
@@ -381,7 +381,7 @@ def test_due_comes_longest_waiting_first_and_without_those_in_hand(
     write(writer, turns, *(submission(id) for id in range(1, 6)))
     delayed = [Outcome(id, 1, State.DELAYED, 1, 1000.0 - id, "beacon", "r", 0.0) for id in range(1, 6)]
     write(writer, turns, Change(outcomes=delayed))
-    write(writer, turns, submission(6, next_try=995.5))
+    write(writer, turns, submission(6, changed=995.5))
     with Reader(folder) as reader:
         assert [due.message.id for due in reader.due(2000.0, 3)[0]] == [5, 6, 4]
         assert [due.message.id for due in reader.due(2000.0, 2, {5, 3, 6})[0]] == [4, 2]

@@ -62,8 +62,10 @@ RECORD_AGAIN_SECONDS = 1.0
 
 @dataclass(slots=True)
 class _Hand:
-    """A message in hand: its jobs not yet recorded, the octets of its content in memory, and when the first of its
-    recipients is due that wait: they are looked for when none of the others is on its way any more."""
+    """A message in hand: its jobs not yet recorded, and the octets of its content in memory.
+
+    While it is in hand, nobody looks for those of its recipients that wait for a time: `later` is the first one's.
+    """
 
     jobs: int
     octets: int

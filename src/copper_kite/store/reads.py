@@ -142,8 +142,9 @@ class Reader:
         return due, queued_from
 
     def _ids_due(self, now: float, limit: int, without: Collection[int], queued_from: int) -> tuple[list[int], int]:
+        """The messages that `due` finds, and where the next look for queued ones is to begin."""
         delayed = "SELECT next_try, message, 0 FROM recipient WHERE state = 'delayed' AND next_try <= ? ORDER BY 1, 2"
-        queued = f"SELECT next_try, message, 1 FROM {KEPT} WHERE c.place >= ? AND state = 'queued' ORDER BY c.place"
+        queued = f"SELECT r.changed, message, 1 FROM {KEPT} WHERE c.place >= ? AND state = 'queued' ORDER BY c.place"
         found: dict[int, None] = {}  # in their order
         with closing(self._rows(delayed, now)) as first, closing(self._rows(queued, place(queued_from, 0))) as second:
             for _, id, is_queued in heapq.merge(first, second):
