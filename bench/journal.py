@@ -42,8 +42,9 @@ def fill(folder: Path, count: int, state: State) -> None:
                 Message(id, at, at + 432000, "ticketing@ternferries.example", 4321, False, False,
                         f"<ticketing.{number}@ternferries.example>", "programs", "127.0.0.1", "t", "", "ESMTP")
             )  # fmt: skip
-            next_try = None if state is State.RELAYED else 4e9
+            next_try = None
             if state is not State.RELAYED:
+                next_try = 4e9
                 content.append((id, 0, b"as good as any"))
             recipients.append(Recipient(id, 1, to, state, 1, next_try, "beacon", REPLY, at + 1))
             facts = {"relayed": 1, "results": [[to, state.value, "accept", REPLY]], "tls": "TLSv1.3", "cipher": "x",

@@ -34,18 +34,10 @@ def _held_back(data: bytes) -> int:
     return 0
 
 
-def _text(data: bytes) -> str:
-    """A character for each octet. Mostly all of them are ASCII, which takes less time."""
-    try:
-        return data.decode("ascii")
-    except UnicodeDecodeError:
-        return data.decode("latin-1")
-
-
 def _look(text: str, line: int) -> Fault | int:
     """What is wrong with a portion that never ends inside a CR LF; else the octets of the line it leaves open.
 
-    `text` is what `_text` makes of it; `line` octets of its first line were in the portion before.
+    `text` has a character for each octet; `line` octets of its first line were in the portion before.
     """
     if "\0" in text:
         return Fault.NUL
@@ -85,7 +77,7 @@ class _Checked:
         self.size += len(data)
         if self.fault is not None:
             return b""
-        text = _text(data)
+        text = data.decode("latin-1")
         found = Fault.TOO_LARGE if self.size > self._limit > 0 else _look(text, self._line)
         if isinstance(found, Fault):
             self.fault = found
@@ -115,7 +107,7 @@ class ContentReader(_Checked):
             if octets.find(_END) >= 0:
                 return None
             octets = octets.replace(b"\r\n.", b"\r\n")
-        text = _text(octets)
+        text = octets.decode("latin-1")
         if _look(text, 0) != 0 or len(octets) > limit > 0:
             return None
         return octets, text.isascii()

@@ -141,8 +141,10 @@ MIGRATIONS: tuple[str, ...] = (
     """
     DROP INDEX recipient_open;  -- the open ones are found by what there is content of (`selecting.WAITING`)
     CREATE INDEX recipient_delayed ON recipient (next_try) WHERE state = 'delayed';
-    UPDATE recipient SET state = 'failed', next_try = NULL, reply = 'its content was gone'
-    WHERE state IN ('queued', 'delayed', 'parked') AND message NOT IN (SELECT place >> 13 FROM content);
+    INSERT INTO content  -- what waits without any stays to be seen: it cannot be read, since no segment is number 0
+    SELECT id << 13, 0, 0, size FROM message
+    WHERE id IN (SELECT message FROM recipient WHERE state IN ('queued', 'delayed', 'parked'))
+    AND id NOT IN (SELECT place >> 13 FROM content);
     """,
 )
 
