@@ -5,15 +5,18 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import itertools
-import sqlite3
 import tempfile
 import time
+from collections import Counter
 from collections.abc import Awaitable, Callable
 from pathlib import Path
 
 from bench.site import configure, free_port, program
 from bench.size import Watch
 from copper_kite.net.authority import make_authority
+from copper_kite.store.model import Selection
+from copper_kite.store.reads import Reader
+from copper_kite.words import State
 
 __all__ = ["flood"]
 
@@ -125,10 +128,11 @@ def flood(folder: Path) -> None:
             assert sink.stdout is not None
             sink.stdout.readline()
             most = watch.end()
-        with sqlite3.connect(here / "queue" / "queue.sqlite") as connection:
-            rows = dict(connection.execute("SELECT reverse_path, count(*) FROM message GROUP BY 1").fetchall())
+        with Reader(here / "queue") as reader:
+            taken = reader.select(Selection(states=tuple(State)))
+        rows = Counter(row.message.reverse_path for row in taken)
     print(
-        f"{SESSIONS} sessions, {HOSTILE} of them hostile: {rows.get('good@ternferries.example', 0)} of {messages} good "
+        f"{SESSIONS} sessions, {HOSTILE} of them hostile: {rows['good@ternferries.example']} of {messages} good "
         f"messages arrived, in {seconds:.1f} s, the slowest session's in {slowest:.1f} s; "
         f"smuggled: {sum(count for path, count in rows.items() if path.startswith('evil'))}; "
         f"at most {most:.0f} MiB resident (goal 200)"

@@ -11,6 +11,7 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
+from bench.size import QUEUED, hand_in_many
 from copper_kite.store.alone import write_alone
 from copper_kite.store.ids import IdMaker
 from copper_kite.store.model import Attempt, Change, Message, Recipient, Selection
@@ -23,7 +24,6 @@ from copper_kite.words import State
 __all__ = ["FINDS"]
 
 MILLION = 1_000_000
-QUEUED = 100_000
 LOG_OCTETS = 1_000_000_000
 FIRST = 1_790_000_000.0
 REPLY = "250 2.0.0 kept as 0123456789"
@@ -111,14 +111,20 @@ def page(folder: Path) -> None:
     """The first page of a queue of 100,000, and how fast the command starts."""
     with tempfile.TemporaryDirectory(dir=folder) as name:
         here = Path(name)
-        fill(here / "queue", QUEUED, State.DELAYED)
         config = here / "kite.toml"
         config.write_text('[server]\nname = "quay1.example"\ndata = "queue"\n')
         kite = (sys.executable, "-m", "copper_kite", "--config", str(config), "queue")
-        for words in (("list",), ("list", "--sort", "size"), ()):
-            seconds = statistics.median([run(*kite, *words) for _ in range(5)])
-            print(f"{' '.join(('kite queue', *words))}, of {QUEUED}: {seconds:.2f} s; goal of the list 1")
-        (here / "queue").rename(here / "long")
+        for what, filling in (("delayed", partial(fill, state=State.DELAYED)), ("queued", hand_in_many)):
+            filling(here / "queue", QUEUED)
+            for words in (
+                ("list",),
+                ("list", "--sort", "size"),
+                ("list", "--to", "name.number777@passenger.example"),
+                (),
+            ):
+                seconds = statistics.median([run(*kite, *words) for _ in range(5)])
+                print(f"{' '.join(('kite queue', *words))}, of {QUEUED} {what}: {seconds:.2f} s; goal of the list 1")
+            (here / "queue").rename(here / what)
         fill(here / "queue", 500, State.RELAYED)
         ours = min(run(*kite, "list") for _ in range(12))
         click = min(run(sys.executable, "-c", "import click") for _ in range(12))

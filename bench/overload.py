@@ -4,8 +4,6 @@ whether all that was taken arrives."""
 from __future__ import annotations
 
 import asyncio
-import contextlib
-import sqlite3
 import statistics
 import tempfile
 import time
@@ -16,6 +14,8 @@ from bench.flood import CONTENT, ENVELOPE, Streams, say
 from bench.site import configure, free_port, program
 from bench.size import Watch
 from copper_kite.net.authority import make_authority
+from copper_kite.store.reads import Reader
+from copper_kite.words import State
 
 __all__ = ["overload"]
 
@@ -66,11 +66,12 @@ async def hand_in(streams: Streams, count: Count) -> None:
         count.taken += 1
 
 
-def waiting(database: Path) -> tuple[int, int]:
+def waiting(folder: Path) -> tuple[int, int]:
     """Recipients relayed, and those that are not yet."""
-    with contextlib.closing(sqlite3.connect(database)) as connection:
-        rows = dict(connection.execute("SELECT state = 'relayed', count(*) FROM recipient GROUP BY 1").fetchall())
-    return rows.get(1, 0), rows.get(0, 0)
+    with Reader(folder) as reader:
+        totals = reader.totals()
+    relayed = totals.pop(State.RELAYED, 0)
+    return relayed, sum(totals.values())
 
 
 async def press(port: int, count: Count) -> None:
@@ -93,10 +94,10 @@ def overload(folder: Path) -> None:
         ):
             watch = Watch(server.pid)
             asyncio.run(press(port, count))
-            database, ends = here / "queue" / "queue.sqlite", time.monotonic() + 120
-            while waiting(database)[1] and time.monotonic() < ends:
+            queue, ends = here / "queue", time.monotonic() + 120
+            while waiting(queue)[1] and time.monotonic() < ends:
                 time.sleep(0.2)
-            most, (relayed, left) = watch.end(), waiting(database)
+            most, (relayed, left) = watch.end(), waiting(queue)
     slowest = max(count.put_off, default=0.0)
     typical = statistics.median(count.put_off) if count.put_off else 0.0
     offered = f"{LIMIT * TIMES} sessions at once where {LIMIT} are let in, for {SECONDS:.0f} s"

@@ -15,11 +15,13 @@ from pathlib import Path
 
 from bench.site import configure, free_port, program
 from copper_kite.net.authority import make_authority
-from copper_kite.store.alone import write_alone
+from copper_kite.store.commit import Batch, commit, fresh_row
 from copper_kite.store.ids import IdMaker
-from copper_kite.store.model import Change, Message, Recipient
+from copper_kite.store.model import Fresh, Message, Recipient
+from copper_kite.store.schema import connect_writer
+from copper_kite.store.segments import Segments
 
-__all__ = ["SIZES"]
+__all__ = ["QUEUED", "SIZES", "hand_in_many"]
 
 MIB = 1024 * 1024
 QUEUED = 100_000
@@ -95,7 +97,7 @@ def queued(folder: Path) -> None:
         here, port, hop = Path(name), free_port(), free_port()
         make_authority(here, ["localhost"])
         config = configure(here, port, hop)
-        fill(here / "queue")
+        hand_in_many(here / "queue", QUEUED)
         began = time.monotonic()
         with program("copper_kite", "--config", str(config), "serve", ready=b"is serving") as server:
             seconds, watch = time.monotonic() - began, Watch(server.pid)
@@ -104,21 +106,26 @@ def queued(folder: Path) -> None:
         print(f"{QUEUED} queued: started in {seconds:.2f} s (goal 5), at most {most:.0f} MiB in 10 s (goal 150)")
 
 
-def fill(folder: Path) -> None:
-    """Messages of 4 KiB, all due now."""
+def hand_in_many(folder: Path, count: int) -> None:
+    """Messages of 4 KiB, as the server keeps what has just come: all due now."""
+    connection, segments = connect_writer(folder), Segments(folder)
     ids, now = IdMaker(0), time.time()
     content = HEADER + LINE * (4096 // len(LINE))
-    for _ in range(QUEUED // 1000):
+    size = len(content)
+    for start in range(0, count, 1000):
         batch = []
-        for _ in range(1000):
+        for number in range(1000):
             id = ids.next(now)
             message = Message(
-                id, now, now + 432000, "t@ternferries.example", len(content), False, False, "<m@x>", "programs",
+                id, now, now + 432000, "t@ternferries.example", size, False, False, "<m@x>", "programs",
                 "127.0.0.1", "t", "", "ESMTP",
             )  # fmt: skip
-            recipient = Recipient(id, 1, f"r{id}@passenger.example", next_try=now, changed=now)
-            batch.append(Change([message], [recipient], [(id, 0, content)]))
-        assert not any(write_alone(folder, batch, durable=False))
+            recipients = [Recipient(id, 1, f"name.number{start + number}@passenger.example")]
+            batch.append(fresh_row(Fresh(message, recipients, content), lambda _, at=number * size: at))
+        at = segments.append(content * len(batch))
+        assert not any(commit(connection, Batch(at, batch)))
+    segments.leave()
+    connection.close()
 
 
 def dead(folder: Path) -> None:

@@ -17,7 +17,8 @@ from copper_kite.routing.mx import mx_order
 from copper_kite.session.standin import Caught, StandIn, StandInPlan
 from copper_kite.settings.load import load
 from copper_kite.settings.server_tls import server_context
-from copper_kite.store.reads import Reader, Record
+from copper_kite.store.model import Record
+from copper_kite.store.reads import Reader
 from copper_kite.words import Cause, State
 from tests.relay.test_relay import letter, talk
 from tests.support import SECONDS, StoppedClock, converse, free_port, write_site

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sqlite3
 from contextlib import suppress
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 from copper_kite.store.alone import write_alone
@@ -35,41 +36,49 @@ class Doomed:
         self._step()
         return self._connection.execute(*words)
 
-    def executemany(self, sql: str, rows: Any) -> None:
+    def executemany(self, sql: str, rows: Any) -> SimpleNamespace:
+        changed = 0
         for row in rows:
             self._step()
-            self._connection.execute(sql, row)
+            changed += self._connection.execute(sql, row).rowcount
+        return SimpleNamespace(rowcount=changed)
 
     @property
     def in_transaction(self) -> bool:
         return self._connection.in_transaction
 
 
-TABLES = ("message", "recipient", "content", "journal", "taken", "attempt", "connector")
+TABLES = ("folded", "message", "recipient", "content", "journal", "taken", "attempt", "connector")
 
 
 def message(id: int, reverse_path: str = "a@x.example") -> Message:
     return Message(id, 0.0, 9.0, reverse_path, 4, False, False, "<m>", "l", "unix", "h", "", "ESMTP")
 
 
-def swept(folder: Path, before: Change, change: Change | Fresh | Relayed) -> list[dict[str, list[tuple[Any, ...]]]]:
-    """What the tables hold after a crash before each step in turn, and at last without one; content by its size."""
+def batch_of(change: Change | Fresh | Relayed) -> Batch:
+    """It alone; its content stands anywhere."""
 
     def put(octets: bytes) -> int:
         return 0
 
     if isinstance(change, Relayed):
-        batch = Batch(relayed=[tuple(change)])
-    elif isinstance(change, Fresh):
-        batch = Batch(fresh=[fresh_row(change, put)])
-    else:
-        batch = Batch(changes=[rows_of(change, put)])
+        return Batch(relayed=[tuple(change)])
+    if isinstance(change, Fresh):
+        return Batch(fresh=[fresh_row(change, put)])
+    return Batch(changes=[rows_of(change, put)])
+
+
+def swept(
+    folder: Path, before: Change | Fresh, change: Change | Fresh | Relayed
+) -> list[dict[str, list[tuple[Any, ...]]]]:
+    """What the tables hold after a crash before each step in turn, and at last without one; content by its size."""
+    batch = batch_of(change)
     found, fatal, survived = [], 0, False
     while not survived:
         fatal += 1
         here = folder / str(fatal)
         connection = connect_writer(here)
-        assert commit(connection, Batch(changes=[rows_of(before, put)])) == [None]
+        assert commit(connection, batch_of(before)) == [None]
         with suppress(Crash):
             survived = commit(Doomed(connection, fatal), batch) == [None]  # type: ignore[arg-type]
         connection.close()
@@ -119,6 +128,24 @@ def test_what_was_relayed_is_recorded_the_same_by_the_short_way(folder: Path) ->
         assert by_short_way == by_long_way and not by_short_way["content"]
         assert len(by_short_way["attempt"]) == 1 and len(crashed) >= 5
         assert all(len(tables["content"]) == 1 and not tables["attempt"] for tables in crashed)
+
+
+def test_a_folded_message_is_unfolded_as_a_whole(folder: Path) -> None:
+    """Q-02: it is in one row, or in those of its own, with what has happened to it."""
+    only = Recipient(5, 1, "r@y.example", next_try=0.0)
+    before = Fresh(message(5), [only], b"octe")
+    *none, folded = swept(folder / "came", Change(), before)
+    assert len(folded["folded"]) == 1 and not folded["message"] and not any(tables["folded"] for tables in none)
+    relayed = Relayed(
+        9, 5, 1.0, 0.1, "c", "h:25", "192.0.2.1", 250, "2.0.0", "kept", [(1, 1, only.address, "250")], "", 2.0, True
+    )
+    delayed = Change(outcomes=[Outcome(5, 1, State.DELAYED, 1, 9.0, "c", "451", 1.0)])
+    for name, change, content in (("relayed", relayed, 0), ("delayed", delayed, 1)):
+        *crashed, whole = swept(folder / name, before, change)
+        assert len(crashed) >= 5 and all(tables == crashed[0] for tables in crashed)
+        assert crashed[0]["folded"] and not crashed[0]["recipient"]
+        assert [row[3] for row in whole["recipient"]] == [name] and len(whole["content"]) == content
+        assert not whole["folded"] and len(whole["message"]) == 1
 
 
 def test_a_failure_and_its_notice_are_one(folder: Path) -> None:

@@ -12,7 +12,7 @@ from collections import deque
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any, NoReturn
+from typing import NoReturn
 
 import pytest
 
@@ -33,7 +33,7 @@ from copper_kite.store.handed import HANDED_OCTETS, Handed
 from copper_kite.store.ids import EPOCH, IdMaker, id_range, id_text
 from copper_kite.store.model import Attempt, Change, Fresh, JournalEntry, Message, Outcome, Recipient
 from copper_kite.store.process import Channel, serve, start_process
-from copper_kite.store.reads import Due, Reader
+from copper_kite.store.reads import Reader
 from copper_kite.store.schema import MIGRATIONS, SCHEMA, connect_writer
 from copper_kite.store.segments import segment_sizes
 from copper_kite.store.writer import GroupWriter
@@ -497,21 +497,6 @@ def test_what_waits_without_content_since_an_older_release_can_still_be_seen(fol
         assert list(reader.content(9)) == []
         with pytest.raises(ContentUnreadable):
             list(reader.content(7))
-
-
-def test_what_ends_while_it_is_looked_for_is_not_due(
-    folder: Path, writer: GroupWriter, turns: Turns, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    write(writer, turns, submission(1), submission(2), submission(3))
-    look = Reader._due_of
-
-    def ending_in_between(reader: Reader, *words: Any) -> list[Due]:
-        write(writer, turns, Change(outcomes=[Outcome(2, 1, State.RELAYED, 1, None, "c", "", 0.0)]))
-        return look(reader, *words)
-
-    monkeypatch.setattr(Reader, "_due_of", ending_in_between)
-    with Reader(folder) as reader:
-        assert [due.message.id for due in reader.due(200.0, 9, octets=100)[0]] == [1, 3]
 
 
 def test_a_database_of_a_later_release_is_refused(folder: Path) -> None:

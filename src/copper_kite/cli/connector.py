@@ -23,7 +23,7 @@ from copper_kite.cli.show import (
 if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
     from copper_kite.settings.model import Connector
-    from copper_kite.store.reads import ConnectorState
+    from copper_kite.store.model import ConnectorState
 
 __all__ = ["allowances_used", "connector"]
 

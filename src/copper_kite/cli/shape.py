@@ -24,8 +24,7 @@ from copper_kite.cli.show import (
 if TYPE_CHECKING:
     from pathlib import Path
 
-    from copper_kite.store.model import Attempt, QueueGroup
-    from copper_kite.store.reads import Record
+    from copper_kite.store.model import Attempt, QueueGroup, Record
 
 __all__ = ["show_one", "show_shape"]
 

@@ -13,7 +13,7 @@ from copper_kite.cli.show import age, json_time, local_time, print_json, print_t
 if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
     from copper_kite.store.folder import Note, Running
-    from copper_kite.store.reads import ConnectorState, QueueShape
+    from copper_kite.store.model import ConnectorState, QueueShape
 
 __all__ = ["status"]
 
@@ -28,7 +28,8 @@ def status(ctx: click.Context, as_json: bool) -> None:
     """
     from copper_kite.errors import StoreError
     from copper_kite.store.folder import read_note, running_server
-    from copper_kite.store.reads import QueueShape, Reader
+    from copper_kite.store.model import QueueShape
+    from copper_kite.store.reads import Reader
 
     loaded, told = _settings(ctx.obj)
     running = running_server(loaded.data)

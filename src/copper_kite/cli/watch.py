@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from rich.console import RenderableType
 
     from copper_kite.store.folder import Running
-    from copper_kite.store.reads import QueueShape
+    from copper_kite.store.model import QueueShape
     from copper_kite.trace.linemap import Entry
     from copper_kite.trace.pulse import Pulse
 

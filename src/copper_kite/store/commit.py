@@ -10,7 +10,7 @@ from __future__ import annotations
 import errno
 import json
 import sqlite3
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from json.encoder import encode_basestring
 from operator import attrgetter, itemgetter
 from typing import Any, NamedTuple
@@ -45,6 +45,8 @@ Row = tuple[Any, ...]
 FreshRow = tuple[Row, list[Row], int, Row]  # message; number, address, asked of each recipient; content; taken
 Put = Callable[[bytes], int]  # hands octets on, and says where they stand among those that go together
 Fault = tuple[str, str]  # its kind, and what the engine says
+
+SEVERAL = 20  # ids in one statement
 
 _new_recipient = itemgetter(1, 2, 9)  # number, address, asked
 _text = encode_basestring  # as JSON has it
@@ -198,12 +200,14 @@ def failure(error: OSError) -> Fault:
 
 def holds_content(connection: sqlite3.Connection) -> bool:
     """Whether anything is kept in any segment."""
-    return connection.execute("SELECT 1 FROM content LIMIT 1").fetchone() is not None
+    row = connection.execute("SELECT EXISTS (SELECT 1 FROM content) OR EXISTS (SELECT 1 FROM folded)").fetchone()
+    return bool(row[0])
 
 
 def used_segments(connection: sqlite3.Connection) -> set[int]:
     """The segments that hold something."""
-    return {number for (number,) in connection.execute("SELECT DISTINCT segment FROM content")}
+    rows = connection.execute("SELECT segment FROM content UNION SELECT segment FROM folded")
+    return {number for (number,) in rows}
 
 
 # --- statements -----------------------------------------------------------------------------------------------------
@@ -221,20 +225,38 @@ def _write(connection: sqlite3.Connection, batch: Batch) -> None:
 
 def _write_fresh(connection: sqlite3.Connection, fresh: Sequence[FreshRow], at: Extent) -> None:
     many, (segment, base) = connection.executemany, at
-    many(_INSERT_MESSAGE, [message for message, _, _, _ in fresh])
-    many(_INSERT_CONTENT, [(row[0] << PORTION_BITS, segment, base + start, row[4]) for row, _, start, _ in fresh])
-    many(
-        "INSERT INTO recipient VALUES (?1, ?2, ?3, 'queued', 0, ?5, '', '', ?5, ?4, '', '')",
-        [(message[0], *one, message[1]) for message, recipients, _, _ in fresh for one in recipients],
-    )
+    folded = [(*row, *of[0][1:], segment, base + start) for row, of, start, _ in fresh if len(of) == 1]
+    many(_INSERT_FOLDED, folded)
+    if len(folded) < len(fresh):
+        several = [one for one in fresh if len(one[1]) > 1]
+        many(_INSERT_MESSAGE, [row for row, _, _, _ in several])
+        content = [(row[0] << PORTION_BITS, segment, base + start, row[4]) for row, _, start, _ in several]
+        many(_INSERT_CONTENT, content)
+        many(
+            "INSERT INTO recipient VALUES (?1, ?2, ?3, 'queued', 0, ?5, '', '', ?5, ?4, '', '')",
+            [(row[0], *one, row[1]) for row, recipients, _, _ in several for one in recipients],
+        )
     many(_ADD_TAKEN, _summed([taken for _, _, _, taken in fresh]))
 
 
+def _unfold(connection: sqlite3.Connection, ids: Collection[int]) -> None:
+    """Give what is folded of these messages rows of its own in the three tables."""
+    several = _several(ids)
+    for statement in (_UNFOLD_MESSAGE, _UNFOLD_RECIPIENT, _UNFOLD_CONTENT, _FORGET_FOLDED):
+        connection.executemany(statement, several)
+
+
+def _several(ids: Collection[int]) -> list[Row]:
+    """Ids as a statement with SEVERAL places takes them: one that takes many at a time is much less work."""
+    found = list(ids)
+    rows = [found[start : start + SEVERAL] for start in range(0, len(found), SEVERAL)]
+    return [(*row, *[None] * (SEVERAL - len(row))) for row in rows]
+
+
 def _write_relayed(connection: sqlite3.Connection, relayed: Sequence[Row]) -> None:
-    many, finished, good = connection.executemany, [], {}
-    outcomes, attempts = [], []
+    many, outcomes, attempts, good = connection.executemany, [], [], {}
     for row in relayed:
-        id, message, at, seconds, connector, next_hop, address, code, enhanced, text, results, session, now, last = row
+        id, message, at, seconds, connector, next_hop, address, code, enhanced, text, results, session, now, _ = row
         outcomes += [
             (attempted, connector, said, now, next_hop, message, number) for number, attempted, _, said in results
         ]
@@ -242,21 +264,29 @@ def _write_relayed(connection: sqlite3.Connection, relayed: Sequence[Row]) -> No
         facts = f'{{"relayed":{len(results)},"results":[{told}],{session}}}'
         attempts.append((id, message, at, seconds, connector, next_hop, address, code, enhanced, text, facts))
         good[connector] = at
-        if last:
-            finished.append((message << PORTION_BITS,))
-    many(
-        "UPDATE recipient SET state = 'relayed', attempts = ?, next_try = NULL, connector = ?, reply = ?, changed = ?,"
-        " next_hop = ? WHERE message = ? AND number = ?",
+    several = _several([row[1] for row in relayed])
+    many(_UNFOLD_MESSAGE, several)
+    unfolded = many(
+        "INSERT INTO recipient SELECT message, number, address, 'relayed', ?1, NULL, ?2, ?3, ?4, asked, ?5, via"
+        " FROM folded_recipient WHERE message = ?6 AND number = ?7",
         outcomes,
     )
+    many(_FORGET_FOLDED, several)
+    if unfolded.rowcount < len(outcomes):  # not all of them were folded
+        many(
+            "UPDATE recipient SET state = 'relayed', attempts = ?, next_try = NULL, connector = ?, reply = ?,"
+            " changed = ?, next_hop = ? WHERE message = ? AND number = ?",
+            outcomes,
+        )
+        many(_FORGET_CONTENT, [(place(row[1], 0),) for row in relayed if row[-1]])
+        many(_FORGET_UNWANTED, [(*_places(row[1]), row[1]) for row in relayed if not row[-1]])
     many("INSERT INTO attempt VALUES (?, ?, ?, ?, ?, ?, ?, 'accept', '', '', ?, ?, ?, ?, NULL)", attempts)
-    many(_FORGET_CONTENT, finished)
-    many(_FORGET_UNWANTED, [(*_places(row[1]), row[1]) for row in relayed if not row[-1]])
     _note_connectors(connection, [(name, at, None) for name, at in good.items()])
 
 
 def _write_changes(connection: sqlite3.Connection, batch: Sequence[Rows], at: Extent) -> None:
     many, (segment, base) = connection.executemany, at
+    _unfold(connection, {id for rows in batch for id in _messages_of(rows)})
     many(_INSERT_MESSAGE, [row for rows in batch for row in rows.messages])
     content = [(where, segment, base + start, size) for rows in batch for where, start, size in rows.content]
     many(_INSERT_CONTENT, content)
@@ -290,6 +320,18 @@ def _write_changes(connection: sqlite3.Connection, batch: Sequence[Rows], at: Ex
     before = [row for rows in batch for row in rows.forgotten_before]
     many(_FORGET_JOURNAL, [(at,) for at, _ in before])
     many("DELETE FROM taken WHERE hour < ?", [(hour,) for _, hour in before])
+
+
+def _messages_of(rows: Rows) -> Iterator[int]:
+    """The messages that it says something about, and that were there before."""
+    if not rows.messages:
+        yield from (row[0] for row in rows.recipients)
+    yield from (row[7] for row in rows.outcomes)
+    yield from (row[1] for row in rows.attempts)
+    yield from (row[3] for row in rows.journal if row[3] is not None)
+    yield from (row[1] for row in rows.extended)
+    yield from (row[1] for row in rows.sent_by)
+    yield from (row[1] >> PORTION_BITS for row in rows.moved)
 
 
 def _forget(connection: sqlite3.Connection, ids: Sequence[int]) -> None:
@@ -342,6 +384,12 @@ def _insert(table: str, columns: int) -> str:
 
 
 _INSERT_MESSAGE = _insert("message", len(Message._fields))
+_INSERT_FOLDED = _insert("folded", len(Message._fields) + 4)
+_IN = f"IN ({','.join('?' * SEVERAL)})"
+_UNFOLD_MESSAGE = f"INSERT INTO message SELECT * FROM folded_message WHERE id {_IN}"
+_UNFOLD_RECIPIENT = f"INSERT INTO recipient SELECT * FROM folded_recipient WHERE message {_IN}"
+_UNFOLD_CONTENT = f"INSERT INTO content SELECT id << {PORTION_BITS}, segment, start, size FROM folded WHERE id {_IN}"
+_FORGET_FOLDED = f"DELETE FROM folded WHERE id {_IN}"
 _INSERT_CONTENT = _insert("content", 4)
 _FORGET_CONTENT = "DELETE FROM content WHERE place = ?"  # of a message that is a single portion
 _FORGET_UNWANTED = (  # when nobody may want it any more

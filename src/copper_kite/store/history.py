@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 
 from copper_kite.store.ids import id_at
 from copper_kite.store.model import Attempt, JournalEntry, Message
-from copper_kite.store.reads import MESSAGE_COLUMNS, attempt_of_row, message_of_row
+from copper_kite.store.rows import MESSAGE_COLUMNS, attempt_of_row, message_of_row
 from copper_kite.store.schema import connect_reader
 from copper_kite.words import Event
 
@@ -66,6 +66,7 @@ class History:
         third = _JOURNAL.format(where=f"j.at BETWEEN ? AND ? AND instr(j.event || j.facts, ?){of_it}")
         rows = self._connection.execute
         return _in_order(
+            _messages(rows(_folded(first), (*bounds, word))),  # before the others: it may be unfolded meanwhile
             _messages(rows(first, (*bounds, word))),
             _attempts(rows(second, (*bounds, word))),
             (happened for _, happened in _journal(rows(third, (since, until, word)))),
@@ -74,8 +75,8 @@ class History:
     def now(self) -> Place:
         """The place where everything is read."""
         place = Place()
-        self._new(place, "message", place.messages)
-        self._new(place, "attempt", place.attempts)
+        self._new(_MESSAGE_IDS, place.messages)
+        self._new(_ATTEMPT_IDS, place.attempts)
         place.journal = int(self._connection.execute("SELECT coalesce(max(number), 0) FROM journal").fetchone()[0])
         return place
 
@@ -83,9 +84,10 @@ class History:
         """What is new since `place`, which moves on."""
         rows = self._connection.execute
         found: list[Happened] = []
-        for id in self._new(place, "message", place.messages):
-            found += _messages(rows(_MESSAGES.format(where="m.id = ?"), (id,)))
-        for id in self._new(place, "attempt", place.attempts):
+        one = _MESSAGES.format(where="m.id = ?")
+        for id in self._new(_MESSAGE_IDS, place.messages):
+            found += list(_messages(rows(_folded(one), (id,)))) or _messages(rows(one, (id,)))
+        for id in self._new(_ATTEMPT_IDS, place.attempts):
             found += _attempts(rows(_ATTEMPTS.format(where="a.id = ?"), (id,)))
         for number, happened in _journal(rows(_JOURNAL.format(where="j.number > ?"), (place.journal,))):
             found.append(happened)
@@ -93,19 +95,22 @@ class History:
         found.sort(key=_when)
         return found
 
-    def _new(self, place: Place, table: str, seen: set[int]) -> list[int]:
+    def _new(self, ids: str, seen: set[int]) -> list[int]:
         """Ids that were not there before. They are written in another order than they are made in; what is long over
         is forgotten."""
-        newest = int(self._connection.execute(f"SELECT coalesce(max(id), 0) FROM {table}").fetchone()[0])
-        floor = max(newest - id_at(SETTLED, of_span=True), 0)
-        query = f"SELECT id FROM {table} WHERE id > ? ORDER BY id DESC LIMIT ?"
-        current = {id for (id,) in self._connection.execute(query, (floor, MAX_SEEN))}
+        newest = self._connection.execute(ids, (0, 1)).fetchone()
+        floor = max(newest[0] - id_at(SETTLED, of_span=True), 0) if newest else 0
+        current = {id for (id,) in self._connection.execute(ids, (floor, MAX_SEEN))}
         new = sorted(current - seen)
         seen.clear()
         seen.update(current)
         return new
 
 
+_MESSAGE_IDS = (
+    "SELECT id FROM message WHERE id > ?1 UNION ALL SELECT id FROM folded WHERE id > ?1 ORDER BY id DESC LIMIT ?2"
+)
+_ATTEMPT_IDS = "SELECT id FROM attempt WHERE id > ?1 ORDER BY id DESC LIMIT ?2"
 _MESSAGES = f"SELECT {MESSAGE_COLUMNS} FROM message m WHERE {{where}} ORDER BY m.id"
 _ATTEMPTS = (
     f"SELECT {MESSAGE_COLUMNS}, a.* FROM attempt a"
@@ -120,6 +125,11 @@ _WORDS_OF_ATTEMPT = (
     "a.facts || a.connector || a.next_hop || a.text || coalesce(m.reverse_path || m.message_id || m.subject, '')"
 )
 _WIDTH = len(Message._fields)
+
+
+def _folded(statement: str) -> str:
+    """One that looks at messages, for those that are folded."""
+    return statement.replace("FROM message m", "FROM folded_message m")
 
 
 def _messages(rows: Any) -> Iterator[Happened]:

@@ -13,6 +13,7 @@ from copper_kite.words import Action, Event, State
 __all__ = [
     "Attempt",
     "Change",
+    "ConnectorState",
     "Done",
     "Due",
     "Fresh",
@@ -21,7 +22,9 @@ __all__ = [
     "Outcome",
     "QueueGroup",
     "QueueRow",
+    "QueueShape",
     "Recipient",
+    "Record",
     "Relayed",
     "Selection",
     "Submit",
@@ -174,7 +177,8 @@ class QueueGroup(NamedTuple):
 
 
 class Fresh(NamedTuple):
-    """A submission: nobody of its recipients was tried yet. `content` is None when it is too large for the memory.
+    """A submission: nobody of its recipients, who are numbered from 1, was tried yet. `content` is None when it is too
+    large for the memory.
 
     To have one written whose content is at hand is the short way of a `Change` with the same; `taken` is as there.
     """
@@ -250,3 +254,33 @@ class QueueRow:
 
     message: Message
     recipient: Recipient
+
+
+@dataclass(slots=True)
+class Record:
+    """All that the store knows of one message."""
+
+    message: Message
+    recipients: list[Recipient]
+    attempts: list[Attempt]
+    journal: list[JournalEntry]
+
+
+@dataclass(slots=True)
+class ConnectorState:
+    """When a connector last relayed and last failed."""
+
+    name: str
+    last_good: float | None
+    last_bad: float | None
+    last_bad_text: str
+
+
+@dataclass(slots=True)
+class QueueShape:
+    """The queue in numbers: recipients by state, messages, octets, and the arrival of the oldest."""
+
+    by_state: dict[State, int] = field(default_factory=dict)
+    messages: int = 0
+    octets: int = 0
+    oldest: float | None = None

@@ -7,8 +7,9 @@ import heapq
 import json
 import sqlite3
 from collections.abc import Collection, Iterator, Sequence
-from contextlib import closing
-from dataclasses import dataclass, field
+from contextlib import closing, contextmanager
+from itertools import islice
+from operator import itemgetter
 from pathlib import Path
 from typing import Any
 
@@ -16,46 +17,45 @@ from copper_kite.errors import Ambiguous, ContentUnreadable, NotFound
 from copper_kite.store.commit import place
 from copper_kite.store.ids import id_at, id_range, id_text
 from copper_kite.store.model import (
-    Attempt,
+    ConnectorState,
     Due,
     JournalEntry,
     Message,
     QueueGroup,
     QueueRow,
+    QueueShape,
     Recipient,
+    Record,
     Selection,
     Wanted,
 )
+from copper_kite.store.rows import (
+    MESSAGE_COLUMNS,
+    RECIPIENT_COLUMNS,
+    attempt_of_row,
+    message_of_row,
+    recipient_of_row,
+)
 from copper_kite.store.schema import PORTION_BITS, PORTIONS, connect_reader
 from copper_kite.store.segments import Extents, segment_sizes
-from copper_kite.store.selecting import KEPT, OPEN, OPEN_SQL, WAITING, condition, source
+from copper_kite.store.selecting import KEPT, OPEN, OPEN_SQL, condition, sources
 from copper_kite.words import Action, Event, State
 
-__all__ = [
-    "MESSAGE_COLUMNS",
-    "ConnectorState",
-    "QueueShape",
-    "Reader",
-    "Record",
-    "attempt_of_row",
-    "message_of_row",
-]
-
-MESSAGE_COLUMNS = (
-    "m.id, m.arrived, m.expires, m.reverse_path, m.size, m.eight_bit, m.utf8, m.message_id, m.listener, m.client,"
-    " m.hello, m.user, m.protocol, m.asked, m.subject"
-)
-_RECIPIENT = (
-    "r.message, r.number, r.address, r.state, r.attempts, r.next_try, r.connector, r.reply, r.changed, r.asked,"
-    " r.next_hop, r.via"
-)
-
+__all__ = ["Reader"]
 
 ABOVE_ALL = (1 << 50) - 1  # no id is higher
 AT_A_TIME = 500  # messages in one question
 SMALL = 256 * 1024  # octets of a message that is read at once
 WORTH_CLEARING = 8 * 1024 * 1024  # octets of a file
 
+_CONTENT = (
+    "SELECT place, segment, start, size FROM content"
+    f" UNION ALL SELECT id << {PORTION_BITS}, segment, start, size FROM folded"
+)
+_EXTENT = (  # where a portion stands; it is told by its place, by its message and its number
+    "SELECT segment, start, size FROM content WHERE place = ?1"
+    " UNION ALL SELECT segment, start, size FROM folded WHERE id = ?2 AND ?3 = 0"
+)
 _GROUPS = {
     "state": "r.state",
     "connector": "r.connector",
@@ -63,36 +63,6 @@ _GROUPS = {
     "reason": "reason(r.reply)",
     "domain": "lower(substr(r.address, instr(r.address, '@') + 1))",
 }
-
-
-@dataclass(slots=True)
-class Record:
-    """All that the store knows of one message."""
-
-    message: Message
-    recipients: list[Recipient]
-    attempts: list[Attempt]
-    journal: list[JournalEntry]
-
-
-@dataclass(slots=True)
-class ConnectorState:
-    """When a connector last relayed and last failed."""
-
-    name: str
-    last_good: float | None
-    last_bad: float | None
-    last_bad_text: str
-
-
-@dataclass(slots=True)
-class QueueShape:
-    """The queue in numbers: recipients by state, messages, octets, and the arrival of the oldest."""
-
-    by_state: dict[State, int] = field(default_factory=dict)
-    messages: int = 0
-    octets: int = 0
-    oldest: float | None = None
 
 
 class Reader:
@@ -115,12 +85,22 @@ class Reader:
     def _rows(self, sql: str, *values: Any) -> sqlite3.Cursor:
         return self._connection.execute(sql, values)
 
+    @contextmanager
+    def _at_once(self) -> Iterator[None]:
+        """Several looks at one state of the database: a message that is unfolded meanwhile is found once."""
+        self._connection.execute("BEGIN")
+        try:
+            yield
+        finally:
+            self._connection.execute("COMMIT")
+
     # --- for the running server ---------------------------------------------------------------------------------
 
     def last_id(self) -> int:
         """The highest id in use by a message or an attempt."""
         row = self._rows(
-            "SELECT max((SELECT coalesce(max(id), 0) FROM message), (SELECT coalesce(max(id), 0) FROM attempt))"
+            "SELECT max((SELECT coalesce(max(id), 0) FROM message), (SELECT coalesce(max(id), 0) FROM folded),"
+            " (SELECT coalesce(max(id), 0) FROM attempt))"
         ).fetchone()
         return int(row[0])
 
@@ -133,21 +113,27 @@ class Reader:
         Queued ones are looked for from the id `queued_from` on. So many `octets` of content are read with what is
         found, as far as a message is a single portion.
         """
-        ids, queued_from = self._ids_due(now, limit, without, queued_from)
-        due: list[Due] = []
-        for start in range(0, len(ids), AT_A_TIME):
-            some = self._due_of(ids[start : start + AT_A_TIME], now)
-            octets = self._add_content(some, octets)
-            due += some
-        return due, queued_from
+        with self._at_once():
+            ids, queued_from = self._ids_due(now, limit, without, queued_from)
+            due: list[Due] = []
+            for start in range(0, len(ids), AT_A_TIME):
+                some = self._due_of(ids[start : start + AT_A_TIME], now)
+                octets = self._add_content(some, octets)
+                due += some
+            return due, queued_from
 
     def _ids_due(self, now: float, limit: int, without: Collection[int], queued_from: int) -> tuple[list[int], int]:
         """The messages that `due` finds, and where the next look for queued ones is to begin."""
         delayed = "SELECT next_try, message, 0 FROM recipient WHERE state = 'delayed' AND next_try <= ? ORDER BY 1, 2"
+        folded = "SELECT arrived, id, 1 FROM folded WHERE id >= ? ORDER BY id"
         queued = f"SELECT r.changed, message, 1 FROM {KEPT} WHERE c.place >= ? AND state = 'queued' ORDER BY c.place"
         found: dict[int, None] = {}  # in their order
-        with closing(self._rows(delayed, now)) as first, closing(self._rows(queued, place(queued_from, 0))) as second:
-            for _, id, is_queued in heapq.merge(first, second):
+        with (
+            closing(self._rows(delayed, now)) as first,
+            closing(self._rows(folded, queued_from)) as second,
+            closing(self._rows(queued, place(queued_from, 0))) as third,
+        ):
+            for _, id, is_queued in heapq.merge(first, heapq.merge(second, third, key=itemgetter(1))):
                 if len(found) == limit:
                     return list(found), queued_from
                 if is_queued:
@@ -157,30 +143,29 @@ class Reader:
         return list(found), ABOVE_ALL
 
     def _due_of(self, ids: Sequence[int], now: float) -> list[Due]:
-        """What of these messages is due, in their order; one that has ended since they were looked for is left out."""
+        """What of these messages is due, in their order."""
         found: dict[int, Due] = {}
-        rows = self._rows(
-            f"SELECT {MESSAGE_COLUMNS}, {_RECIPIENT} FROM recipient r JOIN message m ON m.id = r.message"
-            f" WHERE r.message IN ({_places(ids)}) AND r.state IN ('queued', 'delayed')",
-            *ids,
-        )
+        selection = Selection(ids=ids, states=(State.QUEUED, State.DELAYED))
         width = len(Message._fields)
-        for row in rows:
+        for row in self._selected(selection):
             if (due := found.get(row[0])) is None:
                 due = found[row[0]] = Due(message_of_row(row[:width]), [])
-            recipient = _recipient(row[width:])
+            recipient = recipient_of_row(row[width:])
             at = now if recipient.state is State.QUEUED else recipient.next_try or now
             if at <= now:
                 due.recipients.append(recipient)
             else:
                 due.later = min(due.later, at)
-        return [found[id] for id in ids if id in found and found[id].recipients]
+        return [found[id] for id in ids]
 
     def _add_content(self, found: Sequence[Due], octets: int) -> int:
         """Read what fits into `octets` of small messages; how many are left. What cannot be read is left for later."""
         wanted = {place(due.message.id, 0): due for due in found if due.message.size <= min(octets, SMALL)}
         rows = self._rows(
-            f"SELECT place, segment, start, size FROM content WHERE place IN ({_places(wanted)})", *wanted
+            f"SELECT place, segment, start, size FROM content WHERE place IN ({_places(wanted)}) UNION ALL"
+            f" SELECT id << {PORTION_BITS}, segment, start, size FROM folded WHERE id IN ({_places(wanted)})",
+            *wanted,
+            *(where >> PORTION_BITS for where in wanted),
         )
         with Extents(self._folder) as extents:
             for where, segment, start, size in rows:
@@ -237,7 +222,8 @@ class Reader:
     def _last_sign(self, until: float) -> float:
         row = self._rows(
             "SELECT max(coalesce((SELECT at + seconds FROM attempt WHERE id < ?1 ORDER BY id DESC LIMIT 1), 0),"
-            " coalesce((SELECT arrived FROM message WHERE id < ?1 ORDER BY id DESC LIMIT 1), 0))",
+            " coalesce((SELECT arrived FROM message WHERE id < ?1 ORDER BY id DESC LIMIT 1), 0),"
+            " coalesce((SELECT arrived FROM folded WHERE id < ?1 ORDER BY id DESC LIMIT 1), 0))",
             id_at(until),
         ).fetchone()
         return min(float(row[0]), until) if row[0] else until
@@ -255,7 +241,7 @@ class Reader:
     def _portion(self, place: int) -> bytes | None:
         """One portion's octets. It may be moved between the look where it stands, and the look there."""
         found = None
-        while row := self._rows("SELECT segment, start, size FROM content WHERE place = ?", place).fetchone():
+        while row := self._rows(_EXTENT, place, place >> PORTION_BITS, place & PORTIONS).fetchone():
             try:
                 with Extents(self._folder) as extents:
                     return extents.read(*row)
@@ -289,7 +275,10 @@ class Reader:
     def has_ended(self, message: int, before: float) -> bool:
         """Whether all its recipients had ended by then."""
         row = self._rows(
-            f"SELECT 1 FROM recipient WHERE message = ? AND ({OPEN_SQL} OR changed > ?) LIMIT 1", message, before
+            f"SELECT 1 FROM recipient WHERE message = ?1 AND ({OPEN_SQL} OR changed > ?2)"
+            " UNION ALL SELECT 1 FROM folded WHERE id = ?1 LIMIT 1",
+            message,
+            before,
         ).fetchone()
         return row is None
 
@@ -309,7 +298,7 @@ class Reader:
         pages, free, each = (
             self._rows(f"PRAGMA {name}").fetchone()[0] for name in ("page_count", "freelist_count", "page_size")
         )
-        content = self._rows("SELECT coalesce(sum(size), 0) FROM content").fetchone()[0]
+        content = self._rows(f"SELECT coalesce(sum(size), 0) FROM ({_CONTENT})").fetchone()[0]
         return int((pages - free) * each + content)
 
     def scattered(self, most: int) -> list[tuple[int, int, bytes]]:
@@ -317,11 +306,12 @@ class Reader:
         octets of it. While it stands there, all of the file stays.
         """
         found: list[tuple[int, int, bytes]] = []
-        held = dict(self._rows("SELECT segment, sum(size) FROM content GROUP BY segment"))
+        held = dict(self._rows(f"SELECT segment, sum(size) FROM ({_CONTENT}) GROUP BY segment"))
         for segment, octets in segment_sizes(self._folder)[:-1]:  # the last one may be at work
             if octets < WORTH_CLEARING or not 0 < held.get(segment, 0) < octets // 4:
                 continue
-            for where, size in self._rows("SELECT place, size FROM content WHERE segment = ?", segment).fetchall():
+            rows = self._rows(f"SELECT place, size FROM ({_CONTENT}) WHERE segment = ?", segment)
+            for where, size in rows.fetchall():
                 if most < 0:
                     return found
                 portion = self._portion(where)
@@ -332,8 +322,12 @@ class Reader:
 
     def recipients(self, id: int) -> tuple[Message, list[Recipient]]:
         """A message with its recipients. Raises NotFound."""
-        rows = self._rows(f"SELECT {_RECIPIENT} FROM recipient r WHERE r.message = ?", id)
-        return self._message(id), [_recipient(row) for row in rows]
+        rows = self._rows(
+            f"SELECT {RECIPIENT_COLUMNS} FROM recipient r WHERE r.message = ?1"
+            f" UNION ALL SELECT {RECIPIENT_COLUMNS} FROM folded_recipient r WHERE r.message = ?1",
+            id,
+        )
+        return self._message(id), [recipient_of_row(row) for row in rows]
 
     # --- for people -----------------------------------------------------------------------------------------------
 
@@ -342,7 +336,12 @@ class Reader:
         bounds = id_range(wanted)
         if bounds is None:
             raise NotFound(wanted)
-        ids = [id for (id,) in self._rows("SELECT id FROM message WHERE id BETWEEN ? AND ? LIMIT 4", *bounds)]
+        rows = self._rows(
+            "SELECT id FROM message WHERE id BETWEEN ?1 AND ?2"
+            " UNION ALL SELECT id FROM folded WHERE id BETWEEN ?1 AND ?2 LIMIT 4",
+            *bounds,
+        )
+        ids = [id for (id,) in rows]
         if not ids:
             raise NotFound(wanted)
         if len(ids) > 1:
@@ -351,16 +350,21 @@ class Reader:
 
     def select(self, selection: Selection, limit: int = -1, *, newest: bool = False) -> list[QueueRow]:
         """The recipients meant, the oldest message first, or the `newest`."""
-        (where, values), (origin, by) = condition(selection), source(selection)
-        order = "DESC" if newest else "ASC"
-        rows = self._rows(
-            f"SELECT {MESSAGE_COLUMNS}, {_RECIPIENT} FROM {origin} JOIN message m ON m.id = r.message"
-            f" WHERE {where} ORDER BY {by} {order}, r.number LIMIT ?",
-            *values,
-            limit,
-        )
         width = len(Message._fields)
-        return [QueueRow(message_of_row(row[:width]), _recipient(row[width:])) for row in rows]
+        with self._at_once():
+            rows = self._selected(selection, limit, newest=newest)
+            return [QueueRow(message_of_row(row[:width]), recipient_of_row(row[width:])) for row in rows]
+
+    def _selected(self, selection: Selection, limit: int = -1, *, newest: bool = False) -> Iterator[Sequence[Any]]:
+        """The columns of the recipients meant, and of their messages before them."""
+        where, values = condition(selection)
+        statement = (
+            f"SELECT {MESSAGE_COLUMNS}, {RECIPIENT_COLUMNS} FROM {{recipients}} JOIN {{message}} m ON m.id = r.message"
+            f" WHERE {where} ORDER BY {{id}} {'DESC' if newest else 'ASC'}, r.number LIMIT ?"
+        )
+        rows = [self._rows(statement.format_map(names), *values, limit) for names in sources(selection)]
+        merged = heapq.merge(*rows, key=itemgetter(0), reverse=newest)
+        return merged if limit < 0 else islice(merged, limit)
 
     def queue(self, states: Sequence[State] = OPEN, limit: int = -1) -> list[QueueRow]:
         """Messages with their recipients in `states`, the oldest first."""
@@ -369,26 +373,36 @@ class Reader:
     def shape(self) -> QueueShape:
         """The open part of the queue in numbers."""
         shape = QueueShape()
-        for state, count in self._rows(f"SELECT state, count(*) FROM {WAITING} GROUP BY 1"):
+        waiting = f"FROM {KEPT} WHERE r.{OPEN_SQL}"
+        for state, count in self._rows(
+            f"SELECT state, count(*) FROM (SELECT r.state {waiting} UNION ALL SELECT 'queued' FROM folded) GROUP BY 1"
+        ):
             shape.by_state[State(state)] = count
         row = self._rows(
-            "SELECT count(*), coalesce(sum(size), 0), min(arrived) FROM message WHERE id IN"
-            f" (SELECT message FROM {WAITING})"
+            "SELECT count(*), coalesce(sum(size), 0), min(arrived) FROM (SELECT size, arrived FROM message"
+            f" WHERE id IN (SELECT r.message {waiting}) UNION ALL SELECT size, arrived FROM folded)"
         ).fetchone()
         shape.messages, shape.octets, shape.oldest = row
         return shape
 
     def groups(self, by: str) -> list[QueueGroup]:
         """What waits, by one of `_GROUPS` (`reason` is the last reply); the largest group first."""
+        each = (
+            f"SELECT {_GROUPS[by]} AS name, r.message, m.arrived, r.next_try FROM {{recipients}}"
+            f" JOIN {{message}} m ON m.id = r.message WHERE r.{OPEN_SQL}"
+        )
         rows = self._rows(
-            f"SELECT {_GROUPS[by]}, count(*), count(DISTINCT r.message), min(m.arrived), min(r.next_try)"
-            f" FROM {WAITING} r JOIN message m ON m.id = r.message GROUP BY 1 ORDER BY 2 DESC, 1"
+            "SELECT name, count(*), count(DISTINCT message), min(arrived), min(next_try)"
+            f" FROM ({' UNION ALL '.join(map(each.format_map, sources(Selection())))})"
+            " GROUP BY 1 ORDER BY 2 DESC, 1"
         )
         return [QueueGroup(*row) for row in rows]
 
     def totals(self) -> dict[State, int]:
         """Recipients by state, ended ones too; looks at every recipient there is."""
-        rows = self._rows("SELECT state, count(*) FROM recipient GROUP BY 1")
+        rows = self._rows(
+            "SELECT state, count(*) FROM (SELECT state FROM recipient UNION ALL SELECT 'queued' FROM folded) GROUP BY 1"
+        )
         return {State(state): count for state, count in rows}
 
     def connectors(self) -> list[ConnectorState]:
@@ -409,7 +423,11 @@ class Reader:
         )
 
     def _message(self, id: int) -> Message:
-        row = self._rows(f"SELECT {MESSAGE_COLUMNS} FROM message m WHERE m.id = ?", id).fetchone()
+        row = self._rows(
+            f"SELECT {MESSAGE_COLUMNS} FROM message m WHERE m.id = ?1"
+            f" UNION ALL SELECT {MESSAGE_COLUMNS} FROM folded_message m WHERE m.id = ?1",
+            id,
+        ).fetchone()
         if row is None:
             raise NotFound(id_text(id))
         return message_of_row(row)
@@ -418,33 +436,3 @@ class Reader:
 def _places(values: Collection[object]) -> str:
     """As many places for values in a statement."""
     return ",".join("?" * len(values))
-
-
-def message_of_row(row: Sequence[Any]) -> Message:
-    """A row of MESSAGE_COLUMNS."""
-    return Message._make((*row[:5], bool(row[5]), bool(row[6]), *row[7:]))
-
-
-def _recipient(row: Sequence[Any]) -> Recipient:
-    return Recipient._make((*row[:3], State(row[3]), *row[4:]))
-
-
-def attempt_of_row(row: Sequence[Any]) -> Attempt:
-    """A row of the table of attempts."""
-    return Attempt(
-        id=row[0],
-        message=row[1],
-        at=row[2],
-        seconds=row[3],
-        connector=row[4],
-        next_hop=row[5],
-        address=row[6],
-        stage=row[7],
-        side=row[8],
-        cause=row[9],
-        code=row[10],
-        enhanced=row[11],
-        text=row[12],
-        facts=json.loads(row[13]),
-        dialogue=None if row[14] is None else json.loads(row[14]),
-    )

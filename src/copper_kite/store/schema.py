@@ -146,6 +146,35 @@ MIGRATIONS: tuple[str, ...] = (
     WHERE id IN (SELECT message FROM recipient WHERE state IN ('queued', 'delayed', 'parked'))
     AND id NOT IN (SELECT place >> 13 FROM content);
     """,
+    """
+    CREATE TABLE folded (  -- messages to one recipient, as they came: one row for all of it, until something happens
+        id INTEGER PRIMARY KEY,
+        arrived REAL NOT NULL,
+        expires REAL NOT NULL,
+        reverse_path TEXT NOT NULL,
+        size INTEGER NOT NULL,
+        eight_bit INTEGER NOT NULL,
+        utf8 INTEGER NOT NULL,
+        message_id TEXT NOT NULL,
+        listener TEXT NOT NULL,
+        client TEXT NOT NULL,
+        hello TEXT NOT NULL,
+        user TEXT NOT NULL,
+        protocol TEXT NOT NULL,
+        asked TEXT NOT NULL,
+        subject TEXT NOT NULL,
+        address TEXT NOT NULL,
+        asked_for TEXT NOT NULL,  -- what is `asked` in the table of recipients
+        segment INTEGER NOT NULL,
+        start INTEGER NOT NULL
+    );
+    CREATE VIEW folded_message AS  -- as rows of the tables that they will be unfolded into
+    SELECT id, arrived, expires, reverse_path, size, eight_bit, utf8, message_id, listener, client, hello, user,
+    protocol, asked, subject FROM folded;
+    CREATE VIEW folded_recipient AS
+    SELECT id AS message, 1 AS number, address, 'queued' AS state, 0 AS attempts, arrived AS next_try, '' AS connector,
+    '' AS reply, arrived AS changed, asked_for AS asked, '' AS next_hop, '' AS via FROM folded;
+    """,
 )
 
 SCHEMA = len(MIGRATIONS)

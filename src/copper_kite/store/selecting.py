@@ -1,4 +1,8 @@
-"""Which recipients are meant, as a condition on the tables `recipient r` and `message m`."""
+"""Which recipients are meant, as a condition on the tables `recipient r` and `message m`.
+
+A message is in those two tables, or in the one row of `folded`, which two views show as rows of the same columns. What
+looks at both is written once, with names in braces for what differs (`sources`).
+"""
 
 from __future__ import annotations
 
@@ -10,37 +14,42 @@ from copper_kite.store.model import Selection
 from copper_kite.store.schema import PORTION_BITS, PORTIONS
 from copper_kite.words import State
 
-__all__ = ["KEPT", "OPEN", "OPEN_SQL", "WAITING", "condition", "source"]
+__all__ = ["KEPT", "OPEN", "OPEN_SQL", "condition", "sources"]
 
 OPEN = (State.QUEUED, State.DELAYED, State.PARKED)
 OPEN_SQL = "state IN ('queued', 'delayed', 'parked')"
 # The recipients of which there is content. There is some as long as one of a message's recipients is open, and hardly
 # longer: so the table of content is the list of what is open, and what comes in need not be put into another one.
 KEPT = f"content c CROSS JOIN recipient r ON r.message = c.place >> {PORTION_BITS} AND c.place & {PORTIONS} = 0"
-WAITING = f"(SELECT r.* FROM {KEPT} WHERE r.{OPEN_SQL})"
+
+_FOLDED = {
+    "recipients": "folded_recipient r", "recipient": "folded_recipient", "message": "folded_message", "id": "r.message"
+}  # fmt: skip
+_SETTLED = {"recipients": "recipient r", "recipient": "recipient", "message": "message", "id": "r.message"}
 
 _PART = "LIKE '%' || {} || '%' ESCAPE '\\'"
 # Searches over both tables look at each of them alone: a join first would take three times as long.
 _ANYONE = (
-    "r.message IN (SELECT message FROM recipient WHERE address LIKE ?1 ESCAPE '\\'"
-    " UNION ALL SELECT id FROM message WHERE reverse_path LIKE ?1 ESCAPE '\\')"
+    "r.message IN (SELECT message FROM {recipient} WHERE address LIKE ?1 ESCAPE '\\'"
+    " UNION ALL SELECT id FROM {message} WHERE reverse_path LIKE ?1 ESCAPE '\\')"
 )
 _TEXT = (
-    f"r.message IN (SELECT message FROM recipient WHERE address {_PART.format('?1')} OR reply {_PART.format('?1')}"
-    f" UNION ALL SELECT id FROM message WHERE subject {_PART.format('?1')} OR message_id {_PART.format('?1')}"
+    f"r.message IN (SELECT message FROM {{recipient}} WHERE address {_PART.format('?1')} OR reply {_PART.format('?1')}"
+    f" UNION ALL SELECT id FROM {{message}} WHERE subject {_PART.format('?1')} OR message_id {_PART.format('?1')}"
     f" OR reverse_path {_PART.format('?1')})"
 )
 
 
-def source(selection: Selection) -> tuple[str, str]:
-    """Where `r` is to come from, and what tells the message it is of, in the order in which it comes then."""
-    if selection.ids or not set(selection.states) <= set(OPEN):
-        return "recipient r", "r.message"
-    return KEPT, "c.place"
+def sources(selection: Selection) -> list[dict[str, str]]:
+    """Where those meant can be, as what the names in braces stand for; `id` tells the messages in the order in which
+    they come."""
+    states = set(selection.states or OPEN)
+    settled = _SETTLED if selection.ids or not states <= set(OPEN) else _SETTLED | {"recipients": KEPT, "id": "c.place"}
+    return [_FOLDED, settled] if State.QUEUED in states else [settled]
 
 
 def condition(selection: Selection) -> tuple[str, list[Any]]:
-    """The condition in SQL, and its values."""
+    """The condition in SQL, with names in braces for where it looks, and its values."""
     states = selection.states or OPEN
     where, values = [f"r.state IN ({','.join('?' * len(states))})"], [state.value for state in states]
     if selection.ids:

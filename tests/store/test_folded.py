@@ -1,0 +1,292 @@
+"""A message to one recipient is kept in one row until something happens to it: nobody who looks can tell."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from copper_kite.store import reads
+from copper_kite.store.commit import Batch, commit, fresh_row, holds_content, rows_of, used_segments
+from copper_kite.store.history import History, Place
+from copper_kite.store.ids import id_at, id_text
+from copper_kite.store.model import (
+    Attempt,
+    Change,
+    Fresh,
+    JournalEntry,
+    Message,
+    Outcome,
+    Recipient,
+    Relayed,
+    Selection,
+)
+from copper_kite.store.reads import Reader
+from copper_kite.store.schema import connect_writer
+from copper_kite.store.segments import Segments
+from copper_kite.words import Event, State
+
+BEGUN = 1_800_000_000.0
+IDS = [id_at(BEGUN + second) for second in (0, 10, 20)]
+FIRST, SECOND, THIRD = IDS
+SELECTIONS = (
+    Selection(),
+    Selection(states=tuple(State)),
+    Selection(states=(State.DELAYED,)),
+    Selection(ids=[SECOND, THIRD]),
+    Selection(to="*.example"),
+    Selection(to="r1@y.example"),
+    Selection(sender="a1@x.example"),
+    Selection(anyone="a2@x.example"),
+    Selection(anyone="r2@y.example"),
+    Selection(text="report 1"),
+    Selection(text="r1@y"),
+    Selection(subject="1"),
+    Selection(who="192.0.2.1"),
+    Selection(message_id="<1@x.example>"),
+    Selection(older=BEGUN + 10),
+    Selection(since=BEGUN + 10),
+    Selection(larger=102),
+)
+
+
+def message(number: int) -> Message:
+    arrived = BEGUN + 10 * number
+    return Message(
+        IDS[number], arrived, arrived + 900, f"a{number}@x.example", 100 + number, True, False, f"<{number}@x.example>",
+        "programs", f"192.0.2.{number}", "hello", "", "ESMTPS", "RET=HDRS", f"report {number}",
+    )  # fmt: skip
+
+
+def recipient(number: int) -> Recipient:
+    arrived = message(number).arrived
+    return Recipient(IDS[number], 1, f"r{number}@y.example", next_try=arrived, changed=arrived, asked="NOTIFY=FAILURE")
+
+
+def fresh(number: int) -> Fresh:
+    return Fresh(message(number), [recipient(number)], octets(number))
+
+
+def octets(number: int) -> bytes:
+    return b"%d" % number * message(number).size
+
+
+def write(folder: Path, *changes: Change | Fresh | Relayed) -> None:
+    """Each in a transaction of its own."""
+    connection, segments = connect_writer(folder), Segments(folder)
+    for change in changes:
+        content = bytearray()
+
+        def put(portion: bytes, content: bytearray = content) -> int:
+            content.extend(portion)
+            return len(content) - len(portion)
+
+        if isinstance(change, Fresh):
+            batch = Batch(fresh=[fresh_row(change, put)])
+        elif isinstance(change, Relayed):
+            batch = Batch(relayed=[tuple(change)])
+        else:
+            batch = Batch(changes=[rows_of(change, put)])
+        at = segments.append(content) if content else (0, 0)
+        assert commit(connection, batch._replace(at=at)) == [None]
+    segments.leave()
+    connection.close()
+
+
+def looks(folder: Path) -> dict[str, Any]:
+    """All that can be seen of the three."""
+    found: dict[str, Any] = {}
+    with Reader(folder) as reader:
+        for selection in SELECTIONS:
+            for newest in (False, True):
+                found[f"{selection} {newest}"] = reader.select(selection, newest=newest)
+                found[f"{selection} {newest}, two"] = reader.select(selection, 2, newest=newest)
+        for by in ("state", "connector", "next hop", "reason", "domain"):
+            found[by] = reader.groups(by)
+        found["due"] = [
+            reader.due(BEGUN + 50, limit, without, 10_000, queued_from)
+            for limit in (1, 2, 9)
+            for without in ((), (FIRST,), (SECOND, THIRD))
+            for queued_from in (0, SECOND, THIRD + 1)
+        ]
+        found["each"] = [
+            (
+                reader.record(id),
+                list(reader.content(id)),
+                reader.has_ended(id, BEGUN + 999),
+                reader.resolve(id_text(id)),
+            )
+            for id in IDS
+        ]
+        found["all"] = reader.shape(), reader.totals(), reader.last_id(), reader.forgettable(BEGUN + 999, 9)
+        found["stops"] = reader.stops(0.0)
+    history = History(folder)
+    found["between"] = list(history.between(BEGUN - 1, BEGUN + 99))
+    found["one"] = list(history.between(BEGUN - 1, BEGUN + 99, message=SECOND))
+    found["word"] = list(history.between(BEGUN - 1, BEGUN + 99, "report 1"))
+    found["place"] = history.now()
+    found["after"] = history.after(Place())
+    history.close()
+    return found
+
+
+def kept(folder: Path) -> list[int]:
+    """How many rows of three tables there are."""
+    connection = sqlite3.connect(folder / "queue.sqlite")
+    tables = "folded", "message", "recipient"
+    counts = [connection.execute(f"SELECT count(*) FROM {table}").fetchone()[0] for table in tables]
+    connection.close()
+    return counts
+
+
+def attempt(number: int) -> Attempt:
+    return Attempt(
+        id_at(BEGUN + 30), IDS[number], BEGUN + 30, 0.5, "house", "h:25", "192.0.2.9", "accept", "", "", 250, "2.0.0",
+        "kept", {"relayed": 1, "results": [["r1@y.example", "relayed", "accept", "250 kept"]], "tls": "TLSv1.3"}, None,
+    )  # fmt: skip
+
+
+def outcome(number: int, state: State, next_try: float | None = None) -> Outcome:
+    return Outcome(IDS[number], 1, state, 1, next_try, "house", "250 kept", BEGUN + 31, "h:25")
+
+
+RELAYED = Relayed(
+    *attempt(1)[:7], 250, "2.0.0", "kept", [(1, 1, "r1@y.example", "250 kept")], '"tls":"TLSv1.3"', BEGUN + 31, True
+)
+CHANGES = {
+    "nothing": Change(),
+    "delayed": Change(outcomes=[outcome(1, State.DELAYED, BEGUN + 40)], attempts=[attempt(1)]),
+    "failed": Change(outcomes=[outcome(1, State.FAILED)]),
+    "an attempt": Change(attempts=[attempt(1)]),
+    "journal": Change(journal=[JournalEntry(at=BEGUN + 30, event=Event.NOTICE, message=SECOND)]),
+    "extended": Change(extended=[(BEGUN + 9999, SECOND)]),
+    "sent by": Change(sent_by=[("branch", SECOND, 1)]),
+    "one more": Change(recipients=[Recipient(SECOND, 2, "r9@y.example", changed=BEGUN + 30)]),
+    "moved": Change(moved=[(SECOND, 0, octets(1))]),
+    "relayed": RELAYED,
+    "relayed, the long way": Change(outcomes=[outcome(1, State.RELAYED)], attempts=[attempt(1)], finished=[SECOND]),
+}
+
+
+@pytest.mark.parametrize("change", CHANGES.values(), ids=CHANGES)
+def test_whoever_looks_cannot_tell(folder: Path, change: Change | Relayed) -> None:
+    """Before, and after something has happened to one of three."""
+    started = Change(
+        journal=[JournalEntry(at=at, event=Event.STARTED, message=None) for at in (BEGUN - 100, BEGUN + 100)]
+    )
+    whole = [Change([message(n)], [recipient(n)], [(IDS[n], 0, octets(n))]) for n in range(3)]
+    write(folder / "folded", started, *map(fresh, range(3)))
+    write(folder / "whole", started, *whole)
+    assert kept(folder / "folded") == [3, 0, 0] and kept(folder / "whole") == [0, 3, 3]
+    assert looks(folder / "folded") == looks(folder / "whole")
+    write(folder / "folded", change)
+    write(folder / "whole", change)
+    assert kept(folder / "folded")[:2] == ([3, 0] if change is CHANGES["nothing"] else [2, 1])
+    assert looks(folder / "folded") == looks(folder / "whole")
+
+
+def test_many_are_relayed_in_one_commit(folder: Path) -> None:
+    """Folded and unfolded ones; more than one statement takes."""
+    connection = connect_writer(folder)
+    ids = [id_at(BEGUN) + number for number in range(50)]
+
+    def of(id: int, number: int) -> Recipient:
+        return Recipient(id, number, f"r{number}@y.example")
+
+    arrived = [Fresh(message(0)._replace(id=id), [of(id, 1), of(id, 2)][: 1 + id % 3 % 2], b"") for id in ids]
+    assert commit(connection, Batch(fresh=[fresh_row(one, len) for one in arrived])) == [None] * 50
+    relayed = [
+        RELAYED._replace(
+            id=one.message.id, message=one.message.id, results=[(r.number, 1, r.address, "250") for r in one.recipients]
+        )
+        for one in arrived
+    ]
+    assert commit(connection, Batch(relayed=[tuple(one) for one in relayed])) == [None] * 50
+    connection.close()
+    with Reader(folder) as reader:
+        assert reader.totals() == {State.RELAYED: sum(len(one.recipients) for one in arrived)} and not reader.queue()
+        assert [reader.recipients(id)[0].id for id in ids] == ids
+    assert kept(folder)[0] == 0
+
+
+def test_the_file_of_a_folded_message_stays_until_it_has_left(folder: Path) -> None:
+    """Promise 1."""
+    write(folder, fresh(1))
+    connection = connect_writer(folder)
+    assert holds_content(connection) and used_segments(connection) == {1}
+    write(folder, RELAYED)
+    assert not holds_content(connection) and not used_segments(connection)
+    connection.close()
+
+
+def test_the_content_of_a_folded_message_counts_and_can_be_moved(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(reads, "WORTH_CLEARING", 1)
+    write(folder, Fresh(message(0)._replace(size=500_000), [recipient(0)], bytes(500_000)))
+    segments = Segments(folder)
+    segments.append(b"of the next file")
+    segments.leave()
+    (folder / "content" / "00000001").open("ab").write(bytes(2_000_000))
+    with Reader(folder) as reader:
+        assert reader.size() > 500_000
+        assert [(id, number, len(portion)) for id, number, portion in reader.scattered(1)] == [(FIRST, 0, 500_000)]
+
+
+def at_statement(part: str, connection: sqlite3.Connection, do: Callable[[], None], after: int = 0) -> None:
+    """Have something done once, just before a statement with `part` in it begins: the first `after` so many."""
+    left: list[Callable[[], None]] = [do, *[lambda: None] * after]
+
+    def begin(statement: str) -> None:
+        if part in statement and left:
+            left.pop()()
+
+    connection.set_trace_callback(begin)
+
+
+DELAYED = CHANGES["delayed"]
+
+
+@pytest.mark.parametrize("part", ["FROM folded ", "FROM content c", "recipient r JOIN"])
+def test_what_is_due_is_looked_for_at_one_moment(folder: Path, part: str) -> None:
+    """One that is delayed meanwhile is due once, as it was, and not passed over."""
+    write(folder, *map(fresh, range(3)))
+    with Reader(folder) as reader:
+        at_statement(part, reader._connection, lambda: write(folder, DELAYED))
+        found, _ = reader.due(BEGUN + 50, 9)
+    assert [(due.message.id, [one.state for one in due.recipients]) for due in found] == [
+        (id, [State.QUEUED]) for id in IDS
+    ]
+    assert kept(folder)[0] == 2  # it was done
+
+
+@pytest.mark.parametrize("look", [lambda r: r.queue(), lambda r: r.select(Selection(states=tuple(State)))])
+def test_what_is_unfolded_meanwhile_is_listed_once(folder: Path, look: Callable[[Reader], Sequence[Any]]) -> None:
+    write(folder, *map(fresh, range(3)))
+    with Reader(folder) as reader:
+        at_statement("JOIN message m", reader._connection, lambda: write(folder, DELAYED))
+        assert [row.message.id for row in look(reader)] == IDS
+    assert kept(folder)[0] == 2
+
+
+@pytest.mark.parametrize("many", [1, 3])
+def test_what_is_unfolded_meanwhile_happened_once(folder: Path, many: int) -> None:
+    write(folder, *map(fresh, range(3)[-many:]))
+    unfolding = Change(extended=[(BEGUN + 9999, THIRD)])
+    history = History(folder)
+    at_statement("message m WHERE", history._connection, lambda: write(folder, unfolding), after=1)
+    assert [one.what.id for one in history.between(BEGUN - 1, BEGUN + 99)] == IDS[-many:]  # type: ignore[union-attr]
+    assert kept(folder)[0] == many - 1
+    history.close()
+
+
+def test_what_is_unfolded_meanwhile_is_followed(folder: Path) -> None:
+    """Between the look for what is new and the look at it."""
+    write(folder, fresh(0))
+    history = History(folder)
+    unfolding = Change(extended=[(BEGUN + 9999, FIRST)])
+    at_statement("FROM folded_message m", history._connection, lambda: write(folder, unfolding))
+    assert [one.what.id for one in history.after(Place())] == [FIRST]  # type: ignore[union-attr]
+    assert kept(folder)[0] == 0
+    history.close()
