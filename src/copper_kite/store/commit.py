@@ -225,7 +225,12 @@ def _write(connection: sqlite3.Connection, batch: Batch) -> None:
 
 def _write_fresh(connection: sqlite3.Connection, fresh: Sequence[FreshRow], at: Extent) -> None:
     many, (segment, base) = connection.executemany, at
-    folded = [(*row, *of[0][1:], segment, base + start) for row, of, start, _ in fresh if len(of) == 1]
+    folded = [
+        # +: the binding looks for a way to adapt a bool, each time anew
+        (*row[:5], +row[5], +row[6], *row[7:], *of[0][1:], segment, base + start)
+        for row, of, start, _ in fresh
+        if len(of) == 1
+    ]
     many(_INSERT_FOLDED, folded)
     if len(folded) < len(fresh):
         several = [one for one in fresh if len(one[1]) > 1]
