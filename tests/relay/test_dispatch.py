@@ -163,3 +163,23 @@ def test_a_recipient_that_is_due_while_another_one_is_tried_again_has_its_turn(
             assert here.carried[1] == (5, ["s@crew.example"])
 
     asyncio.run(live())
+
+
+def test_a_recipient_that_need_not_wait_any_longer_has_its_turn_when_its_message_is_free(
+    folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What makes it due, another configuration say, comes while another recipient is on its way."""
+
+    async def live() -> None:
+        async with desk(folder, monkeypatch) as here:
+            assert here.dispatcher is not None
+            monkeypatch.setattr(here.clock, "real_delay", lambda until: 60.0 if until > here.clock.time else 0.0)
+            here.dispatcher.offer(here.message(5, "nobody@y.example", "s@crew.example"))
+            await here.until_given(1)
+            loaded = load(write_site(folder, free_port(), tls="off", extra=f'recipients = ["y.example"]\n{CREW}'))
+            here.dispatcher.reload(loaded)
+            here.relay(here.jobs[0])
+            await here.until_given(2)
+            assert here.carried[1] == (5, ["nobody@y.example"])
+
+    asyncio.run(live())

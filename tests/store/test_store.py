@@ -22,7 +22,6 @@ from copper_kite.errors import (
     FolderInUse,
     KiteError,
     NotFound,
-    SchemaTooNew,
     StoreError,
     StoreFailed,
     StoreFull,
@@ -34,7 +33,7 @@ from copper_kite.store.ids import EPOCH, IdMaker, id_range, id_text
 from copper_kite.store.model import Attempt, Change, Fresh, JournalEntry, Message, Outcome, Recipient
 from copper_kite.store.process import Channel, serve, start_process
 from copper_kite.store.reads import Reader
-from copper_kite.store.schema import MIGRATIONS, SCHEMA, connect_writer
+from copper_kite.store.schema import connect_writer
 from copper_kite.store.segments import segment_sizes
 from copper_kite.store.writer import GroupWriter
 from copper_kite.words import Event, State
@@ -446,68 +445,6 @@ def test_ids(folder: Path, writer: GroupWriter, turns: Turns) -> None:
         assert len(ambiguous.value.ids) == 2
         with pytest.raises(NotFound):
             reader.resolve("ZZ")
-
-
-def older(folder: Path, steps: int) -> sqlite3.Connection:
-    """A queue as the release with so many steps left it."""
-    connection = sqlite3.connect(folder / "queue.sqlite")
-    connection.create_function("put", 1, lambda octets: 1 << 40)
-    for number, script in enumerate(MIGRATIONS[:steps], 1):
-        connection.executescript(f"{script}; PRAGMA user_version = {number}")
-    return connection
-
-
-def test_a_database_of_an_older_release_is_the_servers_to_bring_up_to_date(folder: Path) -> None:
-    """A server of that release may be at work: no command changes the tables under it, nor trips over them."""
-    folder.mkdir(exist_ok=True)
-    for steps in range(1, SCHEMA):
-        (folder / "queue.sqlite").unlink(missing_ok=True)
-        connection = older(folder, steps)
-        columns = connection.execute("SELECT count(*) FROM pragma_table_info('message')").fetchone()[0]
-        connection.execute(f"INSERT INTO message VALUES ({','.join('?' * columns)})", (7, *[0] * (columns - 1)))
-        portions = [(7 << 13, b"a"), (7 << 13 | 1, b"bc")] if steps < 6 else []  # later, it stands in files
-        for portion in portions:
-            connection.execute("INSERT INTO content VALUES (?, ?)", portion)
-        connection.commit()
-        connection.close()
-        with pytest.raises(StoreError, match="of an older release"):
-            Reader(folder)
-        connect_writer(folder).close()
-        with Reader(folder) as reader:
-            assert reader.recipients(7)[0].subject in ("", "0")
-            assert list(reader.content(7)) == [octets for _, octets in portions]
-
-
-def test_what_waits_without_content_since_an_older_release_can_still_be_seen(folder: Path) -> None:
-    """It cannot leave; whoever looks after the queue decides about it."""
-    folder.mkdir(exist_ok=True)
-    connection = older(folder, 6)
-    columns = connection.execute("SELECT count(*) FROM pragma_table_info('recipient')").fetchone()[0]
-    of_message = connection.execute("SELECT count(*) FROM pragma_table_info('message')").fetchone()[0]
-    for id, state in ((7, "delayed"), (8, "delayed"), (9, "relayed")):
-        connection.execute(f"INSERT INTO message VALUES ({','.join('?' * of_message)})", (id, *[3] * (of_message - 1)))
-        values = (id, 1, "b@y", state, 1, 9.0, *[""] * (columns - 6))
-        connection.execute(f"INSERT INTO recipient VALUES ({','.join('?' * columns)})", values)
-    connection.execute("INSERT INTO content VALUES (?, 1, 0, 3)", (8 << 13,))
-    connection.commit()
-    connection.close()
-    connect_writer(folder).close()
-    with Reader(folder) as reader:
-        assert [row.message.id for row in reader.queue()] == [7, 8]
-        assert list(reader.content(9)) == []
-        with pytest.raises(ContentUnreadable):
-            list(reader.content(7))
-
-
-def test_a_database_of_a_later_release_is_refused(folder: Path) -> None:
-    connect_writer(folder).close()
-    connection = sqlite3.connect(folder / "queue.sqlite")
-    connection.execute(f"PRAGMA user_version = {SCHEMA + 1}")
-    connection.close()
-    for use in (connect_writer, Reader):
-        with pytest.raises(SchemaTooNew) as error:
-            use(folder)
-        assert error.value.found == SCHEMA + 1
 
 
 def test_a_folder_that_cannot_be_used(folder: Path) -> None:

@@ -26,6 +26,7 @@ from copper_kite.relay.ledger import Ledger
 from copper_kite.relay.log import Log
 from copper_kite.relay.notices import make_notices
 from copper_kite.relay.orders import Orders
+from copper_kite.relay.outcomes import log_change, log_relayed
 from copper_kite.routing.choose import Router
 from copper_kite.routing.plan import make_plan, make_plans
 from copper_kite.settings.load import Loaded
@@ -34,7 +35,6 @@ from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.replies import Reply
 from copper_kite.store.ids import IdMaker, id_text
 from copper_kite.store.model import (
-    Attempt,
     Change,
     Due,
     Fresh,
@@ -50,7 +50,6 @@ from copper_kite.words import Cause, Event, Stage, State
 
 __all__ = ["Dispatcher"]
 
-_LEVELS = {State.RELAYED: "info", State.DELAYED: "notice", State.FAILED: "warning"}
 MAX_IN_HAND = 4000  # messages
 MAX_LANES = 2000  # of domains; beyond, those without a session are forgotten
 MAX_CONTENT_IN_HAND = 32 * 1024 * 1024  # octets of fresh content kept in memory; beyond, it is read from the store
@@ -182,7 +181,13 @@ class Dispatcher:
     def _hasten(self, connectors: Iterable[str]) -> None:
         """What waits for these connectors is due now."""
         now = self._clock.now()
-        self._submit(Change(hastened=[(now, name) for name in connectors]), lambda error: self._refill())
+        self._submit(Change(hastened=[(now, name) for name in connectors]), lambda error: self._hastened(now))
+
+    def _hastened(self, now: float) -> None:
+        for hand in self._in_hand.values():
+            if hand.later < math.inf:  # whom it was is looked at when the message is no longer in hand
+                hand.later = min(hand.later, now)
+        self._refill()
 
     def give_back(self, job: Job) -> None:
         """A job that its lane will not carry any more: choose again."""
@@ -395,12 +400,11 @@ class Dispatcher:
         now, job = self._clock.now(), report.job
         relayed = self._recorder.relayed(report, now, plan)
         if relayed is not None:
-            if self.log.wants(_LEVELS[State.RELAYED]):
-                self._log_relayed(job, relayed)
+            log_relayed(self.log, job, relayed)
             self._settle(job, len(relayed.results))
             return self._record(job.message, relayed, ())
         change, notices = self._recorder.record(report, now, plan)
-        self._write_log(job, change)
+        log_change(self.log, job, change)
         self._settle(job, sum(outcome.state is State.RELAYED for outcome in change.outcomes))
         return self._record(job.message, change, notices)
 
@@ -433,45 +437,8 @@ class Dispatcher:
     def _record_stopped(self, job: Job, stop: Stop) -> None:
         now = self._clock.now()
         change, notices = self._recorder.record(Report(job, now, 0.0, stop=stop), now)
-        self._write_log(job, change)
+        log_change(self.log, job, change)
         self._record(job.message, change, notices)
-
-    def _write_log(self, job: Job, change: Change) -> None:
-        """A line for each recipient, as an attempt left it; that one waits without an attempt is hardly news."""
-        for outcome, recipient in zip(change.outcomes, job.recipients, strict=True) if change.attempts else ():
-            waits = outcome.state is State.DELAYED and outcome.attempts == recipient.attempts
-            level = "info" if waits else _LEVELS[outcome.state]
-            if not self.log.wants(level):
-                continue
-            attempt, until = change.attempts[0], outcome.next_try
-            self._log_outcome(level, outcome.state, job, recipient.address, attempt, outcome.reply, until)
-
-    def _log_relayed(self, job: Job, relayed: Relayed) -> None:
-        for _, _, address, reply in relayed.results:
-            self._log_outcome(_LEVELS[State.RELAYED], State.RELAYED, job, address, relayed, reply, None)
-
-    def _log_outcome(
-        self,
-        level: str,
-        state: State,
-        job: Job,
-        address: str,
-        attempt: Attempt | Relayed,
-        reply: str,
-        next_try: float | None,
-    ) -> None:
-        self.log.write(
-            level,
-            state.value,
-            id=id_text(job.message.id),
-            recipient=address,
-            connector=attempt.connector,
-            next_hop=attempt.next_hop,
-            stage=attempt.stage if isinstance(attempt, Attempt) else Stage.ACCEPT.value,
-            reply=reply,
-            seconds=f"{attempt.seconds:.3f}",
-            next_try=None if next_try is None else format_date(next_try),
-        )
 
     def _record(self, message: Message, change: Change | Relayed, notices: Sequence[Fresh]) -> asyncio.Future[None]:
         recorded: asyncio.Future[None] = self._loop.create_future()
