@@ -95,6 +95,6 @@ def header_end(content: bytes, start: int = 0) -> int:
     return len(content) if end < 0 else end + 2
 
 
-def scan_header(content: bytes, start: int = 0) -> Header:
-    """The header of `content`, or what of it comes after `start` (lines end with CR LF)."""
-    return Header(content[start : header_end(content)])
+def scan_header(content: bytes) -> Header:
+    """The header of `content` (lines end with CR LF)."""
+    return Header(content[: header_end(content)])
