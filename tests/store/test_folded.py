@@ -281,6 +281,15 @@ def test_what_is_unfolded_meanwhile_happened_once(folder: Path, many: int) -> No
     history.close()
 
 
+def test_what_came_at_the_same_instant_stays_in_its_order(folder: Path) -> None:
+    """When the first of it is unfolded, too."""
+    twins = [fresh(1)._replace(message=message(1)._replace(id=SECOND + n)) for n in range(3)]
+    write(folder, *twins, Change(extended=[(BEGUN + 9999, SECOND)]))
+    history = History(folder)
+    assert [one.what.id - SECOND for one in history.between(BEGUN - 1, BEGUN + 99)] == [0, 1, 2]  # type: ignore[union-attr]
+    history.close()
+
+
 def test_what_is_unfolded_meanwhile_is_followed(folder: Path) -> None:
     """Between the look for what is new and the look at it."""
     write(folder, fresh(0))

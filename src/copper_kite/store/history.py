@@ -6,6 +6,7 @@ import heapq
 import json
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from operator import itemgetter
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -65,9 +66,9 @@ class History:
         second = _ATTEMPTS.format(where=f"a.id BETWEEN ? AND ? AND instr({_WORDS_OF_ATTEMPT}, ?){of_it}")
         third = _JOURNAL.format(where=f"j.at BETWEEN ? AND ? AND instr(j.event || j.facts, ?){of_it}")
         rows = self._connection.execute
+        folded = rows(_folded(first), (*bounds, word))  # before the others: it may be unfolded meanwhile
         return _in_order(
-            _messages(rows(_folded(first), (*bounds, word))),  # before the others: it may be unfolded meanwhile
-            _messages(rows(first, (*bounds, word))),
+            _messages(heapq.merge(folded, rows(first, (*bounds, word)), key=itemgetter(0))),
             _attempts(rows(second, (*bounds, word))),
             (happened for _, happened in _journal(rows(third, (since, until, word)))),
         )
