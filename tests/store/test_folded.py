@@ -228,15 +228,16 @@ def test_the_content_of_a_folded_message_counts_and_can_be_moved(folder: Path, m
     segments = Segments(folder)
     segments.append(b"of the next file")
     segments.leave()
-    (folder / "content" / "00000001").open("ab").write(bytes(2_000_000))
+    with (folder / "content" / "00000001").open("ab") as file:
+        file.write(bytes(2_000_000))  # of which nothing is wanted any more
     with Reader(folder) as reader:
         assert reader.size() > 500_000
         assert [(id, number, len(portion)) for id, number, portion in reader.scattered(1)] == [(FIRST, 0, 500_000)]
 
 
-def at_statement(part: str, connection: sqlite3.Connection, do: Callable[[], None], after: int = 0) -> None:
-    """Have something done once, just before a statement with `part` in it begins: the first `after` so many."""
-    left: list[Callable[[], None]] = [do, *[lambda: None] * after]
+def at_statement(part: str, connection: sqlite3.Connection, do: Callable[[], None]) -> None:
+    """Have something done once, just before the first statement with `part` in it begins."""
+    left = [do]
 
     def begin(statement: str) -> None:
         if part in statement and left:
@@ -268,17 +269,6 @@ def test_what_is_unfolded_meanwhile_is_listed_once(folder: Path, look: Callable[
         at_statement("JOIN message m", reader._connection, lambda: write(folder, DELAYED))
         assert [row.message.id for row in look(reader)] == IDS
     assert kept(folder)[0] == 2
-
-
-@pytest.mark.parametrize("many", [1, 3])
-def test_what_is_unfolded_meanwhile_happened_once(folder: Path, many: int) -> None:
-    write(folder, *map(fresh, range(3)[-many:]))
-    unfolding = Change(extended=[(BEGUN + 9999, THIRD)])
-    history = History(folder)
-    at_statement("message m WHERE", history._connection, lambda: write(folder, unfolding), after=1)
-    assert [one.what.id for one in history.between(BEGUN - 1, BEGUN + 99)] == IDS[-many:]  # type: ignore[union-attr]
-    assert kept(folder)[0] == many - 1
-    history.close()
 
 
 def test_what_came_at_the_same_instant_stays_in_its_order(folder: Path) -> None:

@@ -6,7 +6,6 @@ import heapq
 import json
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from operator import itemgetter
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -62,13 +61,12 @@ class History:
         with `message`, to that one."""
         bounds = id_at(since), id_at(until)
         of_it = "" if message is None else f" AND m.id = {message:d}"
-        first = _MESSAGES.format(where=f"m.id BETWEEN ? AND ? AND instr({_WORDS_OF_MESSAGE}, ?){of_it}")
+        first = _MESSAGES.format(where=f"m.id BETWEEN ?1 AND ?2 AND instr({_WORDS_OF_MESSAGE}, ?3){of_it}")
         second = _ATTEMPTS.format(where=f"a.id BETWEEN ? AND ? AND instr({_WORDS_OF_ATTEMPT}, ?){of_it}")
         third = _JOURNAL.format(where=f"j.at BETWEEN ? AND ? AND instr(j.event || j.facts, ?){of_it}")
         rows = self._connection.execute
-        folded = rows(_folded(first), (*bounds, word))  # before the others: it may be unfolded meanwhile
         return _in_order(
-            _messages(heapq.merge(folded, rows(first, (*bounds, word)), key=itemgetter(0))),
+            _messages(rows(first, (*bounds, word))),
             _attempts(rows(second, (*bounds, word))),
             (happened for _, happened in _journal(rows(third, (since, until, word)))),
         )
@@ -85,9 +83,8 @@ class History:
         """What is new since `place`, which moves on."""
         rows = self._connection.execute
         found: list[Happened] = []
-        one = _MESSAGES.format(where="m.id = ?")
         for id in self._new(_MESSAGE_IDS, place.messages):
-            found += list(_messages(rows(_folded(one), (id,)))) or _messages(rows(one, (id,)))
+            found += _messages(rows(_MESSAGES.format(where="m.id = ?1"), (id,)))
         for id in self._new(_ATTEMPT_IDS, place.attempts):
             found += _attempts(rows(_ATTEMPTS.format(where="a.id = ?"), (id,)))
         for number, happened in _journal(rows(_JOURNAL.format(where="j.number > ?"), (place.journal,))):
@@ -112,7 +109,10 @@ _MESSAGE_IDS = (
     "SELECT id FROM message WHERE id > ?1 UNION ALL SELECT id FROM folded WHERE id > ?1 ORDER BY id DESC LIMIT ?2"
 )
 _ATTEMPT_IDS = "SELECT id FROM attempt WHERE id > ?1 ORDER BY id DESC LIMIT ?2"
-_MESSAGES = f"SELECT {MESSAGE_COLUMNS} FROM message m WHERE {{where}} ORDER BY m.id"
+_MESSAGES = (
+    f"SELECT {MESSAGE_COLUMNS} FROM message m WHERE {{where}}"
+    f" UNION ALL SELECT {MESSAGE_COLUMNS} FROM folded_message m WHERE {{where}} ORDER BY 1"
+)
 _ATTEMPTS = (
     f"SELECT {MESSAGE_COLUMNS}, a.* FROM attempt a"
     " LEFT JOIN message m ON m.id = a.message WHERE {where} ORDER BY a.id"
@@ -126,11 +126,6 @@ _WORDS_OF_ATTEMPT = (
     "a.facts || a.connector || a.next_hop || a.text || coalesce(m.reverse_path || m.message_id || m.subject, '')"
 )
 _WIDTH = len(Message._fields)
-
-
-def _folded(statement: str) -> str:
-    """One that looks at messages, for those that are folded."""
-    return statement.replace("FROM message m", "FROM folded_message m")
 
 
 def _messages(rows: Any) -> Iterator[Happened]:

@@ -48,13 +48,10 @@ AT_A_TIME = 500  # messages in one question
 SMALL = 256 * 1024  # octets of a message that is read at once
 WORTH_CLEARING = 8 * 1024 * 1024  # octets of a file
 
-_CONTENT = (
-    "SELECT place, segment, start, size FROM content"
-    f" UNION ALL SELECT id << {PORTION_BITS}, segment, start, size FROM folded"
-)
-_EXTENT = (  # where a portion stands; it is told by its place, by its message and its number
-    "SELECT segment, start, size FROM content WHERE place = ?1"
-    " UNION ALL SELECT segment, start, size FROM folded WHERE id = ?2 AND ?3 = 0"
+_CONTENT = f"SELECT place, segment, size FROM content UNION ALL SELECT id << {PORTION_BITS}, segment, size FROM folded"
+_EXTENT = (
+    "SELECT segment, start, size FROM content WHERE place = ?1 UNION ALL SELECT segment, start, size FROM folded"
+    f" WHERE id = ?1 >> {PORTION_BITS} AND ?1 & {PORTIONS} = 0"
 )
 _GROUPS = {
     "state": "r.state",
@@ -241,7 +238,7 @@ class Reader:
     def _portion(self, place: int) -> bytes | None:
         """One portion's octets. It may be moved between the look where it stands, and the look there."""
         found = None
-        while row := self._rows(_EXTENT, place, place >> PORTION_BITS, place & PORTIONS).fetchone():
+        while row := self._rows(_EXTENT, place).fetchone():
             try:
                 with Extents(self._folder) as extents:
                     return extents.read(*row)

@@ -139,7 +139,7 @@ MIGRATIONS: tuple[str, ...] = (
     ALTER TABLE placed RENAME TO content;
     """,
     """
-    DROP INDEX recipient_open;  -- the open ones are found by what there is content of (`selecting.WAITING`)
+    DROP INDEX recipient_open;  -- the open ones are found by what there is content of (`selecting.sources`)
     CREATE INDEX recipient_delayed ON recipient (next_try) WHERE state = 'delayed';
     INSERT INTO content  -- what waits without any stays to be seen: it cannot be read, since no segment is number 0
     SELECT id << 13, 0, 0, size FROM message
