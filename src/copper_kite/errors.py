@@ -3,6 +3,7 @@
 KiteError
 ├── LocalProtocolError        our own code broke the order of the protocol: a bug
 ├── RemoteProtocolError       the peer broke the protocol
+│   └── OutOfStep             a reply that cannot be told to be the answer to a command
 ├── SettingsError             the configuration cannot be used (exit 3)
 ├── StoreError                the store cannot be used (exit 3)
 │   ├── SchemaTooNew
@@ -15,7 +16,7 @@ KiteError
 ├── ContentGone               a message has gone (exit 1)
 ├── ContentUnreadable         a message's content cannot be read where it should stand (exit 1)
 ├── Ambiguous                 more than one such message (exit 2)
-├── SessionFailed             a session with a next hop ended early
+├── net.failure.SessionFailed a session with a next hop ended early (exit 4)
 ├── InputError                what was handed in is no message, or has no usable recipient
 └── HandOverFailed            the running server did not take a message
 """
@@ -23,11 +24,7 @@ KiteError
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any, NamedTuple
-
-if TYPE_CHECKING:
-    from copper_kite.smtp.replies import Reply
-    from copper_kite.words import Cause, Stage
+from typing import NamedTuple
 
 __all__ = [
     "Ambiguous",
@@ -42,9 +39,9 @@ __all__ = [
     "LocalProtocolError",
     "NeedsRestart",
     "NotFound",
+    "OutOfStep",
     "RemoteProtocolError",
     "SchemaTooNew",
-    "SessionFailed",
     "SettingsError",
     "StoreError",
     "StoreFailed",
@@ -68,6 +65,10 @@ class RemoteProtocolError(KiteError):
     def __init__(self, message: str, heard: bytes = b"") -> None:
         super().__init__(message)
         self.heard = heard[:200]
+
+
+class OutOfStep(RemoteProtocolError):
+    """Raised for a reply that no command can have: which reply answers which command is not known any more."""
 
 
 class Finding(NamedTuple):
@@ -196,23 +197,6 @@ class Ambiguous(KiteError):
         super().__init__(f"{wanted!r} fits several messages: {', '.join(ids)}; type one more character")
         self.wanted = wanted
         self.ids = tuple(ids)
-
-
-class SessionFailed(KiteError):
-    """Raised when a session with a next hop stopped before its work was done.
-
-    `reply` is the reply that stopped it, if one did; `text` says in one line what happened.
-    """
-
-    exit_code = 4
-
-    def __init__(self, stage: Stage, cause: Cause, text: str, reply: Reply | None = None, **facts: Any) -> None:
-        super().__init__(text)
-        self.stage = stage
-        self.cause = cause
-        self.text = text
-        self.reply = reply
-        self.facts = facts
 
 
 class InputError(KiteError):

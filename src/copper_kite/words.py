@@ -9,6 +9,7 @@ from __future__ import annotations
 from enum import StrEnum
 
 __all__ = [
+    "BROKEN_CAUSES",
     "CERTIFICATE_CAUSES",
     "FINAL",
     "FINAL_CAUSES",
@@ -95,6 +96,7 @@ class Cause(StrEnum):
     """Why an attempt ended where it did; `reply` means that the reply itself says it."""
 
     REPLY = "reply"
+    INTERNAL = "our own fault"
     NO_CONNECTOR = "no connector"
     RETURNED = "returned by hand"
     ALLOWANCE_USED = "allowance used"
@@ -110,6 +112,7 @@ class Cause(StrEnum):
     TIMED_OUT = "timed out"
     UNFINISHED = "reply never ended"
     PROTOCOL = "protocol error"
+    OUT_OF_STEP = "out of step"
     SPEAKS_TLS = "TLS at once"
     SPEAKS_CLEAR = "no TLS at once"
     TLS_NOT_OFFERED = "TLS not offered"
@@ -140,6 +143,9 @@ class Cause(StrEnum):
 
 # No use in trying again, and no connector's fault: what a recipient's domain says of itself, or an administrator.
 FINAL_CAUSES = frozenset({Cause.DOMAIN_NOT_FOUND, Cause.NULL_MX, Cause.MAIL_LOOP, Cause.RETURNED})
+
+# The session broke in the middle, whichever message it carried.
+BROKEN_CAUSES = frozenset({Cause.LOST, Cause.TIMED_OUT, Cause.UNFINISHED, Cause.PROTOCOL, Cause.OUT_OF_STEP})
 
 # The next hop shows a certificate that is not believed.
 CERTIFICATE_CAUSES = frozenset(cause for cause in Cause if cause.value.startswith("certificate "))

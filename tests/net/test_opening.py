@@ -12,12 +12,13 @@ from typing import Any
 
 import pytest
 
-from copper_kite.errors import LocalProtocolError, SessionFailed
+from copper_kite.errors import LocalProtocolError
 from copper_kite.net.authority import CertificateFiles, make_authority
-from copper_kite.net.client import ClientSession
 from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.failure import SessionFailed
 from copper_kite.net.opening import open_session
 from copper_kite.net.plan import Plan, Timeouts
+from copper_kite.net.relaying import RelaySession
 from copper_kite.net.tls import LOOK, fingerprint
 from copper_kite.session.behaviour import Behaviour
 from copper_kite.session.staging import stage
@@ -41,7 +42,7 @@ class Hop:
         self.dialogue = Dialogue(0.0)
         self.port = port
 
-    async def open(self, **more: Any) -> ClientSession:
+    async def open(self, **more: Any) -> RelaySession:
         trust = str(self.folder / "tls" / "ca.pem")
         known = {"host": "localhost", "port": self.port, "name": "quay1.example", "trust": trust, "timeouts": QUICK}
         return await open_session(Plan(**{**known, **more}), self.dialogue)
@@ -279,7 +280,7 @@ def sent(here: Hop) -> str:
 TO_CONTENT = [b"220 hi\r\n", b"250-ok\r\n250 8BITMIME\r\n", b"250 s\r\n", b"250 r\r\n", b"354 go\r\n"]
 
 
-async def one_message(port: int, timeouts: Timeouts = QUICK, octets: bytes = LETTER) -> ClientSession:
+async def one_message(port: int, timeouts: Timeouts = QUICK, octets: bytes = LETTER) -> RelaySession:
     plan = Plan(host="localhost", port=port, name="quay1.ternferries.example", tls="off", timeouts=timeouts)
     session = await open_session(plan, Dialogue(0.0))
     await session.relay(Envelope("a@x.example", ("b@x.example",), len(octets), True, False), lambda: (octets,))

@@ -10,23 +10,21 @@ from typing import Any
 
 import pytest
 
-from copper_kite.errors import SessionFailed
+from copper_kite.net import opening as opening_module
 from copper_kite.net import tls
 from copper_kite.net.authority import make_authority
-from copper_kite.net.client import ClientSession
 from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.failure import SessionFailed
 from copper_kite.net.opening import open_session
 from copper_kite.net.plan import Plan
-from copper_kite.relay import hops as hops_module
-from copper_kite.relay.decide import Retry
-from copper_kite.relay.hops import Hops
+from copper_kite.net.relaying import RelaySession
 from copper_kite.smtp.transaction import Envelope
 from copper_kite.words import Cause, Stage
 from tests.net.test_opening import LETTER, QUICK, Hop, hop
-from tests.support import free_port
+from tests.support import free_port, scripted
 
 
-async def opened(here: Hop, earlier: tls.Sessions, *, tls_mode: str = "implicit", trust: str = "") -> ClientSession:
+async def opened(here: Hop, earlier: tls.Sessions, *, tls_mode: str = "implicit", trust: str = "") -> RelaySession:
     trust = trust or str(here.folder / "tls" / "ca.pem")
     plan = Plan(host="localhost", port=here.port, name="quay1.example", tls=tls_mode, trust=trust, timeouts=QUICK)
     return await open_session(plan, Dialogue(0.0), earlier)
@@ -132,28 +130,27 @@ def test_content_of_many_records_comes_through(folder: Path) -> None:
 def test_what_cannot_go_on_begins_anew_at_once(monkeypatch: pytest.MonkeyPatch) -> None:
     """A server that stumbles over an earlier session is met once more without; any other failure counts as ever."""
     met: list[bool] = []
+    broken = False
 
-    async def stumbling(plan: Plan, dialogue: Dialogue, earlier: tls.Sessions) -> str:
-        resuming = earlier.take(plan, context) is not None
-        met.append(resuming)
-        if resuming or plan.host == "broken":
-            raise SessionFailed(Stage.SECURE, Cause.TLS_FAILED, "unexpected message")
-        return "opened"
+    async def stumbling(session: RelaySession) -> None:
+        assert session._earlier is None or session._earlier is earlier
+        session.tried_to_resume = session._earlier is not None and earlier.take(session.plan, context) is not None
+        met.append(session.tried_to_resume)
+        if session.tried_to_resume or broken:
+            raise SessionFailed(Stage.SECURE, Cause.TLS_FAILED, "unexpected message", seen=session.seen())
 
     async def scenario() -> None:
-        for host, found in (("localhost", [True, False]), ("broken", [True, False])):
-            plan = Plan(host=host, port=25, name="quay1.example")
-            hops = Hops([plan], Retry([60.0], jitter=0.0))
-            hops._earlier.keep(plan, _Made(context), [])  # type: ignore[arg-type]
-            with nullcontext() if host == "localhost" else pytest.raises(SessionFailed):
-                await hops.open(Dialogue(0.0), 0.0)
-            assert met == found
-            met.clear()
-            with nullcontext() if host == "localhost" else pytest.raises(SessionFailed):
-                await hops.open(Dialogue(0.0), 60.0)
-            assert met == [False], "without an earlier session there is nothing to try once more"
-            met.clear()
+        nonlocal broken
+        async with scripted([b"220 x\r\n", None]) as (port, _):
+            plan = Plan(host="127.0.0.1", port=port, name="quay1.example")
+            for broken in (False, True):
+                earlier.keep(plan, _Made(context), [])  # type: ignore[arg-type]
+                for found in ([True, False], [False]):
+                    with pytest.raises(SessionFailed) if broken else nullcontext():
+                        (await open_session(plan, Dialogue(0.0), earlier)).abort()
+                    assert met == found, "without an earlier session there is nothing to try once more"
+                    met.clear()
 
-    context = ssl.create_default_context()
-    monkeypatch.setattr(hops_module, "open_session", stumbling)
+    context, earlier = ssl.create_default_context(), tls.Sessions()
+    monkeypatch.setattr(opening_module, "_make_ready", stumbling)
     asyncio.run(scenario())

@@ -7,9 +7,9 @@ from pathlib import Path
 
 import pytest
 
-from copper_kite.errors import SessionFailed
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.failure import SessionFailed
 from copper_kite.net.plan import Plan
 from copper_kite.relay import hops as hops_module
 from copper_kite.relay.decide import Retry
@@ -32,50 +32,57 @@ RETRY = Retry([60.0, 300.0, 900.0], jitter=0.0)
 class Opened(str):
     """What stands for a session with a host."""
 
+    tried: tuple[object, ...] = ()
+
     async def close(self) -> None:
         """Nothing is to be said."""
 
 
 class Net:
-    """Which hosts answer; what was asked of them."""
+    """Which hosts answer; what was asked of them. `now` is the time."""
 
     def __init__(self, monkeypatch: pytest.MonkeyPatch, *up: str) -> None:
         self.up, self.asked = set(up), []  # type: ignore[var-annotated]
+        self.now = 0.0
         monkeypatch.setattr(hops_module, "open_session", self._open)
 
-    async def _open(self, plan: Plan, dialogue: Dialogue, earlier: object = None) -> Opened:
+    async def _open(self, plan: Plan, dialogue: Dialogue, earlier: object, memory: object) -> Opened:
         self.asked.append(plan.host)
         if plan.host not in self.up:
             raise SessionFailed(Stage.CONNECT, Cause.CONNECTION_REFUSED, "connection refused")
         return Opened(plan.host)
 
+    def three(self, **more: bool) -> Hops:
+        plans = [Plan(host=host, port=25, name="q") for host in ("one", "two", "three")]
+        return Hops(plans, RETRY, lambda: self.now, **more)
 
-def three(**more: bool) -> Hops:
-    return Hops([Plan(host=host, port=25, name="q") for host in ("one", "two", "three")], RETRY, **more)
-
-
-def tried(hops: Hops, net: Net, now: float) -> tuple[str, list[str]]:
-    net.asked.clear()
-    try:
-        found = str(asyncio.run(hops.open(Dialogue(0.0), now)))
-    except SessionFailed:
-        found = ""
-    return found, net.asked.copy()
+    def tried(self, hops: Hops, now: float) -> tuple[str, list[str]]:
+        """Which host a session at `now` is with, and whom it took to find out; the session carries something."""
+        self.now = now
+        self.asked.clear()
+        try:
+            found = str(asyncio.run(hops.open(Dialogue(0.0))))
+            hops.worked(next(plan for plan in hops.plans if plan.host == found))
+        except SessionFailed:
+            found = ""
+        return found, self.asked.copy()
 
 
 def test_the_next_one_is_tried_when_one_cannot_be_had(monkeypatch: pytest.MonkeyPatch) -> None:
     """C-18: in order; one that was down is left alone for its wait, then tried behind those that are up."""
-    net, hops = Net(monkeypatch, "two", "three"), three()
-    assert tried(hops, net, 0) == ("two", ["one", "two"])
-    assert tried(hops, net, 30) == ("two", ["two"])
+    net = Net(monkeypatch, "two", "three")
+    hops = net.three()
+    assert net.tried(hops, 0) == ("two", ["one", "two"])
+    assert net.tried(hops, 30) == ("two", ["two"])
     net.up = {"one"}
-    assert tried(hops, net, 61) == ("one", ["two", "three", "one", "one"]), "the last one is the look beside the mail"
-    assert tried(hops, net, 62) == ("one", ["one"])
+    assert net.tried(hops, 61) == ("one", ["two", "three", "one", "one"]), "the last one is the look beside the mail"
+    assert net.tried(hops, 62) == ("one", ["one"])
 
 
 def test_the_first_has_its_turn_again_when_it_is_back(monkeypatch: pytest.MonkeyPatch) -> None:
-    """C-18: it is looked at beside the mail, which does not wait for it, once each wait."""
-    net, hops = Net(monkeypatch, "two"), three()
+    """C-18: it is looked at beside the mail, which does not wait for it, once each wait; then sessions move there."""
+    net = Net(monkeypatch, "two")
+    hops = net.three()
 
     async def live() -> None:
         for now, up, found in (
@@ -85,31 +92,59 @@ def test_the_first_has_its_turn_again_when_it_is_back(monkeypatch: pytest.Monkey
             (361, "one", "two"),
             (362, "one", "one"),
         ):
-            net.up = {"two", up}
-            assert await hops.open(Dialogue(0.0), now) == found
+            net.now, net.up = now, {"two", up}
+            assert await hops.open(Dialogue(0.0)) == found
             await asyncio.sleep(0)
             await asyncio.sleep(0)
+            assert [hops.has_better(plan) for plan in hops.plans] == [False, up == "one", True]
 
     asyncio.run(live())
     assert net.asked == ["one", "two", "two", "one", "two", "two", "one", "one"]
 
 
 def test_a_connector_is_down_when_all_of_them_are(monkeypatch: pytest.MonkeyPatch) -> None:
-    """Each time it is left alone for longer; it says since when; one that answers ends it."""
-    net, hops = Net(monkeypatch), three()
-    assert hops.down(0) is None and tried(hops, net, 0) == ("", ["one", "two", "three"])
+    """Each time it is left alone for longer; it says since when; one that carries something ends it."""
+    net = Net(monkeypatch)
+    hops = net.three()
+    assert hops.down(0) is None and net.tried(hops, 0) == ("", ["one", "two", "three"])
     down = hops.down(10)
     assert down is not None and (down.since, down.until, down.failure.text) == (0, 60, "connection refused")
-    assert hops.down(60) is None and tried(hops, net, 60)[0] == ""
+    assert [one.next_hop for one in down.failure.seen.tried] == ["one:25"], "the record has all that were tried"
+    assert hops.down(60) is None and net.tried(hops, 60)[0] == ""
     down = hops.down(61)
     assert down is not None and (down.since, down.until) == (0, 360)
     net.up = {"three"}
-    assert tried(hops, net, 360)[0] == "three" and hops.down(361) is None
+    assert net.tried(hops, 360)[0] == "three" and hops.down(361) is None and hops.any_fit
+
+
+def test_a_session_alone_does_not_end_what_is_down(monkeypatch: pytest.MonkeyPatch) -> None:
+    """One that turns each session away under its first message is left alone for longer each time."""
+    net = Net(monkeypatch, "one", "two", "three")
+    hops = net.three()
+    closed = SessionFailed(Stage.SENDER, Cause.REPLY, "closed", Reply(421, "4.3.2", "no"))
+    for until in (60, 360, 1260):
+        for plan in hops.plans:
+            hops.failed(plan, closed)
+        down = hops.down(net.now)
+        assert down is not None and down.until == until and not hops.any_fit
+        net.now = until
+        assert asyncio.run(hops.open(Dialogue(0.0))) == "one"
 
 
 def test_spread_takes_them_by_chance(monkeypatch: pytest.MonkeyPatch) -> None:
-    net, hops = Net(monkeypatch, "one", "two", "three"), three(spread=True)
-    assert {tried(hops, net, 0)[0] for _ in range(60)} == {"one", "two", "three"}
+    net = Net(monkeypatch, "one", "two", "three")
+    hops = net.three(spread=True)
+    assert {net.tried(hops, 0)[0] for _ in range(60)} == {"one", "two", "three"}
+
+
+def test_a_fault_of_ours_is_a_failure_like_any_other(monkeypatch: pytest.MonkeyPatch) -> None:
+    net = Net(monkeypatch)
+    hops = net.three()
+    monkeypatch.setattr(hops_module, "open_session", lambda *_: 1 / 0)
+    with pytest.raises(SessionFailed) as stopped:
+        asyncio.run(hops.open(Dialogue(0.0)))
+    assert stopped.value.cause is Cause.INTERNAL and "ZeroDivisionError" in stopped.value.text
+    assert hops.down(0.0) is not None
 
 
 # --- the whole way ---------------------------------------------------------------------------------------------------

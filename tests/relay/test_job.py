@@ -8,7 +8,7 @@ import sys
 import pytest
 
 from copper_kite.errors import ContentUnreadable
-from copper_kite.relay.job import Job
+from copper_kite.relay.job import Job, SenderRule
 from copper_kite.smtp.transaction import Envelope
 from copper_kite.store.model import Message, Recipient
 
@@ -30,8 +30,8 @@ def test_what_was_carried_is_let_go_at_once() -> None:
         for sender in ("", "outside@z.example"):
             carried = job(octets)
             if sender:
-                carried.leave_under(sender, lambda path: False)
-            assert b"".join(carried.outgoing()).endswith(b"end\r\n") and carried.envelope.recipients
+                carried.sender_rule = SenderRule(sender)
+            assert carried.envelope.recipients and b"".join(carried.outgoing()).endswith(b"end\r\n")
             assert sys.getrefcount(octets) > before
             del carried
             assert sys.getrefcount(octets) == before
@@ -51,9 +51,10 @@ def test_its_envelope_and_content() -> None:
 
 def test_under_another_sender_only_the_header_is_another() -> None:
     carried = job(None, CONTENT[:25], CONTENT[25:])
-    carried.leave_under("outside@z.example", lambda path: False)
+    carried.sender_rule = SenderRule("outside@z.example", ("y.example",))
+    assert carried.envelope.reverse_path == "outside@z.example"
     left = b"".join(carried.outgoing())
-    assert carried.envelope.reverse_path == "outside@z.example" and len(left) == carried.envelope.size
+    assert len(left) == carried.envelope.size
     assert b"<outside@z.example>" in left and left.endswith(b"\r\n\r\nbody\r\nend\r\n")
     assert b"".join(carried.outgoing()) == left, "it can go once more"
 

@@ -8,9 +8,9 @@ from pathlib import Path
 
 import pytest
 
-from copper_kite.errors import SessionFailed
 from copper_kite.net import resolve as resolve_module
 from copper_kite.net.authority import make_authority
+from copper_kite.net.failure import SessionFailed
 from copper_kite.net.resolve import mail_exchangers, resolve
 from copper_kite.relay.service import Service
 from copper_kite.routing.mx import mx_order

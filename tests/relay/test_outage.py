@@ -120,5 +120,3 @@ def the_hosts_are_met_in_order(met: list[tuple[float, str]]) -> None:
         assert (
             waits[0] >= 600 and all(wait >= 3600 for wait in waits[1:]) and all(wait >= 4 * 3600 for wait in waits[2:])
         )
-    together = Counter(at for at, who in met if who == "first")
-    assert all(("second" in {who for at, who in met if at == instant}) for instant in together)

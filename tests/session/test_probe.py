@@ -270,7 +270,7 @@ def test_all_addresses_are_tried(monkeypatch: pytest.MonkeyPatch, folder: Path) 
 
     found = asyncio.run(live())
     assert found.passed and found.address == "127.0.0.1"
-    assert [address for address, _ in found.tried] == ["::1"]
+    assert [one.address for one in found.tried] == ["::1"]
     assert found.stages[0][2] == "::1, 127.0.0.1"
 
 
@@ -361,12 +361,17 @@ def test_a_flood_is_not_taken_in() -> None:
 
 
 def test_octets_behind_the_go_ahead_for_tls_are_a_fault() -> None:
-    """T-06: what stands in clear behind the 220 is not taken for a reply under TLS."""
+    """W-09: what stands in clear behind the 220 is not taken for a reply under TLS, nor for TLS at once."""
 
-    async def live() -> Probed:
-        says = [b"220 x\r\n", b"250-x\r\n250 STARTTLS\r\n", b"220 go\r\n250 injected\r\n", None]
+    async def live(behind: bytes) -> Probed:
+        says = [b"220 x\r\n", b"250-x\r\n250 STARTTLS\r\n", b"220 go\r\n" + behind, None]
         async with scripted(says) as (port, _):
             return await probe(Plan(host="localhost", port=port, name="q.example", timeouts=QUICK), {})
 
-    found = asyncio.run(live())
-    assert found.failure is not None and found.failure.cause is Cause.PROTOCOL
+    for behind, cause in (
+        (b"250 injected\r\n", Cause.OUT_OF_STEP),
+        (b"\x16\x03\x01 garbage\r\n", Cause.OUT_OF_STEP),
+        (b"\x16\x03\x01", Cause.OUT_OF_STEP),
+    ):
+        found = asyncio.run(live(behind))
+        assert found.failure is not None and (found.failure.stage, found.failure.cause) == (Stage.SECURE, cause)

@@ -14,8 +14,8 @@ from copper_kite.cli.show import json_time, print_table, print_verdict, say, siz
 from copper_kite.smtp.replies import printable, visible
 
 if TYPE_CHECKING:
-    from copper_kite.errors import SessionFailed
     from copper_kite.net.certificate import Certificate
+    from copper_kite.net.failure import SessionFailed
     from copper_kite.session.probe import Probed
     from copper_kite.words import Stage
 
@@ -36,8 +36,8 @@ SOON = 21  # days before its end from which a certificate is worth a word
 def print_probed(found: Probed, *, dialogue: bool) -> None:
     """Stages, what was seen, the dialogue if wanted, and the verdict."""
     print_stages(found.stages, found.failure)
-    for address, why in found.tried:
-        say(f"tried {address}: {printable(why)}", indent=2)
+    for tried in found.tried:
+        say(f"tried {tried.address}: {printable(tried.text)} (stage {tried.stage.value})", indent=2)
     rows = _facts(found)
     if rows:
         click.echo()
@@ -213,7 +213,10 @@ def probed_json(found: Probed) -> dict[str, Any]:
         "time": json_time(found.at),
         "next_hop": plan.where,
         "address": found.address or None,
-        "tried": [{"address": address, "said": why} for address, why in found.tried],
+        "tried": [
+            {"address": tried.address, "stage": tried.stage.value, "cause": tried.cause.value, "said": tried.text}
+            for tried in found.tried
+        ],
         "passed": found.passed,
         "cause": found.failure.cause.value if found.failure else None,
         "mode": plan.tls,

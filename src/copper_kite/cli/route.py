@@ -82,7 +82,7 @@ RESOLVE_SECONDS = 15.0
 def _addresses(loaded: Loaded, host: str) -> str:
     import asyncio
 
-    from copper_kite.errors import SessionFailed
+    from copper_kite.net.failure import SessionFailed
     from copper_kite.net.resolve import resolve
     from copper_kite.routing.plan import dns_of
 
@@ -96,7 +96,7 @@ def _exchangers(loaded: Loaded, recipient: str) -> list[str]:
     """The mail exchangers of a recipient's domain, in the order in which they are tried."""
     import asyncio
 
-    from copper_kite.errors import SessionFailed
+    from copper_kite.net.failure import SessionFailed
     from copper_kite.net.resolve import mail_exchangers
     from copper_kite.routing.mx import mx_order
     from copper_kite.routing.plan import dns_of

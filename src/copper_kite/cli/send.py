@@ -290,7 +290,7 @@ def _said(one: Sent) -> str:
 
 def _why(target: Target, one: Sent, letter: Callable[[int], Letter]) -> Verdict:
     """The verdict on a message that was not taken."""
-    from copper_kite.errors import SessionFailed
+    from copper_kite.net.failure import SessionFailed
     from copper_kite.session.probe import stopped
     from copper_kite.words import Cause
 

@@ -13,10 +13,10 @@ from pathlib import Path
 from copper_kite.demo.day import DayClock
 from copper_kite.demo.scenario import BEACON_RULES, GATE_RULES, Letter, day_of_letters, render
 from copper_kite.net.authority import make_authority
-from copper_kite.net.client import ClientSession
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.opening import open_session
 from copper_kite.net.plan import Plan
+from copper_kite.net.relaying import RelaySession
 from copper_kite.relay.service import Service
 from copper_kite.session.standin import Rule, StandIn, StandInPlan
 from copper_kite.settings.load import Loaded, load
@@ -104,7 +104,7 @@ class Demo:
 
     async def _hand_in(self, port: int, clock: DayClock) -> None:
         """Every program hands in its letters at their time, over a session of its own."""
-        sessions: dict[str, ClientSession] = {}
+        sessions: dict[str, RelaySession] = {}
         loop = asyncio.get_running_loop()
         for number, letter in enumerate(day_of_letters(), 1):
             await asyncio.sleep(clock.real_delay(clock.start + letter.at))
@@ -116,7 +116,7 @@ class Demo:
         for session in sessions.values():
             await session.close()
 
-    async def _hand_in_one(self, session: ClientSession, letter: Letter, content: bytes) -> None:
+    async def _hand_in_one(self, session: RelaySession, letter: Letter, content: bytes) -> None:
         envelope = Envelope(letter.sender, letter.recipients, len(content), False, False)
         results = await session.relay(envelope, lambda: (content,))
         self._handed_in += 1

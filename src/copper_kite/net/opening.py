@@ -1,76 +1,69 @@
-"""From a next hop's name to a session that is ready for messages: resolve, connect, greet, hello, secure, login."""
+"""From a next hop's name to a session that is ready for messages: resolve, connect, greet, hello, secure, login.
+
+A host may have several addresses. What fails before a login (no connection, no greeting, EHLO or TLS refused) says
+little about the others, so the next one is tried (RFC 5321 5.1); what the host says to a login holds for all of them.
+"""
 
 from __future__ import annotations
 
 import asyncio
-import errno
-import os
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from dataclasses import replace
 from typing import TypeVar
 
-from copper_kite.errors import SessionFailed
+from copper_kite.net.addresses import (
+    MAX_ADDRESSES,
+    AddressMemory,
+    Connected,
+    connect_to,
+    interleave,
+    race,
+)
 from copper_kite.net.client import ClientSession
+from copper_kite.net.conversation import FAREWELL_SECONDS
 from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.failure import SessionFailed, StageDone, Tried
 from copper_kite.net.plan import Plan
+from copper_kite.net.relaying import RelaySession
 from copper_kite.net.resolve import resolve
 from copper_kite.net.tls import UNVERIFIED, Sessions
-from copper_kite.net.wire import Wire
 from copper_kite.words import Cause, Stage
 
 __all__ = ["closing_on_failure", "connect", "connect_as", "open_session"]
 
 S = TypeVar("S", bound=ClientSession)
 
-_CONNECT_CAUSES = {
-    errno.ECONNREFUSED: Cause.CONNECTION_REFUSED,
-    errno.ENOENT: Cause.CONNECTION_REFUSED,  # of a Unix socket: nobody made it
-    errno.ENETUNREACH: Cause.UNREACHABLE,
-    errno.EHOSTUNREACH: Cause.UNREACHABLE,
-    errno.ETIMEDOUT: Cause.CONNECTION_TIMED_OUT,
-}
+LONGEST_SECONDS = 300.0  # after which no further address of a host is begun
+
+# What stops a session at these stages may be a matter of the one address; of these causes, never.
+_OF_ONE_ADDRESS = frozenset({Stage.CONNECT, Stage.GREET, Stage.HELLO, Stage.SECURE})
+_OF_US = frozenset({Cause.TRUST_UNUSABLE})
+_ORDER = {stage: place for place, stage in enumerate(Stage)}
 
 
-async def open_session(plan: Plan, dialogue: Dialogue, earlier: Sessions | None = None) -> ClientSession:
+async def open_session(
+    plan: Plan, dialogue: Dialogue, earlier: Sessions | None = None, memory: AddressMemory | None = None
+) -> RelaySession:
     """A session with the next hop of `plan`, up to and with the login; TLS goes on with an `earlier` session's.
 
-    Raises SessionFailed; nothing stays open then.
+    Its addresses are tried until one gives a session, those that `memory` holds for bad last. Raises SessionFailed, the
+    failure that came furthest; nothing stays open then.
     """
     if plan.tls == "opportunistic":
-        return await _open_opportunistically(plan, dialogue, earlier)
-    session = await connect(plan, dialogue, earlier)
-    async with closing_on_failure(session):
-        if plan.tls == "implicit":
-            await session.secure_at_once()
-        await session.greet()
-        await session.hello()
-        if plan.tls == "starttls":
-            await session.secure()
-        if plan.login:
-            await session.login()
-    return session
-
-
-async def _open_opportunistically(plan: Plan, dialogue: Dialogue, earlier: Sessions | None) -> ClientSession:
-    """TLS as far as it goes, whoever it is with; where the handshake fails, a new connection in clear (RFC 7435 3)."""
-    plan = replace(plan, trust=UNVERIFIED)
-    session = await connect(plan, dialogue, earlier)
-    try:
-        async with closing_on_failure(session):
-            await session.greet()
-            await session.hello()
-            if "STARTTLS" in session.capabilities:
-                await session.secure()
-    except SessionFailed as failure:
-        if failure.stage is not Stage.SECURE:
-            raise
-        dialogue.noted(asyncio.get_running_loop().time(), "no TLS to be had: once more, in clear")
-        return await open_session(replace(plan, tls="off"), dialogue)
-    if plan.login:
-        async with closing_on_failure(session):
-            await session.login()
-    return session
+        plan = replace(plan, trust=UNVERIFIED)
+    host = await _Host.resolved(plan, dialogue, memory)
+    while True:
+        connected = await host.connect()
+        try:
+            session = await _prepared(host, connected, earlier)
+        except SessionFailed as failure:
+            host.failed(failure)
+            if not host.may_go_on(failure):
+                raise host.furthest from failure
+        else:
+            host.worked(session.address)
+            return session
 
 
 async def connect(plan: Plan, dialogue: Dialogue, earlier: Sessions | None = None) -> ClientSession:
@@ -79,79 +72,145 @@ async def connect(plan: Plan, dialogue: Dialogue, earlier: Sessions | None = Non
 
 
 async def connect_as(kind: type[S], plan: Plan, dialogue: Dialogue, earlier: Sessions | None = None) -> S:
-    """A connection to the next hop of `plan`, with nothing said yet. Raises SessionFailed.
+    """A connection to the next hop of `plan`, by the address that takes one first, with nothing said yet.
 
-    Addresses are tried in the resolver's order until one takes the connection; a failure is that of the last one, and
-    its facts hold `tried` and `stages` as the session's would be.
+    Raises SessionFailed.
     """
-    loop = asyncio.get_running_loop()
-    began = loop.time()
-    if plan.path:
-        addresses, stages = [f"unix:{plan.path}"], []
-    else:
-        addresses = await _addresses(plan, dialogue)
-        stages = [(Stage.RESOLVE, loop.time() - began, ", ".join(addresses))]
-    began = loop.time()
-    tried: list[tuple[str, str]] = []
-    for address in addresses:
+    host = await _Host.resolved(plan, dialogue)
+    return host.session(kind, plan, await host.connect(), earlier)
+
+
+class _Host:
+    """The addresses of one host that are still to be tried, and what became of the others."""
+
+    def __init__(self, plan: Plan, dialogue: Dialogue, memory: AddressMemory, addresses: list[str]) -> None:
+        self._loop = asyncio.get_running_loop()
+        self.plan = plan
+        self.dialogue = dialogue
+        self._memory = memory
+        self._began = self._loop.time()
+        self._left = addresses
+        self._stages: list[StageDone] = []
+        self._tried: list[Tried] = []
+        self._furthest: SessionFailed | None = None
+
+    @classmethod
+    async def resolved(cls, plan: Plan, dialogue: Dialogue, memory: AddressMemory | None = None) -> _Host:
+        """With the addresses that the host has. Raises SessionFailed."""
+        loop, memory = asyncio.get_running_loop(), memory or AddressMemory()
+        if plan.path:
+            return cls(plan, dialogue, memory, [f"unix:{plan.path}"])
+        began = loop.time()
         try:
-            wire, transport = await _connect(plan, address)
-        except SessionFailed as failure:
-            dialogue.noted(loop.time(), f"{address}: {failure.text}")
-            tried.append((address, failure.text))
-            if address is not addresses[-1]:
-                continue
-            failure.facts.update(stages=stages, tried=tried)
+            found = await resolve(plan.host, plan.port, plan.timeouts.resolve, plan.dns)
+        except SessionFailed as error:
+            dialogue.noted(loop.time(), error.text)
             raise
-        dialogue.noted(loop.time(), f"connected to {address}" + (f" port {plan.port}" if plan.port else ""))
-        session = kind(plan, wire, transport, address, dialogue, earlier)
-        session.stages = [*stages, (Stage.CONNECT, loop.time() - began, address)]
-        session.tried = tried
+        said = ", ".join(found)
+        dialogue.noted(loop.time(), f"{plan.host} is {said}")
+        host = cls(plan, dialogue, memory, memory.order(interleave(found), began)[:MAX_ADDRESSES])
+        host._stages.append(StageDone(Stage.RESOLVE, loop.time() - began, said))
+        return host
+
+    async def connect(self) -> Connected:
+        """A connection to one of the addresses left. Raises SessionFailed when none takes one."""
+        try:
+            connected = await race(self.plan, tuple(self._left), self.failed)
+        except SessionFailed:
+            raise self.furthest from None
+        address = connected[0]
+        self._left.remove(address)
+        where = f"connected to {address}" + (f" port {self.plan.port}" if self.plan.port else "")
+        self.dialogue.noted(self._loop.time(), where)
+        return connected
+
+    def session(self, kind: type[S], plan: Plan, connected: Connected, earlier: Sessions | None) -> S:
+        """A session of `kind` on a connection, in which nothing is said yet."""
+        address, wire, transport = connected
+        session = kind(plan, wire, transport, address, self.dialogue, earlier)
+        session.stages = [*self._stages, StageDone(Stage.CONNECT, self._loop.time() - self._began, address)]
+        session.tried = self._tried
         return session
-    raise SessionFailed(Stage.RESOLVE, Cause.NAME_NOT_FOUND, f"{plan.host}: no address")
+
+    def failed(self, failure: SessionFailed) -> None:
+        """Keep in mind that an address gave no session."""
+        address = failure.seen.address
+        if failure.stage is Stage.CONNECT:
+            self.dialogue.noted(self._loop.time(), f"{address}: {failure.text}")
+        if address in self._left:
+            self._left.remove(address)
+        if failure.stage in _OF_ONE_ADDRESS:
+            self._memory.failed(address, self._loop.time())
+        if self._furthest is None or _ORDER[failure.stage] > _ORDER[self._furthest.stage]:
+            self._furthest = failure
+        self._tried.append(Tried(self.plan.where, address, failure.stage, failure.cause, failure.text))
+
+    def worked(self, address: str) -> None:
+        """An address gave a session."""
+        self._memory.worked(address)
+
+    def may_go_on(self, failure: SessionFailed) -> bool:
+        """Whether another address is to be tried after this failure."""
+        in_time = self._loop.time() - self._began < LONGEST_SECONDS
+        return bool(self._left) and in_time and failure.stage in _OF_ONE_ADDRESS and failure.cause not in _OF_US
+
+    @property
+    def furthest(self) -> SessionFailed:
+        """The failure that came furthest, with all addresses that were tried."""
+        failure = self._furthest
+        assert failure is not None, "an address failed before this is asked"
+        if not failure.seen.stages:
+            failure.seen = replace(failure.seen, stages=self._stages)
+        failure.seen = replace(failure.seen, tried=self._tried)
+        return failure
 
 
-async def _addresses(plan: Plan, dialogue: Dialogue) -> list[str]:
-    loop = asyncio.get_running_loop()
-    try:
-        addresses = await resolve(plan.host, plan.port, plan.timeouts.resolve, plan.dns)
-    except SessionFailed as error:
-        dialogue.noted(loop.time(), error.text)
-        raise
-    dialogue.noted(loop.time(), f"{plan.host} is {', '.join(addresses)}")
-    return addresses
+async def _prepared(host: _Host, connected: Connected, earlier: Sessions | None) -> RelaySession:
+    """A session that is ready for messages, on this connection or on a new one to the same address.
 
-
-async def _connect(plan: Plan, address: str) -> tuple[Wire, asyncio.Transport]:
-    loop = asyncio.get_running_loop()
-    try:
-        async with asyncio.timeout(plan.timeouts.connect):
-            if plan.path:
-                transport, wire = await loop.create_unix_connection(Wire, plan.path)
+    A TLS that fails where it was to go on with an earlier session begins anew, once; an opportunistic one that fails
+    gives way to a session in clear, never on the connection that failed (RFC 7435 3). Raises SessionFailed.
+    """
+    plan = host.plan
+    while True:
+        session = host.session(RelaySession, plan, connected, earlier)
+        try:
+            async with closing_on_failure(session):
+                await _make_ready(session)
+            return session
+        except SessionFailed as failure:
+            if failure.stage is not Stage.SECURE:
+                raise
+            if session.tried_to_resume:
+                earlier, what = None, "no TLS with what is left of an earlier session: once more"
+            elif plan.tls == "opportunistic":
+                plan, what = replace(plan, tls="off"), "no TLS to be had: once more, in clear"
             else:
-                transport, wire = await loop.create_connection(Wire, address, plan.port)
-    except TimeoutError as error:
-        text = f"no answer in {plan.timeouts.connect:g} s"
-        raise SessionFailed(Stage.CONNECT, Cause.CONNECTION_TIMED_OUT, text, address=address) from error
-    except OSError as error:
-        cause = _CONNECT_CAUSES.get(error.errno or 0, Cause.LOST)
-        raise SessionFailed(Stage.CONNECT, cause, _reason(error), address=address) from error
-    return wire, transport
+                raise
+        host.dialogue.noted(asyncio.get_running_loop().time(), what)
+        connected = await connect_to(plan, session.address)
 
 
-def _reason(error: OSError) -> str:
-    """The system's words for it, without what asyncio writes before them."""
-    return (os.strerror(error.errno) if error.errno else str(error)).lower()
+async def _make_ready(session: RelaySession) -> None:
+    """Everything from the greeting to the login. Raises SessionFailed."""
+    plan = session.plan
+    if plan.tls == "implicit":
+        await session.secure_at_once()
+    await session.greet()
+    await session.hello()
+    if plan.tls == "starttls" or (plan.tls == "opportunistic" and "STARTTLS" in session.capabilities):
+        await session.secure()
+    if plan.login:
+        await session.login()
 
 
 @asynccontextmanager
 async def closing_on_failure(session: ClientSession) -> AsyncIterator[None]:
-    """Drop the connection when the session fails, and keep with the failure how far it got."""
+    """End the session when it fails: with QUIT where that can still be said (RFC 5321 4.1.1.10)."""
     try:
         yield
-    except SessionFailed as failure:
-        failure.facts.update(session.facts())
-        session.abort()
+    except SessionFailed:
+        await session.close(FAREWELL_SECONDS)
         raise
     except BaseException:
         session.abort()

@@ -11,7 +11,7 @@ import socket
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
-from copper_kite.errors import SessionFailed
+from copper_kite.net.failure import SessionFailed
 from copper_kite.words import Cause, Stage
 
 if TYPE_CHECKING:

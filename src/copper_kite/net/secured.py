@@ -159,6 +159,10 @@ class Secured(asyncio.Transport, asyncio.Protocol):
         self._closing = True
         self._inner.abort()
 
+    def get_write_buffer_size(self) -> int:
+        """Octets, encrypted, that the connection has not taken yet."""
+        return self._inner.get_write_buffer_size()
+
     def is_closing(self) -> bool:
         """Whether nothing more can be sent."""
         return self._closing or self._inner.is_closing()

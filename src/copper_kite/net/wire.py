@@ -90,6 +90,10 @@ class Wire(asyncio.Protocol):
                 await self._waiter
             finally:
                 self._waiter = None
+        return self.take()
+
+    def take(self) -> bytes:
+        """What has come in and was not read."""
         heard, self._heard, self._unread = self._heard, [], 0
         return heard[0] if len(heard) == 1 else b"".join(heard)
 

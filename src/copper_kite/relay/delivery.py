@@ -9,10 +9,10 @@ from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Any, NamedTuple
 
-from copper_kite.errors import SessionFailed
-from copper_kite.net.client import ClientSession
 from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.failure import SessionFailed, SessionSeen, StageDone, Tried
 from copper_kite.net.plan import Plan
+from copper_kite.net.relaying import RelaySession
 from copper_kite.relay.decide import Retry, classify, retry_at
 from copper_kite.relay.fate import Fate
 from copper_kite.relay.job import Job
@@ -23,7 +23,7 @@ from copper_kite.smtp.transaction import Envelope, Result, misfit
 from copper_kite.store.ids import IdMaker
 from copper_kite.store.model import Attempt, Change, Fresh, Outcome, Relayed
 from copper_kite.verdict.judge import side_of
-from copper_kite.words import FINAL_CAUSES, Cause, Stage, State
+from copper_kite.words import FINAL_CAUSES, Cause, Side, Stage, State
 
 __all__ = ["Recorder", "Report", "Stop", "unfit"]
 
@@ -32,20 +32,35 @@ MAX_REPLY_KEPT = 300  # characters of a reply on the recipient; the attempt keep
 
 @dataclass(slots=True, kw_only=True)
 class Stop:
-    """Where and why something stopped, for those recipients that have no reply of their own."""
+    """Where and why something stopped, for those recipients that have no reply of their own.
+
+    `until`, in seconds since 1970, is when they may go on, where that is known; `attempted` is False for what only
+    waits, without a session; `seen` is how far the session got.
+    """
 
     stage: Stage
     cause: Cause
     text: str
     reply: Reply | None = None
-    facts: dict[str, Any] = field(default_factory=dict)
+    until: float | None = None
+    attempted: bool = True
+    seen: SessionSeen = field(default_factory=SessionSeen)
 
     @classmethod
-    def of(cls, failure: SessionFailed) -> Stop:
+    def of(cls, failure: SessionFailed, *, until: float | None = None) -> Stop:
         """From a session's failure."""
         return cls(
-            stage=failure.stage, cause=failure.cause, text=failure.text, reply=failure.reply, facts=failure.facts
+            stage=failure.stage,
+            cause=failure.cause,
+            text=failure.text,
+            reply=failure.reply,
+            until=until,
+            seen=failure.seen,
         )
+
+
+# For a recipient that an attempt left without any result: a fault of ours, after which it is tried again.
+UNDECIDED = Stop(stage=Stage.ACCEPT, cause=Cause.INTERNAL, text="the attempt ended without a result for it")
 
 
 def unfit(envelope: Envelope, capabilities: Capabilities, *, proven: bool) -> Stop | None:
@@ -67,7 +82,7 @@ class Report(NamedTuple):
     seconds: float
     results: Sequence[Result] = ()
     stop: Stop | None = None
-    session: ClientSession | None = None
+    session: RelaySession | None = None
     dialogue: Dialogue | None = None
 
 
@@ -136,6 +151,39 @@ class Recorder:
             ),
         )
 
+    def record_fault(self, report: Report, now: float, plan: Plan | None, words: str) -> Change:
+        """The change for an attempt whose record `record` could not make: what is known without any notice.
+
+        Whoever was relayed is relayed; all others are tried again, for nobody may fail without his sender being told.
+        """
+        job = report.job
+        stop = Stop(stage=report.stop.stage if report.stop else Stage.ACCEPT, cause=Cause.INTERNAL, text=words)
+        good = [result for result in report.results if classify(result.stage, result.reply) is State.RELAYED]
+        fates = self._fates(job, good, stop, now)
+        for fate in fates:
+            if fate.state is State.FAILED:  # its lifetime is over: once more, so that a notice can be written
+                fate.state, fate.next_try = State.DELAYED, now + self._retry.waits[-1]
+        relayed = sum(fate.state is State.RELAYED for fate in fates)
+        attempt = Attempt(
+            id=self._ids.next(report.began),
+            message=job.message.id,
+            at=report.began,
+            seconds=report.seconds,
+            connector=job.connector,
+            next_hop=plan.where if plan is not None else "",
+            address="",
+            stage=stop.stage.value,
+            side=Side.HERE.value,
+            cause=stop.cause.value,
+            code=None,
+            enhanced="",
+            text=words,
+            facts={"relayed": relayed, "results": _results(fates), "stages": []},
+            dialogue=None,
+        )
+        outcomes = [_outcome(fate, job.connector, attempt.next_hop, now) for fate in fates]
+        return Change(outcomes=outcomes, attempts=[attempt])
+
     def _fates(self, job: Job, results: Sequence[Result], stop: Stop | None, now: float) -> list[Fate]:
         decided = {result.recipient: result for result in results}
         fates = []
@@ -145,14 +193,13 @@ class Recorder:
                 state = classify(result.stage, result.reply)
                 fate = Fate(recipient, state, result.stage, Cause.REPLY, result.reply, result.reply.text)
             else:
-                assert stop is not None
+                stop = stop or UNDECIDED
                 state = State.DELAYED if stop.reply is None else classify(stop.stage, stop.reply)
                 state = State.FAILED if stop.cause in FINAL_CAUSES else state
-                sent = "unsent" not in stop.facts
-                fate = Fate(recipient, state, stop.stage, stop.cause, stop.reply, stop.text, sent=sent)
-            if stop is not None and result is None and "until" in stop.facts and now < job.message.expires:
+                fate = Fate(recipient, state, stop.stage, stop.cause, stop.reply, stop.text, sent=stop.attempted)
+            if stop is not None and result is None and stop.until is not None and now < job.message.expires:
                 late = job.message.arrived + self._notices.late_after  # when the sender is to hear of it, tried or not
-                until = min(stop.facts["until"], job.message.expires)
+                until = min(stop.until, job.message.expires)
                 fate.next_try = min(until, late) if now < late else until
             elif fate.state is State.DELAYED:
                 attempts = recipient.attempts + 1
@@ -168,17 +215,16 @@ class Recorder:
         reply = worst.reply
         facts: dict[str, Any] = {
             "relayed": relayed,
-            "results": [
-                [fate.recipient.address, fate.state.value, fate.stage.value, str(fate.reply) if fate.reply else ""]
-                for fate in fates
-            ],
+            "results": _results(fates),
         }
         if session is not None and plan is not None:
             facts |= _session_facts(session, plan)
         else:
-            facts["stages"] = _stages(stop.facts.get("stages", []) if stop is not None else [])
+            facts["stages"] = _stages(stop.seen.stages if stop is not None else ())
             if plan is not None:
                 facts["login"], facts["mode"] = plan.login, plan.tls
+        if tried := _tried(session, stop):
+            facts["tried"] = tried
         return Attempt(
             id=self._ids.next(report.began),
             message=job.message.id,
@@ -186,7 +232,7 @@ class Recorder:
             seconds=report.seconds,
             connector=job.connector,
             next_hop=_next_hop(job, session, stop),
-            address=session.address if session else str(stop.facts.get("address", "")) if stop else "",
+            address=session.address if session else stop.seen.address if stop else "",
             stage=worst.stage.value,
             side="" if relayed == len(fates) else _side(worst).value,
             cause="" if relayed == len(fates) else worst.cause.value,
@@ -203,6 +249,14 @@ _STANDING = ("tls", "cipher", "resumed", "login", "mechanism", "mode", "trust") 
 _json = json.JSONEncoder(separators=(",", ":"), ensure_ascii=False).encode
 
 
+def _results(fates: Iterable[Fate]) -> list[list[str]]:
+    """What became of each recipient, for the record."""
+    return [
+        [fate.recipient.address, fate.state.value, fate.stage.value, str(fate.reply) if fate.reply else ""]
+        for fate in fates
+    ]
+
+
 def _waits_on(fate: Fate) -> bool:
     """Whether a recipient only waits again, for what it waited for before: that is told already."""
     before = fate.recipient
@@ -210,32 +264,46 @@ def _waits_on(fate: Fate) -> bool:
     return again and not fate.sent and fate.state is State.DELAYED
 
 
-def _next_hop(job: Job, session: ClientSession | None, stop: Stop | None) -> str:
+def _next_hop(job: Job, session: RelaySession | None, stop: Stop | None) -> str:
     """Whom an attempt was with, or was to be with."""
     if session is not None:
         return session.where
-    return str((stop.facts.get("next_hop") if stop is not None else None) or job.next_hop or "")
+    return (stop.seen.next_hop if stop is not None else "") or str(job.next_hop or "")
 
 
-def _session_facts(session: ClientSession, plan: Plan) -> dict[str, Any]:
+def _tried(session: RelaySession | None, stop: Stop | None) -> list[list[str]]:
+    """The addresses that gave no session in this attempt, for its record; with the first message of a session."""
+    tried: Sequence[Tried] = ()
+    if session is None:
+        tried = stop.seen.tried if stop is not None else ()
+    elif session.begun <= 1:
+        tried = session.tried
+    return [[one.next_hop, one.address, one.stage.value, one.cause.value, one.text] for one in tried]
+
+
+def _session_facts(session: RelaySession, plan: Plan) -> dict[str, Any]:
     """What an attempt's record keeps of its session; its opening is told with its first message."""
     return {
-        "stages": _stages(session.stages) if session.messages <= 1 else [],
-        "message_of_session": session.messages,
+        "stages": _stages(session.stages) if session.begun <= 1 else [],
+        "message_of_session": session.begun,
         **dict(zip(_STANDING, _standing(session, plan), strict=True)),
     }
 
 
-def _standing(session: ClientSession, plan: Plan) -> tuple[Any, ...]:
+def _standing(session: RelaySession, plan: Plan) -> tuple[Any, ...]:
     return (
         session.tls_version, session.cipher, session.resumed, plan.login, session.mechanism, plan.tls, plan.trust
     )  # fmt: skip
 
 
-def _session_text(session: ClientSession, plan: Plan) -> str:
+def _session_text(session: RelaySession, plan: Plan) -> str:
     """The same as JSON without its braces."""
-    stages = _json(_stages(session.stages)) if session.messages <= 1 else "[]"
-    return f'"stages":{stages},"message_of_session":{session.messages},{_standing_text(*_standing(session, plan))}'
+    stages, tried = "[]", ""
+    if session.begun <= 1:
+        stages = _json(_stages(session.stages))
+        tried = f'"tried":{_json(_tried(session, None))},' if session.tried else ""
+    standing = _standing_text(*_standing(session, plan))
+    return f'"stages":{stages},{tried}"message_of_session":{session.begun},{standing}'
 
 
 @lru_cache(maxsize=256)  # it is the same for all messages of a session
@@ -243,7 +311,7 @@ def _standing_text(*values: Any) -> str:
     return _json(dict(zip(_STANDING, values, strict=True)))[1:-1]
 
 
-def _stages(stages: Iterable[tuple[Stage, float, str]]) -> list[list[Any]]:
+def _stages(stages: Iterable[StageDone]) -> list[list[Any]]:
     return [[stage.value, round(took, 4), said] for stage, took, said in stages]
 
 

@@ -15,10 +15,12 @@ from functools import partial
 from copper_kite.clock import Clock
 from copper_kite.errors import KiteError, NotFound
 from copper_kite.mail.received import format_date
+from copper_kite.net.failure import SessionFailed, SessionSeen
 from copper_kite.net.plan import Plan
 from copper_kite.net.tls import client_context
 from copper_kite.relay.decide import Retry
 from copper_kite.relay.delivery import Recorder, Report, Stop
+from copper_kite.relay.faults import Faults
 from copper_kite.relay.hops import Down, Hops, MxHops
 from copper_kite.relay.job import Job
 from copper_kite.relay.lane import Lane
@@ -90,6 +92,7 @@ class Dispatcher:
         self._releasing: set[str] = set()
         self._being_done: set[int] = set()  # messages that an administrator's order is changing now
         self._wants_more = False
+        self._faults = Faults(log)
         self._take_up(loaded)
         self._offered: list[Fresh] = []
         self._in_hand: dict[int, _Hand] = {}
@@ -127,7 +130,7 @@ class Dispatcher:
             if lane is not None and lane.hops.plans == plans and lane.fits(connector):
                 self._lanes[key] = before.pop(key)
             else:
-                hops = Hops(plans, retry, spread=connector.spread)
+                hops = Hops(plans, retry, self._clock.now, spread=connector.spread, fault=self.fault)
                 self._lanes[key] = Lane(connector, hops, self, self._clock.now)
         self._retired = [*(lane for lane in self._retired if lane.at_work), *before.values()]
         return [job for lane in before.values() for job in lane.retire()]
@@ -329,7 +332,8 @@ class Dispatcher:
         own = {self._loaded.server_name.lower()}
         listening = [bind for entry in self._loaded.settings.listener if entry.enabled for bind in entry.bind]
         retry = Retry(self._loaded.settings.retry.waits)
-        hops = MxHops(domain, make_plan(self._loaded, connector), retry, own, listening)
+        plan = make_plan(self._loaded, connector)
+        hops = MxHops(domain, plan, retry, self._clock.now, own, listening, fault=self.fault)
         lane = self._lanes[key] = Lane(
             connector, hops, self, self._clock.now, Endpoint(domain, connector.next_hop.port)
         )
@@ -353,8 +357,8 @@ class Dispatcher:
         job = Job(message, recipients, connector, lane.next_hop, content, self._reader.content, domain, whole)
         if connector in self._limits and message.size > self._limits[connector]:
             text = f"the message has {message.size} octets, connector {connector} takes {self._limits[connector]}"
-            stop = Stop(stage=Stage.SENDER, cause=Cause.OVER_OWN_LIMIT, text=text, reply=Reply(552, "5.3.4", text))
-            stop.facts["unsent"] = True
+            reply = Reply(552, "5.3.4", text)
+            stop = Stop(stage=Stage.SENDER, cause=Cause.OVER_OWN_LIMIT, text=text, reply=reply, attempted=False)
             self._record_stopped(job, stop)
         elif connector not in self._ledgers:
             lane.add(job)
@@ -403,10 +407,28 @@ class Dispatcher:
             log_relayed(self.log, job, relayed)
             self._settle(job, len(relayed.results))
             return self._record(job.message, relayed, ())
-        change, notices = self._recorder.record(report, now, plan)
-        log_change(self.log, job, change)
+        change, notices = self._change_of(report, now, plan)
         self._settle(job, sum(outcome.state is State.RELAYED for outcome in change.outcomes))
         return self._record(job.message, change, notices)
+
+    def _change_of(self, report: Report, now: float, plan: Plan | None) -> tuple[Change, Sequence[Fresh]]:
+        """What is to be recorded of an attempt; what goes wrong with that is recorded, too, and never stops a lane."""
+        try:
+            change, notices = self._recorder.record(report, now, plan)
+            log_change(self.log, report.job, change)
+        except Exception as error:
+            words = self.fault(error, message=id_text(report.job.message.id))
+            change, notices = self._recorder.record_fault(report, now, plan, words), ()
+        return change, notices
+
+    def sessions_limited(self, connector: str, allowed: int, failure: SessionFailed) -> None:
+        """A next hop refused one session more (see `lane.Sink`)."""
+        said = str(failure.reply or failure.text)
+        self.log.write("notice", "sessions", connector=connector, allowed=allowed, reply=said)
+
+    def fault(self, error: BaseException, **facts: object) -> str:
+        """Note an exception that nobody expected; the words for it (see `lane.Sink`)."""
+        return self._faults.note(error, **facts)
 
     def divided(self, job: Job) -> None:
         """A job became two (see `lane.Sink`)."""
@@ -424,20 +446,23 @@ class Dispatcher:
         """A job waits, since its connector's next hops are down (see `lane.Sink`)."""
         self._settle(job, 0)
         failure = down.failure
-        where = failure.facts.get("next_hop", job.next_hop)
+        where = failure.seen.next_hop or job.next_hop
         said = failure.reply
         text = f"{where} is down since {format_date(down.since)}: {said.text if said else failure.text}"
         reply = Reply(said.code, said.enhanced, text) if said else None  # the codes tell what is wrong there
-        facts = {"until": down.until, "unsent": True}
-        self._record_stopped(job, Stop(stage=failure.stage, cause=failure.cause, text=text, reply=reply, facts=facts))
+        stop = Stop(
+            stage=failure.stage, cause=failure.cause, text=text, reply=reply, until=down.until, attempted=False,
+            seen=SessionSeen(next_hop=failure.seen.next_hop),
+        )  # fmt: skip
+        self._record_stopped(job, stop)
 
-    def _record_unsent(self, job: Job, cause: Cause, text: str, **facts: float) -> None:
-        self._record_stopped(job, Stop(stage=Stage.RESOLVE, cause=cause, text=text, facts={**facts, "unsent": True}))
+    def _record_unsent(self, job: Job, cause: Cause, text: str, until: float) -> None:
+        stop = Stop(stage=Stage.RESOLVE, cause=cause, text=text, until=until, attempted=False)
+        self._record_stopped(job, stop)
 
     def _record_stopped(self, job: Job, stop: Stop) -> None:
         now = self._clock.now()
-        change, notices = self._recorder.record(Report(job, now, 0.0, stop=stop), now)
-        log_change(self.log, job, change)
+        change, notices = self._change_of(Report(job, now, 0.0, stop=stop), now, None)
         self._record(job.message, change, notices)
 
     def _record(self, message: Message, change: Change | Relayed, notices: Sequence[Fresh]) -> asyncio.Future[None]:

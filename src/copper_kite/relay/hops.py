@@ -9,21 +9,23 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import random
-from collections.abc import Collection, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, replace
+from itertools import takewhile
 
-from copper_kite.errors import SessionFailed
-from copper_kite.net.client import ClientSession
+from copper_kite.net.addresses import AddressMemory
 from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.failure import SessionFailed, SessionSeen, Tried
 from copper_kite.net.opening import open_session
 from copper_kite.net.own import listens_at
 from copper_kite.net.plan import Plan
+from copper_kite.net.relaying import RelaySession
 from copper_kite.net.resolve import mail_exchangers, resolve
 from copper_kite.net.tls import Sessions
 from copper_kite.relay.decide import Retry, backoff
 from copper_kite.routing.mx import mx_order
 from copper_kite.settings.units import Endpoint
-from copper_kite.words import Cause, Stage
+from copper_kite.words import FINAL_CAUSES, Cause, Stage
 
 __all__ = ["Down", "Hops", "MxHops"]
 
@@ -40,19 +42,35 @@ class Down:
     failures: int
 
 
-class Hops:
-    """The plans of one connector, in order or `spread`. Instants in seconds since 1970.
+def _words_of(error: Exception) -> str:
+    return f"{type(error).__name__}: {error}"
 
-    `proven` says that an administrator named them, and not DNS, whose answers nobody signs (RFC 8689 4.2.1).
+
+class Hops:
+    """The plans of one connector, in order or `spread`. `now` gives seconds since 1970, as all instants are.
+
+    `proven` says that an administrator named them, and not DNS, whose answers nobody signs (RFC 8689 4.2.1). `fault`
+    notes an exception that nobody expected, and gives the words for it.
     """
 
     proven = True
 
-    def __init__(self, plans: Sequence[Plan], retry: Retry, *, spread: bool = False) -> None:
+    def __init__(
+        self,
+        plans: Sequence[Plan],
+        retry: Retry,
+        now: Callable[[], float],
+        *,
+        spread: bool = False,
+        fault: Callable[[Exception], str] = _words_of,
+    ) -> None:
         self.plans = tuple(plans)
         self.spread = spread
         self._retry = retry
+        self._now = now
+        self._fault = fault
         self._earlier = Sessions()
+        self._memories: dict[Plan, AddressMemory] = {}
         self._down: dict[Plan, Down] = {}
         self._looking: dict[Plan, asyncio.Task[None]] = {}
 
@@ -63,6 +81,11 @@ class Hops:
             return None
         return min((one for one in downs if one is not None), key=lambda one: one.until)
 
+    @property
+    def any_fit(self) -> bool:
+        """Whether one of them is not known to be down, nor on trial after that."""
+        return any(plan not in self._down for plan in self.plans)
+
     def order(self, now: float) -> list[Plan]:
         """Those to try now: first those that are not known to be down, then those whose time has come.
 
@@ -72,51 +95,73 @@ class Hops:
         fit = [plan for plan in plans if plan not in self._down]
         return [*fit, *(plan for plan in plans if plan in self._down and now >= self._down[plan].until)]
 
-    async def open(self, dialogue: Dialogue, now: float) -> ClientSession:
-        """A session with the first that can be had (RFC 5321 5.1). Raises SessionFailed, the last one's."""
+    async def open(self, dialogue: Dialogue) -> RelaySession:
+        """A session with the first that can be had (RFC 5321 5.1). Raises SessionFailed, the last one's.
+
+        Each that cannot be had counts as down from then on.
+        """
         failure: SessionFailed | None = None
-        order = self.order(now)
-        if order and order[0] not in self._down:
-            self._look_again(now)
+        tried: list[Tried] = []
+        order = self.order(self._now())
+        self.look_again()
         for plan in order:
             try:
                 session = await self._open(plan, dialogue)
             except SessionFailed as error:
                 failure = error
-                failure.facts.setdefault("next_hop", plan.where)
-                self._failed(plan, error, now)
+                tried += error.seen.tried or [Tried(plan.where, "", error.stage, error.cause, error.text)]
+                failure.seen = replace(failure.seen, next_hop=failure.seen.next_hop or plan.where, tried=tuple(tried))
+                self.failed(plan, error)
                 continue
-            self._down.pop(plan, None)
+            session.tried = [*tried, *session.tried]
             return session
-        assert failure is not None, "asked for a session while all are down"
+        if failure is None:  # all of them went down since the lane looked
+            down = self.down(self._now())
+            raise (
+                down.failure if down is not None else SessionFailed(Stage.RESOLVE, Cause.NAME_NOT_FOUND, "no next hop")
+            )
         raise failure
 
-    async def _open(self, plan: Plan, dialogue: Dialogue) -> ClientSession:
-        """A session with one of them. A TLS that fails where it was to go on with an earlier one begins anew, once."""
-        resuming = plan in self._earlier
-        try:
-            return await open_session(plan, dialogue, self._earlier)
-        except SessionFailed as failure:
-            if not resuming or failure.stage is not Stage.SECURE:
-                raise
-        dialogue.noted(asyncio.get_running_loop().time(), "no TLS with what is left of an earlier session: once more")
-        return await open_session(plan, dialogue, self._earlier)
+    async def open_extra(self, dialogue: Dialogue) -> RelaySession:
+        """One more session, beside others, with the one that is first now.
 
-    def _look_again(self, now: float) -> None:
+        Raises SessionFailed: that says nothing of the next hop, which works.
+        """
+        return await self._open(self.order(self._now())[0], dialogue)
+
+    async def _open(self, plan: Plan, dialogue: Dialogue) -> RelaySession:
+        memory = self._memories.setdefault(plan, AddressMemory())
+        try:
+            return await open_session(plan, dialogue, self._earlier, memory)
+        except SessionFailed:
+            raise
+        except Exception as error:
+            text = self._fault(error)
+            dialogue.noted(asyncio.get_running_loop().time(), text)
+            raise SessionFailed(Stage.CONNECT, Cause.INTERNAL, text, seen=SessionSeen(next_hop=plan.where)) from error
+
+    def has_better(self, plan: Plan) -> bool:
+        """Whether one that comes before `plan` is up: then mail goes there again."""
+        return not self.spread and any(one not in self._down for one in takewhile(lambda one: one != plan, self.plans))
+
+    def look_again(self) -> None:
         """See, beside the mail, whether those whose time has come are back: then their turn is as it was."""
+        if not self._down or not self.any_fit:
+            return  # without another that works, the mail itself finds out
+        now = self._now()
         for plan, down in self._down.items():
             if now >= down.until and plan not in self._looking:
-                task = asyncio.get_running_loop().create_task(self._look(plan, now))
+                task = asyncio.get_running_loop().create_task(self._look(plan))
                 self._looking[plan] = task
                 task.add_done_callback(lambda _, plan=plan: self._looking.pop(plan))  # type: ignore[misc]
 
-    async def _look(self, plan: Plan, now: float) -> None:
+    async def _look(self, plan: Plan) -> None:
         try:
-            session = await open_session(plan, Dialogue(asyncio.get_running_loop().time()))
+            session = await self._open(plan, Dialogue(asyncio.get_running_loop().time()))
         except SessionFailed as failure:
-            self._failed(plan, failure, now)
+            self.failed(plan, failure)
             return
-        self._down.pop(plan, None)
+        self.worked(plan)
         await session.close()
 
     def stop(self) -> None:
@@ -124,8 +169,13 @@ class Hops:
         for task in self._looking.values():
             task.cancel()
 
-    def _failed(self, plan: Plan, failure: SessionFailed, now: float) -> None:
-        before = self._down.get(plan)
+    def worked(self, plan: Plan) -> None:
+        """A session with this one carried something."""
+        self._down.pop(plan, None)
+
+    def failed(self, plan: Plan, failure: SessionFailed) -> None:
+        """This one cannot be had: leave it alone for a while, longer each time."""
+        now, before = self._now(), self._down.get(plan)
         failures = before.failures + 1 if before is not None else 1
         until = now + backoff(failures, self._retry, random.random())
         self._down[plan] = Down(failure, before.since if before is not None else now, until, failures)
@@ -140,9 +190,17 @@ class MxHops(Hops):
     proven = False
 
     def __init__(
-        self, domain: str, first: Plan, retry: Retry, own: Collection[str], listening: Collection[Endpoint] = ()
+        self,
+        domain: str,
+        first: Plan,
+        retry: Retry,
+        now: Callable[[], float],
+        own: Collection[str],
+        listening: Collection[Endpoint] = (),
+        *,
+        fault: Callable[[Exception], str] = _words_of,
     ) -> None:
-        super().__init__((), retry)
+        super().__init__((), retry, now, fault=fault)
         self.first = first
         self._domain = domain
         self._own = own
@@ -156,11 +214,22 @@ class MxHops(Hops):
             return self._unknown
         return super().down(now)
 
-    async def open(self, dialogue: Dialogue, now: float) -> ClientSession:
+    async def open(self, dialogue: Dialogue) -> RelaySession:
         """A session with the first exchanger that can be had. Raises SessionFailed."""
-        if not 0 <= now - self._looked_up < MX_SECONDS:
-            await self._look_up(dialogue, now)
-        return await super().open(dialogue, now)
+        if not 0 <= self._now() - self._looked_up < MX_SECONDS:
+            try:
+                hosts = await self._look_up()
+            except SessionFailed as failure:
+                self._not_looked_up(failure, dialogue)
+                raise
+            except Exception as error:
+                ours = SessionFailed(Stage.RESOLVE, Cause.INTERNAL, self._fault(error))
+                self._not_looked_up(ours, dialogue)
+                raise ours from error
+            dialogue.noted(asyncio.get_running_loop().time(), f"{self._domain} is taken by {', '.join(hosts)}")
+            self._unknown, self._looked_up = None, self._now()
+            self.plans = tuple(replace(self.first, host=host) for host in hosts)
+        return await super().open(dialogue)
 
     async def _ourselves(self, hosts: Sequence[str]) -> list[str]:
         """Those of `hosts` that lead back here."""
@@ -172,20 +241,20 @@ class MxHops(Hops):
                     found.append(host)
         return found
 
-    async def _look_up(self, dialogue: Dialogue, now: float) -> None:
+    async def _look_up(self) -> list[str]:
+        """The hosts to try, in order. Raises SessionFailed."""
         first = self.first
-        try:
-            records = await mail_exchangers(self._domain, first.timeouts.resolve, first.dns)
-            own = {*self._own, *await self._ourselves([host for _, host in records] or [self._domain])}
-            hosts = mx_order(self._domain, records, own)
-        except SessionFailed as failure:
-            dialogue.noted(asyncio.get_running_loop().time(), failure.text)
-            if failure.cause is Cause.NAME_LOOKUP_FAILED:
-                failures = self._unknown.failures + 1 if self._unknown is not None else 1
-                since = self._unknown.since if self._unknown is not None else now
-                until = now + backoff(failures, self._retry, random.random())
-                self._unknown = Down(failure, since, until, failures)
-            raise
-        dialogue.noted(asyncio.get_running_loop().time(), f"{self._domain} is taken by {', '.join(hosts)}")
-        self._unknown, self._looked_up = None, now
-        self.plans = tuple(replace(first, host=host) for host in hosts)
+        records = await mail_exchangers(self._domain, first.timeouts.resolve, first.dns)
+        own = {*self._own, *await self._ourselves([host for _, host in records] or [self._domain])}
+        return mx_order(self._domain, records, own)
+
+    def _not_looked_up(self, failure: SessionFailed, dialogue: Dialogue) -> None:
+        """Nobody tells who they are: ask again later. What DNS does say of the domain is no reason to wait."""
+        dialogue.noted(asyncio.get_running_loop().time(), failure.text)
+        if failure.cause in FINAL_CAUSES:
+            return
+        now, before = self._now(), self._unknown
+        failures = before.failures + 1 if before is not None else 1
+        since = before.since if before is not None else now
+        until = now + backoff(failures, self._retry, random.random())
+        self._unknown = Down(failure, since, until, failures)

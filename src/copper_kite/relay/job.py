@@ -9,11 +9,24 @@ from dataclasses import dataclass, field, replace
 from copper_kite.errors import ContentUnreadable
 from copper_kite.mail.header import header_end
 from copper_kite.mail.readdress import leave_under
+from copper_kite.routing.choose import fits
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.transaction import Envelope
 from copper_kite.store.model import Message, Recipient
 
-__all__ = ["Job"]
+__all__ = ["Job", "SenderRule"]
+
+
+@dataclass(frozen=True, slots=True)
+class SenderRule:
+    """The sender under which a connector's mail leaves, and the patterns of those that may stay what they are."""
+
+    sender: str
+    keeps: tuple[str, ...] = ()
+
+    def lets_pass(self, path: str) -> bool:
+        """Whether mail from `path` leaves as it is."""
+        return fits([self.sender, *self.keeps], path)
 
 
 @dataclass(slots=True)
@@ -28,6 +41,7 @@ class Job:
     read: Callable[[int], Iterable[bytes]]  # the content of a message, a portion at a time
     domain: str = ""  # of the recipients, where that decides the next hop
     whole: bool = False  # these are all the recipients that the message has, and its content is a single portion
+    sender_rule: SenderRule | None = None
     _envelope: Envelope | None = field(init=False, default=None)
     _header: bytes | None = field(init=False, default=None)  # where it leaves with another than it is kept with
     _header_end: int = field(init=False, default=0)
@@ -37,6 +51,8 @@ class Job:
         """What a transaction carries; put together when the job's turn comes."""
         if self._envelope is None:
             self._envelope = self._envelope_of()
+            if self.sender_rule is not None:
+                self._envelope = self._under_rule(self._envelope, self.sender_rule)
         return self._envelope
 
     def _envelope_of(self) -> Envelope:
@@ -71,15 +87,14 @@ class Job:
             return next(iter(self.content()), b"")
         return b""
 
-    def leave_under(self, sender: str, keeps: Callable[[str], bool]) -> None:
-        """Have it leave as if from `sender`, unless the sender it has is one that `keeps` lets pass."""
+    def _under_rule(self, envelope: Envelope, rule: SenderRule) -> Envelope:
+        """The envelope as the rule has it; the header is changed with it."""
         first = self.beginning()
         end = self._header_end = header_end(first)
-        header = self._header = leave_under(first[:end], sender, keeps)
-        path = self.envelope.reverse_path
-        self._envelope = self.envelope._replace(
-            reverse_path=path if not path or keeps(path) else sender, size=self.message.size + len(header) - end
-        )
+        header = self._header = leave_under(first[:end], rule.sender, rule.lets_pass)
+        path = envelope.reverse_path
+        kept = not path or rule.lets_pass(path)
+        return envelope._replace(reverse_path=path if kept else rule.sender, size=self.message.size + len(header) - end)
 
     def divided(self, apart: Collection[str]) -> tuple[Job, Job]:
         """The same without the recipients `apart`, and one with them alone."""

@@ -2,6 +2,11 @@
 
 Sessions are kept open and reused for many messages. A new one is opened only while jobs wait and no other is being
 opened. While no next hop can be had, jobs are held: one attempt at a time finds out when it is over.
+
+Every job that is taken ends in one place, `_carry`: with a report that is recorded, or back in the queue at no cost.
+The latter only where a session that had carried other messages ended under it, or where one session too many was
+refused. So what a next hop does cannot make a lane spin: each session is paid for by a recorded attempt, by a message
+that was carried, or by a session fewer at once.
 """
 
 from __future__ import annotations
@@ -10,26 +15,29 @@ import asyncio
 import contextlib
 from collections import deque
 from collections.abc import Callable, Collection, Iterable
-from typing import Protocol
+from dataclasses import dataclass
+from typing import NamedTuple, Protocol
 
-from copper_kite.errors import ContentUnreadable, SessionFailed
+from copper_kite.errors import ContentUnreadable
 from copper_kite.mail.sevenbit import to_seven_bits
-from copper_kite.net.client import ClientSession
 from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.failure import SessionFailed
 from copper_kite.net.plan import Plan
+from copper_kite.net.relaying import RelaySession
+from copper_kite.relay.concurrency import Concurrency
 from copper_kite.relay.delivery import Report, Stop, unfit
 from copper_kite.relay.hops import Down, Hops
-from copper_kite.relay.job import Job
-from copper_kite.routing.choose import fits
+from copper_kite.relay.job import Job, SenderRule
 from copper_kite.settings.model import Connector
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.transaction import Envelope, Result, too_many
-from copper_kite.words import Cause, Stage
+from copper_kite.store.ids import id_text
+from copper_kite.words import BROKEN_CAUSES, Cause, Stage
 
-__all__ = ["Lane", "Sink"]
+__all__ = ["Lane", "LaneSessions", "Sink"]
 
 IDLE_SECONDS = 5.0  # an open session without work is closed after this
-GROW_AGAIN_SECONDS = 60.0  # after a next hop refused one more session
+MOST_BARREN = 3  # sessions in a row that broke under their first message, until the next hop counts as down
 
 
 class Sink(Protocol):
@@ -47,6 +55,30 @@ class Sink(Protocol):
     def hold(self, job: Job, down: Down) -> None:
         """Record that a job waits, without an attempt, since no next hop can be had."""
 
+    def fault(self, error: BaseException, **facts: object) -> str:
+        """Note an exception that nobody expected; the words for it."""
+
+    def sessions_limited(self, connector: str, allowed: int, failure: SessionFailed) -> None:
+        """Note that a next hop refused one session more."""
+
+
+class LaneSessions(NamedTuple):
+    """How many sessions a lane has open, how many it may have now, and how many its settings allow."""
+
+    open: int
+    allowed: int
+    most: int
+
+
+@dataclass(slots=True)
+class _Attempt:
+    """What handing one job over came to; a job of too many recipients became two, of which this is the first."""
+
+    job: Job
+    results: tuple[Result, ...] = ()
+    stop: Stop | None = None
+    failure: SessionFailed | None = None
+
 
 class Lane:
     """The waiting jobs and the sessions of one connector. `now` gives seconds since 1970."""
@@ -55,102 +87,51 @@ class Lane:
         self, connector: Connector, hops: Hops, sink: Sink, now: Callable[[], float], next_hop: Endpoint | None = None
     ) -> None:
         self._loop = asyncio.get_running_loop()
+        self._name = connector.name
         self.next_hop = next_hop or connector.next_hop
-        self.max_sessions = connector.sessions
         self.hops = hops
         self.pace = connector.pace
-        self.sender, self.sender_keeps = connector.sender, connector.sender_keeps
+        self._sender = SenderRule(connector.sender, tuple(connector.sender_keeps)) if connector.sender else None
         self._next_start = 0.0  # on the loop's clock, when messages have a pace
         self._sink = sink
         self._now = now
         self._jobs: deque[Job] = deque()
         self._idle: deque[asyncio.Future[Job | None]] = deque()
         self._workers: set[asyncio.Task[None]] = set()
-        self._open = 0
+        self._sessions: set[RelaySession] = set()
         self._opener: asyncio.Task[None] | None = None  # while a session is being opened
-        self._grow_after = 0.0
+        self._concurrency = Concurrency(connector.sessions)
+        self._raiser: asyncio.TimerHandle | None = None  # for when one session more may be tried
+        self._barren = 0  # sessions in a row that broke under their first message
         self._stopping = False
         self._retired = False
 
+    # --- what comes in ----------------------------------------------------------------------------------------------
+
     def add(self, job: Job) -> None:
         """Have `job` carried, by an idle session if there is one."""
-        self._address(job)
+        job.sender_rule = self._sender
         while self._idle:
             future = self._idle.popleft()
             if not future.done():
                 future.set_result(job)
                 return
-        if not self._open and self._opener is None and (down := self.hops.down(self._now())) is not None:
-            self._sink.hold(job, down)
-            return
         self._jobs.append(job)
-        self._grow()
-
-    def _address(self, job: Job) -> None:
-        """Have a job leave under the connector's own sender, if it has one."""
-        if self.sender:
-            taken = [self.sender, *self.sender_keeps]
-            job.leave_under(self.sender, lambda path: fits(taken, path))
-
-    def _grow(self) -> None:
-        if (
-            self._jobs
-            and self._opener is None
-            and not self._stopping
-            and len(self._workers) < self.max_sessions
-            and (self._open == 0 or self._loop.time() >= self._grow_after)
-        ):
-            task = self._opener = self._loop.create_task(self._work())
-            self._workers.add(task)
-            task.add_done_callback(self._worker_done)
-
-    def _worker_done(self, task: asyncio.Task[None]) -> None:
-        self._workers.discard(task)
-        if not task.cancelled() and task.exception() is not None:
-            self._loop.call_exception_handler({"message": "a session ended in a bug", "exception": task.exception()})
         self._grow()
 
     def retire(self) -> list[Job]:
         """Take no more: sessions finish the message in hand and close. Returns what waited."""
-        self._stopping = self._retired = True
-        self.hops.stop()
-        waiting, self._jobs = list(self._jobs), deque()
-        while self._idle:
-            _give_nothing(self._idle.popleft())
+        self._retired = True
+        waiting = list(self._jobs)
+        self._end()
         return waiting
-
-    def fits(self, connector: Connector) -> bool:
-        """Whether it goes on as it is under these settings, its next hops apart."""
-        return (self.max_sessions, self.pace, self.hops.spread, self.sender, self.sender_keeps) == (
-            connector.sessions,
-            connector.pace,
-            connector.spread,
-            connector.sender,
-            connector.sender_keeps,
-        )
-
-    @property
-    def at_work(self) -> bool:
-        """Whether a session is still open or being opened."""
-        return bool(self._workers)
-
-    def _put_back(self, job: Job) -> None:
-        """A job that was taken and not begun."""
-        if self._retired:
-            self._sink.give_back(job)
-        else:
-            self._jobs.appendleft(job)
 
     async def stop(self, seconds: float) -> None:
         """Let each session finish the message in hand, then end it; after `seconds`, cut what is left.
 
         A session that is still being opened has none in hand: it is not waited for.
         """
-        self._stopping = True
-        self.hops.stop()
-        self._jobs.clear()
-        while self._idle:
-            _give_nothing(self._idle.popleft())
+        self._end()
         if self._opener is not None:
             self._opener.cancel()
         if self._workers:
@@ -159,6 +140,148 @@ class Lane:
         for task in left:
             task.cancel()
         await asyncio.gather(*left, return_exceptions=True)
+
+    def _end(self) -> None:
+        self._stopping = True
+        self.hops.stop()
+        self._jobs.clear()
+        if self._raiser is not None:
+            self._raiser.cancel()
+        while self._idle:
+            _give_nothing(self._idle.popleft())
+
+    def fits(self, connector: Connector) -> bool:
+        """Whether it goes on as it is under these settings, its next hops apart."""
+        sender = SenderRule(connector.sender, tuple(connector.sender_keeps)) if connector.sender else None
+        return (self._concurrency.most, self.pace, self.hops.spread, self._sender) == (
+            connector.sessions,
+            connector.pace,
+            connector.spread,
+            sender,
+        )
+
+    @property
+    def at_work(self) -> bool:
+        """Whether a session is still open or being opened."""
+        return bool(self._workers)
+
+    @property
+    def sessions(self) -> LaneSessions:
+        """How many there are, and may be."""
+        concurrency = self._concurrency
+        return LaneSessions(len(self._sessions), concurrency.allowed(self._loop.time()), concurrency.most)
+
+    # --- sessions ---------------------------------------------------------------------------------------------------
+
+    def _grow(self) -> None:
+        """Open a session more where jobs wait and one is allowed; hold the jobs while no next hop can be had."""
+        if not self._jobs or self._opener is not None or self._stopping:
+            return
+        if self._sessions and not self.hops.any_fit:
+            return  # the one at work is on trial: it tells whether there may be more
+        if not self._sessions and (down := self.hops.down(self._now())) is not None:
+            self._hold_all(down)
+        elif len(self._sessions) < self._concurrency.allowed(self._loop.time()):
+            task = self._opener = self._loop.create_task(self._work())
+            self._workers.add(task)
+            task.add_done_callback(self._worker_done)
+
+    def _hold_all(self, down: Down) -> None:
+        waiting, self._jobs = self._jobs, deque()
+        for job in waiting:
+            self._sink.hold(job, down)
+
+    def _worker_done(self, task: asyncio.Task[None]) -> None:
+        self._workers.discard(task)
+        if not task.cancelled() and (error := task.exception()) is not None:
+            self._sink.fault(error, connector=self._name)
+        self._grow()
+
+    async def _work(self) -> None:
+        """One session's life: open, carry jobs, close."""
+        try:
+            session = await self._open_session()
+        finally:
+            self._opener = None
+        if session is None:
+            return
+        self._sessions.add(session)
+        self._grow()
+        try:
+            await self._carry_jobs(session)
+            if session.usable:
+                await session.close()
+        finally:
+            self._sessions.discard(session)
+            session.abort()
+
+    async def _open_session(self) -> RelaySession | None:
+        """A session ready for messages; None when none can be had, which is reported, or none more."""
+        began, start = self._now(), self._loop.time()
+        dialogue = Dialogue(start)
+        if self._sessions:
+            try:
+                return await self.hops.open_extra(dialogue)
+            except SessionFailed as failure:
+                self._one_too_many(failure, len(self._sessions))
+                return None
+        try:
+            return await self.hops.open(dialogue)
+        except SessionFailed as failure:
+            self._none_to_be_had(failure, began, self._loop.time() - start, dialogue)
+            return None
+
+    def _one_too_many(self, failure: SessionFailed, at_work: int) -> None:
+        """A session was refused beside others that work: that is no failure, but there may not be so many."""
+        now = self._loop.time()
+        self._concurrency.refused(at_work, now)
+        self._sink.sessions_limited(self._name, self._concurrency.allowed(now), failure)
+        if self._raiser is not None:
+            self._raiser.cancel()
+        if (at := self._concurrency.next_raise()) < float("inf"):
+            self._raiser = self._loop.call_at(at, self._grow)
+
+    def _none_to_be_had(self, failure: SessionFailed, began: float, seconds: float, dialogue: Dialogue) -> None:
+        """The attempt is the first job's; the others wait for the next one with it."""
+        down = self.hops.down(self._now())
+        waiting, self._jobs = self._jobs, deque()
+        for number, job in enumerate(waiting):
+            if number and down is not None:
+                self._sink.hold(job, down)
+            else:
+                stop = Stop.of(failure, until=down.until if down is not None else None)
+                plan = next(iter(self.hops.plans), None)
+                self._sink.report(plan, Report(job, began, seconds, stop=stop, dialogue=dialogue))
+
+    # --- jobs -------------------------------------------------------------------------------------------------------
+
+    async def _carry_jobs(self, session: RelaySession) -> None:
+        """Carry one job after the other, as long as there are any and the session can be used."""
+        recorded: asyncio.Future[None] | None = None
+        following = _Following(self, session)
+        try:
+            while (session.usable and not self._is_done(session)) or not session.begun:
+                job, looked_at = following.take(), True
+                if job is None:
+                    job, looked_at = await self._next_job(), False
+                if job is None:
+                    break
+                if session.begun and not session.usable:  # it went away while it was idle; that costs the job nothing
+                    self._put_back(job)
+                    break
+                recorded = await self._carry(session, job, recorded, following, looked_at=looked_at)
+                self.hops.look_again()
+                if self._jobs:
+                    self._grow()
+            if recorded is not None:
+                await recorded
+        finally:
+            if (job := following.take()) is not None:
+                self._put_back(job)
+
+    def _is_done(self, session: RelaySession) -> bool:
+        """Whether a session is to carry no more: it has had its share, or a next hop that comes first is back."""
+        return session.spent or self.hops.has_better(session.plan)
 
     async def _next_job(self) -> Job | None:
         """The next job; None when none comes for a while, or when all ends."""
@@ -176,89 +299,34 @@ class Lane:
             with contextlib.suppress(ValueError):
                 self._idle.remove(future)
 
-    async def _work(self) -> None:
-        """One session's life: open, carry jobs, close."""
-        session = await self._open_session()
-        if session is None:
-            return
-        self._grow()
-        recorded: asyncio.Future[None] | None = None
-        following = _Following(self, session)
-        try:
-            while session.usable and not session.spent:
-                job, fits = following.take(), True
-                if job is None:
-                    job, fits = await self._next_job(), False
-                if job is None:
-                    break
-                if not session.usable:  # it went away while it was idle; the job is none the worse for it
-                    self._put_back(job)
-                    break
-                recorded = await self._carry(session, job, recorded, following, fits=fits)
-            if recorded is not None:
-                await recorded
-            if session.usable:
-                await session.close()
-        finally:
-            if (job := following.take()) is not None:
-                self._put_back(job)
-            self._open -= 1
-            session.abort()
+    def _put_back(self, job: Job) -> None:
+        """A job that was taken, and is to be carried by another session."""
+        if self._retired:
+            self._sink.give_back(job)
+        elif not self._stopping:
+            self._jobs.appendleft(job)
 
-    def next_waiting(self, session: ClientSession) -> Job | None:
+    def next_waiting(self, session: RelaySession) -> Job | None:
         """A job that waits and that this session's next hop can take, or None."""
-        if self._stopping or self.pace is not None or not self._jobs or session.spent:
+        if self._stopping or self.pace is not None or not self._jobs or self._is_done(session):
             return None
-        envelope = self._jobs[0].envelope
+        try:
+            envelope = self._jobs[0].envelope
+        except Exception:  # it fails by itself when its turn comes, and not the message that is being carried
+            return None
         if self._unfit(envelope, session) is not None or _surplus(envelope, session):
             return None
         return self._jobs.popleft()
 
-    def _unfit(self, envelope: Envelope, session: ClientSession) -> Stop | None:
+    def _unfit(self, envelope: Envelope, session: RelaySession) -> Stop | None:
         return unfit(envelope, session.capabilities, proven=session.verified and self.hops.proven)
 
     def _divide(self, job: Job, apart: Collection[str]) -> Job:
         """Have those recipients `apart` carried by the next transaction; what is left."""
         ours, theirs = job.divided(apart)
         self._sink.divided(job)
-        for part in (ours, theirs):
-            self._address(part)
         self._put_back(theirs)
         return ours
-
-    async def _open_session(self) -> ClientSession | None:
-        """A session ready for messages. When none can be had, the waiting jobs are reported and None comes back."""
-        began, start = self._now(), self._loop.time()
-        dialogue = Dialogue(start)
-        try:
-            session = await self.hops.open(dialogue, began)
-        except SessionFailed as failure:
-            if self._open:
-                self._grow_after = self._loop.time() + GROW_AGAIN_SECONDS
-                return None
-            self._none_to_be_had(failure, began, self._loop.time() - start, dialogue)
-            return None
-        finally:
-            self._opener = None
-        self._open += 1
-        return session
-
-    def _none_to_be_had(self, failure: SessionFailed, began: float, seconds: float, dialogue: Dialogue) -> None:
-        """The attempt is the first job's; the others wait for the next one with it."""
-        down = self.hops.down(began)
-        stop = Stop.of(failure)
-        if down is not None:
-            stop.facts["until"] = down.until
-        waiting, self._jobs = self._jobs, deque()
-        for number, job in enumerate(waiting):
-            if number and down is not None:
-                self._sink.hold(job, down)
-            else:
-                plan = next(iter(self.hops.plans), None)
-                self._sink.report(plan, Report(job, began, seconds, stop=stop, dialogue=dialogue))
-
-    def _report(self, report: Report, plan: Plan) -> asyncio.Future[None]:
-        return self._sink.report(plan, report)
 
     async def _keep_pace(self, interval: float) -> None:
         """Wait for the next start, whichever session it is for."""
@@ -268,14 +336,14 @@ class Lane:
 
     async def _carry(
         self,
-        session: ClientSession,
+        session: RelaySession,
         job: Job,
         recorded: asyncio.Future[None] | None,
         following: _Following,
         *,
-        fits: bool,
+        looked_at: bool,
     ) -> asyncio.Future[None] | None:
-        """Hand one job over; `fits` says that it was looked whether the next hop can take it.
+        """Hand one job over, and have what became of it recorded; `looked_at` says that the next hop can take it.
 
         Its content does not go before the result of the last one is on stable storage (`recorded`): so a crash can
         cost at most one extra copy for each session.
@@ -284,34 +352,86 @@ class Lane:
             await self._keep_pace(self.pace.interval)
         began, start = self._now(), self._loop.time()
         mark = session.dialogue.mark()
-        if not fits and (surplus := _surplus(job.envelope, session)):
-            job = self._divide(job, surplus)
-        stop = None if fits else self._unfit(job.envelope, session)
-        results: tuple[Result, ...] = ()
-        try:
-            envelope, content = job.envelope, job.outgoing
-            if stop is not None and stop.cause is Cause.NEEDS_8BITMIME:
-                stop, envelope, content = _in_seven_bits(stop, job)
-            if stop is None:
-                results = await session.relay(envelope, content, recorded, following.choose)
-        except ContentUnreadable as error:
-            session.abort()  # in the middle of a message that cannot be ended
-            stop = Stop(stage=Stage.CONTENT, cause=Cause.CONTENT_UNREADABLE, text=error.problem)
-        except SessionFailed as failure:
-            if failure.facts["untried"]:  # the next hop closed behind the message before: no fault of this one's
-                self._put_back(job)
-                return recorded
-            stop, results = Stop.of(failure), failure.facts["results"]
+        attempt = await self._attempt(session, job, recorded, following, looked_at=looked_at)
+        job, results = attempt.job, attempt.results
+        if attempt.failure is not None and self._costs_nothing(session, attempt.failure):
+            self._put_back(job)
+            return recorded
         if apart := too_many(results):
             job = self._divide(job, apart)
             results = tuple(result for result in results if result.recipient not in apart)
-        report = Report(job, began, self._loop.time() - start, results, stop, session, session.dialogue)
-        done = self._report(report, session.plan)
+        report = Report(job, began, self._loop.time() - start, results, attempt.stop, session, session.dialogue)
+        done = self._sink.report(session.plan, report)
         session.dialogue.cut(mark)
         return done
 
+    async def _attempt(
+        self,
+        session: RelaySession,
+        job: Job,
+        recorded: asyncio.Future[None] | None,
+        following: _Following,
+        *,
+        looked_at: bool,
+    ) -> _Attempt:
+        """What became of one job; whatever is raised on the way is part of it."""
+        carried = session.carried
+        try:
+            envelope, content = job.envelope, job.outgoing
+            if not looked_at:
+                if surplus := _surplus(envelope, session):
+                    job = self._divide(job, surplus)
+                    envelope, content = job.envelope, job.outgoing
+                stop = self._unfit(envelope, session)
+                if stop is not None and stop.cause is Cause.NEEDS_8BITMIME:
+                    stop, envelope, content = _in_seven_bits(stop, job)
+                if stop is not None:
+                    return _Attempt(job, stop=stop)
+            results = await session.relay(envelope, content, recorded, following.choose)
+        except SessionFailed as failure:
+            self._broke(session, failure)
+            return _Attempt(job, tuple(failure.results), Stop.of(failure), failure)
+        except ContentUnreadable as error:
+            session.abort()  # in the middle of a message that cannot be ended
+            return _Attempt(job, stop=Stop(stage=Stage.CONTENT, cause=Cause.CONTENT_UNREADABLE, text=error.problem))
+        except Exception as error:
+            session.abort()
+            words = self._sink.fault(error, message=id_text(job.message.id), connector=self._name)
+            return _Attempt(job, stop=Stop(stage=session.stage, cause=Cause.INTERNAL, text=words))
+        if session.carried > carried:
+            self._barren = 0
+            self.hops.worked(session.plan)
+        return _Attempt(job, results)
 
-def _surplus(envelope: Envelope, session: ClientSession) -> tuple[str, ...]:
+    def _broke(self, session: RelaySession, failure: SessionFailed) -> None:
+        """A session broke under a message. Where it never carried one, that may be the next hop's state.
+
+        A 421 says so; without a word from it, a single message could be the reason, so it takes several of them.
+        """
+        if session.carried or self._beside(session):
+            return
+        self._barren += failure.cause in BROKEN_CAUSES
+        if (failure.reply is not None and failure.reply.code == 421) or self._barren >= MOST_BARREN:
+            self.hops.failed(session.plan, failure)
+
+    def _beside(self, session: RelaySession) -> bool:
+        """Whether another session is open beside this one."""
+        return bool(self._sessions - {session})
+
+    def _costs_nothing(self, session: RelaySession, failure: SessionFailed) -> bool:
+        """Whether a job may go on a fresh session at once: nothing of it was taken, and it was not its own fault."""
+        if failure.content_begun or failure.results:
+            return False
+        closed = failure.reply is not None and failure.reply.code == 421
+        if session.carried:
+            return closed or failure.cause in (Cause.LOST, Cause.TIMED_OUT)
+        if closed and self._beside(session):
+            self._one_too_many(failure, len(self._sessions - {session}))
+            return True
+        return False
+
+
+def _surplus(envelope: Envelope, session: RelaySession) -> tuple[str, ...]:
     """The recipients that the next hop does not take in one transaction (RFC 9422 4)."""
     return envelope.recipients[session.capabilities.most_recipients :] if session.capabilities.most_recipients else ()
 
@@ -327,7 +447,7 @@ def _in_seven_bits(stop: Stop, job: Job) -> tuple[Stop | None, Envelope, Callabl
 class _Following:
     """The job whose first commands went out with the content of the one before it."""
 
-    def __init__(self, lane: Lane, session: ClientSession) -> None:
+    def __init__(self, lane: Lane, session: RelaySession) -> None:
         self._lane = lane
         self._session = session
         self._job: Job | None = None

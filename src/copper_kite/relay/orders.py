@@ -95,7 +95,7 @@ class Orders:
             return Change(), ()
         job = Job(message, work.returned, "", None, None, self.content)
         who = next(who for action, who, _, _ in work.told if action is Action.RETURN)
-        stop = Stop(stage=Stage.RESOLVE, cause=Cause.RETURNED, text=f"given up by {who}", facts={"unsent": True})
+        stop = Stop(stage=Stage.RESOLVE, cause=Cause.RETURNED, text=f"given up by {who}", attempted=False)
         return self.recorder.record(Report(job, now, 0.0, stop=stop), now)
 
 

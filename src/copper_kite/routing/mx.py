@@ -5,7 +5,7 @@ from __future__ import annotations
 import random
 from collections.abc import Collection, Sequence
 
-from copper_kite.errors import SessionFailed
+from copper_kite.net.failure import SessionFailed
 from copper_kite.smtp.replies import Reply
 from copper_kite.words import Cause, Stage
 

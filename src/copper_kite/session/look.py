@@ -6,8 +6,8 @@ import asyncio
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from copper_kite.errors import SessionFailed
 from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.failure import SessionFailed
 from copper_kite.net.opening import open_session
 from copper_kite.net.plan import Plan, Timeouts
 from copper_kite.words import CERTIFICATE_CAUSES, Stage

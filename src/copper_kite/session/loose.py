@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from copper_kite.net.client import ClientSession, start_of
+from copper_kite.net.client import ClientSession
+from copper_kite.net.conversation import start_of
 from copper_kite.smtp import client as smtp
 from copper_kite.smtp.content import stuff
 from copper_kite.smtp.replies import Reply
@@ -15,10 +16,12 @@ __all__ = ["LooseSession"]
 class LooseSession(ClientSession):
     """A session whose bounds, dialogue, masks and causes are those of any other, and whose order is the tester's."""
 
+    lenient = True
+
     async def say(self, command: smtp.Command, seconds: float) -> Reply:
         """Send what a tester typed, whatever the order is, and hear the reply. Raises SessionFailed."""
         self.dialogue.sent(self._now(), command.shown)
-        self._transport.write(self._engine.say(command))
+        self._put(self._engine.say(command))
         return await self.hear(seconds)
 
     async def hear(self, seconds: float) -> Reply:
@@ -31,17 +34,16 @@ class LooseSession(ClientSession):
         for command in commands:
             self.dialogue.sent(self._now(), command.shown)
             wire += self._engine.say(command)
-        self._transport.write(wire)
+        self._put(wire)
 
     def send_octets(self, octets: bytes) -> None:
         """Send octets as they are; nothing says that a reply will come."""
-        self._engine.tolerant = True
         self.dialogue.sent(self._now(), f"(octets) {start_of(octets)}")
-        self._transport.write(octets)
+        self._put(octets)
 
     async def say_content(self, content: bytes, seconds: float) -> Reply:
         """Send `content` behind a 354, dots stuffed, with its end, and hear the reply. Raises SessionFailed."""
-        self._transport.write(stuff(content, line_start=True) + self._engine.say(smtp.END_OF_CONTENT))
+        self._put(stuff(content, line_start=True) + self._engine.say(smtp.END_OF_CONTENT))
         self.dialogue.noted(self._now(), f"content sent, {len(content)} octets")
         return await self.hear(seconds)
 

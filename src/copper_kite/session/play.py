@@ -8,10 +8,11 @@ from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from copper_kite.errors import InputError, KiteError, LocalProtocolError, SessionFailed
+from copper_kite.errors import InputError, KiteError, LocalProtocolError
 from copper_kite.mail.compose import padding
 from copper_kite.mail.mend import normalise_line_ends
 from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.failure import SessionFailed
 from copper_kite.net.plan import Plan
 from copper_kite.session.expecting import Expectation, parse_expectation
 from copper_kite.session.free import FreeSession

@@ -8,10 +8,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields, replace
 from typing import Any, NamedTuple
 
-from copper_kite.errors import SessionFailed
 from copper_kite.net.certificate import Certificate, read_certificate
 from copper_kite.net.client import ClientSession
 from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.failure import SessionFailed, SessionSeen, StageDone, Tried
 from copper_kite.net.opening import closing_on_failure, connect, open_session
 from copper_kite.net.plan import Plan, Timeouts
 from copper_kite.net.tls import LOOK
@@ -34,19 +34,19 @@ IMPLICIT_PORT = 465  # RFC 8314 3.3
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Probed:
-    """What a probe found. `stages` holds (stage, seconds, what came back) of those that were passed.
+    """What a probe found. `stages` are those that were passed.
 
-    `failure` is what stopped it, if something did; `tried` the addresses that did not take the connection, each with
-    why; `in_clear` and `keywords` what was offered before TLS (None when it never came to that) and last; `chain` the
-    certificates shown, the server's own first; `at` in seconds since 1970.
+    `failure` is what stopped it, if something did; `tried` the addresses that gave no session; `in_clear` and
+    `keywords` what was offered before TLS (None when it never came to that) and last; `chain` the certificates shown,
+    the server's own first; `at` in seconds since 1970.
     """
 
     plan: Plan
     at: float
-    stages: Sequence[tuple[Stage, float, str]]
+    stages: Sequence[StageDone]
     failure: SessionFailed | None
     address: str
-    tried: Sequence[tuple[str, str]]
+    tried: Sequence[Tried]
     tls: str
     in_clear: Mapping[str, tuple[str, ...]] | None
     keywords: Mapping[str, tuple[str, ...]]
@@ -88,24 +88,24 @@ async def probe(plan: Plan, facts: Mapping[str, Any], letter: Letter | None = No
         failure = error
     if session is not None:
         await session.close()
-        seen = session.facts()
+        seen = session.seen()
     else:
         assert failure is not None
-        seen = failure.facts
-    chain: Sequence[bytes] = seen.get("chain", ())
+        seen = failure.seen
+    chain = seen.chain
     if failure is not None:
         failure, chain = await _ask_further(plan, failure, chain)
     certificates = [read_certificate(der) for der in chain]
     return Probed(
         plan=plan,
         at=at,
-        stages=[one for one in seen.get("stages", ()) if failure is None or one[0] is not Stage.QUIT],
+        stages=[one for one in seen.stages if failure is None or one.stage is not Stage.QUIT],
         failure=failure,
-        address=str(seen.get("address", "")),
-        tried=seen.get("tried", []),
-        tls=str(seen.get("tls", "")),
-        in_clear=seen.get("in_clear"),
-        keywords=seen.get("keywords", {}),
+        address=seen.address,
+        tried=seen.tried,
+        tls=seen.tls,
+        in_clear=seen.in_clear,
+        keywords=seen.keywords,
         chain=certificates,
         dialogue=dialogue,
         verdict=_verdict(plan, failure, seen, facts, letter, certificates),
@@ -144,7 +144,7 @@ async def _ask_further(
         found = await _look_at_chain(replace(plan, tls="implicit"))
         if found:
             text = "it waits for TLS at once, and says nothing in clear"
-            return SessionFailed(Stage.GREET, Cause.SPEAKS_TLS, text, **failure.facts), found
+            return SessionFailed(Stage.GREET, Cause.SPEAKS_TLS, text, seen=failure.seen), found
     return failure, chain
 
 
@@ -174,15 +174,15 @@ async def _look_at_chain(plan: Plan) -> Sequence[bytes]:
 def _verdict(
     plan: Plan,
     failure: SessionFailed | None,
-    seen: Mapping[str, Any],
+    seen: SessionSeen,
     facts: Mapping[str, Any],
     letter: Letter | None,
     chain: Sequence[Certificate],
 ) -> Verdict:
     if failure is None:
-        said = next((text for stage, _, text in reversed(seen["stages"]) if stage is not Stage.QUIT), "")
-        return _went(plan, str(seen["tls"]), said, letter)
-    passed = [stage for stage, _, _ in seen.get("stages", []) if stage is Stage.RECIPIENT]
+        said = next((one.said for one in reversed(seen.stages) if one.stage is not Stage.QUIT), "")
+        return _went(plan, seen.tls, said, letter)
+    passed = [one for one in seen.stages if one.stage is Stage.RECIPIENT]
     recipients = letter.envelope.recipients[len(passed) :] if letter else ()
     names = ", ".join(chain[0].names[:4]) if chain else ""
     return stopped(plan, failure, {"recipient": "".join(recipients[:1]), "names": names, **facts}, letter)
@@ -197,7 +197,7 @@ def stopped(plan: Plan, failure: SessionFailed, facts: Mapping[str, Any], letter
         "next_hop": plan.where,
         "login": plan.login,
         "text": failure.text,
-        "address": failure.facts.get("address", ""),
+        "address": failure.seen.address,
         "sender": (letter.envelope.reverse_path or "the empty sender") if letter else "",
         **facts,
     }

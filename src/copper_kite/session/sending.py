@@ -6,11 +6,11 @@ import asyncio
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
-from copper_kite.errors import SessionFailed
-from copper_kite.net.client import ClientSession
 from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.failure import SessionFailed
 from copper_kite.net.opening import open_session
 from copper_kite.net.plan import Plan
+from copper_kite.net.relaying import RelaySession
 from copper_kite.session.probe import Letter
 from copper_kite.smtp.transaction import Result
 
@@ -60,7 +60,7 @@ async def _work(
     told: Callable[[Sent], None],
 ) -> None:
     loop = asyncio.get_running_loop()
-    session: ClientSession | None = None
+    session: RelaySession | None = None
     for number in numbers:
         if rate is not None:
             await asyncio.sleep(max(start + (number - 1) / rate - loop.time(), 0))

@@ -12,9 +12,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from copper_kite.errors import InputError, KiteError, LocalProtocolError, SessionFailed
+from copper_kite.errors import InputError, KiteError, LocalProtocolError
 from copper_kite.mail.mend import normalise_line_ends
 from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.failure import SessionFailed
 from copper_kite.net.plan import Plan
 from copper_kite.session.free import FreeSession
 from copper_kite.session.probe import stopped

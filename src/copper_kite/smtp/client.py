@@ -1,11 +1,14 @@
 """The client's half of SMTP as a state machine without I/O (RFC 5321 4.1, RFC 2920).
 
-`ORDER` says which command may be sent when. Commands return octets and remember what they wait for; replies come back
-paired with their command, in order:
+Two tables hold the protocol: `ORDER` says which command may be sent when, `EXPECTED` which replies may answer it.
+Commands return octets and remember what they wait for; replies come back paired with their command, in order:
 
     transport.write(client.send(mail(...)))
     client.receive_data(octets)
     while (answered := client.next_reply()) is not None: ...
+
+A reply that `EXPECTED` does not list, or that answers no command, means that the two sides no longer agree on which
+reply belongs to which command. `OutOfStep` ends the session then: nothing said in it can be attributed any more.
 
 One engine serves delivery and everything that tests a server.
 """
@@ -18,28 +21,30 @@ from collections.abc import Sequence
 from enum import StrEnum
 from typing import NamedTuple
 
-from copper_kite.errors import LocalProtocolError, RemoteProtocolError
+from copper_kite.errors import LocalProtocolError, OutOfStep, RemoteProtocolError
 from copper_kite.smtp.extensions import Capabilities
 from copper_kite.smtp.replies import Reply, ReplyReader
 
 __all__ = [
     "END_OF_CONTENT",
+    "EXPECTED",
     "GIVE_UP",
     "GREETING",
     "ORDER",
     "Answered",
     "Client",
     "Command",
+    "Meaning",
     "Phase",
     "Verb",
     "answer",
     "auth",
-    "bdat",
     "data",
     "ehlo",
     "free",
     "helo",
     "mail",
+    "meaning_of",
     "quit_session",
     "rcpt",
     "reset",
@@ -62,7 +67,6 @@ class Verb(StrEnum):
     MAIL = "MAIL"
     RCPT = "RCPT"
     DATA = "DATA"
-    BDAT = "BDAT"
     END = "end of content"
     RSET = "RSET"
     QUIT = "QUIT"
@@ -82,6 +86,7 @@ class Phase(StrEnum):
     RECIPIENTS = "RCPT sent"
     CONTENT = "DATA sent"
     SECURING = "STARTTLS sent"
+    SPOILT = "of no further use"
     CLOSED = "over"
 
 
@@ -102,13 +107,58 @@ ORDER: dict[Phase, dict[Verb, Phase]] = {
     Phase.RECIPIENTS: {
         Verb.RCPT: Phase.RECIPIENTS,
         Verb.DATA: Phase.CONTENT,
-        Verb.BDAT: Phase.READY,
         Verb.RSET: Phase.READY,
         Verb.QUIT: Phase.CLOSED,
     },
     Phase.CONTENT: {Verb.END: Phase.READY, Verb.RSET: Phase.READY, Verb.QUIT: Phase.CLOSED},
     Phase.SECURING: {Verb.QUIT: Phase.CLOSED},
+    Phase.SPOILT: {Verb.QUIT: Phase.CLOSED},
     Phase.CLOSED: {},
+}
+
+
+class Meaning(StrEnum):
+    """What a reply code says to a client (RFC 5321 4.2.1; 354: 4.3.2; 334: RFC 4954 4)."""
+
+    DONE = "2yz"
+    ANSWER_CHALLENGE = "334"
+    SEND_CONTENT = "354"
+    OTHER_INTERMEDIATE = "another 3yz"
+    TRY_LATER = "4yz"
+    REFUSED = "5yz"
+
+
+def meaning_of(code: int) -> Meaning:
+    """What `code`, in 200 to 599, says; an unknown code counts by its first digit, but for 3yz (RFC 5321 4.3.2)."""
+    if code // 100 == 3:
+        return _INTERMEDIATE.get(code, Meaning.OTHER_INTERMEDIATE)
+    return _BY_DIGIT[code // 100]
+
+
+_INTERMEDIATE = {334: Meaning.ANSWER_CHALLENGE, 354: Meaning.SEND_CONTENT}
+_BY_DIGIT = {2: Meaning.DONE, 4: Meaning.TRY_LATER, 5: Meaning.REFUSED}
+_ENDS = frozenset({Meaning.DONE, Meaning.TRY_LATER, Meaning.REFUSED})
+_LOGIN = _ENDS | {Meaning.ANSWER_CHALLENGE}
+
+# The replies that may answer a command (RFC 5321 4.3.2). Any other one, 2yz to DATA for example, is out of step.
+EXPECTED: dict[Verb, frozenset[Meaning]] = {
+    Verb.GREETING: _ENDS,
+    Verb.EHLO: _ENDS,
+    Verb.HELO: _ENDS,
+    Verb.STARTTLS: _ENDS,
+    Verb.AUTH: _LOGIN,
+    Verb.ANSWER: _LOGIN,
+    Verb.MAIL: _ENDS,
+    Verb.RCPT: _ENDS,
+    Verb.DATA: frozenset({Meaning.SEND_CONTENT, Meaning.TRY_LATER, Meaning.REFUSED}),
+    Verb.END: _ENDS,
+    Verb.RSET: _ENDS,
+    Verb.QUIT: _ENDS,
+    Verb.OTHER: frozenset(Meaning),
+}
+_EXPECTED_CODES = {
+    verb: frozenset(code for code in range(200, 600) if meaning_of(code) in meanings)
+    for verb, meanings in EXPECTED.items()
 }
 
 # Nothing may follow these before their reply (RFC 2920 3.1); the end of content is not among them.
@@ -117,7 +167,8 @@ ENDS_GROUP = frozenset(
 )
 
 LEAVES = frozenset({Verb.QUIT})  # may go whatever is awaited, only not into content
-TEACHES = frozenset({Verb.EHLO, Verb.HELO, Verb.STARTTLS, Verb.DATA})  # their replies change what may follow
+# Their replies change what may follow.
+TEACHES = frozenset({Verb.EHLO, Verb.HELO, Verb.STARTTLS, Verb.DATA, Verb.RSET})
 
 
 class Command(NamedTuple):
@@ -152,7 +203,7 @@ def free(line: str, *, answer: bool = False) -> Command:
     return command._replace(shown=f"{word} {mechanism} {HIDDEN}") if verb is Verb.AUTH and initial else command
 
 
-_TYPED = {verb.value: verb for verb in Verb if verb.isupper() and verb is not Verb.BDAT}  # typed, it may be any chunk
+_TYPED = {verb.value: verb for verb in Verb if verb.isupper()}
 GREETING = Command(Verb.GREETING, b"", "")
 END_OF_CONTENT = Command(Verb.END, b".\r\n", ".")
 _STARTTLS = _plain_command(Verb.STARTTLS, "STARTTLS")
@@ -209,11 +260,6 @@ def data() -> Command:
     return _DATA
 
 
-def bdat(octets: int) -> Command:
-    """The whole content as one last chunk, whose octets follow at once (RFC 3030 2)."""
-    return _plain_command(Verb.BDAT, f"BDAT {octets} LAST")
-
-
 def reset() -> Command:
     """RSET."""
     return _RSET
@@ -225,15 +271,19 @@ def quit_session() -> Command:
 
 
 class Client:
-    """One session, seen from the client. `capabilities` is what the server offered in the EHLO now in force."""
+    """One session, seen from the client. `capabilities` is what the server offered in the EHLO now in force.
 
-    def __init__(self) -> None:
+    With `lenient`, whoever drives it judges the replies: none is out of step (session scripts, talk).
+    """
+
+    def __init__(self, *, lenient: bool = False) -> None:
         self.phase = Phase.GREETED
         self.capabilities = Capabilities()
         self.secure = False
-        self.tolerant = False  # whether a reply that nothing asked for may come: after octets sent as they are
+        self._lenient = lenient
         self._replies = ReplyReader()
         self._waiting: deque[Command] = deque([GREETING])
+        self._broken: RemoteProtocolError | None = None
 
     @property
     def waiting(self) -> Command | None:
@@ -297,44 +347,67 @@ class Client:
         """What came in of a reply that is not whole yet."""
         return self._replies.begun
 
+    @property
+    def unasked(self) -> bool:
+        """Whether something came in that answers no command: the session may only be read on, to learn what."""
+        return not self._waiting and self._replies.has_any
+
     def next_reply(self) -> Answered | None:
         """The next reply with its command, or None when octets are missing.
 
-        Raises RemoteProtocolError for what is no reply, and for a reply that nothing asked for. A 421 that comes
-        unasked is paired with an empty greeting, since a server may close at any time (RFC 5321 3.8).
+        A 421 that answers nothing is paired with the greeting, since a server may close at any time (RFC 5321 3.8).
+        Raises RemoteProtocolError for what is no reply, and OutOfStep for a reply that is not expected now or comes
+        together with more replies than commands were sent (RFC 2920 3.1); from then on, always the same error.
         """
+        if self._broken is not None:
+            raise self._broken
+        try:
+            return self._next_reply()
+        except RemoteProtocolError as error:
+            self._broken = error
+            self.phase = Phase.SPOILT
+            raise
+
+    def _next_reply(self) -> Answered | None:
         reply = self._replies.next()
         if reply is None:
             return None
         if not self._waiting:
             if reply.code == 421:
                 self.phase = Phase.CLOSED
-            if reply.code == 421 or self.tolerant:
-                return Answered(GREETING, reply)
-            raise RemoteProtocolError("a reply that nothing asked for", reply.wire)
+            elif not self._lenient:
+                raise OutOfStep("a reply to no command", reply.wire)
+            return Answered(GREETING, reply)
         command = self._waiting.popleft()
+        if not self._lenient:
+            if reply.code not in _EXPECTED_CODES[command.verb]:
+                raise OutOfStep(f"{reply.code} in reply to {command.verb}", reply.wire)
+            if not self._waiting and self._replies.has_any and not self._replies.closes:
+                raise OutOfStep(f"more than one reply to {command.verb}", self._replies.pending)
         if command.verb in TEACHES or reply.code == 421:
             self._learn(command, reply)
         return _make(Answered, (command, reply))
 
-    def usual_replies(self) -> list[Reply]:
-        """The replies to a whole group that ends with DATA, when all have come in and are positive, as they mostly are.
+    def accepted_group(self) -> list[Reply]:
+        """The replies to a whole group that ends with DATA, if all have come in and are positive, as they mostly are.
 
-        They are answered then. None of them: only `next_reply` can tell.
+        They count as read then. Empty: only `next_reply` can tell.
         """
         waiting, whole = self._waiting, self._replies.whole
-        if not waiting or len(whole) != len(waiting) or waiting[-1].verb is not Verb.DATA:
+        if not waiting or len(whole) != len(waiting) or waiting[-1].verb is not Verb.DATA or whole[-1].code != 354:
             return []
-        for reply in whole:
-            if reply.code >= 400:
-                return []
         replies = list(whole)
+        for reply in replies[:-1]:
+            if reply.code >= 300:
+                return []
+        if self._replies.begun:
+            return []
         whole.clear()
         waiting.clear()
         return replies
 
     def _learn(self, command: Command, reply: Reply) -> None:
-        if command.verb not in TEACHES:
+        if reply.code == 421:
             self.phase = Phase.CLOSED
         elif command.verb is Verb.EHLO:
             self.capabilities = Capabilities.parse(reply.lines[1:]) if reply.positive else Capabilities()
@@ -342,12 +415,18 @@ class Client:
                 self.phase = Phase.GREETED
         elif command.verb is Verb.HELO:
             self.capabilities = Capabilities()
+            if not reply.positive:
+                self.phase = Phase.GREETED
         elif command.verb is Verb.STARTTLS:
             if not reply.positive:
                 self.phase = Phase.READY
             elif self._replies.pending:
                 raise RemoteProtocolError("octets behind the reply to STARTTLS", self._replies.pending)
-        elif command.verb is Verb.DATA and not reply.positive and self.phase is Phase.CONTENT:
+        elif reply.positive:
+            return
+        elif command.verb is Verb.RSET:
+            self.phase = Phase.SPOILT  # the transaction before may still be open there
+        elif command.verb is Verb.DATA and self.phase is Phase.CONTENT:
             self.phase = Phase.RECIPIENTS  # RSET or QUIT comes next, never content
 
     def tls_established(self) -> None:

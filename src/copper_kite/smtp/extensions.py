@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
@@ -11,11 +12,9 @@ __all__ = ["Capabilities", "Offers"]
 
 
 MOST_NAMED = 999_999  # a limit has six digits at most, RFC 9422 4
-
-
-def _limit_of(text: str) -> int | None:
-    """A limit of a session; None for what is no number from 1 on (RFC 9422 4)."""
-    return int(text) or None if text.isascii() and text.isdigit() and len(text) <= 6 else None
+_LIMIT = re.compile(r"[1-9][0-9]{0,5}")
+_SIZE = re.compile(r"[0-9]{1,20}")  # RFC 1870 4
+_OLD_AUTH = re.compile(r"(?i)^auth=")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -67,26 +66,44 @@ class Capabilities:
 
     `size` is the largest message it takes in octets, None when it names no limit (RFC 1870 4); `logins` are the SASL
     mechanisms in upper case, in its order. `most_recipients` of a message and `most_messages` of a session are None
-    without a limit (RFC 9422 4); limits with other names mean nothing to us.
+    without a limit (RFC 9422 4); limits with other names mean nothing to us. `remarks` name what made no sense and is
+    ignored.
     """
 
-    __slots__ = ("keywords", "logins", "most_messages", "most_recipients", "size")
+    __slots__ = ("keywords", "logins", "most_messages", "most_recipients", "remarks", "size")
 
     def __init__(self, keywords: Mapping[str, tuple[str, ...]] | None = None) -> None:
         self.keywords = keywords or {}
-        limit = "".join(self.keywords.get("SIZE", ())[:1])
-        self.size = int(limit) or None if limit.isdigit() else None
-        self.logins = tuple(name.upper() for name in self.keywords.get("AUTH", ()))
+        self.remarks: tuple[str, ...] = ()
+        self.size = self._size_of(self.keywords.get("SIZE", ()))
+        self.logins = tuple(dict.fromkeys(name.upper() for name in self.keywords.get("AUTH", ())))
         limits = dict(limit.upper().split("=", 1) for limit in self.keywords.get("LIMITS", ()) if "=" in limit)
-        self.most_recipients = _limit_of(limits.get("RCPTMAX", ""))
-        self.most_messages = _limit_of(limits.get("MAILMAX", ""))
+        self.most_recipients = self._limit_of(limits, "RCPTMAX")
+        self.most_messages = self._limit_of(limits, "MAILMAX")
+
+    def _size_of(self, arguments: tuple[str, ...]) -> int | None:
+        text = "".join(arguments[:1])
+        if not text or _SIZE.fullmatch(text):
+            return int(text or 0) or None
+        self._ignored("SIZE", text)
+        return None
+
+    def _limit_of(self, limits: Mapping[str, str], name: str) -> int | None:
+        text = limits.get(name)
+        if text is None or _LIMIT.fullmatch(text):
+            return int(text) if text is not None else None
+        self._ignored(f"LIMITS {name}", text)
+        return None
+
+    def _ignored(self, what: str, text: str) -> None:
+        self.remarks += (f"{what} is ignored: {ascii(text)[1:-1][:40]} is no number that it may have",)
 
     @classmethod
     def parse(cls, lines: Iterable[str]) -> Capabilities:
-        """From the lines of an EHLO reply after the first. Old servers write `AUTH=`; it counts as `AUTH`."""
+        """From the lines of an EHLO reply after the first, in any case. Old servers write `AUTH=`."""
         keywords: dict[str, tuple[str, ...]] = {}
         for line in lines:
-            words = line.replace("AUTH=", "AUTH ", 1).split() if line.upper().startswith("AUTH=") else line.split()
+            words = _OLD_AUTH.sub("AUTH ", line).split()
             if words:
                 key = words[0].upper()
                 keywords[key] = keywords.get(key, ()) + tuple(words[1:])

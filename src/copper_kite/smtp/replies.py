@@ -131,7 +131,22 @@ class ReplyReader:
     @property
     def pending(self) -> bytes:
         """Octets that are not part of a reply that `next` has given."""
-        return b"".join([reply.wire for reply in self._whole]) + self._data
+        broken = self._broken.heard if self._broken is not None else b""
+        return b"".join([*(reply.wire for reply in self._whole), broken, self._data])
+
+    @property
+    def has_any(self) -> bool:
+        """Whether anything has come in that `next` has not given, whole or not."""
+        return bool(self._whole or self._data or self._lines or self._broken)
+
+    @property
+    def closes(self) -> bool:
+        """Whether all that has come in is a 421, or may become one: the server is closing (RFC 5321 3.8)."""
+        if self._whole:
+            return self._whole[0].code == 421
+        if self._broken is not None:
+            return False
+        return self._code == 421 if self._lines else b"421".startswith(self._data[:3])
 
     @property
     def begun(self) -> bytes:

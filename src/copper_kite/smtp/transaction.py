@@ -1,8 +1,11 @@
 """One message in one session, without I/O: which commands go next, and what each recipient's reply was.
 
-With PIPELINING, MAIL, every RCPT and DATA go as one group (RFC 2920 3.1); with CHUNKING, the content goes as one chunk
-without DATA (RFC 3030). Each recipient ends with the reply that decided it: its own refusal, the refusal of MAIL or
-DATA, or the reply to the end of content.
+With PIPELINING, MAIL, every RCPT and DATA go as one group (RFC 2920 3.1). Each recipient ends with the reply that
+decided it: its own refusal, the refusal of MAIL or DATA, or the reply to the end of content.
+
+Content always goes behind DATA, also where CHUNKING is offered: 354 is the one reply that no other command has, so it
+proves that every reply before it was read for the right command. A server that answers RCPT twice would otherwise have
+the second answer taken for the acceptance of the content.
 """
 
 from __future__ import annotations
@@ -17,7 +20,6 @@ from copper_kite.smtp.client import (
     Client,
     Command,
     Verb,
-    bdat,
     data,
     mail,
     rcpt,
@@ -36,7 +38,6 @@ _STAGES = {
     Verb.RCPT: Stage.RECIPIENT,
     Verb.DATA: Stage.CONTENT,
     Verb.END: Stage.ACCEPT,
-    Verb.BDAT: Stage.ACCEPT,
 }
 
 
@@ -112,7 +113,6 @@ def _says_too_many(reply: Reply) -> bool:
     return reply.code in (452, 552) and reply.enhanced[1:] in ("", ".5.3")
 
 
-_BDAT = Verb.BDAT
 _RSET = Verb.RSET
 
 
@@ -126,8 +126,7 @@ class Transaction:
     """Drives one envelope through a session that is ready.
 
     `start` gives the first octets; `take` eats each reply and gives the next. When `wants_content` turns true, the
-    caller sends the content and then the end; `empty` tells that no recipient is left and only the end may go. With
-    `chunk`, it sends that command and the octets as they are.
+    caller sends the content and then the end; `empty` says that no recipient is left and only the end may go.
     """
 
     def __init__(self, client: Client, envelope: Envelope) -> None:
@@ -141,13 +140,9 @@ class Transaction:
         self._queue: list[Command] = [
             mail(envelope.reverse_path, *mail_parameters(envelope, capabilities)),
             *_recipient_commands(envelope, capabilities),
+            data(),
         ]
-        self.chunk: Command | None = None
-        if "CHUNKING" in capabilities:
-            self.chunk = bdat(envelope.size)
-        else:
-            self._queue.append(data())
-        self._answered = False
+        self._in_step = False  # whether a 354 has proved that the replies before it were read for the right commands
         self.wants_content = False
         self.finished = False
         self.stage = Stage.SENDER
@@ -164,9 +159,9 @@ class Transaction:
         return self.stage if waiting is None else _STAGES.get(waiting.verb, self.stage)
 
     @property
-    def untouched(self) -> bool:
-        """Whether the server has taken nothing of it, nor refused it for itself."""
-        return not self._answered
+    def content_begun(self) -> bool:
+        """Whether content has been asked for: from then on the server may have taken the message."""
+        return self._in_step
 
     @property
     def results(self) -> tuple[Result, ...]:
@@ -174,14 +169,17 @@ class Transaction:
         found = self._results
         return tuple([found[path] for path in self._envelope.recipients if path in found])
 
+    @property
+    def certain(self) -> tuple[Result, ...]:
+        """What stands of `results` when the session turns out to be out of step: the refusals before a 354."""
+        return self.results if self._in_step else ()
+
     def start(self) -> bytes:
         """The first command or group."""
         return self._send_more()
 
     def whole(self, content: bytes) -> bytes:
         """All of the content and its end, for a caller that has it at hand when `wants_content` turns true."""
-        if self.chunk is not None:
-            return self._client.send(self.chunk) + content
         return stuff(content, line_start=True) + self._client.send(END_OF_CONTENT)
 
     def _send_more(self) -> bytes:
@@ -190,18 +188,18 @@ class Transaction:
             del self._queue[:count]
         return wire
 
-    def take_usual(self) -> None:
+    def take_accepted_group(self) -> None:
         """All of it went as one group, and every reply is positive: the content comes next."""
-        self._answered = self.wants_content = True
+        self._in_step = self.wants_content = True
         self._accepted, self.stage = list(self._unanswered), Stage.CONTENT
         self._unanswered.clear()
 
     def take(self, answered: Answered) -> bytes:
-        """Eat the reply to one of this transaction's commands; return the next octets, maybe none."""
-        command, reply = answered
-        self._answered = self._answered or reply.code != 421
-        take = _TAKE.get(command.verb)
-        return b"" if take is None else take(self, reply)  # None: a 421 that nothing asked for
+        """Eat the reply to one of this transaction's commands; return the next octets, maybe none.
+
+        Not for 421: that ends the session, whatever it answers.
+        """
+        return _TAKE[answered.command.verb](self, answered.reply)
 
     def _take_reset(self, reply: Reply) -> bytes:
         self.finished = True
@@ -209,8 +207,9 @@ class Transaction:
 
     def _take_sender(self, reply: Reply) -> bytes:
         if reply.code >= 400:
-            self._refuse_all(Stage.SENDER, reply)
-        return self._go_on() if self._queue or self.chunk is not None else b""
+            self._refused = Result("", Stage.SENDER, reply)
+            self._decide(self._envelope.recipients, Stage.SENDER, reply)
+        return self._go_on() if self._queue else b""
 
     def _take_recipient(self, reply: Reply) -> bytes:
         self.stage = Stage.RECIPIENT
@@ -221,33 +220,26 @@ class Transaction:
             self._accepted.append(path)
         else:
             self._decide([path], Stage.RECIPIENT, reply)
-        return self._go_on() if self._queue or self.chunk is not None else b""
+        return self._go_on() if self._queue else b""
 
     def _go_on(self) -> bytes:
         """What goes next, where not all went together."""
-        if self._queue and self._nothing_left():
-            return self._give_up()
-        if self.chunk is not None and not self._queue and not self._unanswered:
-            if self._nothing_left():
-                return self._give_up()
-            self.wants_content = True
+        return self._give_up() if self._nothing_left() else self._send_more()
+
+    def _take_data(self, reply: Reply) -> bytes:
+        self.stage = Stage.CONTENT
+        if reply.code == 354:
+            self._in_step = self.wants_content = True
             return b""
-        return self._send_more()
+        self._decide(self._accepted, Stage.CONTENT, reply)
+        self._accepted = []
+        return self._give_up()
 
     def _take_end(self, reply: Reply) -> bytes:
         self.stage = Stage.ACCEPT
         self._decide(self._accepted, Stage.ACCEPT, reply)
         self.finished = True
         return b""
-
-    def _take_data(self, reply: Reply) -> bytes:
-        self.stage = Stage.CONTENT
-        if reply.code < 400:
-            self.wants_content = True
-            return b""
-        self._decide(self._accepted, Stage.CONTENT, reply)
-        self._accepted = []
-        return self._give_up()
 
     def _nothing_left(self) -> bool:
         """Whether the message cannot go: MAIL was refused, or every recipient was."""
@@ -261,10 +253,6 @@ class Transaction:
             return b""
         return self._client.send(reset())
 
-    def _refuse_all(self, stage: Stage, reply: Reply) -> None:
-        self._refused = Result("", stage, reply)
-        self._decide(list(self._envelope.recipients), stage, reply)
-
     def _decide(self, paths: Sequence[str], stage: Stage, reply: Reply) -> None:
         for path in paths:
             self._results[path] = Result(path, stage, reply)
@@ -275,6 +263,5 @@ _TAKE: dict[Verb, Callable[[Transaction, Reply], bytes]] = {
     Verb.RCPT: Transaction._take_recipient,
     Verb.DATA: Transaction._take_data,
     Verb.END: Transaction._take_end,
-    Verb.BDAT: Transaction._take_end,
     Verb.RSET: Transaction._take_reset,
 }

@@ -18,7 +18,7 @@ from typing import Any, NamedTuple
 from copper_kite.store.model import Attempt, Change, Fresh, JournalEntry, Message, Recipient, Wanted
 from copper_kite.store.schema import PORTION_BITS, PORTIONS
 from copper_kite.store.segments import Extent
-from copper_kite.words import FINAL, FINAL_CAUSES, MESSAGE_STAGES, Cause
+from copper_kite.words import BROKEN_CAUSES, FINAL, FINAL_CAUSES, MESSAGE_STAGES
 
 __all__ = [
     "FULL",
@@ -468,11 +468,7 @@ def _connector_row(attempt: Attempt) -> Row | None:
 
 def _speaks_of_the_session(attempt: Attempt) -> bool:
     """Whether a failure is the connector's, and not that of one message or recipient."""
-    return (
-        attempt.stage not in MESSAGE_STAGES
-        or attempt.code == 421
-        or attempt.cause in (Cause.LOST, Cause.TIMED_OUT, Cause.PROTOCOL)
-    )
+    return attempt.stage not in MESSAGE_STAGES or attempt.code == 421 or attempt.cause in BROKEN_CAUSES
 
 
 def _journal_row(entry: JournalEntry) -> Row:

@@ -1,0 +1,37 @@
+"""How many sessions a connector may have open at once: what its next hop turns out to take.
+
+Many servers refuse a session when there are too many of them, and say nowhere how many that is. So the number is found
+by trying: a refusal lowers it by a share, quiet time raises it by one (additive increase, multiplicative decrease).
+"""
+
+from __future__ import annotations
+
+__all__ = ["Concurrency"]
+
+KEPT_SHARE = 0.75  # of the sessions at work when one more was refused
+RAISE_SECONDS = 30.0  # without a refusal, until one more is tried
+
+
+class Concurrency:
+    """The number in use, from 1 to `most`. Instants in seconds of any one clock."""
+
+    def __init__(self, most: int) -> None:
+        self.most = most
+        self._limit = most
+        self._raise_at = float("inf")
+
+    def allowed(self, now: float) -> int:
+        """How many sessions there may be now."""
+        while now >= self._raise_at:
+            self._limit += 1
+            self._raise_at = self._raise_at + RAISE_SECONDS if self._limit < self.most else float("inf")
+        return self._limit
+
+    def refused(self, at_work: int, now: float) -> None:
+        """One more session was refused while `at_work` others carried messages."""
+        self._limit = max(1, min(self._limit, int(at_work * KEPT_SHARE)))
+        self._raise_at = now + RAISE_SECONDS if self._limit < self.most else float("inf")
+
+    def next_raise(self) -> float:
+        """When one more may be tried; infinite when none is held back."""
+        return self._raise_at

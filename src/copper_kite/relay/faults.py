@@ -1,0 +1,47 @@
+"""Exceptions that nobody expected: logged once with all that is known, and named by an id from then on."""
+
+from __future__ import annotations
+
+import traceback
+from hashlib import blake2s
+from pathlib import Path
+
+from copper_kite.relay.log import Log
+
+__all__ = ["Faults"]
+
+MAX_TRACE = 4000  # characters of a traceback in the log
+PACKAGE = "copper_kite"
+
+
+class Faults:
+    """Writes each kind of fault to the log once, with its traceback; after that, one short line for each."""
+
+    def __init__(self, log: Log) -> None:
+        self._log = log
+        self._told: set[str] = set()
+
+    def note(self, error: BaseException, **facts: object) -> str:
+        """Log a fault. `facts` say what it hit. Returns the words for it: its id, its kind and its place."""
+        place = _place(error)
+        kind = type(error).__name__
+        id = blake2s(f"{kind} {place}".encode(), digest_size=3).hexdigest().upper()
+        words = f"fault {id}: {kind} in {place}"
+        trace = ""
+        if id not in self._told:
+            self._told.add(id)
+            trace = "".join(traceback.format_exception(error))[-MAX_TRACE:]
+        self._log.write("error", "fault", **facts, fault=id, kind=kind, place=place, text=str(error)[:300], trace=trace)
+        return words
+
+
+def _place(error: BaseException) -> str:
+    """The innermost line of our own code that the exception passed through, as `relay/lane.py:120`."""
+    frames = traceback.extract_tb(error.__traceback__)
+    ours = [frame for frame in frames if PACKAGE in Path(frame.filename).parts]
+    if not frames:
+        return "an unknown place"
+    frame = (ours or frames)[-1]
+    parts = Path(frame.filename).parts
+    inner = parts[len(parts) - parts[::-1].index(PACKAGE) :] if PACKAGE in parts else parts[-1:]
+    return f"{'/'.join(inner)}:{frame.lineno}"
