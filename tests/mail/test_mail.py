@@ -14,7 +14,7 @@ from copper_kite.mail.notice import NoticeRecipient, make_notice
 from copper_kite.mail.readdress import complete_addresses, leave_under
 from copper_kite.mail.received import format_date, protocol_word, received_field, received_from
 from copper_kite.mail.sevenbit import to_seven_bits
-from copper_kite.mail.submitted import take_in
+from copper_kite.mail.submitted import Completion, header_length, take_in
 
 
 def test_looking_into_a_header() -> None:
@@ -185,6 +185,7 @@ def test_a_late_message_is_told_of_as_delayed() -> None:
 # --- addresses as they look outside ---------------------------------------------------------------------------------
 
 
+INSIDE = {"root": "operator@ternferries.example", "crew": "all@crew.example"}
 OUTSIDE = {"root": "duty@ternferries.example", "tidewatch": "tide-alerts@ternferries.example"}
 
 
@@ -196,14 +197,17 @@ OUTSIDE = {"root": "duty@ternferries.example", "tidewatch": "tide-alerts@ternfer
         (b"From: =?utf-8?q?P=C3=A5?=\r\n <tidewatch>\r\n", b"From: =?utf-8?q?P=C3=A5?=\r\n <tide-alerts@ternferries.example>\r\n"),
         (b"Reply-To: root\r\nSender: root\r\n", b"Reply-To: duty@ternferries.example\r\nSender: duty@ternferries.example\r\n"),
         (b"From: ana@passenger.example\r\n", b"From: ana@passenger.example\r\n"),
-        (b"From: root, tidewatch\r\n", b"From: root, tidewatch\r\n"),
-        (b"From: (a (comment)) root\r\n", b"From: (a (comment)) root\r\n"),
-        (b"To: root\r\nX-From: root\r\n", b"To: root\r\nX-From: root\r\n"),
+        (b"From: root, tidewatch\r\n", b"From: duty@ternferries.example, tide-alerts@ternferries.example\r\n"),
+        (b"From: (a (comment)) root\r\n", b"From: (a (comment)) duty@ternferries.example\r\n"),
+        (b"From: root (Cron Daemon)\r\n", b"From: duty@ternferries.example (Cron Daemon)\r\n"),
+        (b"To: root\r\nX-From: root\r\n", b"To: operator@ternferries.example\r\nX-From: root\r\n"),
+        (b'Cc: "root, a" <crew>,\r\n root;\r\nResent-To: crew: crew, b@x.example;\r\n',
+         b'Cc: "root, a" <all@crew.example>,\r\n operator@ternferries.example;\r\nResent-To: crew: all@crew.example, b@x.example;\r\n'),
     ],
 )  # fmt: skip
 def test_local_authors_get_their_outward_address(given: bytes, made: bytes) -> None:
     body = b"\r\nFrom: root\r\n"
-    assert complete_addresses(given + body, OUTSIDE.get) == made + body
+    assert complete_addresses(given + body, OUTSIDE.get, INSIDE.get) == made + body
 
 
 @pytest.mark.parametrize(
@@ -231,10 +235,14 @@ def test_mail_leaves_under_the_sender_that_is_taken(given: bytes, made: bytes) -
 OURS = b"Received: from x ([192.0.2.1])\r\n\tby y with ESMTP id z;\r\n\tMon\r\n"
 DATED = f"Date: {format_date(0)}\r\n".encode()
 NAMED = b"Message-ID: <0D42EA4W00@t.example>\r\n"
+SIGNED = b"From: <a@x.example>\r\n"
 
 
 def submitted(content: bytes) -> tuple[bytes, str, int]:
-    taken = take_in(content, OURS, outward=OUTSIDE.get, server="t.example", id="0D42EA4W00", at=0.0)
+    completion = Completion(OUTSIDE.get, INSIDE.get)
+    taken = take_in(
+        content, OURS, completion=completion, author="a@x.example", server="t.example", id="0D42EA4W00", at=0.0
+    )
     assert taken.content.startswith(OURS) and taken.start == len(OURS)
     return taken.content[len(OURS) :], taken.message_id, taken.hops
 
@@ -242,19 +250,20 @@ def submitted(content: bytes) -> tuple[bytes, str, int]:
 @pytest.mark.parametrize(
     ("given", "made"),
     [
-        (b"Subject: x\r\n\r\nb\r\n", DATED + NAMED + b"Subject: x\r\n\r\nb\r\n"),  # S-40
-        (b"date: d\r\n\r\nMessage-ID: <body>\r\n", NAMED + b"date: d\r\n\r\nMessage-ID: <body>\r\n"),
-        (b"MESSAGE-ID:\r\n <m@x>\r\n\r\nb\r\n", DATED + b"MESSAGE-ID:\r\n <m@x>\r\n\r\nb\r\n"),
-        (b"Date: d\r\nMessage-ID: <m@x>\r\nTo: a,\r\n b\r\n\r\n", b"Date: d\r\nMessage-ID: <m@x>\r\nTo: a,\r\n b\r\n\r\n"),
-        (b"just text\r\n", DATED + NAMED + b"\r\njust text\r\n"),
-        (b"just text\r\nFrom: me, too\r\n", DATED + NAMED + b"\r\njust text\r\nFrom: me, too\r\n"),
-        (b"\r\nbody\r\n", DATED + NAMED + b"\r\nbody\r\n"),
-        (b"", DATED + NAMED + b"\r\n"),
+        (b"Subject: x\r\n\r\nb\r\n", DATED + NAMED + SIGNED + b"Subject: x\r\n\r\nb\r\n"),  # S-40
+        (b"date: d\r\n\r\nMessage-ID: <body>\r\n", NAMED + SIGNED + b"date: d\r\n\r\nMessage-ID: <body>\r\n"),
+        (b"MESSAGE-ID:\r\n <m@x>\r\n\r\nb\r\n", DATED + SIGNED + b"MESSAGE-ID:\r\n <m@x>\r\n\r\nb\r\n"),
+        (b"Date: d\r\nMessage-ID: <m@x>\r\nTo: a,\r\n b\r\n\r\n", SIGNED + b"Date: d\r\nMessage-ID: <m@x>\r\nTo: a,\r\n b\r\n\r\n"),
+        (b"just text\r\n", DATED + NAMED + SIGNED + b"\r\njust text\r\n"),
+        (b"just text\r\nBcc: b\r\n\r\nmore\r\n", DATED + NAMED + SIGNED + b"\r\njust text\r\nBcc: b\r\n\r\nmore\r\n"),
+        (b"just text\r\nFrom: me, too\r\n", DATED + NAMED + SIGNED + b"\r\njust text\r\nFrom: me, too\r\n"),
+        (b"\r\nbody\r\n", DATED + NAMED + SIGNED + b"\r\nbody\r\n"),
+        (b"", DATED + NAMED + SIGNED + b"\r\n"),
         (b"Date: d\r\nMessage-ID: <m@x>\r\nFrom: root\r\n\r\n", b"Date: d\r\nMessage-ID: <m@x>\r\nFrom: duty@ternferries.example\r\n\r\n"),
         (b"Date: d\r\nBCC: a@x.example,\r\n b@x.example\r\nMessage-ID: <m@x>\r\nResent-Bcc: c\r\nBccx: d\r\n\r\nBcc: e\r\n",  # S-41
-         b"Date: d\r\nMessage-ID: <m@x>\r\nBccx: d\r\n\r\nBcc: e\r\n"),
-        (b"Bcc: a@x.example\r\n\r\nb\r\n", DATED + NAMED + b"\r\nb\r\n"),
-        (b"Date : d\r\nMessage-ID\t: <m@x>\r\nBcc : e\r\nSubject: a :b\r\n\r\n", b"Date : d\r\nMessage-ID\t: <m@x>\r\nSubject: a :b\r\n\r\n"),
+         SIGNED + b"Date: d\r\nMessage-ID: <m@x>\r\nBccx: d\r\n\r\nBcc: e\r\n"),
+        (b"Bcc: a@x.example\r\n\r\nb\r\n", DATED + NAMED + SIGNED + b"\r\nb\r\n"),
+        (b"Date : d\r\nMessage-ID\t: <m@x>\r\nBcc : e\r\nSubject: a :b\r\n\r\n", SIGNED + b"Date : d\r\nMessage-ID\t: <m@x>\r\nSubject: a :b\r\n\r\n"),
     ],
 )  # fmt: skip
 def test_what_a_submission_gets_and_loses(given: bytes, made: bytes) -> None:
@@ -267,3 +276,11 @@ def test_what_a_submission_gets_and_loses(given: bytes, made: bytes) -> None:
 def test_the_servers_that_a_message_has_passed_are_counted() -> None:
     """S-39."""
     assert submitted(b"Received: a\r\n\tReceived: folded\r\nRECEIVED: b\r\n\r\nReceived: body\r\n")[2] == 2
+
+
+@pytest.mark.parametrize(
+    ("content", "length"),
+    [(b"", None), (b"\r\n", 0), (b"no header\r\n\r\n", 0), (b"A: b\r\n", None), (b"A: b\r\n\r\nc", 6), (b"A: b", None)],
+)
+def test_how_long_a_header_is(content: bytes, length: int | None) -> None:
+    assert header_length(content) == length

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -12,7 +13,9 @@ from copper_kite.cli.show import age, json_time, local_time, print_json, print_t
 
 if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
+    from copper_kite.settings.model import Connector
     from copper_kite.store.folder import Note, Running
+    from copper_kite.store.live import LaneNow
     from copper_kite.store.model import ConnectorState, QueueShape
 
 __all__ = ["status"]
@@ -28,6 +31,7 @@ def status(ctx: click.Context, as_json: bool) -> None:
     """
     from copper_kite.errors import StoreError
     from copper_kite.store.folder import read_note, running_server
+    from copper_kite.store.live import read_live
     from copper_kite.store.model import QueueShape
     from copper_kite.store.reads import Reader
 
@@ -35,6 +39,7 @@ def status(ctx: click.Context, as_json: bool) -> None:
     running = running_server(loaded.data)
     if running is not None:
         told = told or _told_by(read_note(loaded.data), loaded)
+    lanes = read_live(loaded.data) if running is not None else []
     shape, known = QueueShape(), {}
     try:
         with Reader(loaded.data) as reader:
@@ -43,9 +48,9 @@ def status(ctx: click.Context, as_json: bool) -> None:
         if (loaded.data / "queue.sqlite").exists():
             raise
     if as_json:
-        print_json({**_status_json(loaded, running, shape, known), "configuration": told or None})
+        print_json({**_status_json(loaded, running, shape, known, lanes), "configuration": told or None})
     else:
-        _show(loaded, running, shape, known)
+        _show(loaded, running, shape, known, lanes)
         for line in told:
             say((line, "bold red"))
         _warn_of_allowances(loaded)
@@ -89,7 +94,13 @@ def _told_by(note: Note | None, loaded: Loaded) -> list[str]:
     return []
 
 
-def _show(loaded: Loaded, running: Running | None, shape: QueueShape, known: dict[str, ConnectorState]) -> None:
+def _show(
+    loaded: Loaded,
+    running: Running | None,
+    shape: QueueShape,
+    known: dict[str, ConnectorState],
+    lanes: Sequence[LaneNow],
+) -> None:
     now = time.time()
     if running is None:
         say(f"{loaded.server_name}: ", ("not running", "bold red"), "; `kite serve` starts it")
@@ -105,12 +116,13 @@ def _show(loaded: Loaded, running: Running | None, shape: QueueShape, known: dic
         say("queue: nothing waits")
     click.echo()
     print_table(
-        ("connector", "next hop", "TLS", "last success", "last failure", "what it was"),
+        ("connector", "next hop", "TLS", "sessions", "last success", "last failure", "what it was"),
         [
             (
                 connector.name,
                 connector.where,
                 connector.tls,
+                _sessions(connector, lanes),
                 _when(known.get(connector.name), "last_good", now),
                 _when(known.get(connector.name), "last_bad", now),
                 known[connector.name].last_bad_text if connector.name in known else "",
@@ -118,6 +130,16 @@ def _show(loaded: Loaded, running: Running | None, shape: QueueShape, known: dic
             for connector in loaded.settings.connector
         ],
     )
+
+
+def _sessions(connector: Connector, lanes: Sequence[LaneNow]) -> str:
+    """How many sessions are open of how many that there may be; fewer than are set where the next hop takes fewer."""
+    own = [lane for lane in lanes if lane.connector == connector.name]
+    count = sum(lane.open for lane in own)
+    if connector.mx:
+        return str(count)
+    allowed = own[0].allowed if own else connector.sessions
+    return f"{count} of {allowed}" + (f" (set: {connector.sessions})" if allowed < connector.sessions else "")
 
 
 def _warn_of_allowances(loaded: Loaded) -> None:
@@ -143,7 +165,11 @@ def _when(state: ConnectorState | None, field: str, now: float) -> str:
 
 
 def _status_json(
-    loaded: Loaded, running: Running | None, shape: QueueShape, known: dict[str, ConnectorState]
+    loaded: Loaded,
+    running: Running | None,
+    shape: QueueShape,
+    known: dict[str, ConnectorState],
+    lanes: Sequence[LaneNow],
 ) -> dict[str, Any]:
     return {
         "server": loaded.server_name,
@@ -161,6 +187,11 @@ def _status_json(
                 "name": connector.name,
                 "next_hop": connector.where,
                 "tls": connector.tls,
+                "sessions": [
+                    {"domain": lane.domain or None, "open": lane.open, "allowed": lane.allowed, "set": lane.most}
+                    for lane in lanes
+                    if lane.connector == connector.name
+                ],
                 "last_success": json_time(known[connector.name].last_good) if connector.name in known else None,
                 "last_failure": json_time(known[connector.name].last_bad) if connector.name in known else None,
                 "last_failure_text": (known[connector.name].last_bad_text or None) if connector.name in known else None,

@@ -3,20 +3,19 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
 from typing import NamedTuple
 
-from copper_kite.mail.header import MAX_MESSAGE_ID, MAX_SUBJECT, Header, decode_words, header_end
-from copper_kite.mail.readdress import complete_addresses
+from copper_kite.mail.header import MAX_MESSAGE_ID, MAX_SUBJECT, Header, decode_words
+from copper_kite.mail.readdress import Complete, complete_addresses
 from copper_kite.mail.received import format_date
 
-__all__ = ["Submitted", "take_in"]
+__all__ = ["Completion", "Submitted", "header_length", "take_in"]
 
 _FIELD_NAME = re.compile(rb"[!-9;-~]+[ \t]*:")
 _SPACED_NAME = re.compile(rb"\r\n([!-9;-~]+)[ \t]+:")  # as old programs write it (RFC 5322 4.5)
 _HIDDEN = re.compile(rb"(?im)^(?:resent-)?bcc[ \t]*:(?:[^\r\n]|\r\n[ \t])*\r\n")
 _BLANKS = (b" ", b"\t")
-_AUTHORS = ("\r\nfrom:", "\r\nsender:", "\r\nreply-to:")
+_RARER = ("\r\nsender:", "\r\nreply-to:", "\r\ncc:")
 
 
 class Submitted(NamedTuple):
@@ -30,15 +29,38 @@ class Submitted(NamedTuple):
     subject: str
 
 
-def take_in(
-    content: bytes, field: bytes, *, outward: Callable[[str], str | None] | None, server: str, id: str, at: float
-) -> Submitted:
-    """`content` behind our `field`, with a Date and a Message-ID, without Bcc, and its authors as they look outside.
+class Completion(NamedTuple):
+    """How the local addresses of a header look outside: those that it is from, and those that it is to."""
 
-    Its header must be whole. `outward` gives an address as it looks outside, None to leave them all. What has no header
-    at all becomes the body of a message.
+    sender: Complete
+    recipient: Complete
+
+
+def header_length(content: bytes) -> int | None:
+    """The octets of the header that `content` begins with, 0 where it has none; None where its end is not there yet."""
+    if content[:2] == b"\r\n" or (content and _FIELD_NAME.match(content) is None):
+        return 0
+    end = content.find(b"\r\n\r\n")
+    return None if end < 0 else end + 2
+
+
+def take_in(
+    content: bytes,
+    field: bytes,
+    *,
+    completion: Completion | None,
+    author: str,
+    server: str,
+    id: str,
+    at: float,
+) -> Submitted:
+    """`content` behind our `field`, with a Date, a Message-ID and a From, without Bcc, its addresses completed.
+
+    Its header must be whole. `completion` None leaves all addresses; `author` is added where there is no From. What
+    has no header at all becomes the body of a message.
     """
-    header = content[: header_end(content)]
+    end = header_length(content)
+    header = content if end is None else content[:end]
     lines = b"\r\n" + header
     names = lines.decode("latin-1").lower()  # a character for each octet: text is searched faster than octets are
     if " :" in names or "\t:" in names:
@@ -46,17 +68,20 @@ def take_in(
         names = lines.decode("latin-1").lower()
     subject = _value(lines, names, "\r\nsubject:")
     given_id = _value(lines, names, "\r\nmessage-id:")
+    hops = names.count("\r\nreceived:")
     if "bcc:" in names:
         content = _HIDDEN.sub(b"", header) + content[len(header) :]
-    if outward is not None and not all(_is_outward(_value(lines, names, name), outward) for name in _AUTHORS):
-        content = complete_addresses(content, outward)
+    if completion is not None and not _all_outward(lines, names, completion):
+        content = complete_addresses(content, *completion)
     added = b""
     if "\r\ndate:" not in names:
         added = f"Date: {format_date(at)}\r\n".encode()
     if given_id is None:
         given_id = f"<{id}@{server}>".encode()
         added += b"Message-ID: %b\r\n" % given_id
-    if added and content[:2] != b"\r\n" and _FIELD_NAME.match(content) is None:
+    if "\r\nfrom:" not in names:
+        added += f"From: <{author}>\r\n".encode()
+    if added and not header and content[:2] != b"\r\n":
         added += b"\r\n"
     return tuple.__new__(  # what the constructor comes to, without the detour
         Submitted,
@@ -64,7 +89,7 @@ def take_in(
             b"".join((field, added, content)),
             len(field),
             given_id.decode("utf-8", "replace")[:MAX_MESSAGE_ID],
-            names.count("\r\nreceived:"),
+            hops,
             decode_words(subject.decode("utf-8", "replace"))[:MAX_SUBJECT] if subject else "",
         ),
     )
@@ -86,10 +111,23 @@ def _value(lines: bytes, names: str, name: str) -> bytes | None:
     return lines[begin:end].strip()
 
 
-def _is_outward(value: bytes | None, outward: Callable[[str], str | None]) -> bool:
-    """Whether there is no address, or surely one that is outward already, as nearly all are."""
-    if value is None:
-        return True
+def _all_outward(lines: bytes, names: str, completion: Completion) -> bool:
+    """Whether no address of the header has to be completed, as far as that can be seen at once."""
+    if "\r\nresent-" in names:
+        return False
+    sender, recipient = completion
+    for name, outward in (("\r\nfrom:", sender), ("\r\nto:", recipient)):
+        value = _value(lines, names, name)
+        if value is not None and not _is_outward(value, outward):
+            return False
+    return all(name not in names for name in _RARER) or all(
+        (value := _value(lines, names, name)) is None or _is_outward(value, recipient if name == "\r\ncc:" else sender)
+        for name in _RARER
+    )
+
+
+def _is_outward(value: bytes, outward: Complete) -> bool:
+    """Whether this is one address, and surely one that is outward already, as nearly all are."""
     address = value[value.rfind(b"<") + 1 : -1] if value.endswith(b">") else value
     text = address.decode("utf-8", "surrogateescape")
-    return outward(text) == text
+    return b"," not in value and b"(" not in value and outward(text) == text

@@ -50,6 +50,7 @@ class Conversation:
         self.stage = Stage.GREET
         self.tls_version = ""  # as in `TLSv1.3`
         self.cipher = ""
+        self.broken = False  # whether anything failed: replies may still come, and would answer the wrong commands
 
     @property
     def plan(self) -> Plan:
@@ -78,6 +79,7 @@ class Conversation:
         return self._loop.time()
 
     def _failed(self, cause: Cause, text: str, reply: Reply | None = None) -> SessionFailed:
+        self.broken = True
         self.dialogue.noted(self._now(), text)
         return SessionFailed(self.stage, cause, text, reply, self.seen())
 

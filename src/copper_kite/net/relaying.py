@@ -21,7 +21,8 @@ __all__ = ["RelaySession"]
 BLOCK = 64 * 1024  # octets of content written at a time
 
 _END, _DATA = smtp.Verb.END, smtp.Verb.DATA
-_UNATTRIBUTABLE = frozenset({Cause.OUT_OF_STEP, Cause.PROTOCOL})
+# After these, nobody knows which reply was too many, or did not come.
+_UNATTRIBUTABLE = frozenset({Cause.OUT_OF_STEP, Cause.PROTOCOL, Cause.TIMED_OUT, Cause.UNFINISHED})
 
 
 class RelaySession(ClientSession):
@@ -45,11 +46,11 @@ class RelaySession(ClientSession):
     @property
     def usable(self) -> bool:
         """Whether another message may go through it."""
-        if self._wire.lost is not None or self._transport.is_closing():
+        engine = self._engine
+        if self.broken or self._wire.lost is not None or self._transport.is_closing() or engine.over:
             return False
         if self._next is not None:
             return True
-        engine = self._engine
         quiet = engine.waiting is None and not engine.unasked and not self._wire.has_data
         return quiet and engine.phase is smtp.Phase.READY
 

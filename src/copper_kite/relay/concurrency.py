@@ -10,6 +10,7 @@ __all__ = ["Concurrency"]
 
 KEPT_SHARE = 0.75  # of the sessions at work when one more was refused
 RAISE_SECONDS = 30.0  # without a refusal, until one more is tried
+LONGEST_RAISE_SECONDS = 480.0  # the same, where the number found is refused to be exceeded again and again
 
 
 class Concurrency:
@@ -18,19 +19,25 @@ class Concurrency:
     def __init__(self, most: int) -> None:
         self.most = most
         self._limit = most
+        self._found = most  # what the last refusal left
+        self._wait = RAISE_SECONDS
         self._raise_at = float("inf")
 
     def allowed(self, now: float) -> int:
         """How many sessions there may be now."""
         while now >= self._raise_at:
             self._limit += 1
-            self._raise_at = self._raise_at + RAISE_SECONDS if self._limit < self.most else float("inf")
+            self._raise_at = self._raise_at + self._wait if self._limit < self.most else float("inf")
         return self._limit
 
-    def refused(self, at_work: int, now: float) -> None:
-        """One more session was refused while `at_work` others carried messages."""
-        self._limit = max(1, min(self._limit, int(at_work * KEPT_SHARE)))
-        self._raise_at = now + RAISE_SECONDS if self._limit < self.most else float("inf")
+    def refused(self, at_work: int, now: float) -> bool:
+        """One more session was refused while `at_work` others carried messages; whether that is news."""
+        before = self._found
+        self._limit = self._found = max(1, min(self._limit, int(at_work * KEPT_SHARE)))
+        again = self._found >= before < self.most
+        self._wait = min(2 * self._wait, LONGEST_RAISE_SECONDS) if again else RAISE_SECONDS
+        self._raise_at = now + self._wait if self._limit < self.most else float("inf")
+        return not again
 
     def next_raise(self) -> float:
         """When one more may be tried; infinite when none is held back."""

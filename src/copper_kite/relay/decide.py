@@ -12,6 +12,7 @@ __all__ = ["Retry", "backoff", "classify", "retry_at"]
 
 # These speak of the session between two servers (login or TLS missing), not of the message: the message waits.
 SESSION_CODES = frozenset({530, 534, 535, 538})
+BAD_SEQUENCE = 503  # at MAIL: the server lacks a login, or has not ended the message before
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,9 +31,9 @@ def classify(stage: Stage, reply: Reply) -> State:
     """
     if stage is Stage.ACCEPT and 200 <= reply.code < 300:
         return State.RELAYED
-    if reply.permanent and stage in MESSAGE_STAGES and reply.code not in SESSION_CODES:
-        return State.FAILED
-    return State.DELAYED
+    if not reply.permanent or stage not in MESSAGE_STAGES or reply.code in SESSION_CODES:
+        return State.DELAYED
+    return State.DELAYED if stage is Stage.SENDER and reply.code == BAD_SEQUENCE else State.FAILED
 
 
 def retry_at(now: float, attempts: int, expires: float, retry: Retry, chance: float) -> float | None:

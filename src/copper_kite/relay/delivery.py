@@ -13,7 +13,7 @@ from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.failure import SessionFailed, SessionSeen, StageDone, Tried
 from copper_kite.net.plan import Plan
 from copper_kite.net.relaying import RelaySession
-from copper_kite.relay.decide import Retry, classify, retry_at
+from copper_kite.relay.decide import Retry, backoff, classify, retry_at
 from copper_kite.relay.fate import Fate
 from copper_kite.relay.job import Job
 from copper_kite.relay.notices import Notices
@@ -21,7 +21,7 @@ from copper_kite.smtp.extensions import Capabilities
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.transaction import Envelope, Result, misfit
 from copper_kite.store.ids import IdMaker
-from copper_kite.store.model import Attempt, Change, Fresh, Outcome, Relayed
+from copper_kite.store.model import Attempt, Change, Fresh, Message, Outcome, Relayed
 from copper_kite.verdict.judge import side_of
 from copper_kite.words import FINAL_CAUSES, Cause, Side, Stage, State
 
@@ -197,17 +197,25 @@ class Recorder:
                 state = State.DELAYED if stop.reply is None else classify(stop.stage, stop.reply)
                 state = State.FAILED if stop.cause in FINAL_CAUSES else state
                 fate = Fate(recipient, state, stop.stage, stop.cause, stop.reply, stop.text, sent=stop.attempted)
-            if stop is not None and result is None and stop.until is not None and now < job.message.expires:
-                late = job.message.arrived + self._notices.late_after  # when the sender is to hear of it, tried or not
-                until = min(stop.until, job.message.expires)
-                fate.next_try = min(until, late) if now < late else until
-            elif fate.state is State.DELAYED:
-                attempts = recipient.attempts + 1
-                fate.next_try = retry_at(now, attempts, job.message.expires, self._retry, random.random())
-                if fate.next_try is None:
-                    fate.state = State.FAILED
+            if fate.state is State.DELAYED:
+                self._set_next_try(fate, job.message, stop.until if result is None and stop else None, now)
             fates.append(fate)
         return fates
+
+    def _set_next_try(self, fate: Fate, message: Message, until: float | None, now: float) -> None:
+        """When a delayed recipient is tried again: not before `until`; it fails when its lifetime is over."""
+        expires = message.expires
+        if until is not None and not fate.sent and now < expires:
+            late = message.arrived + self._notices.late_after  # when the sender is to hear of it, tried or not
+            until = min(until, expires)
+            fate.next_try = min(until, late) if now < late else until
+            return
+        attempts = fate.recipient.attempts + 1
+        fate.next_try = retry_at(now, attempts, expires, self._retry, random.random())
+        if fate.next_try is None:
+            fate.state = State.FAILED
+        elif until is not None and now + backoff(attempts, self._retry, 0.0) < until + 1.0:
+            fate.next_try = min(until, expires)  # with the others that wait for this next hop
 
     def _attempt(self, report: Report, fates: Sequence[Fate], worst: Fate, plan: Plan | None) -> Attempt:
         job, stop, session, dialogue = report.job, report.stop, report.session, report.dialogue

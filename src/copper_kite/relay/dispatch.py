@@ -36,6 +36,7 @@ from copper_kite.settings.model import Connector
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.replies import Reply
 from copper_kite.store.ids import IdMaker, id_text
+from copper_kite.store.live import LaneNow
 from copper_kite.store.model import (
     Change,
     Due,
@@ -425,6 +426,11 @@ class Dispatcher:
         """A next hop refused one session more (see `lane.Sink`)."""
         said = str(failure.reply or failure.text)
         self.log.write("notice", "sessions", connector=connector, allowed=allowed, reply=said)
+
+    def lanes_now(self) -> list[LaneNow]:
+        """The lanes that have sessions, or may have fewer than their settings allow."""
+        lanes = [LaneNow(name, domain, *lane.sessions) for (name, domain), lane in self._lanes.items()]
+        return [lane for lane in lanes if lane.open or lane.allowed < lane.most]
 
     def fault(self, error: BaseException, **facts: object) -> str:
         """Note an exception that nobody expected; the words for it (see `lane.Sink`)."""

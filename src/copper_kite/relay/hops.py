@@ -89,10 +89,13 @@ class Hops:
     def order(self, now: float) -> list[Plan]:
         """Those to try now: first those that are not known to be down, then those whose time has come.
 
-        So no mail waits for one that does not answer, while there is another.
+        So no mail waits for one that does not answer, while there is another. When all of them are down, one attempt
+        tries them all: then there are no more attempts than the waits allow, however many next hops there are.
         """
         plans = random.sample(self.plans, len(self.plans)) if self.spread else list(self.plans)
         fit = [plan for plan in plans if plan not in self._down]
+        if not fit:
+            return plans
         return [*fit, *(plan for plan in plans if plan in self._down and now >= self._down[plan].until)]
 
     async def open(self, dialogue: Dialogue) -> RelaySession:

@@ -9,7 +9,7 @@ from copper_kite.errors import KiteError, StoreFull
 from copper_kite.mail.header import header_end
 from copper_kite.mail.readdress import authors
 from copper_kite.mail.received import protocol_word, received_field, received_from
-from copper_kite.mail.submitted import Submitted, take_in
+from copper_kite.mail.submitted import Submitted, header_length, take_in
 from copper_kite.net.server import LATER, Answer, Handler, ServerSession
 from copper_kite.relay.gate import WAIT_TO_LOGIN, Client
 from copper_kite.relay.large import PORTION, Large
@@ -31,8 +31,8 @@ TOO_FAST = Reply(450, "4.7.1", "messages come too fast; try again later")
 TOO_MANY_HOPS = Reply(554, "5.4.6", "the message has passed too many servers: it goes round in a loop")
 LOGIN_FIRST = Reply(530, "5.7.0", "log in first")
 LOGIN_REFUSED = Reply(535, "5.7.8", "login or password is wrong")
-UNQUALIFIED_SENDER = Reply(501, "5.1.7", "write the sender with its domain")
-UNQUALIFIED_RECIPIENT = Reply(501, "5.1.3", "write the recipient with its domain")
+UNQUALIFIED_SENDER = Reply(501, "5.1.7", "write the sender with its full domain")
+UNQUALIFIED_RECIPIENT = Reply(501, "5.1.3", "write the recipient with its full domain")
 
 _QUEUED = State.QUEUED
 _make = tuple.__new__  # what the constructor of a NamedTuple comes to, without the detour
@@ -59,7 +59,9 @@ class Intake(Handler):
         self._recipients: dict[str, str] = {}  # each with what is asked for it
         self._parts: list[bytes] = []  # of the content, as long as there is little of it
         self._octets = 0
+        self._look_at = PORTION  # octets: then it is looked whether the header has ended
         self._large: Large | None = None
+        self._too_long: Reply | None = None  # why the content that still comes is thrown away
 
     # --- the session ------------------------------------------------------------------------------------------------
 
@@ -165,11 +167,11 @@ class Intake(Handler):
         """Keep a portion; when there are too many to be collected, they go to the store."""
         if self._large is not None:
             self._large.add(event.data)
-            return
-        self._parts.append(event.data)
-        self._octets += len(event.data)
-        if self._octets >= PORTION:
-            self._begin_large()
+        elif self._too_long is None:
+            self._parts.append(event.data)
+            self._octets += len(event.data)
+            if self._octets >= self._look_at:
+                self._look_at_header()
 
     def content_ended(self, event: events.ContentEnded) -> Answer:
         """Have it all written; the answer comes when it is on stable storage."""
@@ -177,10 +179,15 @@ class Intake(Handler):
             large, self._large = self._large, None
             large.finish(event)
             return LATER
+        if self._too_long is not None:
+            reply, self._too_long = self._too_long, None
+            return self._refuse(Stage.ACCEPT, reply)
         octets, shared = event.data, self._shared
         if self._parts:
             octets = b"".join((*self._parts, octets))
-            self._parts, self._octets = [], 0
+            self._forget_parts()
+        if len(octets) > shared.listener.max_header and self._has_long_header(octets):
+            return self._refuse(Stage.ACCEPT, self._header_too_long())
         now = shared.clock.now()
         id = shared.ids.next(now)
         shown = id_text(id)
@@ -193,19 +200,37 @@ class Intake(Handler):
         shared.submit(fresh, partial(self.written, shown, fresh))
         return LATER
 
-    def _begin_large(self) -> None:
-        """What came so far is the first portion; a header that does not end in it stays as it is."""
+    def _look_at_header(self) -> None:
+        """Nothing goes to the store before the header is whole: what is judged by it sees all of it."""
+        octets, most = b"".join(self._parts), self._shared.listener.max_header
+        length = header_length(octets)
+        if length is None and len(octets) <= most:
+            self._parts, self._look_at = [octets], min(2 * len(octets), most + 1)
+        elif length is None or length > most:
+            self._forget_parts()
+            self._too_long = self._header_too_long()
+        else:
+            self._begin_large(octets)
+
+    def _has_long_header(self, octets: bytes) -> bool:
+        length = header_length(octets)
+        return (len(octets) if length is None else length) > self._shared.listener.max_header
+
+    def _header_too_long(self) -> Reply:
+        most = self._shared.listener.max_header
+        return Reply(552, "5.3.4", f"the header has over {most} octets; what is long belongs behind the empty line")
+
+    def _forget_parts(self) -> None:
+        self._parts, self._octets, self._look_at = [], 0, PORTION
+
+    def _begin_large(self, octets: bytes) -> None:
+        """What came so far is the first portion."""
         shared = self._shared
         assert self._session is not None
         now = shared.clock.now()
         id = shared.ids.next(now)
-        shown, octets = id_text(id), b"".join(self._parts)
-        self._parts, self._octets = [], 0
-        if b"\r\n\r\n" in octets:
-            taken = self._take_in(octets, shown, now)
-        else:
-            field = received_field(self._trace or self._trace_of(), id=shown, recipients=self._recipients, at=now)
-            taken = Submitted(field + octets, len(field), "", 0, "")
+        self._forget_parts()
+        taken = self._take_in(octets, id_text(id), now)
         self._large = Large(self, self._session, shared.submit, id, now, taken, self._judge_content(taken))
 
     def _trace_of(self) -> str:
@@ -230,9 +255,9 @@ class Intake(Handler):
     def _take_in(self, octets: bytes, id: str, at: float) -> Submitted:
         """The content as it is kept, behind our own field."""
         shared = self._shared
-        outward = shared.outward.sender if shared.outward.completes else None
         field = received_field(self._trace or self._trace_of(), id=id, recipients=self._recipients, at=at)
-        return take_in(octets, field, outward=outward, server=shared.server, id=id, at=at)
+        author = self._reverse_path or shared.postmaster
+        return take_in(octets, field, completion=shared.completion, author=author, server=shared.server, id=id, at=at)
 
     def _judge_content(self, taken: Submitted) -> Reply | None:
         """Why the message cannot be taken for what it is."""
@@ -321,7 +346,8 @@ class Intake(Handler):
         self._drop()
 
     def _drop(self) -> None:
-        self._parts, self._octets = [], 0
+        self._forget_parts()
+        self._too_long = None
         if self._large is not None:
             self._large.drop()
             self._large = None

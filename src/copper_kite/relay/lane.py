@@ -20,6 +20,7 @@ from typing import NamedTuple, Protocol
 
 from copper_kite.errors import ContentUnreadable
 from copper_kite.mail.sevenbit import to_seven_bits
+from copper_kite.net.conversation import FAREWELL_SECONDS
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.failure import SessionFailed
 from copper_kite.net.plan import Plan
@@ -206,14 +207,14 @@ class Lane:
         if session is None:
             return
         self._sessions.add(session)
-        self._grow()
         try:
             await self._carry_jobs(session)
-            if session.usable:
-                await session.close()
+            await session.close(FAREWELL_SECONDS if session.broken else None)
+        except BaseException:
+            session.abort()
+            raise
         finally:
             self._sessions.discard(session)
-            session.abort()
 
     async def _open_session(self) -> RelaySession | None:
         """A session ready for messages; None when none can be had, which is reported, or none more."""
@@ -234,8 +235,8 @@ class Lane:
     def _one_too_many(self, failure: SessionFailed, at_work: int) -> None:
         """A session was refused beside others that work: that is no failure, but there may not be so many."""
         now = self._loop.time()
-        self._concurrency.refused(at_work, now)
-        self._sink.sessions_limited(self._name, self._concurrency.allowed(now), failure)
+        if self._concurrency.refused(at_work, now):
+            self._sink.sessions_limited(self._name, self._concurrency.allowed(now), failure)
         if self._raiser is not None:
             self._raiser.cancel()
         if (at := self._concurrency.next_raise()) < float("inf"):
@@ -269,10 +270,10 @@ class Lane:
                 if session.begun and not session.usable:  # it went away while it was idle; that costs the job nothing
                     self._put_back(job)
                     break
-                recorded = await self._carry(session, job, recorded, following, looked_at=looked_at)
-                self.hops.look_again()
                 if self._jobs:
                     self._grow()
+                self.hops.look_again()
+                recorded = await self._carry(session, job, recorded, following, looked_at=looked_at)
             if recorded is not None:
                 await recorded
         finally:

@@ -17,6 +17,7 @@ from copper_kite.relay.dispatch import Dispatcher
 from copper_kite.relay.gate import Gate
 from copper_kite.relay.intake import Intake
 from copper_kite.relay.listening import Listening
+from copper_kite.relay.live import Publisher
 from copper_kite.relay.log import Log, open_log
 from copper_kite.relay.refusals import Refusal, Refusals
 from copper_kite.relay.retention import Retention
@@ -113,6 +114,7 @@ class Service:
         )
         await self._listen(loaded)
         self._dispatcher.start()
+        self._undo.append(Publisher(loaded.data, self._dispatcher.lanes_now).stop)
         with contextlib.suppress(ValueError, RuntimeError):  # only the main thread hears signals
             self._loop.add_signal_handler(signal.SIGUSR1, self.do_what_is_wanted)
         self._dispatcher.do_what_is_wanted()

@@ -7,6 +7,7 @@ import secrets
 from collections.abc import Callable
 
 from copper_kite.clock import Clock
+from copper_kite.mail.submitted import Completion
 from copper_kite.relay.gate import Gate, is_within
 from copper_kite.relay.log import Log
 from copper_kite.relay.refusals import Refusals
@@ -59,7 +60,9 @@ class Submission(NoDirectory):
         self.max_hops = loaded.settings.server.max_hops
         self.listener = listener
         self.accounts = loaded.accounts
-        self.outward = Outward(loaded.settings.identity, self.server)
+        self.outward = outward = Outward(loaded.settings.identity, self.server)
+        self.completion = Completion(outward.sender, outward.recipient) if outward.completes else None
+        self.postmaster = f"postmaster@{loaded.settings.identity.domain or self.server}"
 
     def nonce(self) -> str:
         """For one login."""

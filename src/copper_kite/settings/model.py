@@ -200,6 +200,11 @@ class Listener(Table):
         description="Networks whose clients may hand in mail; others get `550 5.7.1`. A Unix socket takes all users.",
     )
     max_size: Size = Field(default=35 * 1024**2, description="Largest message, in octets (SIZE, RFC 1870).")
+    max_header: Size = Field(
+        default=256 * 1024,
+        ge=16 * 1024,
+        description="Longest header of a message, in octets; what has a longer one is refused.",
+    )
     max_recipients: int = Field(default=1000, ge=100, description="Recipients of one message (RFC 9422 RCPTMAX).")
     max_messages: int = Field(default=0, ge=0, description="Messages of one session (RFC 9422 MAILMAX); 0: any number.")
     pace: PaceOf | None = Field(default=None, description="At most so many messages from one client, as in `10/s`.")

@@ -286,6 +286,11 @@ class Client:
         self._broken: RemoteProtocolError | None = None
 
     @property
+    def over(self) -> bool:
+        """Whether nothing but QUIT, if that, may be sent any more."""
+        return self.phase is Phase.CLOSED or self.phase is Phase.SPOILT
+
+    @property
     def waiting(self) -> Command | None:
         """The command whose reply comes next."""
         return self._waiting[0] if self._waiting else None

@@ -1,0 +1,35 @@
+"""Publishes what the lanes are doing, once a second at most and only as it changes."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable, Sequence
+from pathlib import Path
+
+from copper_kite.store.live import LaneNow, remove_live, write_live
+
+__all__ = ["Publisher"]
+
+EVERY_SECONDS = 1.0
+
+
+class Publisher:
+    """`lanes` gives those that have sessions, or may have fewer than their settings allow."""
+
+    def __init__(self, folder: Path, lanes: Callable[[], Sequence[LaneNow]]) -> None:
+        self._folder = folder
+        self._lanes = lanes
+        self._written: Sequence[LaneNow] | None = None
+        self._timer = asyncio.get_running_loop().call_soon(self._publish)
+
+    def _publish(self) -> None:
+        self._timer = asyncio.get_running_loop().call_later(EVERY_SECONDS, self._publish)
+        lanes = self._lanes()
+        if lanes != self._written:
+            self._written = lanes
+            write_live(self._folder, lanes)
+
+    def stop(self) -> None:
+        """Publish no more."""
+        self._timer.cancel()
+        remove_live(self._folder)
