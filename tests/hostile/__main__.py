@@ -1,26 +1,34 @@
-"""Many sequences of replies, by chance: `python -m tests.hostile --sequences 10000000 --seed 1`."""
+"""Many sessions with peers that misbehave by chance: `python -m tests.hostile --sequences 10000000 --seed 1`.
+
+`--clients` is the same from the other side: clients of our listener.
+"""
 
 from __future__ import annotations
 
 import argparse
 import time
 from concurrent.futures import ProcessPoolExecutor
+from functools import partial
 
+from tests.hostile.clients import hand_in
 from tests.hostile.delivery import deliver
 from tests.hostile.virtual import RandomChoices
 
 PORTION = 2000  # runs given to a process at a time
 
 
-def portion(first: int, count: int) -> tuple[int, list[int], list[tuple[int, str]]]:
+def portion(first: int, count: int, *, clients: bool = False) -> tuple[int, list[int], list[tuple[int, str]]]:
     """Play `count` runs from seed `first` on: how many sessions there were, their paths, and what went wrong."""
     sessions, paths, violations = 0, [], []
     for seed in range(first, first + count):
         choices = RandomChoices(seed)
         try:
-            scene = deliver(choices)
-            sessions += sum(host.opened for host in scene.hosts)
-            scene.check()
+            if clients:
+                sessions += len(hand_in(choices)[1])
+            else:
+                scene = deliver(choices)
+                sessions += sum(host.opened for host in scene.hosts)
+                scene.check()
         except Exception as error:
             violations.append((seed, f"{type(error).__name__}: {error}"))
         paths.append(choices.trail)
@@ -33,6 +41,7 @@ def main() -> int:
     parser.add_argument("--sequences", type=int, default=100_000, help="peer sessions to play, at least")
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--jobs", type=int, default=2)
+    parser.add_argument("--clients", action="store_true", help="clients of the listener, not next hops")
     given = parser.parse_args()
     began, sessions, runs, violations = time.monotonic(), 0, 0, []
     paths: set[int] = set()
@@ -41,7 +50,7 @@ def main() -> int:
         while sessions < given.sequences and len(violations) < 20:
             firsts = [seed + PORTION * number for number in range(2 * given.jobs)]
             seed = firsts[-1] + PORTION
-            for found, trails, wrong in pool.map(portion, firsts, [PORTION] * len(firsts)):
+            for found, trails, wrong in pool.map(partial(portion, count=PORTION, clients=given.clients), firsts):
                 sessions, runs = sessions + found, runs + len(trails)
                 paths.update(trails)
                 violations += wrong

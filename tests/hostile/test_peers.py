@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import asyncio
 import errno
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
 import pytest
 
+from copper_kite.net.server import LATER, Answer, Handler, ServerSession, SessionRegistry
+from copper_kite.smtp import events
+from copper_kite.smtp.extensions import Offers
+from tests.hostile.clients import WHOLE, Caller, hand_in
 from tests.hostile.delivery import Scene, deliver, loaded, play
 from tests.hostile.peer import Host, Peer
-from tests.hostile.virtual import End, RandomChoices, VirtualLoop, run
+from tests.hostile.virtual import End, Link, RandomChoices, VirtualLoop, run
 
 PIPELINING = (b"PIPELINING", b"SIZE 10000")
 Say = Callable[["OddPeer"], bytes | list[tuple[bytes, float]] | None]  # replies with the seconds before each
@@ -94,6 +99,39 @@ def test_whatever_peers_do_by_chance(first: int) -> None:
             deliver(RandomChoices(seed)).check()
         except AssertionError as error:
             raise AssertionError(f"seed {seed}: {error}") from error
+
+
+def test_whatever_clients_do_by_chance() -> None:
+    """S-43, W-02, W-15: what was answered is kept once and whole, nothing else is, and no session is left behind."""
+    for seed in range(400):
+        try:
+            hand_in(RandomChoices(seed))
+        except AssertionError as error:
+            raise AssertionError(f"seed {seed}: {error}") from error
+
+
+def test_an_answer_for_a_client_that_is_just_going_reaches_no_other() -> None:
+    """Between a reset and what the session hears of it, to write is an error; the writer's answers go on."""
+
+    async def live(loop: VirtualLoop) -> None:
+        session = ServerSession("q.example", Offers(), Waiting(), SessionRegistry())
+        caller = Caller(loop, RandomChoices(1))
+        caller.link = Link(loop, session, caller)
+        session.connection_made(caller.link)
+        caller.link.say(b"EHLO a\r\n" + WHOLE)
+        await asyncio.sleep(0.1)
+        assert session.awaits_answer
+        caller.link.shut(reset=True)
+        session.taken("kept as 0D42EA4W00")
+
+    run(live)
+
+
+class Waiting(Handler):
+    """The answer to a message comes later."""
+
+    def content_ended(self, event: events.ContentEnded) -> Answer:
+        return LATER
 
 
 @pytest.mark.parametrize("extensions", [PIPELINING, (b"CHUNKING", *PIPELINING), (b"CHUNKING",), ()])

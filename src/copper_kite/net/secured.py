@@ -23,9 +23,12 @@ def send_now(transport: asyncio.Transport, descriptor: int, data: bytes) -> None
     """Send now: a transport holds what is written back until the loop's turn ends, and the peer waits for it.
 
     `descriptor` is the connection's, or negative where only the transport may send. Only onto a socket that is surely
-    still this connection's, and where nothing written before is under way.
+    still this connection's, and where nothing written before is under way. To a connection that is closing, nothing
+    goes: the loop's transport would raise an error, in whoever brings the answer.
     """
-    if descriptor < 0 or transport.is_closing() or transport.get_write_buffer_size():
+    if transport.is_closing():
+        return
+    if descriptor < 0 or transport.get_write_buffer_size():
         transport.write(data)
         return
     try:

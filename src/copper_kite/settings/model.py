@@ -203,7 +203,7 @@ class Listener(Table):
     max_header: Size = Field(
         default=256 * 1024,
         ge=16 * 1024,
-        description="Longest header of a message, in octets; what has a longer one is refused.",
+        description="Longest header of a message, in octets; a longer one is refused.",
     )
     max_recipients: int = Field(default=1000, ge=100, description="Recipients of one message (RFC 9422 RCPTMAX).")
     max_messages: int = Field(default=0, ge=0, description="Messages of one session (RFC 9422 MAILMAX); 0: any number.")
