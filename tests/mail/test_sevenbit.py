@@ -34,7 +34,32 @@ def test_text_becomes_quoted_printable() -> None:
 
 def test_a_message_that_says_nothing_about_itself_says_it_now() -> None:
     sent = to_seven_bits("Subject: x\r\n\r\nhöher\r\n".encode())
-    assert sent is not None and b"MIME-Version: 1.0\r\nContent-Transfer-Encoding: quoted-printable\r\n" in sent
+    assert sent is not None and sent.startswith(
+        b"Subject: x\r\nMIME-Version: 1.0\r\nContent-Type: text/plain; charset=utf-8\r\n"
+        b"Content-Transfer-Encoding: quoted-printable\r\n\r\n"
+    )
+    assert read(sent).get_content().strip() == "höher"
+    sent = to_seven_bits(b"Content-Type: TEXT/html;\r\n format=flowed ;\r\n\r\n\xe9t\xe9\r\n")
+    assert sent is not None and b"Content-Type: TEXT/html;\r\n format=flowed;\r\n charset=unknown-8bit\r\n" in sent
+
+
+def test_messages_in_a_digest_are_messages() -> None:
+    """RFC 2046 5.1.5, 5.2.1: what holds a message is not encoded, but the text in it is; a preamble means nothing."""
+    digest = (
+        "Subject: x\r\nContent-Type: multipart/digest; boundary=b\r\n\r\nprä\r\n--b\r\n\r\n"
+        "Subject: one\r\n\r\nüber\r\n\r\n--b\r\nContent-Type: message/rfc822\r\n\r\n"
+        "Subject: größer\r\nFrom: Jörg <j@x.example>\r\n\r\nplain\r\n--b--\r\nnachwort ü\r\n"
+    )
+    sent = to_seven_bits(digest.encode())
+    assert sent is not None and sent.isascii() and b"\r\n\r\npr??\r\n--b" in sent and sent.endswith(b"nachwort ??\r\n")
+    first, second = (part.get_content() for part in read(sent).iter_parts())
+    assert first.get_content().strip() == "über" and first["MIME-Version"] == "1.0"
+    assert second["Subject"] == "größer" and second["From"].addresses[0].display_name == "Jörg"
+    assert sent.count(b"Content-Transfer-Encoding") == 1
+    status = "Content-Type: multipart/report; boundary=b\r\n\r\n--b\r\nContent-Type: message/delivery-status\r\n\r\nX: ü\r\n--b--\r\n"
+    assert to_seven_bits(status.encode()) is None
+    sent = to_seven_bits(status.replace("message/delivery", "message/global-delivery").encode())
+    assert sent is not None and b"Content-Transfer-Encoding: base64" in sent, "RFC 6532 3.7"
 
 
 def test_each_part_by_itself() -> None:
@@ -63,11 +88,11 @@ def test_each_part_by_itself() -> None:
 @pytest.mark.parametrize(
     "message",
     [
-        "Subject: höher\r\n\r\nx\r\n",
+        "Message-ID: <höher@x.example>\r\n\r\nx\r\n",
+        "From: höher@x.example\r\n\r\nx\r\n",
         'Content-Type: multipart/signed; boundary="b"\r\n\r\n--b\r\n\r\nhöher\r\n--b--\r\n',
         "Content-Type: multipart/mixed\r\n\r\nhöher\r\n",
         'Content-Type: multipart/mixed; boundary="b"\r\n\r\n--b\r\n\r\nhöher\r\n',
-        'Content-Type: multipart/mixed; boundary="b"\r\n\r\nhöher\r\n--b\r\n\r\nx\r\n--b--\r\n',
         "Content-Transfer-Encoding: base64\r\n\r\nhöher\r\n",
     ],
 )

@@ -9,10 +9,11 @@ import re
 from collections.abc import Callable
 from typing import NamedTuple
 
-__all__ = ["Mailbox", "mailboxes", "replace_addresses"]
+__all__ = ["PIECE", "Mailbox", "comment_end", "mailboxes", "replace_addresses"]
 
 _QUOTED = r'"(?:[^"\\]|\\.)*+"?+'  # to its end, or to the end of the text
-_PIECE = re.compile(
+# One piece of an address list; an opening bracket of a comment has no group.
+PIECE = re.compile(
     rf"(?P<quoted>{_QUOTED})"
     rf'|<(?P<angle>(?:[^<>"]|{_QUOTED})*+)>?+'
     r"|(?P<mark>[,;:])"
@@ -39,10 +40,10 @@ def mailboxes(text: str) -> list[Mailbox]:
     words: list[tuple[int, int]] = []
     angle: Mailbox | None = None
     at = 0
-    while (piece := _PIECE.search(text, at)) is not None:
+    while (piece := PIECE.search(text, at)) is not None:
         at = piece.end()
         if piece.lastgroup is None:
-            at = _comment_end(text, at)
+            at = comment_end(text, at)
         elif piece.lastgroup == "angle":
             angle = angle or _in_brackets(text, piece, words)
         elif piece["mark"] == ":":
@@ -78,7 +79,7 @@ def _finish(text: str, angle: Mailbox | None, words: list[tuple[int, int]], foun
         found.append(Mailbox(start, end, between.join(parts), ""))
 
 
-def _comment_end(text: str, at: int) -> int:
+def comment_end(text: str, at: int) -> int:
     """Behind the comment whose first bracket stands before `at`; comments may hold comments."""
     depth = 1
     for bracket in _BRACKET.finditer(text, at):

@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from functools import lru_cache
 
 __all__ = [
+    "FOLD",
     "MAX_MESSAGE_ID",
     "MAX_SUBJECT",
     "Header",
@@ -21,7 +22,7 @@ MAX_MESSAGE_ID = 998  # characters kept
 MAX_SUBJECT = 200  # characters kept
 MAX_WORDS = 4000  # characters in which encoded words are looked for
 
-_FOLD = re.compile(rb"\r?\n(?=[ \t])")
+FOLD = re.compile(rb"\r?\n(?=[ \t])")
 
 
 @lru_cache(maxsize=64)
@@ -47,7 +48,7 @@ class Header:
             return ""
         value = match.group(1)
         if b"\n" in value:
-            value = _FOLD.sub(b"", value)
+            value = FOLD.sub(b"", value)
         return value.strip().decode("utf-8", "replace")
 
 
@@ -62,7 +63,7 @@ def fields(content: bytes) -> list[tuple[str, str]]:
     at = content.find(b"\n") + 1 if content.startswith(b"From ") else 0
     found = []
     while (match := _ANY_FIELD.match(content, at)) is not None:
-        value = _FOLD.sub(b"", match[2]).strip().decode("utf-8", "replace")
+        value = FOLD.sub(b"", match[2]).strip().decode("utf-8", "replace")
         found.append((match[1].decode("ascii").lower(), value))
         at = match.end()
     return found
@@ -71,7 +72,7 @@ def fields(content: bytes) -> list[tuple[str, str]]:
 def all_values(header: Header, names: Iterable[bytes]) -> list[str]:
     """The values of all fields with one of these names, unfolded."""
     found = [match[1] for name in names for match in _field(name).finditer(header.octets)]
-    return [_FOLD.sub(b"", value).strip().decode("utf-8", "replace") for value in found]
+    return [FOLD.sub(b"", value).strip().decode("utf-8", "replace") for value in found]
 
 
 def decode_words(text: str) -> str:
