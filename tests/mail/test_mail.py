@@ -169,6 +169,17 @@ def test_a_notice_to_an_address_that_is_not_ascii() -> None:
     assert "Subject: grå\r\n".encode() in octets
 
 
+@pytest.mark.parametrize(
+    ("reverse_path", "shown"),
+    [("a@x.example", "utf-8; gr\\x{E5}@y.example"), ("på@x.example", "utf-8; grå@y.example")],
+)
+def test_an_original_recipient_that_is_not_ascii(reverse_path: str, shown: str) -> None:
+    """RFC 6533 3: in either form it came in, as the notice can carry it."""
+    for given in ("utf-8;grå@y.example", "utf-8;gr\\x{E5}@y.example", "UTF-8;gr\\x{E5}+40y.example"):
+        octets = notice(orcpt=given, reverse_path=reverse_path)
+        assert f"Original-Recipient: {given[:5]}; {shown[7:]}\r\n".encode() in octets
+
+
 def test_a_late_message_is_told_of_as_delayed() -> None:
     """D-11: its action, a 4.y.z, and until when it is tried."""
     message = email.message_from_bytes(

@@ -157,14 +157,51 @@ def test_tls_on_all_the_way(
     asyncio.run(live())
 
 
-async def send_under_tls(here: Site, authority: CertificateFiles) -> None:
+def test_a_notice_demands_of_its_way_what_its_message_did(folder: Path, authority: CertificateFiles) -> None:
+    """RFC 8689 5: and holds the header alone, whatever was asked for."""
+    certificate = f'tls = "starttls"\ncertificate = "{authority.certificate}"\nkey = "{authority.key}"\n'
+
+    async def live() -> None:
+        async with site(folder, authority, rules=REFUSE) as here:
+            config = here.loaded.path
+            config.write_text(config.read_text().replace("[[connector]]", f"{certificate}[[connector]]", 1))
+            await here.service.reload(load(config))
+            await send_under_tls(here, authority, asking("gone@x.example", mail="REQUIRETLS RET=FULL"))
+            (notice,) = await here.until_caught(1)
+            assert notice.reverse_path == "" and notice.asked == "REQUIRETLS"
+            assert b"text/rfc822-headers" in text(notice) and b"the body" not in text(notice)
+            assert b"Remote-MTA: dns; localhost (127.0.0.1)\r\n" in text(notice)
+
+    asyncio.run(live())
+
+
+def test_what_a_program_asserts_of_itself_is_not_passed_on(folder: Path, authority: CertificateFiles) -> None:
+    """A-17, RFC 4954 5: `AUTH=<>` in its place, and only where we have logged in."""
+
+    async def live() -> None:
+        async with site(folder, authority) as here:
+            for said in ("AUTH=<>", "AUTH=e+3Dmc2@example.com"):
+                await converse(here.port, talk(asking("a@x.example", mail=said)))
+            heard = await converse(here.port, talk(asking("a@x.example", mail="AUTH=a=b")))
+            assert b"501 5.5.4" in heard
+            caught = await here.until_caught(2)
+            assert [one.asked for one in caught] == ["AUTH=<>", "AUTH=<>"]
+        async with site(folder / "clear", authority, tls="off") as here:
+            await converse(here.port, talk(asking("a@x.example", mail="AUTH=<>")))
+            assert [one.asked for one in await here.until_caught(1)] == [""]
+
+    (folder / "clear").mkdir()
+    asyncio.run(live())
+
+
+async def send_under_tls(here: Site, authority: CertificateFiles, letter: bytes = b"") -> None:
     context = ssl.create_default_context(cafile=str(authority.authority))
     reader, writer = await asyncio.open_connection("127.0.0.1", here.port)
     writer.write(b"EHLO t.example\r\nSTARTTLS\r\n")
     while not (await reader.readline()).startswith(b"220 2.0.0"):
         pass
     await writer.start_tls(context, server_hostname="localhost")
-    writer.write(talk(asking("a@x.example", mail="REQUIRETLS")))
+    writer.write(talk(letter or asking("a@x.example", mail="REQUIRETLS")))
     assert b"kept as" in await reader.read()
     writer.close()
 

@@ -318,6 +318,16 @@ def test_parameters_follow_the_offer() -> None:
     assert Reply(250, "", "x") == Reply(250, "", "x")
 
 
+def test_an_original_recipient_goes_on_in_ascii_where_it_must() -> None:
+    """RFC 6533 3."""
+    asked = "ORCPT=utf-8;grå@y.example"
+    for offered, utf8, sent in ((b"SMTPUTF8", True, asked), (b"SMTPUTF8", False, None), (b"8BITMIME", True, None)):
+        client = ready(b"250-q\r\n250-DSN\r\n250-PIPELINING\r\n250 " + offered + b"\r\n")
+        one = Envelope("s@x.example", ("a@y",), 9, True, utf8, "", (asked,))
+        wire = Transaction(client, one).start().decode()
+        assert f"RCPT TO:<a@y> {sent or asked.replace('å', chr(92) + 'x{E5}')}\r\n" in wire
+
+
 def test_what_stands_when_a_session_gets_out_of_step() -> None:
     """RFC 2920 3.1: refusals before a 354, which no other command has, and nothing without it."""
     for replies, stands in (

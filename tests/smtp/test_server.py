@@ -359,6 +359,24 @@ def test_what_is_asked_for_a_recipient(parameters: bytes, code: str) -> None:
     assert talk.codes(b"RCPT TO:<b@y.example> " + parameters + b"\r\n") == [code]
 
 
+@pytest.mark.parametrize(
+    ("orcpt", "with_utf8", "without"),
+    [
+        ("utf-8;grå@y.example", "250 2.1.5", "501 5.5.4"),
+        ("utf-8;gr\\x{E5}@y.example", "250 2.1.5", "250 2.1.5"),
+        ("utf-8;gr+40å", "250 2.1.5", "501 5.5.4"),
+        ("utf-8;grå+4", "501 5.5.4", "501 5.5.4"),
+        ("rfc822;grå@y.example", "501 5.5.4", "501 5.5.4"),
+    ],
+)
+def test_an_original_recipient_that_is_not_ascii(orcpt: str, with_utf8: str, without: str) -> None:
+    """RFC 6533 3: as it is where SMTPUTF8 was said, else escaped."""
+    for parameter, code in ((b" SMTPUTF8", with_utf8), (b"", without)):
+        talk = ready()
+        talk.say(b"MAIL FROM:<a@x.example>" + parameter + b"\r\n")
+        assert talk.codes(f"RCPT TO:<b@y.example> ORCPT={orcpt}\r\n".encode()) == [code]
+
+
 def test_what_is_asked_for_is_kept_as_it_was_written() -> None:
     """D-09: it goes on byte-identical."""
     talk = ready()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from textwrap import wrap
@@ -17,11 +18,12 @@ __all__ = ["MAX_RETURNED", "NoticeRecipient", "make_notice", "make_report"]
 MAX_DIAGNOSTIC = 500  # characters of a peer's text
 MAX_RETURNED = 1024 * 1024  # octets of a message that go back whole
 MAX_HEADER = 64 * 1024  # octets of a header that go back
+_EMBEDDED = re.compile(r"\\x\{([0-9A-Fa-f]{2,6})\}")  # RFC 6533 3
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class NoticeRecipient:
-    """One recipient, and what became of it. `reply` is empty unless a remote host said it.
+    """One recipient, and what became of it. `reply` is empty unless a remote host said it: `next_hop`, at its address.
 
     `action` is `failed`, `relayed`, or `delayed` with `until`: how long it is tried, in seconds since 1970. `original`
     is what was given as ORCPT, as it was written.
@@ -35,6 +37,7 @@ class NoticeRecipient:
     reply: str
     until: float | None = None
     original: str = ""
+    next_hop_address: str = ""
 
 
 class _Part(NamedTuple):
@@ -167,13 +170,15 @@ def _status(
         about = f"Original-Envelope-Id: {printable(envelope_id)}\r\n{about}"
     groups = [f"{about}Arrival-Date: {format_date(arrived)}\r\n"]
     for recipient in recipients:
-        group = f"Original-Recipient: {_original_address(recipient.original)}\r\n" if recipient.original else ""
+        original = _original_address(recipient.original, utf8=utf8)
+        group = f"Original-Recipient: {original}\r\n" if recipient.original else ""
         group += (
             f"Final-Recipient: {_typed_address(recipient.address, utf8=utf8)}\r\n"
             f"Action: {recipient.action}\r\nStatus: {recipient.status}\r\n"
         )
         if recipient.reply:
-            group += f"Remote-MTA: dns; {recipient.next_hop}\r\n"
+            address = f" ({recipient.next_hop_address})" if recipient.next_hop_address else ""
+            group += f"Remote-MTA: dns; {recipient.next_hop}{address}\r\n"
             group += f"Diagnostic-Code: smtp; {printable(recipient.reply)[:MAX_DIAGNOSTIC]}\r\n"
         if recipient.until is not None:
             group += f"Will-Retry-Until: {format_date(recipient.until)}\r\n"
@@ -181,17 +186,21 @@ def _status(
     return "\r\n".join(groups).encode()
 
 
-def _original_address(orcpt: str) -> str:
-    """What was given as ORCPT: its type, and its address without xtext (RFC 3464 2.3.1)."""
+def _original_address(orcpt: str, *, utf8: bool) -> str:
+    """What was given as ORCPT: its type, and its address without xtext (RFC 3464 2.3.1, RFC 6533 3)."""
     kind, _, address = orcpt.partition(";")
-    return f"{kind}; {printable(decode_xtext(address))}"
+    if kind.lower() != "utf-8":
+        return f"{kind}; {printable(decode_xtext(address))}"
+    plain = _EMBEDDED.sub(lambda match: chr(int(match[1], 16)), decode_xtext(address, utf8=True))
+    return f"{kind}; {visible(plain) if utf8 else _escaped(plain)}"
 
 
 def _typed_address(address: str, *, utf8: bool) -> str:
     """An address with its type; one that is not ASCII in the form that its notice can carry (RFC 6533 3)."""
     if address.isascii():
         return f"rfc822; {printable(address)}"
-    if utf8:
-        return f"utf-8; {visible(address)}"
-    shown = "".join(c if "!" <= c <= "~" and c not in "\\+=" else f"\\x{{{ord(c):02X}}}" for c in address)
-    return f"utf-8; {shown}"
+    return f"utf-8; {visible(address) if utf8 else _escaped(address)}"
+
+
+def _escaped(address: str) -> str:
+    return "".join(c if "!" <= c <= "~" and c not in "\\+=" else f"\\x{{{ord(c):02X}}}" for c in address)

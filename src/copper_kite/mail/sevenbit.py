@@ -25,16 +25,16 @@ _IDENTITY = (b"", b"7bit", b"8bit", b"binary")
 _HIGH = re.compile(rb"[\x80-\xff]")
 
 
-def to_seven_bits(content: bytes) -> bytes | None:
-    """The message in ASCII, with CR LFs; None where that cannot be done right.
+def to_seven_bits(content: bytes, *, bodies: bool = True) -> bytes | None:
+    """The message in ASCII, with CR LFs; None where that cannot be done right. Without `bodies`, only its headers.
 
     So it is with an address or an id over 127 in a header (that needs SMTPUTF8), within a signed or encrypted part,
     which any change breaks, and where the parts cannot be told apart.
     """
-    return _part(content, 0, "text/plain", top=True)
+    return _part(content, 0, "text/plain", bodies, top=True)
 
 
-def _part(part: bytes, depth: int, default: str, *, top: bool = False) -> bytes | None:
+def _part(part: bytes, depth: int, default: str, bodies: bool, *, top: bool = False) -> bytes | None:
     """One part, whose type is `default` where it says none; the `top` one is a message, and no part of one."""
     if part.isascii():
         return part
@@ -44,14 +44,16 @@ def _part(part: bytes, depth: int, default: str, *, top: bool = False) -> bytes 
         return None
     if body.isascii():
         return header + part[end:]
-    if top and b"MIME-Version" not in Header(header):
+    if bodies and top and b"MIME-Version" not in Header(header):
         header += b"MIME-Version: 1.0\r\n"
     kind = parse_content_type(Header(header).value(b"Content-Type"), default)
     if kind.main == "multipart":
-        return _multipart(header, body, kind, depth)
+        return _multipart(header, body, kind, depth, bodies)
     if kind.name == "message/rfc822":
-        inner = _part(body, depth + 1, "text/plain", top=True)
-        return None if inner is None else _seven(header) + b"\r\n" + inner
+        inner = _part(body, depth + 1, "text/plain", bodies, top=True)
+        return None if inner is None else (_seven(header) if bodies else header) + b"\r\n" + inner
+    if not bodies:
+        return header + part[end:]
     if kind.main == "message" and not kind.sub.startswith("global"):  # RFC 6532 3.7 lets those be encoded
         return None
     if kind.main == "text":
@@ -61,7 +63,7 @@ def _part(part: bytes, depth: int, default: str, *, top: bool = False) -> bytes 
     return _encoded(header, kind, b"base64", wrapped, "")
 
 
-def _multipart(header: bytes, body: bytes, kind: ContentType, depth: int) -> bytes | None:
+def _multipart(header: bytes, body: bytes, kind: ContentType, depth: int, bodies: bool) -> bytes | None:
     """Each part by itself; what stands before the first and behind the last means nothing (RFC 2046 5.1.1)."""
     boundary = kind.parameters.get("boundary")
     if not boundary or kind.sub in ("signed", "encrypted"):
@@ -76,14 +78,14 @@ def _multipart(header: bytes, body: bytes, kind: ContentType, depth: int) -> byt
     out, place = [], 0
     for number, match in enumerate(found):
         between = body[place : match.start()]
-        converted = _part(between, depth + 1, default) if number else _HIGH.sub(b"?", between)
+        converted = _part(between, depth + 1, default, bodies) if number else _HIGH.sub(b"?", between)
         if converted is None:
             return None
         out += [converted, match[0]]
         place = match.end()
         if match[1] is not None:
             break
-    return _seven(header) + b"\r\n" + b"".join(out) + _HIGH.sub(b"?", body[place:])
+    return (_seven(header) if bodies else header) + b"\r\n" + b"".join(out) + _HIGH.sub(b"?", body[place:])
 
 
 def _seven(header: bytes) -> bytes:

@@ -17,15 +17,14 @@ from copper_kite.relay.decide import Retry, backoff, classify, retry_at
 from copper_kite.relay.fate import Fate
 from copper_kite.relay.job import Job
 from copper_kite.relay.notices import Notices
-from copper_kite.smtp.extensions import Capabilities
 from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.transaction import Envelope, Result, misfit
+from copper_kite.smtp.transaction import Result
 from copper_kite.store.ids import IdMaker
 from copper_kite.store.model import Attempt, Change, Fresh, Message, Outcome, Relayed
 from copper_kite.verdict.judge import side_of
 from copper_kite.words import FINAL_CAUSES, Cause, Side, Stage, State
 
-__all__ = ["Recorder", "Report", "Stop", "unfit"]
+__all__ = ["Recorder", "Report", "Stop"]
 
 MAX_REPLY_KEPT = 300  # characters of a reply on the recipient; the attempt keeps all of it
 
@@ -35,7 +34,8 @@ class Stop:
     """Where and why something stopped, for those recipients that have no reply of their own.
 
     `until`, in seconds since 1970, is when they may go on, where that is known; `attempted` is False for what only
-    waits, without a session; `seen` is how far the session got.
+    waits, without a session: `shown` says for what, where the `reply` is one that others got; `seen` is how far the
+    session got.
     """
 
     stage: Stage
@@ -44,6 +44,7 @@ class Stop:
     reply: Reply | None = None
     until: float | None = None
     attempted: bool = True
+    shown: str = ""
     seen: SessionSeen = field(default_factory=SessionSeen)
 
     @classmethod
@@ -61,14 +62,6 @@ class Stop:
 
 # For a recipient that an attempt left without any result: a fault of ours, after which it is tried again.
 UNDECIDED = Stop(stage=Stage.ACCEPT, cause=Cause.INTERNAL, text="the attempt ended without a result for it")
-
-
-def unfit(envelope: Envelope, capabilities: Capabilities, *, proven: bool) -> Stop | None:
-    """Why this next hop cannot take the message, known before anything is sent; `proven` as in `misfit`."""
-    if (found := misfit(envelope, capabilities, proven=proven)) is None:
-        return None
-    cause, reply = found
-    return Stop(stage=Stage.SENDER, cause=cause, text=reply.text, reply=reply)
 
 
 class Report(NamedTuple):
@@ -197,6 +190,7 @@ class Recorder:
                 state = State.DELAYED if stop.reply is None else classify(stop.stage, stop.reply)
                 state = State.FAILED if stop.cause in FINAL_CAUSES else state
                 fate = Fate(recipient, state, stop.stage, stop.cause, stop.reply, stop.text, sent=stop.attempted)
+                fate.shown = stop.shown
             if fate.state is State.DELAYED:
                 self._set_next_try(fate, job.message, stop.until if result is None and stop else None, now)
             fates.append(fate)

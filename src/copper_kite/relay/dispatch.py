@@ -455,11 +455,16 @@ class Dispatcher:
         where = failure.seen.next_hop or job.next_hop
         said = failure.reply
         text = f"{where} is down since {format_date(down.since)}: {said.text if said else failure.text}"
-        reply = Reply(said.code, said.enhanced, text) if said else None  # the codes tell what is wrong there
         stop = Stop(
-            stage=failure.stage, cause=failure.cause, text=text, reply=reply, until=down.until, attempted=False,
-            seen=SessionSeen(next_hop=failure.seen.next_hop),
-        )  # fmt: skip
+            stage=failure.stage,
+            cause=failure.cause,
+            text=text,
+            reply=said,
+            until=down.until,
+            attempted=False,
+            shown=str(Reply(said.code, said.enhanced, text)) if said else text,  # the codes tell what is wrong there
+            seen=SessionSeen(next_hop=failure.seen.next_hop, address=failure.seen.address),
+        )
         self._record_stopped(job, stop)
 
     def _record_unsent(self, job: Job, cause: Cause, text: str, until: float) -> None:

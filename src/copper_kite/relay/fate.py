@@ -23,11 +23,12 @@ class Fate:
     text: str
     next_try: float | None = None
     sent: bool = True  # whether this was an attempt, and not only a wait
+    shown: str = ""  # in place of the reply, where somebody else got it
 
     @property
     def said(self) -> str:
         """The reply, or our own words where there is none."""
-        return str(self.reply) if self.reply is not None else self.text
+        return self.shown or (str(self.reply) if self.reply is not None else self.text)
 
 
 def asked_value(asked: str, key: str) -> str:

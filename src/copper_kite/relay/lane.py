@@ -14,21 +14,21 @@ from __future__ import annotations
 import asyncio
 import contextlib
 from collections import deque
-from collections.abc import Callable, Collection, Iterable
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
 from typing import NamedTuple, Protocol
 
 from copper_kite.errors import ContentUnreadable
-from copper_kite.mail.sevenbit import to_seven_bits
 from copper_kite.net.conversation import FAREWELL_SECONDS
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.failure import SessionFailed
 from copper_kite.net.plan import Plan
 from copper_kite.net.relaying import RelaySession
 from copper_kite.relay.concurrency import Concurrency
-from copper_kite.relay.delivery import Report, Stop, unfit
+from copper_kite.relay.delivery import Report, Stop
 from copper_kite.relay.hops import Down, Hops
 from copper_kite.relay.job import Job, SenderRule
+from copper_kite.relay.outgoing import Outgoing, prepare
 from copper_kite.settings.model import Connector
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.transaction import Envelope, Result, too_many
@@ -262,9 +262,9 @@ class Lane:
         following = _Following(self, session)
         try:
             while (session.usable and not self._is_done(session)) or not session.begun:
-                job, looked_at = following.take(), True
+                job, outgoing = following.take()
                 if job is None:
-                    job, looked_at = await self._next_job(), False
+                    job = await self._next_job()
                 if job is None:
                     break
                 if session.begun and not session.usable:  # it went away while it was idle; that costs the job nothing
@@ -273,11 +273,11 @@ class Lane:
                 if self._jobs:
                     self._grow()
                 self.hops.look_again()
-                recorded = await self._carry(session, job, recorded, following, looked_at=looked_at)
+                recorded = await self._carry(session, job, recorded, following, outgoing)
             if recorded is not None:
                 await recorded
         finally:
-            if (job := following.take()) is not None:
+            if (job := following.take()[0]) is not None:
                 self._put_back(job)
 
     def _is_done(self, session: RelaySession) -> bool:
@@ -307,20 +307,20 @@ class Lane:
         elif not self._stopping:
             self._jobs.appendleft(job)
 
-    def next_waiting(self, session: RelaySession) -> Job | None:
-        """A job that waits and that this session's next hop can take, or None."""
+    def next_waiting(self, session: RelaySession) -> tuple[Job, Outgoing] | None:
+        """A job that waits, as this session's next hop can take it; None where there is none, or more is to be done."""
         if self._stopping or self.pace is not None or not self._jobs or self._is_done(session):
             return None
         try:
-            envelope = self._jobs[0].envelope
+            outgoing = self._prepare(self._jobs[0], session)
         except Exception:  # it fails by itself when its turn comes, and not the message that is being carried
             return None
-        if self._unfit(envelope, session) is not None or _surplus(envelope, session):
+        if outgoing.stop is not None or outgoing.apart:
             return None
-        return self._jobs.popleft()
+        return self._jobs.popleft(), outgoing
 
-    def _unfit(self, envelope: Envelope, session: RelaySession) -> Stop | None:
-        return unfit(envelope, session.capabilities, proven=session.verified and self.hops.proven)
+    def _prepare(self, job: Job, session: RelaySession) -> Outgoing:
+        return prepare(job, session.capabilities, proven=session.verified and self.hops.proven)
 
     def _divide(self, job: Job, apart: Collection[str]) -> Job:
         """Have those recipients `apart` carried by the next transaction; what is left."""
@@ -341,10 +341,9 @@ class Lane:
         job: Job,
         recorded: asyncio.Future[None] | None,
         following: _Following,
-        *,
-        looked_at: bool,
+        outgoing: Outgoing | None,
     ) -> asyncio.Future[None] | None:
-        """Hand one job over, and have what became of it recorded; `looked_at` says that the next hop can take it.
+        """Hand one job over, and have what became of it recorded; `outgoing` is it, if its commands went already.
 
         Its content does not go before the result of the last one is on stable storage (`recorded`): so a crash can
         cost at most one extra copy for each session.
@@ -353,7 +352,7 @@ class Lane:
             await self._keep_pace(self.pace.interval)
         began, start = self._now(), self._loop.time()
         mark = session.dialogue.mark()
-        attempt = await self._attempt(session, job, recorded, following, looked_at=looked_at)
+        attempt = await self._attempt(session, job, recorded, following, outgoing)
         job, results = attempt.job, attempt.results
         if attempt.failure is not None and self._costs_nothing(session, attempt.failure):
             self._put_back(job)
@@ -372,23 +371,19 @@ class Lane:
         job: Job,
         recorded: asyncio.Future[None] | None,
         following: _Following,
-        *,
-        looked_at: bool,
+        outgoing: Outgoing | None,
     ) -> _Attempt:
         """What became of one job; whatever is raised on the way is part of it."""
         carried = session.carried
         try:
-            envelope, content = job.envelope, job.outgoing
-            if not looked_at:
-                if surplus := _surplus(envelope, session):
-                    job = self._divide(job, surplus)
-                    envelope, content = job.envelope, job.outgoing
-                stop = self._unfit(envelope, session)
-                if stop is not None and stop.cause is Cause.NEEDS_8BITMIME:
-                    stop, envelope, content = _in_seven_bits(stop, job)
-                if stop is not None:
-                    return _Attempt(job, stop=stop)
-            results = await session.relay(envelope, content, recorded, following.choose)
+            if outgoing is None:
+                outgoing = self._prepare(job, session)
+            while outgoing.apart:
+                job = self._divide(job, outgoing.apart)
+                outgoing = self._prepare(job, session)
+            if outgoing.stop is not None:
+                return _Attempt(job, stop=outgoing.stop)
+            results = await session.relay(outgoing.envelope, outgoing.content, recorded, following.choose)
         except SessionFailed as failure:
             self._broke(session, failure)
             return _Attempt(job, tuple(failure.results), Stop.of(failure), failure)
@@ -432,36 +427,23 @@ class Lane:
         return False
 
 
-def _surplus(envelope: Envelope, session: RelaySession) -> tuple[str, ...]:
-    """The recipients that the next hop does not take in one transaction (RFC 9422 4)."""
-    return envelope.recipients[session.capabilities.most_recipients :] if session.capabilities.most_recipients else ()
-
-
-def _in_seven_bits(stop: Stop, job: Job) -> tuple[Stop | None, Envelope, Callable[[], Iterable[bytes]]]:
-    """A job's message converted for a next hop without 8BITMIME, where that can be done (RFC 6152 3)."""
-    converted = to_seven_bits(b"".join(job.outgoing()))
-    if converted is None:
-        return stop, job.envelope, job.outgoing
-    return None, job.envelope._replace(size=len(converted), eight_bit=False), lambda: (converted,)
-
-
 class _Following:
     """The job whose first commands went out with the content of the one before it."""
 
     def __init__(self, lane: Lane, session: RelaySession) -> None:
         self._lane = lane
         self._session = session
-        self._job: Job | None = None
+        self._next: tuple[Job, Outgoing] | None = None
 
     def choose(self) -> Envelope | None:
         """Take the next waiting job for this session, if there is one; its envelope."""
-        self._job = self._lane.next_waiting(self._session)
-        return None if self._job is None else self._job.envelope
+        self._next = self._lane.next_waiting(self._session)
+        return None if self._next is None else self._next[1].envelope
 
-    def take(self) -> Job | None:
-        """The job chosen, once."""
-        job, self._job = self._job, None
-        return job
+    def take(self) -> tuple[Job | None, Outgoing | None]:
+        """The job chosen, once, as it goes."""
+        chosen, self._next = self._next, None
+        return (None, None) if chosen is None else chosen
 
 
 def _give_nothing(future: asyncio.Future[Job | None]) -> None:

@@ -67,7 +67,9 @@ class Notices:
         message = self._own(id, now, now + REPORT_LIFETIME, content)
         return Fresh(message, [Recipient(message=id, number=1, address=to, next_try=now, changed=now)], content)
 
-    def _own(self, id: int, now: float, expires: float, content: bytes, *, utf8: bool = False) -> Message:
+    def _own(
+        self, id: int, now: float, expires: float, content: bytes, *, utf8: bool = False, asked: str = ""
+    ) -> Message:
         """A message of our own: from nobody, so that nobody answers."""
         return Message(
             id=id,
@@ -83,6 +85,7 @@ class Notices:
             hello="",
             user="",
             protocol=PROTOCOL,
+            asked=asked,
         )
 
     def _is_told(self, fate: Fate, message: Message, now: float, *, passed_on: bool) -> bool:
@@ -112,7 +115,7 @@ class Notices:
             recipients=[_explained(fate, job, attempt) for fate in told],
         )
         expires = now + job.message.expires - job.message.arrived
-        message = self._own(id, now, expires, content, utf8=not to.isascii())
+        message = self._own(id, now, expires, content, utf8=not to.isascii(), asked=_demands(job.message))
         recipients = [Recipient(message=id, number=1, address=to, next_try=now, changed=now)]
         return Fresh(message, recipients, content), [
             JournalEntry(at=now, event=Event.NOTICE, message=job.message.id, facts={"notice": id_text(id), "to": to}),
@@ -122,11 +125,17 @@ class Notices:
     def _original(self, job: Job, told: Sequence[Fate], to: str) -> tuple[bytes, bool]:
         """What of the message goes back, and whether that is all of it: on failure, to its sender, when asked for."""
         full = asked_value(job.message.asked, "RET").upper() == "FULL" and to == job.message.reverse_path
+        full = full and not _demands(job.message)
         if full and job.message.size <= MAX_RETURNED and any(fate.state is State.FAILED for fate in told):
             with contextlib.suppress(ContentUnreadable):
                 return b"".join(job.content()), True
         first = job.beginning()
         return first[: header_end(first)], False
+
+
+def _demands(message: Message) -> str:
+    """What a notice demands of its way, as its message did: then it holds no more than the header (RFC 8689 5)."""
+    return "REQUIRETLS" if "REQUIRETLS" in message.asked.split() else ""
 
 
 def make_notices(loaded: Loaded, ids: IdMaker) -> Notices:
@@ -143,7 +152,7 @@ def make_notices(loaded: Loaded, ids: IdMaker) -> Notices:
 
 def _explained(fate: Fate, job: Job, attempt: Attempt) -> NoticeRecipient:
     reply = fate.reply
-    said_there = str(reply) if reply is not None and fate.cause is Cause.REPLY else ""
+    said_there = str(reply) if reply is not None and fate.cause is Cause.REPLY and attempt.next_hop else ""
     delayed, relayed = fate.state is State.DELAYED, fate.state is State.RELAYED
     expired = fate.state is State.FAILED and (reply is None or not reply.permanent) and fate.cause not in FINAL_CAUSES
     explanation = f"It was handed to {attempt.next_hop}, which tells nobody what becomes of it there."
@@ -156,16 +165,22 @@ def _explained(fate: Fate, job: Job, attempt: Attempt) -> NoticeRecipient:
         status="4.4.7" if expired else _status(fate),
         until=job.message.expires if delayed else None,
         explanation=f"It could not be sent within its lifetime. {explanation}" if expired else explanation,
-        next_hop=job.next_hop.host if job.next_hop else "",
+        next_hop=_host_of(attempt.next_hop),
+        next_hop_address=attempt.address,
         reply=said_there,
     )
+
+
+def _host_of(next_hop: str) -> str:
+    """The name in `host:port`; a Unix socket as it is."""
+    return next_hop if next_hop.startswith("unix:") else next_hop.rpartition(":")[0].strip("[]")
 
 
 def _meaning(fate: Fate, job: Job, attempt: Attempt) -> str:
     facts = {
         "recipient": fate.recipient.address,
         "next_hop": attempt.next_hop,
-        "host": job.next_hop.host if job.next_hop else "",
+        "host": _host_of(attempt.next_hop),
         "connector": job.connector,
         "text": fate.text,
         "id": id_text(job.message.id),

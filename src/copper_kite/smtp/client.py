@@ -168,7 +168,7 @@ ENDS_GROUP = frozenset(
 
 LEAVES = frozenset({Verb.QUIT})  # may go whatever is awaited, only not into content
 # Their replies change what may follow.
-TEACHES = frozenset({Verb.EHLO, Verb.HELO, Verb.STARTTLS, Verb.DATA, Verb.RSET})
+TEACHES = frozenset({Verb.EHLO, Verb.HELO, Verb.STARTTLS, Verb.AUTH, Verb.ANSWER, Verb.DATA, Verb.RSET})
 
 
 class Command(NamedTuple):
@@ -280,6 +280,7 @@ class Client:
         self.phase = Phase.GREETED
         self.capabilities = Capabilities()
         self.secure = False
+        self.logged_in = False
         self._lenient = lenient
         self._replies = ReplyReader()
         self._waiting: deque[Command] = deque([GREETING])
@@ -428,7 +429,7 @@ class Client:
             elif self._replies.pending:
                 raise RemoteProtocolError("octets behind the reply to STARTTLS", self._replies.pending)
         elif reply.positive:
-            return
+            self.logged_in = self.logged_in or (command.verb in (Verb.AUTH, Verb.ANSWER) and reply.code < 300)
         elif command.verb is Verb.RSET:
             self.phase = Phase.SPOILT  # the transaction before may still be open there
         elif command.verb is Verb.DATA and self.phase is Phase.CONTENT:
@@ -440,5 +441,5 @@ class Client:
             raise RemoteProtocolError("octets in clear before the TLS handshake", self._replies.pending)
         self._replies.clear()
         self.capabilities = Capabilities()
-        self.secure = True
+        self.secure, self.logged_in = True, False
         self.phase = Phase.GREETED

@@ -37,7 +37,7 @@ def read_mail(argument: str, offers: Offers, max_size: int, *, secure: bool) -> 
     if isinstance(command, Reply):
         return command
     given = command.parameters
-    if (refusal := _misused(given, MAIL_PARAMETERS, offers, secure=secure)) is not None:
+    if (refusal := _misused(given, MAIL_PARAMETERS, offers, secure=secure, utf8="SMTPUTF8" in given)) is not None:
         return refusal
     size = int(given["SIZE"] or 0) if "SIZE" in given else None
     if max_size and size is not None and size > max_size:
@@ -55,7 +55,7 @@ def read_rcpt(argument: str, offers: Offers, *, secure: bool, utf8: bool) -> eve
         return command
     if not command.path:
         return Reply(501, "5.1.3", "bad recipient: empty")
-    if (refusal := _misused(command.parameters, RCPT_PARAMETERS, offers, secure=secure)) is not None:
+    if (refusal := _misused(command.parameters, RCPT_PARAMETERS, offers, secure=secure, utf8=utf8)) is not None:
         return refusal
     if not utf8 and not command.path.isascii():
         return NEEDS_UTF8
@@ -82,12 +82,12 @@ def _path_behind(word: str, argument: str, form: str, enhanced: str, what: str) 
 
 
 def _misused(
-    given: Mapping[str, str | None], known: Mapping[str, Parameter], offers: Offers, *, secure: bool
+    given: Mapping[str, str | None], known: Mapping[str, Parameter], offers: Offers, *, secure: bool, utf8: bool
 ) -> Reply | None:
     for key, value in given.items():
         parameter = known.get(key)
         if parameter is None or not offers.has(parameter.extension, secure=secure):
             return UNKNOWN_PARAMETER
-        if not parameter.fits(value):
+        if not (parameter.fits_utf8 if utf8 and parameter.fits_utf8 else parameter.fits)(value):
             return BAD_PARAMETER
     return None

@@ -154,8 +154,9 @@ def encode_xtext(text: str) -> str:
     return "".join(char if "!" <= char <= "~" and char not in "+=" else f"+{ord(char):02X}" for char in text)
 
 
-def decode_xtext(text: str) -> str:
-    """xtext as plain text (RFC 3461 4). Raises Syntax."""
-    if _XTEXT.fullmatch(text) is None:
+def decode_xtext(text: str, *, utf8: bool = False) -> str:
+    """xtext as plain text (RFC 3461 4); with `utf8`, what is not ASCII may stand in it (RFC 6533 3). Raises Syntax."""
+    ascii_only = "".join(c for c in text if c.isascii()) if utf8 else text
+    if _XTEXT.fullmatch(ascii_only) is None:
         raise Syntax("not xtext")
     return _XCHAR.sub(lambda match: chr(int(match.group(1), 16)), text)

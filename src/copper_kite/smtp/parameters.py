@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from copper_kite.smtp.grammar import Syntax, decode_xtext
 
-__all__ = ["MAIL_PARAMETERS", "RCPT_PARAMETERS", "Parameter", "written"]
+__all__ = ["MAIL_PARAMETERS", "RCPT_PARAMETERS", "Parameter", "in_ascii", "written"]
 
 MAX_ENVID = 100  # characters, RFC 3461 4.4
 MAX_ORCPT = 500  # characters, RFC 3461 4.2
@@ -15,16 +15,21 @@ CONDITIONS = frozenset({"SUCCESS", "FAILURE", "DELAY"})
 
 
 class Parameter(NamedTuple):
-    """The `extension` that brings a parameter, whether a value `fits`, and whether it goes on to the next hop."""
+    """The `extension` that brings a parameter, whether a value `fits`, and whether it goes on to the next hop.
+
+    `fits_utf8` is for transactions with SMTPUTF8, where more may be said; `in_place` goes on in the value's place.
+    """
 
     extension: str
     fits: Callable[[str | None], bool]
     goes_on: bool = False
+    fits_utf8: Callable[[str | None], bool] | None = None
+    in_place: str | None = None
 
 
-def _is_xtext(value: str | None) -> bool:
+def _is_xtext(value: str | None, *, utf8: bool = False) -> bool:
     try:
-        return value is not None and bool(decode_xtext(value) or value)
+        return value is not None and bool(decode_xtext(value, utf8=utf8) or value)
     except Syntax:
         return False
 
@@ -47,13 +52,21 @@ def _is_orcpt(value: str | None) -> bool:
     return is_atom and bool(semicolon and address) and _is_shown_xtext(address, MAX_ORCPT)
 
 
+def _is_utf8_orcpt(value: str | None) -> bool:
+    kind, semicolon, address = (value or "").partition(";")
+    if kind.lower() != "utf-8" or address.isascii():
+        return _is_orcpt(value)
+    return bool(semicolon) and len(address) <= MAX_ORCPT and address.isprintable() and _is_xtext(address, utf8=True)
+
+
 MAIL_PARAMETERS: dict[str, Parameter] = {
     "SIZE": Parameter(  # RFC 1870 3
         "SIZE", lambda value: value is not None and value.isascii() and value.isdigit() and len(value) <= 20
     ),
     "BODY": Parameter("8BITMIME", lambda value: (value or "").upper() in ("7BIT", "8BITMIME")),  # RFC 6152 2
     "SMTPUTF8": Parameter("SMTPUTF8", lambda value: value is None),  # RFC 6531 3.4
-    "AUTH": Parameter("AUTH", _is_xtext),  # RFC 4954 5: read, never trusted
+    # RFC 4954 5: what a program asserts of itself is never trusted, and what goes on says so.
+    "AUTH": Parameter("AUTH", _is_xtext, goes_on=True, in_place="<>"),
     "RET": Parameter("DSN", lambda value: (value or "").upper() in ("FULL", "HDRS"), goes_on=True),  # RFC 3461 4.3
     "ENVID": Parameter("DSN", lambda value: _is_shown_xtext(value, MAX_ENVID), goes_on=True),  # RFC 3461 4.4
     "REQUIRETLS": Parameter("REQUIRETLS", lambda value: value is None, goes_on=True),  # RFC 8689 2
@@ -61,10 +74,21 @@ MAIL_PARAMETERS: dict[str, Parameter] = {
 
 RCPT_PARAMETERS: dict[str, Parameter] = {
     "NOTIFY": Parameter("DSN", _is_notify, goes_on=True),  # RFC 3461 4.1
-    "ORCPT": Parameter("DSN", _is_orcpt, goes_on=True),  # RFC 3461 4.2
+    "ORCPT": Parameter("DSN", _is_orcpt, goes_on=True, fits_utf8=_is_utf8_orcpt),  # RFC 3461 4.2, RFC 6533 3
 }
 
 
 def written(given: Mapping[str, str | None], known: Mapping[str, Parameter]) -> str:
     """Those that go on to the next hop, as they came (RFC 3461 5.2.1)."""
-    return " ".join(key if value is None else f"{key}={value}" for key, value in given.items() if known[key].goes_on)
+    words = []
+    for key, value in given.items():
+        parameter = known[key]
+        if parameter.goes_on:
+            value = value if parameter.in_place is None else parameter.in_place
+            words.append(key if value is None else f"{key}={value}")
+    return " ".join(words)
+
+
+def in_ascii(asked: str) -> str:
+    """Parameters behind RCPT for a transaction without SMTPUTF8: an address in ORCPT is escaped (RFC 6533 3)."""
+    return asked if asked.isascii() else "".join(c if c.isascii() else f"\\x{{{ord(c):X}}}" for c in asked)

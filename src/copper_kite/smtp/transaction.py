@@ -15,7 +15,6 @@ from collections.abc import Callable, Iterable, Sequence
 from typing import NamedTuple
 
 from copper_kite.smtp.client import (
-    END_OF_CONTENT,
     Answered,
     Client,
     Command,
@@ -25,9 +24,8 @@ from copper_kite.smtp.client import (
     rcpt,
     reset,
 )
-from copper_kite.smtp.content import stuff
 from copper_kite.smtp.extensions import Capabilities
-from copper_kite.smtp.parameters import MAIL_PARAMETERS
+from copper_kite.smtp.parameters import MAIL_PARAMETERS, in_ascii
 from copper_kite.smtp.replies import Reply
 from copper_kite.words import Cause, Stage
 
@@ -64,8 +62,11 @@ class Result(NamedTuple):
     reply: Reply
 
 
-def mail_parameters(envelope: Envelope, capabilities: Capabilities) -> list[str]:
-    """What goes behind MAIL, as far as the server offers it (RFC 1870 5, RFC 6152 2, RFC 6531 3.4)."""
+def mail_parameters(envelope: Envelope, capabilities: Capabilities, *, logged_in: bool = False) -> list[str]:
+    """What goes behind MAIL, as far as the server offers it (RFC 1870 5, RFC 6152 2, RFC 6531 3.4).
+
+    AUTH goes only to a server that we have `logged_in` to (RFC 4954 5).
+    """
     parameters = []
     if "SIZE" in capabilities:
         parameters.append(f"SIZE={envelope.size}")
@@ -74,7 +75,8 @@ def mail_parameters(envelope: Envelope, capabilities: Capabilities) -> list[str]
     if envelope.utf8 and "SMTPUTF8" in capabilities:
         parameters.append("SMTPUTF8")
     for asked in envelope.asked.split() if envelope.asked else ():
-        if MAIL_PARAMETERS[asked.partition("=")[0]].extension in capabilities:
+        extension = MAIL_PARAMETERS[asked.partition("=")[0]].extension
+        if extension in capabilities and (logged_in or extension != "AUTH"):
             parameters.append(asked)
     return parameters
 
@@ -84,7 +86,9 @@ def misfit(envelope: Envelope, capabilities: Capabilities, *, proven: bool = Tru
 
     `proven` says that TLS is on and that it is known with whom.
     """
-    if envelope.asked and "REQUIRETLS" in envelope.asked.split() and not (proven and "REQUIRETLS" in capabilities):
+    demands_tls = envelope.asked and "REQUIRETLS" in envelope.asked.split()
+    # A notice goes on all the same, where it can with what it demands (RFC 8689 5).
+    if demands_tls and envelope.reverse_path and not (proven and "REQUIRETLS" in capabilities):
         text = "the message demands verified TLS on all its way (REQUIRETLS), and the next hop does not warrant that"
         return Cause.NEEDS_REQUIRETLS, Reply(550, "5.7.30", text)
     if capabilities.size is not None and envelope.size > capabilities.size:
@@ -118,7 +122,9 @@ _RSET = Verb.RSET
 
 def _recipient_commands(envelope: Envelope, capabilities: Capabilities) -> Iterable[Command]:
     if "DSN" in capabilities and envelope.asked_each:
-        return map(rcpt, envelope.recipients, envelope.asked_each)
+        utf8 = envelope.utf8 and "SMTPUTF8" in capabilities
+        asked_each = envelope.asked_each if utf8 else map(in_ascii, envelope.asked_each)
+        return map(rcpt, envelope.recipients, asked_each)
     return map(rcpt, envelope.recipients)
 
 
@@ -138,7 +144,7 @@ class Transaction:
         self._unanswered = deque(envelope.recipients)
         capabilities = client.capabilities
         self._queue: list[Command] = [
-            mail(envelope.reverse_path, *mail_parameters(envelope, capabilities)),
+            mail(envelope.reverse_path, *mail_parameters(envelope, capabilities, logged_in=client.logged_in)),
             *_recipient_commands(envelope, capabilities),
             data(),
         ]
@@ -177,10 +183,6 @@ class Transaction:
     def start(self) -> bytes:
         """The first command or group."""
         return self._send_more()
-
-    def whole(self, content: bytes) -> bytes:
-        """All of the content and its end, for a caller that has it at hand when `wants_content` turns true."""
-        return stuff(content, line_start=True) + self._client.send(END_OF_CONTENT)
 
     def _send_more(self) -> bytes:
         wire, count = self._client.offer_all(self._queue)
