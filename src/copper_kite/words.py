@@ -123,6 +123,8 @@ class Cause(StrEnum):
     TLS_FAILED = "TLS handshake failed"
     TRUST_UNUSABLE = "trust cannot be used"
     CERTIFICATE_UNTRUSTED = "certificate not trusted"
+    CERTIFICATE_INCOMPLETE = "certificate without its issuer"
+    CERTIFICATE_PURPOSE = "certificate for another purpose"
     CERTIFICATE_SELF_SIGNED = "certificate self-signed"
     CERTIFICATE_EXPIRED = "certificate out of date"
     CERTIFICATE_NOT_YET_VALID = "certificate not yet valid"

@@ -13,6 +13,7 @@ from typing import Any
 import pytest
 
 from copper_kite.errors import LocalProtocolError
+from copper_kite.net import tls
 from copper_kite.net.authority import CertificateFiles, make_authority
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.failure import SessionFailed
@@ -24,7 +25,7 @@ from copper_kite.session.behaviour import Behaviour
 from copper_kite.session.staging import stage
 from copper_kite.session.standin import Caught, StandIn
 from copper_kite.smtp.mechanisms import MECHANISMS
-from copper_kite.smtp.sasl import Secret
+from copper_kite.smtp.sasl import Binding, Secret
 from copper_kite.smtp.transaction import Envelope
 from copper_kite.words import Cause, Stage
 from tests.support import PASSWORD, scripted
@@ -94,6 +95,30 @@ def test_each_mechanism_logs_in(folder: Path, name: str) -> None:
             assert refused.value.reply.code == 535
             said = str(here.dialogue.export())
             assert PASSWORD not in said and "dGhlLXF1YXk" not in said and f"AUTH {name}" in said
+
+    asyncio.run(live())
+
+
+def test_a_binding_that_the_server_does_not_know_is_left_out(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """RFC 5802 6, 7: the login is tried once more without; where no PLUS is offered, the server hears that we could."""
+
+    async def live() -> None:
+        login = {"login": "tern", "password": Secret(PASSWORD)}
+        async with hop(folder, offers={"mechanisms": ["SCRAM-SHA-256-PLUS", "SCRAM-SHA-256"]}) as here:
+            session = await here.open(**login)
+            assert session.mechanism == "SCRAM-SHA-256-PLUS"
+            session.abort()
+            monkeypatch.setattr(tls, "end_point_binding", lambda der: Binding("tls-exporter", b"x"))
+            await here.relay(**login)
+            assert here.caught[-1].login == "tern"
+            session = await here.open(**login)
+            assert session.mechanism == "SCRAM-SHA-256" and "does not know this kind of binding" in str(
+                here.dialogue.export()
+            )
+            session.abort()
+            with pytest.raises(SessionFailed) as refused:
+                await here.open(login="tern", password=Secret("wrong"))
+            assert refused.value.reply is not None and refused.value.reply.code == 535
 
     asyncio.run(live())
 

@@ -14,6 +14,7 @@ from copper_kite.settings.load import load
 from copper_kite.smtp.limits import Limits
 from copper_kite.smtp.replies import Reply
 from copper_kite.words import State
+from tests.relay.test_gate import accounts
 from tests.relay.test_relay import LETTER, ended, letter, records, talk
 from tests.support import JumpingClock, Site, converse, site
 
@@ -180,6 +181,7 @@ def test_what_a_program_asserts_of_itself_is_not_passed_on(folder: Path, authori
 
     async def live() -> None:
         async with site(folder, authority) as here:
+            await offer_logins(here)
             for said in ("AUTH=<>", "AUTH=e+3Dmc2@example.com"):
                 await converse(here.port, talk(asking("a@x.example", mail=said)))
             heard = await converse(here.port, talk(asking("a@x.example", mail="AUTH=a=b")))
@@ -187,11 +189,19 @@ def test_what_a_program_asserts_of_itself_is_not_passed_on(folder: Path, authori
             caught = await here.until_caught(2)
             assert [one.asked for one in caught] == ["AUTH=<>", "AUTH=<>"]
         async with site(folder / "clear", authority, tls="off") as here:
+            await offer_logins(here)
             await converse(here.port, talk(asking("a@x.example", mail="AUTH=<>")))
             assert [one.asked for one in await here.until_caught(1)] == [""]
 
     (folder / "clear").mkdir()
     asyncio.run(live())
+
+
+async def offer_logins(here: Site) -> None:
+    accounts(here, '[[account]]\nname = "ticketing"\n')
+    text = here.loaded.path.read_text()
+    here.loaded.path.write_text(text.replace('name = "programs"\n', 'name = "programs"\nlogin = "optional"\n'))
+    await here.service.reload(load(here.loaded.path))
 
 
 async def send_under_tls(here: Site, authority: CertificateFiles, letter: bytes = b"") -> None:

@@ -11,12 +11,16 @@ import pytest
 from copper_kite.net import resolve as resolve_module
 from copper_kite.net.authority import make_authority
 from copper_kite.net.failure import SessionFailed
+from copper_kite.net.plan import Plan
 from copper_kite.net.resolve import mail_exchangers, resolve
+from copper_kite.relay.decide import Retry
+from copper_kite.relay.hops import MxHops
 from copper_kite.relay.service import Service
 from copper_kite.routing.mx import mx_order
 from copper_kite.session.standin import Caught, StandIn, StandInPlan
 from copper_kite.settings.load import load
 from copper_kite.settings.server_tls import server_context
+from copper_kite.settings.units import Endpoint
 from copper_kite.store.model import Record
 from copper_kite.store.reads import Reader
 from copper_kite.words import Cause, State
@@ -210,3 +214,18 @@ def test_an_exchanger_of_another_name_is_an_impostor(folder: Path) -> None:
         assert len(caught) == 1 and caught[0].secure
 
     asyncio.run(live())
+
+
+def test_an_address_in_place_of_a_domain_is_connected_to() -> None:
+    """RFC 5321 4.1.3: DNS is not asked for it; our own leads nowhere."""
+
+    async def live(domain: str, listening: list[Endpoint]) -> list[str]:
+        plan = Plan(host="", port=25, name="q.example", dns="zone:/nonexistent")
+        hops = MxHops(domain, plan, Retry([60.0]), lambda: 0.0, [], listening)
+        return await hops._look_up()
+
+    assert asyncio.run(live("[192.0.2.1]", [])) == ["192.0.2.1"]
+    assert asyncio.run(live("[ipv6:2001:db8::1]", [])) == ["2001:db8::1"]
+    with pytest.raises(SessionFailed) as stopped:
+        asyncio.run(live("[127.0.0.1]", [Endpoint("127.0.0.1", 25)]))
+    assert stopped.value.cause is Cause.MAIL_LOOP and "[127.0.0.1]" in stopped.value.text

@@ -104,9 +104,15 @@ STOPS = {
     "self-signed": Stop(
         Stage.SECURE, Cause.CERTIFICATE_SELF_SIGNED, HERE, "signed by itself", tls={"certificate": "self-signed"}
     ),
+    "wrong purpose": Stop(Stage.SECURE, Cause.CERTIFICATE_PURPOSE, NEXT, "not one for servers", tls={"certificate": "wrong purpose"}),
+    "no intermediate": Stop(
+        Stage.SECURE, Cause.CERTIFICATE_INCOMPLETE, NEXT,
+        "the certificate of Stand-in intermediate authority, which signs it, is not sent along; it is at http://pki.beaconpost.example/",
+        tls={"certificate": "no intermediate"},
+    ),
     "weak": Stop(Stage.SECURE, Cause.CERTIFICATE_WEAK, NEXT, "too weak", tls={"certificate": "weak"}),
     "no login mechanism": Stop(
-        Stage.LOGIN, Cause.LOGIN_NOT_OFFERED, NEXT, "offered: none; allowed: SCRAM-SHA-256, SCRAM-SHA-1, CRAM-MD5, PLAIN, LOGIN", plan=WITH_LOGIN, logins=False
+        Stage.LOGIN, Cause.LOGIN_NOT_OFFERED, NEXT, "offered: none; allowed: SCRAM-SHA-256-PLUS, SCRAM-SHA-1-PLUS, SCRAM-SHA-256, SCRAM-SHA-1, CRAM-MD5, PLAIN, LOGIN", plan=WITH_LOGIN, logins=False
     ),
     "no login in clear": Stop(
         Stage.LOGIN, Cause.LOGIN_IN_CLEAR, HERE, "never goes in clear", tls={"mode": "off"}, plan={"tls": "off", **WITH_LOGIN}

@@ -10,7 +10,7 @@ from copper_kite.errors import RemoteProtocolError
 from copper_kite.smtp.exchanges import EXCHANGES, Challenge, NoDirectory, Outcome, made_up_key
 from copper_kite.smtp.grammar import Syntax
 from copper_kite.smtp.mechanisms import MECHANISMS, Means, Mechanism, choose
-from copper_kite.smtp.sasl import Binding, PlainLogin, ProvenLogin, ScramKey, Secret
+from copper_kite.smtp.sasl import Binding, PlainLogin, ProvenLogin, ScramKey, Secret, decode_base64, prepare
 
 SALT = b"sixteen octets!!"
 
@@ -145,8 +145,10 @@ def test_a_downgrade_is_found_out() -> None:
     """A-15: the client could bind and was offered no PLUS, the server has it: somebody took it out on the way."""
     client = made("SCRAM-SHA-256", means(), plus_offered=False)
     assert (client.first() or b"").startswith(b"y,,")
-    refused = EXCHANGES["SCRAM-SHA-256"](Directory(BOUND)).step(client.first() or b"")
-    assert refused == ProvenLogin("te,rn=x", False)
+    server = EXCHANGES["SCRAM-SHA-256"](Directory(BOUND))
+    assert server.step(client.first() or b"") == Challenge(b"e=server-does-support-channel-binding")
+    assert server.step(client.next(b"e=server-does-support-channel-binding")) == ProvenLogin("te,rn=x", False)
+    assert not client.binds_in_vain, "that is no reason to try without"
     assert isinstance(EXCHANGES["SCRAM-SHA-256"](Directory()).step(client.first() or b""), Challenge)
 
 
@@ -154,7 +156,34 @@ def test_a_login_is_bound_to_its_own_tls() -> None:
     """A-15: with another connection's value it does not hold; a kind that the server lacks is refused."""
     elsewhere = means(bound=Binding(BOUND.kind, b"another certificate"))
     assert not accepted(converse("SCRAM-SHA-256-PLUS", elsewhere)[1])
-    assert not accepted(converse("SCRAM-SHA-256-PLUS", means(bound=Binding("tls-exporter", b"x")))[1])
+    client, outcome = converse("SCRAM-SHA-256-PLUS", means(bound=Binding("tls-exporter", b"x")))
+    assert not accepted(outcome) and client.binds_in_vain, "then the login may go without a binding"
+    offered = ["SCRAM-SHA-256-PLUS", "SCRAM-SHA-256", "PLAIN"]
+    unbound = choose(offered, (), means(bound=Binding("tls-exporter", b"x")), unbound=True)
+    assert unbound is not None and unbound[0] == "SCRAM-SHA-256" and (unbound[1].first() or b"").startswith(b"n,,")
+
+
+@pytest.mark.parametrize(
+    ("text", "prepared"),
+    [
+        ("I\xadX", "IX"), ("user", "user"), ("USER", "USER"), ("\xaa", "a"), ("\u2168", "IX"),  # RFC 4013 3
+        ("\u0007", "\u0007"), ("\u0627\u0031", "\u0627\u0031"),  # prohibited, or both ways: as they are
+        ("a\xa0b", "a b"), ("e\u0301", "\xe9"), ("\ufb01", "fi"),
+    ],
+)  # fmt: skip
+def test_passwords_are_prepared_on_both_sides(text: str, prepared: str) -> None:
+    """RFC 4013: the same characters typed elsewhere are the same octets."""
+    assert prepare(text) == prepared
+    key = ScramKey.make(Secret(text), SALT, 4096)
+    assert key == ScramKey.make(Secret(prepared), SALT, 4096) and key.fits(Secret(text))
+
+
+@pytest.mark.parametrize("text", [b"YWJj=", b"YWJj====", b"YQ===", b"YQ=", b"Y Q==", b"=", b"YQ==YQ==", b"YWJ\r\nj"])
+def test_base64_is_strict(text: bytes) -> None:
+    """A-04: nothing is skipped or guessed, and there is no padding too much."""
+    with pytest.raises(Syntax):
+        decode_base64(text)
+    assert decode_base64(b"YWJj") == b"abc" and decode_base64(b"YQ==") == b"a" and decode_base64(b"") == b""
 
 
 @pytest.mark.parametrize(

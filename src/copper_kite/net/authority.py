@@ -11,13 +11,16 @@ from pathlib import Path
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec, rsa
-from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
+from cryptography.x509.oid import AuthorityInformationAccessOID, ExtendedKeyUsageOID, NameOID
 
 __all__ = ["FAULTS", "CertificateFiles", "make_authority"]
 
 VALID_FOR = datetime.timedelta(days=365)
 DAY = datetime.timedelta(days=1)
-FAULTS = ("none", "expired", "not yet valid", "wrong name", "self-signed", "weak")
+FAULTS = ("none", "expired", "not yet valid", "wrong name", "self-signed", "weak", "wrong purpose", "no intermediate")
+ISSUER_URL = (
+    "http://pki.beaconpost.example/intermediate.der"  # where a certificate names its issuer's (RFC 5280 4.2.2.1)
+)
 WRONG_NAME = "somewhere-else.example"
 
 Key = ec.EllipticCurvePrivateKey | rsa.RSAPrivateKey
@@ -48,7 +51,7 @@ def make_authority(folder: Path, names: Sequence[str], fault: str = "none") -> C
     ca_name = _name("Stand-in authority, made on the spot")
     authority = (
         _builder(ca_name, ca_name, ca_key, now - DAY, now + VALID_FOR)
-        .add_extension(x509.BasicConstraints(ca=True, path_length=0), critical=True)
+        .add_extension(x509.BasicConstraints(ca=True, path_length=None), critical=True)
         .add_extension(_key_usage(signs_certificates=True), critical=True)
         .sign(ca_key, hashes.SHA256())
     )
@@ -56,17 +59,24 @@ def make_authority(folder: Path, names: Sequence[str], fault: str = "none") -> C
     begins, ends = _FAULTY_TIMES.get(fault, (-DAY, VALID_FOR))
     if fault == "self-signed":
         ca_name, ca_key = _name(names[0]), key
-    certificate = (
+    elif fault == "no intermediate":  # signed by one that nobody is sent
+        ca_name, ca_key = _name("Stand-in intermediate authority"), ec.generate_private_key(ec.SECP256R1())
+    purposes = [ExtendedKeyUsageOID.CLIENT_AUTH]
+    if fault != "wrong purpose":
+        purposes.append(ExtendedKeyUsageOID.SERVER_AUTH)
+    builder = (
         _builder(_name(names[0]), ca_name, key, now + begins, now + ends)
         .add_extension(x509.BasicConstraints(ca=False, path_length=None), critical=True)
         .add_extension(_key_usage(signs_certificates=False), critical=True)
-        .add_extension(
-            x509.ExtendedKeyUsage([ExtendedKeyUsageOID.SERVER_AUTH, ExtendedKeyUsageOID.CLIENT_AUTH]), critical=False
-        )
+        .add_extension(x509.ExtendedKeyUsage(purposes), critical=False)
         .add_extension(x509.SubjectAlternativeName([_alternative(name) for name in names]), critical=False)
         .add_extension(x509.AuthorityKeyIdentifier.from_issuer_public_key(ca_key.public_key()), critical=False)
-        .sign(ca_key, hashes.SHA256())
     )
+    if fault == "no intermediate":
+        place = x509.UniformResourceIdentifier(ISSUER_URL)
+        access = x509.AccessDescription(AuthorityInformationAccessOID.CA_ISSUERS, place)
+        builder = builder.add_extension(x509.AuthorityInformationAccess([access]), critical=False)
+    certificate = builder.sign(ca_key, hashes.SHA256())
     _write(files.key, _key_pem(key), 0o600)
     _write(files.certificate, certificate.public_bytes(serialization.Encoding.PEM), 0o644)
     _write(files.authority, authority.public_bytes(serialization.Encoding.PEM), 0o644)

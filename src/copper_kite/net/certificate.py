@@ -21,6 +21,8 @@ class Certificate:
     key: str  # as in `EC 256` or `RSA 2048`
     fingerprint: str  # of the whole certificate: SHA-256, in hexadecimal
     self_signed: bool
+    signs_others: bool  # whether it is an authority's
+    issuer_url: str  # where it says that its issuer's certificate is, empty for nowhere (RFC 5280 4.2.2.1)
 
     def days_left(self, now: float) -> int:
         """Whole days until it is out of date; negative afterwards. `now` in seconds since 1970."""
@@ -44,6 +46,8 @@ def read_certificate(der: bytes) -> Certificate:
             key=_key(found),
             fingerprint=found.fingerprint(hashes.SHA256()).hex(),
             self_signed=found.subject == found.issuer,
+            signs_others=_signs_others(found),
+            issuer_url=_issuer_url(found),
         )
 
 
@@ -64,6 +68,27 @@ def _names(certificate: Any) -> tuple[str, ...]:
         return ()
     addresses = [str(address) for address in found.get_values_for_type(x509.IPAddress)]
     return (*found.get_values_for_type(x509.DNSName), *addresses)
+
+
+def _signs_others(certificate: Any) -> bool:
+    from cryptography import x509
+
+    try:
+        return bool(certificate.extensions.get_extension_for_class(x509.BasicConstraints).value.ca)
+    except (x509.ExtensionNotFound, ValueError):
+        return False
+
+
+def _issuer_url(certificate: Any) -> str:
+    from cryptography import x509
+    from cryptography.x509.oid import AuthorityInformationAccessOID
+
+    try:
+        named = certificate.extensions.get_extension_for_class(x509.AuthorityInformationAccess).value
+    except (x509.ExtensionNotFound, ValueError):
+        return ""
+    places = [one.access_location for one in named if one.access_method == AuthorityInformationAccessOID.CA_ISSUERS]
+    return next((place.value for place in places if isinstance(place, x509.UniformResourceIdentifier)), "")
 
 
 def _key(certificate: Any) -> str:

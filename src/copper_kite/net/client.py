@@ -9,6 +9,7 @@ import asyncio
 import contextlib
 import secrets
 from collections.abc import Iterator
+from dataclasses import replace
 
 from copper_kite.errors import LocalProtocolError, RemoteProtocolError
 from copper_kite.net import tls
@@ -173,18 +174,14 @@ class ClientSession(Conversation):
             token = await fetch(plan.token, plan.token_command)
         except SecretUnavailable as error:
             raise self._failed(Cause.SECRET_UNAVAILABLE, str(error)) from error
-        offered, allowed = self._engine.capabilities.logins, plan.mechanisms
-        bound = None
-        if self.chain and any(name.endswith("-PLUS") for name in offered):
-            bound = tls.end_point_binding(self.chain[0])
+        bound = tls.end_point_binding(self.chain[0]) if self.chain else None
         means = Means(plan.login, password, token, plan.host, plan.port, secrets.token_urlsafe(18), bound)
-        chosen = choose(offered, allowed, means)
-        if chosen is None:
-            could = ", ".join(pick(allowed, means)) or "none of these with what the credential holds"
-            text = f"no common mechanism (offered: {', '.join(offered) or 'none'}; allowed: {could})"
-            raise self._failed(Cause.LOGIN_NOT_OFFERED, text)
-        self.mechanism, mechanism = chosen
+        mechanism = self._mechanism(plan, means)
         reply = await self._converse_login(mechanism)
+        if not reply.positive and mechanism.binds_in_vain:
+            self.dialogue.noted(self._now(), "the server does not know this kind of binding: once more, without")
+            mechanism = self._mechanism(plan, replace(means, nonce=secrets.token_urlsafe(18)), unbound=True)
+            reply = await self._converse_login(mechanism)
         if not reply.positive:
             raise self._failed(Cause.REPLY, f"login refused: {reply}", reply)
         if not mechanism.proven:
@@ -192,6 +189,17 @@ class ClientSession(Conversation):
                 Cause.LOGIN_UNPROVEN, "the server took the login without proving that it knows the password"
             )
         self._stage_done(began, f"{reply} ({self.mechanism})")
+
+    def _mechanism(self, plan: Plan, means: Means, *, unbound: bool = False) -> Mechanism:
+        """The strongest that can be had. Raises SessionFailed."""
+        offered, allowed = self._engine.capabilities.logins, plan.mechanisms
+        chosen = choose(offered, allowed, means, unbound=unbound)
+        if chosen is None:
+            could = ", ".join(pick(allowed, means)) or "none of these with what the credential holds"
+            text = f"no common mechanism (offered: {', '.join(offered) or 'none'}; allowed: {could})"
+            raise self._failed(Cause.LOGIN_NOT_OFFERED, text)
+        self.mechanism, mechanism = chosen
+        return mechanism
 
     async def _converse_login(self, mechanism: Mechanism) -> Reply:
         """AUTH, and answers until the server has decided (RFC 4954 4)."""

@@ -29,6 +29,7 @@ __all__ = ["LATER", "Answer", "Handler", "Later", "Peer", "ServerSession", "Sess
 
 IDLE_SECONDS = 300.0  # RFC 5321 4.5.3.2.7
 SWEEP_SECONDS = 15.0
+FORGIVEN = 15  # commands to no purpose, between two sweeps: one a second never ends a session
 TRICKLE = 256  # octets; who sends less between two sweeps, and no whole command, is as good as silent
 HANDSHAKE_SECONDS = 60.0
 MAX_BUFFERED = 1024 * 1024  # octets taken in while an answer is awaited
@@ -398,6 +399,7 @@ class ServerSession(asyncio.Protocol):
         if self._sweeps * SWEEP_SECONDS > self._longest and self._engine.phase in _BETWEEN:
             self.end(LONG_ENOUGH)
             return
+        self._engine.forgive(FORGIVEN)
         heard, self._heard = self._heard, 0
         if self._awaiting or heard >= TRICKLE:
             self._quiet_sweeps = 0

@@ -105,15 +105,18 @@ def is_pinned(trust: str, chain: Sequence[bytes]) -> bool:
     return not trust.startswith(PIN) or (bool(chain) and fingerprint(chain[0]) in trust.lower().split())
 
 
-def end_point_binding(der: bytes) -> Binding:
+def end_point_binding(der: bytes) -> Binding | None:
     """`tls-server-end-point`: the certificate's digest by the hash of its signature (RFC 5929 4.1).
 
-    Python gives no key material of TLS 1.3 away, which RFC 9266 would take first.
+    None for a signature without a hash of its own (Ed25519), for which it is not defined. Python gives no key material
+    of TLS 1.3 away, which RFC 9266 would take first.
     """
     from cryptography import x509
 
     found = x509.load_der_x509_certificate(der).signature_hash_algorithm
-    name = found.name if found is not None else "sha256"
+    if found is None:
+        return None
+    name = found.name
     return Binding("tls-server-end-point", hashlib.new("sha256" if name in ("md5", "sha1") else name, der).digest())
 
 
@@ -137,6 +140,7 @@ _VERIFY_CAUSES = {
     9: Cause.CERTIFICATE_NOT_YET_VALID,
     10: Cause.CERTIFICATE_EXPIRED,
     18: Cause.CERTIFICATE_SELF_SIGNED,
+    26: Cause.CERTIFICATE_PURPOSE,
     62: Cause.CERTIFICATE_WRONG_NAME,
     64: Cause.CERTIFICATE_WRONG_NAME,  # of an address
     66: Cause.CERTIFICATE_WEAK,  # its key

@@ -21,7 +21,7 @@ from copper_kite.net.tls import client_context
 from copper_kite.relay.decide import Retry
 from copper_kite.relay.delivery import Recorder, Report, Stop
 from copper_kite.relay.faults import Faults
-from copper_kite.relay.hops import Down, Hops, MxHops
+from copper_kite.relay.hops import Down, Hops, MxHops, literal_address
 from copper_kite.relay.job import Job
 from copper_kite.relay.lane import Lane
 from copper_kite.relay.ledger import Ledger
@@ -336,7 +336,7 @@ class Dispatcher:
         plan = make_plan(self._loaded, connector)
         hops = MxHops(domain, plan, retry, self._clock.now, own, listening, fault=self.fault)
         lane = self._lanes[key] = Lane(
-            connector, hops, self, self._clock.now, Endpoint(domain, connector.next_hop.port)
+            connector, hops, self, self._clock.now, Endpoint(literal_address(domain) or domain, connector.next_hop.port)
         )
         return lane
 

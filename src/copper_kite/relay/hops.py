@@ -23,11 +23,11 @@ from copper_kite.net.relaying import RelaySession
 from copper_kite.net.resolve import mail_exchangers, resolve
 from copper_kite.net.tls import Sessions
 from copper_kite.relay.decide import Retry, backoff
-from copper_kite.routing.mx import mx_order
+from copper_kite.routing.mx import LOOP, mx_order
 from copper_kite.settings.units import Endpoint
 from copper_kite.words import FINAL_CAUSES, Cause, Stage
 
-__all__ = ["Down", "Hops", "MxHops"]
+__all__ = ["Down", "Hops", "MxHops", "literal_address"]
 
 MX_SECONDS = 300.0  # for which mail exchangers are not looked up again
 
@@ -184,6 +184,11 @@ class Hops:
         self._down[plan] = Down(failure, before.since if before is not None else now, until, failures)
 
 
+def literal_address(domain: str) -> str | None:
+    """The address in a domain that is an address literal, in lower case (RFC 5321 4.1.3); None for any other."""
+    return domain[1:-1].removeprefix("ipv6:") if domain.startswith("[") else None
+
+
 class MxHops(Hops):
     """The mail exchangers of one domain; `first` is the plan that each of them is met by.
 
@@ -247,6 +252,10 @@ class MxHops(Hops):
     async def _look_up(self) -> list[str]:
         """The hosts to try, in order. Raises SessionFailed."""
         first = self.first
+        if (address := literal_address(self._domain)) is not None:  # no name, so DNS is not asked
+            if await self._ourselves([address]):
+                raise SessionFailed(Stage.RESOLVE, Cause.MAIL_LOOP, f"{self._domain} is this server itself", LOOP)
+            return [address]
         records = await mail_exchangers(self._domain, first.timeouts.resolve, first.dns)
         own = {*self._own, *await self._ourselves([host for _, host in records] or [self._domain])}
         return mx_order(self._domain, records, own)

@@ -9,7 +9,9 @@ from copper_kite.net.failure import SessionFailed
 from copper_kite.smtp.replies import Reply
 from copper_kite.words import Cause, Stage
 
-__all__ = ["mx_order"]
+__all__ = ["LOOP", "mx_order"]
+
+LOOP = Reply(554, "5.4.6", "mail for it would come back here")
 
 
 def mx_order(domain: str, records: Sequence[tuple[int, str]], own: Collection[str]) -> list[str]:
@@ -28,5 +30,5 @@ def mx_order(domain: str, records: Sequence[tuple[int, str]], own: Collection[st
     left = [(preference, host) for preference, host in found if ours is None or preference < ours]
     if not left:
         text = f"the mail exchanger of {domain} is this server itself"
-        raise SessionFailed(Stage.RESOLVE, Cause.MAIL_LOOP, text, Reply(554, "5.4.6", text))
+        raise SessionFailed(Stage.RESOLVE, Cause.MAIL_LOOP, text, LOOP)
     return [host for _, _, host in sorted((preference, random.random(), host) for preference, host in left)]

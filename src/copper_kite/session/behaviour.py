@@ -126,7 +126,9 @@ class TlsTable(Table):
     """`[tls]`."""
 
     mode: Literal["starttls", "implicit", "off"] = "starttls"
-    certificate: Literal["good", "expired", "not yet valid", "wrong name", "self-signed", "weak"] = "good"
+    certificate: Literal[
+        "good", "expired", "not yet valid", "wrong name", "self-signed", "weak", "wrong purpose", "no intermediate"
+    ] = "good"
     newest: Literal["1.1", "1.2", "1.3"] = "1.3"
     ciphers: Literal["usual", "old"] = "usual"
     client_certificate: bool = False

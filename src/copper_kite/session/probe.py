@@ -138,7 +138,8 @@ async def _ask_further(
 ) -> tuple[SessionFailed, Sequence[bytes]]:
     """What a second, quick connection can add: the certificate that was not believed, or that TLS comes at once."""
     if failure.cause in CERTIFICATE_CAUSES:
-        return failure, await _look_at_chain(plan)
+        chain = await _look_at_chain(plan)
+        return _with_issuer_named(failure, chain), chain
     silent = failure.stage is Stage.GREET and failure.cause in (Cause.TIMED_OUT, Cause.LOST)
     if silent and plan.tls != "implicit" and not plan.path:
         found = await _look_at_chain(replace(plan, tls="implicit"))
@@ -146,6 +147,17 @@ async def _ask_further(
             text = "it waits for TLS at once, and says nothing in clear"
             return SessionFailed(Stage.GREET, Cause.SPEAKS_TLS, text, seen=failure.seen), found
     return failure, chain
+
+
+def _with_issuer_named(failure: SessionFailed, chain: Sequence[bytes]) -> SessionFailed:
+    """Where a server shows its own certificate alone, and that one names its issuer's: what is missing, by name."""
+    if failure.cause is not Cause.CERTIFICATE_UNTRUSTED or not chain:
+        return failure
+    last = read_certificate(chain[-1])
+    if last.self_signed or last.signs_others or not last.issuer_url:
+        return failure
+    text = f"the certificate of {last.issuer}, which signs it, is not sent along; it is at {last.issuer_url}"
+    return SessionFailed(failure.stage, Cause.CERTIFICATE_INCOMPLETE, text, seen=failure.seen)
 
 
 async def _look_at_chain(plan: Plan) -> Sequence[bytes]:

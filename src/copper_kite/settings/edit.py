@@ -96,7 +96,7 @@ class Document:
 
     def add(self, table: str, values: Mapping[str, Any], *, array: bool = True) -> None:
         """A new table behind the last one of its kind, or at the end."""
-        header = f"[[{table}]]" if array else f"[{table}]"
+        header = f"[[{_key(table)}]]" if array else f"[{_key(table)}]"
         lines = [header, *(f"{_key(key)} = {toml_value(value)}" for key, value in values.items())]
         self.insert(table, lines)
 

@@ -125,6 +125,7 @@ AllowanceOf = Annotated[Allowance, BeforeValidator(parse_allowance)]
 Sasl = Annotated[str, BeforeValidator(_check_mechanism)]
 Dns = Annotated[str, BeforeValidator(_check_dns)]
 Name = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9_.-]*$")]
+AccountName = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9_.+@-]*$")]  # many programs log in as an address
 
 
 class Table(BaseModel):
@@ -217,7 +218,7 @@ class Listener(Table):
 class Account(Table):
     """`[[account]]`: a program's login on listeners. What is kept of its password is in `accounts.toml`."""
 
-    name: Name = Field(description="Its login.")
+    name: AccountName = Field(description="Its login.")
     senders: list[Pattern] = Field(
         default=[], description="Whom it may send as: by the reverse-path, and by From and Sender. Empty: anybody."
     )

@@ -208,8 +208,10 @@ class ScramExchange(Exchange):
         self._header, flag, kind, acts_for, name, nonce = match.groups()
         self._login = name.replace("=2C", ",").replace("=3D", "=")
         binding = self._directory.binding(kind) if kind else None
-        if (kind and binding is None) or (flag == "y" and self._directory.binding("") is not None):
-            return ProvenLogin(self._login, False)  # a binding that we do not have; or PLUS was taken out on the way
+        if kind and binding is None:
+            return self._refuse(b"e=unsupported-channel-binding-type")
+        if flag == "y" and self._directory.binding("") is not None:  # PLUS was taken out on the way
+            return self._refuse(b"e=server-does-support-channel-binding")
         self._bound = binding.data if binding is not None else b""
         key, self._known = self._directory.scram_key(self._login, self.digest)
         self._known = self._known and acts_for in (None, "", name)
@@ -218,6 +220,11 @@ class ScramExchange(Exchange):
         reply = f"r={self._nonce},s={base64.b64encode(key.salt).decode()},i={key.iterations}"
         self._first = f"{text[len(self._header) :]},{reply},".encode()
         return Challenge(reply.encode())
+
+    def _refuse(self, why: bytes) -> Outcome:
+        """Say why (RFC 5802 7); the refusal follows when the client has read it."""
+        self._proven = ProvenLogin(self._login, False)
+        return Challenge(why)
 
     def _end(self, text: str, key: ScramKey) -> Outcome:
         match = _CLIENT_FINAL.fullmatch(text)

@@ -40,6 +40,7 @@ _DOMAIN = rf"{_LABEL}(?:\.{_LABEL})*"
 _LITERAL = r"\[[\x21-\x5a\x5e-\x7e]+\]"
 _ROUTE = rf"@{_DOMAIN}(?:,@{_DOMAIN})*:"
 
+_LOOSE_DOTS = re.compile(rf"((?:{_ATEXT}|\.)+)@({_DOMAIN})")  # dots where a dot-string has none
 _PATH = re.compile(rf"(?:{_ROUTE})?((?:{_DOT_STRING}|{_QUOTED})(?:@(?:{_DOMAIN}|{_LITERAL}))?)")
 # Most command lines, at one stroke: atoms, a domain of plain labels, no parameters but SIZE. Groups: path, size.
 _PLAIN_ATOM = "[A-Za-z0-9_+=-]++"
@@ -87,9 +88,12 @@ def _parse_path(inner: str) -> str:
     if len(inner.encode("utf-8", "surrogateescape")) > MAX_PATH - 2:
         raise Syntax("path too long")
     match = _PATH.fullmatch(inner)
-    if match is None:
+    if match is not None:
+        path = match.group(1)
+    elif (loose := _LOOSE_DOTS.fullmatch(inner)) is not None:
+        path = f'"{loose[1]}"@{loose[2]}'  # such mailboxes exist; quoted, every server can be told of one
+    else:
         raise Syntax("not an address")
-    path = match.group(1)
     local, domain = split_mailbox(path)
     if len(local.encode()) > MAX_LOCAL_PART:
         raise Syntax("local part too long")

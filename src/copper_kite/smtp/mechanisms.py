@@ -12,7 +12,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from copper_kite.errors import RemoteProtocolError
-from copper_kite.smtp.sasl import SCRAM_LEAST, Binding, Secret, decode_base64, scram_proof
+from copper_kite.smtp.sasl import SCRAM_LEAST, Binding, Secret, decode_base64, prepare, scram_proof
 
 __all__ = ["CLEAR_TEXT", "MECHANISMS", "Means", "Mechanism", "choose", "pick"]
 
@@ -39,6 +39,11 @@ class Mechanism:
     def __init__(self, means: Means) -> None:
         self._means = means
         self.proven = True
+
+    @property
+    def binds_in_vain(self) -> bool:
+        """Whether it failed only since the server does not know the kind of binding that we have (RFC 5802 7)."""
+        return False
 
     @property
     def _password(self) -> str:
@@ -127,8 +132,9 @@ class Scram(Mechanism):
         self._digest = digest
         self._header = header
         self._bound = bound
-        self._bare = f"n={_escaped(means.login)},r={means.nonce}"
+        self._bare = f"n={_escaped(prepare(means.login))},r={means.nonce}"
         self._expected = b""
+        self.error = ""
 
     def first(self) -> bytes | None:
         return f"{self._header}{self._bare}".encode()
@@ -138,14 +144,23 @@ class Scram(Mechanism):
             return self._final(challenge) if challenge else (self.first() or b"")
         text = challenge.decode("utf-8", "replace")
         if text.startswith("e="):
+            self.error = text[2:]
             return b""  # the refusal follows
         if not text.startswith("v=") or not hmac.compare_digest(_decoded(text[2:]), self._expected):
             raise RemoteProtocolError("the server does not know the password that it checks", challenge)
         self.proven = True
         return b""
 
+    @property
+    def binds_in_vain(self) -> bool:
+        """Whether the server does not know the kind of binding that we have."""
+        return self.error == "unsupported-channel-binding-type"
+
     def _final(self, challenge: bytes) -> bytes:
         text = challenge.decode("utf-8", "replace")
+        if text.startswith("e="):
+            self.error = text[2:]
+            return b""
         match = _SERVER_FIRST.fullmatch(text)
         if match is None or not match[1].startswith(self._means.nonce) or match[1] == self._means.nonce:
             raise RemoteProtocolError("not a SCRAM challenge for us", challenge)
@@ -216,11 +231,18 @@ MECHANISMS: dict[str, Callable[[Means, bool], Mechanism | None]] = {
 CLEAR_TEXT = frozenset({"PLAIN", "LOGIN", "OAUTHBEARER", "XOAUTH2"})
 
 
-def choose(offered: Sequence[str], allowed: Sequence[str], means: Means) -> tuple[str, Mechanism] | None:
-    """The strongest mechanism that is offered, allowed (empty: any) and possible with `means`; None without one."""
+def choose(
+    offered: Sequence[str], allowed: Sequence[str], means: Means, *, unbound: bool = False
+) -> tuple[str, Mechanism] | None:
+    """The strongest mechanism that is offered, allowed (empty: any) and possible with `means`; None without one.
+
+    With `unbound`, none that binds the login to its TLS, which was tried.
+    """
     plus_offered = any(name.endswith("-PLUS") for name in offered)
     for name, make in MECHANISMS.items():
-        if name in offered and (not allowed or name in allowed) and (found := make(means, plus_offered)) is not None:
+        if name not in offered or (allowed and name not in allowed) or (unbound and name.endswith("-PLUS")):
+            continue
+        if (found := make(means, plus_offered)) is not None:
             return name, found
     return None
 

@@ -7,6 +7,7 @@ import binascii
 import hashlib
 import hmac
 import re
+import stringprep
 import unicodedata
 from dataclasses import dataclass
 
@@ -22,6 +23,7 @@ __all__ = [
     "Secret",
     "decode_base64",
     "decode_plain",
+    "prepare",
     "scram_proof",
 ]
 
@@ -141,16 +143,49 @@ def scram_proof(password: Secret, salt: bytes, iterations: int, digest: str, mes
 
 
 def _prepared(password: Secret) -> bytes:
-    """Normal form, so that the same characters typed elsewhere are the same octets (RFC 8265 4.2)."""
-    return unicodedata.normalize("NFC", password.reveal()).encode("utf-8")
+    """The octets of a password, as both sides of SCRAM have them (RFC 5802 2.2)."""
+    return prepare(password.reveal()).encode("utf-8")
+
+
+def prepare(text: str) -> str:
+    """SASLprep, so that the same characters typed elsewhere are the same octets (RFC 4013 2).
+
+    Text that it prohibits stays as it is: whoever knows it has typed it, and a server that refuses it will say so.
+    """
+    if text.isascii() and text.isprintable():
+        return text
+    mapped = "".join(
+        " " if stringprep.in_table_c12(char) else "" if stringprep.in_table_b1(char) else char for char in text
+    )
+    normal = unicodedata.normalize("NFKC", mapped)
+    prohibited = any(in_table(char) for char in normal for in_table in _PROHIBITED)
+    return text if prohibited or not _is_one_way(normal) else normal
+
+
+_PROHIBITED = (
+    stringprep.in_table_c12, stringprep.in_table_c21_c22, stringprep.in_table_c3, stringprep.in_table_c4,
+    stringprep.in_table_c5, stringprep.in_table_c6, stringprep.in_table_c7, stringprep.in_table_c8,
+    stringprep.in_table_c9, stringprep.in_table_a1,
+)  # fmt: skip
+
+
+def _is_one_way(text: str) -> bool:
+    """Whether text written from right to left has nothing of the other way in it (RFC 3454 6)."""
+    if not any(stringprep.in_table_d1(char) for char in text):
+        return True
+    mixed = any(stringprep.in_table_d2(char) for char in text)
+    return not mixed and stringprep.in_table_d1(text[0]) and stringprep.in_table_d1(text[-1])
 
 
 def decode_base64(text: bytes) -> bytes:
-    """Strict base64 (RFC 4648 3): nothing skipped, nothing guessed. Raises Syntax."""
+    """Strict base64 (RFC 4648 3): nothing skipped, nothing guessed, one way to write it. Raises Syntax."""
     try:
-        return base64.b64decode(text, validate=True)
+        octets = base64.b64decode(text, validate=True)
     except binascii.Error as error:
         raise Syntax("not base64") from error
+    if len(text) != (len(octets) + 2) // 3 * 4:
+        raise Syntax("more padding than base64 has")
+    return octets
 
 
 def decode_plain(message: bytes) -> PlainLogin:

@@ -16,6 +16,7 @@ One engine serves the listeners, the stand-ins and the capture.
 
 from __future__ import annotations
 
+import re
 from collections import deque
 from collections.abc import Callable
 from typing import Any
@@ -64,6 +65,8 @@ class LoginGivenUp(Syntax):
     """Raised for the `*` with which a client gives a login up (RFC 4954 4)."""
 
 
+_BLANK = re.compile("[ \t]")
+
 # Bound once: to look a member up on its class takes longer than all else that is done with it.
 _FRESH, _READY, _SENDER, _RECIPIENTS, _CONTENT, _CHUNKS, _LOGIN, _SECURING, _CLOSED = Phase
 _RCPT, _CHUNK, _END, _LOGIN_ENDED = Step.RCPT, Step.CHUNK, Step.END, Step.LOGIN_ENDED
@@ -96,14 +99,15 @@ class Server:
         self._recipients = 0
         self._utf8 = False
         self._messages = 0  # transactions begun
-        self._tries = 0
+        self._tries = 0  # bad commands since the last message
+        self._idle_tries = 0  # commands to no purpose since then, as far as they are not forgiven
         self._failed_logins = 0
 
     # --- octets ---------------------------------------------------------------------------------------------------
 
     def greet(self, reply: Reply | None = None) -> None:
         """Open the session with `220`, or with a refusal that closes it (RFC 5321 3.1)."""
-        self._out += (reply or Reply(220, "", f"{self.name} ESMTP")).wire
+        self._say(reply or Reply(220, "", f"{self.name} ESMTP"))
         if reply is not None and not reply.positive:
             self.phase = _CLOSED
 
@@ -218,7 +222,7 @@ class Server:
             return self.next_event()
         if reply is None:
             reply = DEFAULT_ANSWERS.get(step) or self._hello_reply(event)
-        self._out += reply.wire
+        self._say(reply)
         if reply.code < 400:
             self.phase = AFTER[step]
             _ACCEPTED[step](self, event)
@@ -261,7 +265,7 @@ class Server:
             self._incoming = Chunk(self._chunks)
 
     def _message_accepted(self, event: events.Event) -> None:
-        self._tries = 0
+        self._tries = self._idle_tries = 0
 
     def _login_accepted(self, event: events.Event) -> None:
         self.logged_in = True
@@ -280,18 +284,31 @@ class Server:
     def close(self, reply: Reply) -> None:
         """End the session from our side with a 421."""
         if self.phase is not _CLOSED:
-            self._out += reply.wire
+            self._say(reply)
             self._close()
+
+    def _say(self, reply: Reply) -> None:
+        """A reply is due. Before EHLO, which tells of them, only one that closes has an enhanced code (RFC 2034 3)."""
+        if reply.enhanced and self.phase is _FRESH and reply.code != 421:
+            reply = Reply(reply.code, "", *reply.lines)
+        self._out += reply.wire
 
     def _refuse(self, reply: Reply) -> None:
         """Answer a bad command; after too many of them the session ends."""
-        self._out += reply.wire
+        self._say(reply)
         self._waste()
 
-    def _waste(self) -> None:
-        self._tries += 1
-        if self._tries > self._limits.patience:
+    def _waste(self, *, idle: bool = False) -> None:
+        if idle:
+            self._idle_tries += 1
+        else:
+            self._tries += 1
+        if self._tries + self._idle_tries > self._limits.patience:
             self.close(OUT_OF_PATIENCE)
+
+    def forgive(self, count: int) -> None:
+        """Forget so many commands to no purpose: some time has passed, and a client may keep its session alive."""
+        self._idle_tries = max(0, self._idle_tries - count)
 
     def _close(self) -> None:
         self._drop_transaction()
@@ -317,7 +334,7 @@ class Server:
             self._chunks, self._asked = None, found
             return found
         if found is CHUNK_TAKEN:
-            self._out += CHUNK_TAKEN.wire
+            self._say(CHUNK_TAKEN)
         elif isinstance(found, Reply):
             self._refuse(found)
         else:
@@ -356,13 +373,13 @@ class Server:
         except UnicodeDecodeError:
             self._refuse(Reply(501, "5.5.2", "not UTF-8"))
             return
-        verb, _, argument = text.partition(" ")
+        verb, _, argument = _BLANK.sub(" ", text, count=1).partition(" ")
         command = _COMMANDS.get(verb)
         if command is None and verb.isascii():
             command = _COMMANDS.get(verb.upper())
         if command is None:
             self._refuse(UNKNOWN if verb.isprintable() and verb.isascii() else BAD_SYNTAX)
-        elif not argument.isprintable():
+        elif not (argument := argument.rstrip(" \t")).isprintable():
             self._refuse(BAD_SYNTAX)
         else:
             step, handle = command
@@ -371,7 +388,7 @@ class Server:
             elif step is not None and step not in ORDER[self.phase]:
                 self._refuse(BAD_ORDER)
             else:
-                handle(self, argument.rstrip())
+                handle(self, argument)
 
     def _ehlo(self, argument: str) -> None:
         self._hello(argument, extended=True)
@@ -414,7 +431,7 @@ class Server:
     def _rcpt(self, argument: str) -> None:
         event = read_rcpt(argument, self._offers, secure=self.secure, utf8=self._utf8)
         if self._recipients >= self._limits.recipients and not isinstance(event, Reply):
-            self._out += TOO_MANY_RECIPIENTS.wire
+            self._say(TOO_MANY_RECIPIENTS)
         else:
             self._ask(event)
 
@@ -459,14 +476,14 @@ class Server:
         self._refuse(UNAVAILABLE)
 
     def _idle(self, reply: Reply) -> None:
-        self._out += reply.wire
-        self._waste()
+        self._say(reply)
+        self._waste(idle=True)
 
     def _quit(self, argument: str) -> None:
         if argument:
             self._refuse(NO_ARGUMENT)
             return
-        self._out += Reply(221, "2.0.0", f"{self.name} closing").wire
+        self._say(Reply(221, "2.0.0", f"{self.name} closing"))
         self._close()
 
     # --- TLS and login --------------------------------------------------------------------------------------------
