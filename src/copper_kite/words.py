@@ -14,6 +14,7 @@ __all__ = [
     "FINAL",
     "FINAL_CAUSES",
     "MESSAGE_STAGES",
+    "TLS_CAUSES",
     "Action",
     "Cause",
     "Event",
@@ -148,6 +149,11 @@ FINAL_CAUSES = frozenset({Cause.DOMAIN_NOT_FOUND, Cause.NULL_MX, Cause.MAIL_LOOP
 
 # The session broke in the middle, whichever message it carried.
 BROKEN_CAUSES = frozenset({Cause.LOST, Cause.TIMED_OUT, Cause.UNFINISHED, Cause.PROTOCOL, Cause.OUT_OF_STEP})
+
+# TLS did not come about, whatever the certificate.
+TLS_CAUSES = frozenset(
+    {Cause.TLS_VERSION, Cause.TLS_CIPHER, Cause.TLS_CLIENT_CERTIFICATE, Cause.TLS_FAILED, Cause.TRUST_UNUSABLE}
+)
 
 # The next hop shows a certificate that is not believed.
 CERTIFICATE_CAUSES = frozenset(cause for cause in Cause if cause.value.startswith("certificate "))

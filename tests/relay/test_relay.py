@@ -314,7 +314,7 @@ def test_an_untrusted_certificate_stops_it(
             await here.until(lambda reader: any(row.recipient.attempts for row in reader.queue()))
             told = first_failure(here)
             assert told.attempts[0].cause == "certificate not trusted" and told.verdict.side is Side.HERE
-            assert "signed by nobody that is trusted here" in told.verdict.meaning
+            assert "leads to nobody that is trusted here" in told.verdict.meaning
             assert "AUTH PLAIN ***" not in str(told.attempts[0].dialogue)
 
     asyncio.run(live())

@@ -99,7 +99,7 @@ STOPS = {
         Stage.SECURE, Cause.CERTIFICATE_WRONG_NAME, HERE, "but for somewhere-else.example", tls={"certificate": "wrong name"}
     ),
     "unknown issuer": Stop(
-        Stage.SECURE, Cause.CERTIFICATE_UNTRUSTED, HERE, "signed by nobody that is trusted", plan={"trust": "system"}
+        Stage.SECURE, Cause.CERTIFICATE_UNTRUSTED, HERE, "leads to nobody that is trusted", plan={"trust": "system"}
     ),
     "self-signed": Stop(
         Stage.SECURE, Cause.CERTIFICATE_SELF_SIGNED, HERE, "signed by itself", tls={"certificate": "self-signed"}

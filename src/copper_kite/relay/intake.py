@@ -19,7 +19,7 @@ from copper_kite.relay.submission import Submission
 from copper_kite.relay.usage import HOUR
 from copper_kite.smtp import events
 from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.sasl import SCRAM_ITERATIONS, ProvenLogin, ScramKey
+from copper_kite.smtp.sasl import ProvenLogin
 from copper_kite.store.ids import id_text
 from copper_kite.store.model import Fresh, Message, Recipient
 from copper_kite.words import Stage, State
@@ -36,9 +36,6 @@ UNQUALIFIED_RECIPIENT = Reply(501, "5.1.3", "write the recipient with its full d
 
 _QUEUED = State.QUEUED
 _make = tuple.__new__  # what the constructor of a NamedTuple comes to, without the detour
-
-# Checked when nobody has that login, so that it takes as long.
-_NOBODY = ScramKey(SCRAM_ITERATIONS, bytes(16), bytes(32), bytes(32))
 
 
 class Intake(Handler):
@@ -91,7 +88,7 @@ class Intake(Handler):
             return self._refuse(Stage.LOGIN, WAIT_TO_LOGIN, login=login.login)
         if isinstance(login, ProvenLogin):
             return self._decide_login(login.login, holds=login.holds)
-        key = self._shared.accounts.get(login.login, _NOBODY)
+        key = self._shared.accounts.get(login.login) or self._shared.made_up_key(login.login)
         known = login.login in self._shared.accounts and login.acts_for in ("", login.login)
         checking = asyncio.get_running_loop().run_in_executor(None, key.fits, login.password)
         checking.add_done_callback(partial(self._login_checked, login.login, known))

@@ -16,7 +16,7 @@ from copper_kite.smtp.grammar import decode_xtext
 from copper_kite.store.ids import IdMaker, id_text
 from copper_kite.store.model import Attempt, Fresh, JournalEntry, Message, Recipient
 from copper_kite.verdict.judge import judge
-from copper_kite.words import FINAL_CAUSES, Cause, Event, State
+from copper_kite.words import CERTIFICATE_CAUSES, FINAL_CAUSES, TLS_CAUSES, Cause, Event, State
 
 __all__ = ["Notices", "make_notices"]
 
@@ -189,10 +189,35 @@ def _meaning(fate: Fate, job: Job, attempt: Attempt) -> str:
     return judge(fate.stage, fate.cause, code, enhanced, facts).meaning
 
 
+# What stopped it, where no reply says so: subject and detail (RFC 3463 3, RFC 5248).
+_DETAILS = {
+    Cause.INTERNAL: "3.0",
+    Cause.NO_CONNECTOR: "4.4",
+    Cause.NAME_NOT_FOUND: "4.4",
+    Cause.DOMAIN_NOT_FOUND: "1.2",
+    Cause.NAME_LOOKUP_FAILED: "4.3",
+    Cause.CONNECTION_REFUSED: "4.1",
+    Cause.CONNECTION_TIMED_OUT: "4.1",
+    Cause.UNREACHABLE: "4.1",
+    Cause.LOST: "4.2",
+    Cause.TIMED_OUT: "4.2",
+    Cause.UNFINISHED: "4.2",
+    Cause.PROTOCOL: "5.0",
+    Cause.OUT_OF_STEP: "5.0",
+    Cause.SPEAKS_TLS: "5.0",
+    Cause.SPEAKS_CLEAR: "5.0",
+    Cause.TLS_NOT_OFFERED: "7.10",
+    Cause.TLS_REFUSED: "7.10",
+    Cause.LOGIN_IN_CLEAR: "7.11",
+    Cause.CONTENT_UNREADABLE: "3.0",
+    **dict.fromkeys(CERTIFICATE_CAUSES | TLS_CAUSES, "7.5"),
+}
+
+
 def _status(fate: Fate) -> str:
-    """The peer's enhanced code where its class is that of the state, else the class alone (RFC 3464 2.3.4)."""
+    """The peer's enhanced code where its class is that of the state, else what we know ourselves (RFC 3464 2.3.4)."""
     kind = {State.RELAYED: "2", State.DELAYED: "4"}.get(fate.state, "5")
     enhanced = fate.reply.enhanced if fate.reply is not None else ""
-    if not enhanced and fate.cause is Cause.DOMAIN_NOT_FOUND:
-        enhanced = "5.1.2"
+    if not enhanced and fate.reply is None and fate.cause in _DETAILS:
+        return f"{kind}.{_DETAILS[fate.cause]}"
     return f"{kind}{enhanced[1:]}" if enhanced and (enhanced[0] == kind or kind == "4") else f"{kind}.0.0"
