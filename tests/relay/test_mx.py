@@ -17,13 +17,14 @@ from copper_kite.relay.decide import Retry
 from copper_kite.relay.hops import MxHops
 from copper_kite.relay.service import Service
 from copper_kite.routing.mx import mx_order
-from copper_kite.session.standin import Caught, StandIn, StandInPlan
+from copper_kite.session.standin import Caught, Rule, StandIn, StandInPlan
 from copper_kite.settings.load import load
 from copper_kite.settings.server_tls import server_context
 from copper_kite.settings.units import Endpoint
+from copper_kite.smtp.replies import Reply
 from copper_kite.store.model import Record
 from copper_kite.store.reads import Reader
-from copper_kite.words import Cause, State
+from copper_kite.words import Cause, Stage, State
 from tests.relay.test_relay import letter, talk
 from tests.support import SECONDS, StoppedClock, converse, free_port, write_site
 
@@ -51,7 +52,7 @@ def zone(folder: Path, text: str = ZONE) -> str:
 
 
 def test_the_order_is_that_of_the_preferences() -> None:
-    """C-12, C-13, C-17: rising, equals by chance; no records: the domain itself; from our own upwards none."""
+    """C-13, C-17: rising, equals by chance; no records: the domain itself; from our own upwards none."""
     records = [(20, "c"), (10, "a"), (10, "b")]
     orders = {tuple(mx_order("d.example", records, ())) for _ in range(100)}
     assert orders == {("a", "b", "c"), ("b", "a", "c")}
@@ -154,6 +155,35 @@ def test_each_domain_has_its_own_way(folder: Path) -> None:
         ours = [one for one in caught if one.reverse_path]
         assert sorted(one.recipients for one in ours) == [("a@passenger.example",), ("b@crew.example",)]
         await here.stop()
+
+    asyncio.run(live())
+
+
+def test_equal_exchangers_and_each_address_of_them(folder: Path) -> None:
+    """C-12: the better one alone takes mail while it can, equals in any order, a host's second address after its first."""
+    domains = [f"d{number}.example" for number in range(20)]
+    records = [f"{domain}. IN MX 10 a.mx.example.\n{domain}. IN MX 10 b.mx.example." for domain in domains]
+    backup = [f"{domain}. IN MX 20 c.mx.example." for domain in domains]
+    hosts = ["a.mx.example. IN A 127.0.0.2", "a.mx.example. IN A 127.0.0.3"]
+    hosts += ["b.mx.example. IN A 127.0.0.4", "b.mx.example. IN A 127.0.0.5", "c.mx.example. IN A 127.0.0.6"]
+    caught: list[Caught] = []
+
+    async def live() -> None:
+        peers, port = [], free_port()
+        for number in range(2, 7):
+            busy = [Rule(stage=Stage.GREET, reply=Reply(554, "5.3.2", "not here"))] if number in (2, 4) else []
+            plan = StandInPlan(name=f"hop{number}", folder=folder / str(number), tls="off", rules=busy)
+            peers.append(StandIn(plan, caught.append))
+            await peers[-1].start(f"127.0.0.{number}", port)
+        config = mx_site(folder, port)
+        (folder / "trial.zone").write_text("$TTL 60\n" + "\n".join([*records, *backup, *hosts]) + "\n")
+        found = await run(folder, config, *(f"a@{domain}" for domain in domains), until=20)
+        assert {state for state, _ in found.values()} == {State.RELAYED}
+        with Reader(folder / "queue") as reader:
+            attempts = reader.record(rows(reader)[0].message.id).attempts
+        assert {attempt.address for attempt in attempts} == {"127.0.0.3", "127.0.0.5"}
+        for peer in peers:
+            await peer.stop()
 
     asyncio.run(live())
 

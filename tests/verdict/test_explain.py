@@ -93,3 +93,11 @@ def test_kite_explain(words: list[str], side: str | None, standard: str | None, 
 def test_what_is_no_reply_is_not_explained() -> None:
     done = kite("explain", "the", "tide")
     assert done.returncode == 2 and b"a reply begins with a code" in done.stderr
+
+
+@pytest.mark.parametrize("stage", Stage)
+def test_every_reply_that_ends_an_attempt_has_a_verdict(stage: Stage) -> None:
+    """Also one that should not have ended it: an old record may hold it."""
+    for code in range(200, 600):
+        judged = judge(stage, Cause.REPLY, code, "", {"next_hop": "h", "text": "x"})
+        assert judged.meaning and judged.next and judged.side is side_of(stage, Cause.REPLY, code, "", "x")

@@ -73,6 +73,8 @@ _VAGUE = frozenset(
 
 def _entry(stage: Stage, cause: Cause, code: int | None, enhanced: str, text: str = "") -> Mapping[str, str]:
     known = knowledge()
+    if cause is Cause.REPLY and code is not None and code // 100 not in (4, 5):
+        cause = Cause.OUT_OF_STEP  # a reply that stops nothing, where an attempt ended
     if cause is not Cause.REPLY or code is None:
         causes: Mapping[str, Mapping[str, str]] = known["cause"]
         return causes.get(f"{stage} {cause}") or causes[cause]
