@@ -2,6 +2,7 @@
 
 `python -m bench large|queued|dead|flood|overload`: what it takes, and what it stands (see `bench.size`, `bench.flood`,
 `bench.overload`);
+`python -m bench turns --before SRC --of relay`: beside another state of the code (see `bench.turns`);
 `python -m bench story|page|scan`: how fast things are found (see `bench.journal`).
 """
 
@@ -23,6 +24,7 @@ from bench.journal import FINDS
 from bench.overload import overload
 from bench.site import configure, free_port, program
 from bench.size import SIZES
+from bench.turns import Measured, processor_seconds, turns
 from copper_kite.net.authority import make_authority
 
 GOALS = {"accept": 0.40, "relay": 0.15}
@@ -52,7 +54,12 @@ def measure_bare(arguments: argparse.Namespace) -> float:
 
 
 def measure_kite(arguments: argparse.Namespace) -> float:
-    """Copper Kite in messages a second: until the last 250 for accept, until the last is relayed for relay."""
+    """Copper Kite in messages a second."""
+    return 1 / measure_whole(arguments, arguments.what)[0]
+
+
+def measure_whole(arguments: argparse.Namespace, what: str) -> Measured:
+    """For a message: until the last 250 for accept, until the last is relayed for relay."""
     with ExitStack() as stack:
         folder = Path(stack.enter_context(tempfile.TemporaryDirectory(dir=arguments.folder)))
         port, hop = free_port(), free_port()
@@ -60,21 +67,21 @@ def measure_kite(arguments: argparse.Namespace) -> float:
         tls = f'tls = "implicit"\ncertificate = "{files.certificate}"\nkey = "{files.key}"\n' if arguments.tls else ""
         config = configure(folder, port, hop, listener=tls)
         sink = None
-        if arguments.what == "relay":
+        if what == "relay":
             sink = stack.enter_context(
                 program("bench.sink", str(hop), str(files.certificate), str(files.key), str(arguments.messages))
             )
         else:  # accept alone: the next hop takes the connection and never says a word
             silent = stack.enter_context(socket.create_server(("127.0.0.1", hop)))
             silent.listen()
-        stack.enter_context(program("copper_kite", "--config", str(config), "serve", ready=b"is serving"))
-        began = time.monotonic()
+        server = stack.enter_context(program("copper_kite", "--config", str(config), "serve", ready=b"is serving"))
+        began, used = time.monotonic(), processor_seconds(server)
         seconds = load(port, arguments, files.authority if arguments.tls else None)
-        if sink is None:
-            return arguments.messages / seconds
-        assert sink.stdout is not None
-        started = began + (time.monotonic() - began - seconds)
-        return arguments.messages / (float(sink.stdout.readline()) - started)
+        if sink is not None:
+            assert sink.stdout is not None
+            started = began + (time.monotonic() - began - seconds)
+            seconds = float(sink.stdout.readline()) - started
+        return seconds / arguments.messages, (processor_seconds(server) - used) / arguments.messages
 
 
 def measure_start(*words: str) -> float:
@@ -113,13 +120,15 @@ def throughput(arguments: argparse.Namespace) -> None:
 def main() -> None:
     """Read the command line."""
     parser = argparse.ArgumentParser(prog="python -m bench")
-    parser.add_argument("what", choices=[*GOALS, "help", "flood", "overload", *SIZES, *FINDS])
+    parser.add_argument("what", choices=[*GOALS, "help", "flood", "overload", "turns", *SIZES, *FINDS])
     parser.add_argument("--messages", type=int, default=20000)
     parser.add_argument("--sessions", type=int, default=50)
     parser.add_argument("--octets", type=int, default=4096)
     parser.add_argument("--pipelined", action="store_true", help="commands of a message as one group")
     parser.add_argument("--tls", action="store_true", help="programs' sessions under TLS, those of the yardstick too")
     parser.add_argument("--rounds", type=int, default=3)
+    parser.add_argument("--before", type=Path, help="of turns: the folder of the code to compare with")
+    parser.add_argument("--of", choices=GOALS, default="relay", help="of turns: what to measure")
     parser.add_argument("--folder", default=os.environ.get("TMPDIR", "/tmp"), help="on the disk to be measured")
     arguments = parser.parse_args()
     if arguments.what == "help":
@@ -128,6 +137,8 @@ def main() -> None:
         flood(Path(arguments.folder))
     elif arguments.what == "overload":
         overload(Path(arguments.folder))
+    elif arguments.what == "turns":
+        turns(arguments, lambda given: measure_whole(given, given.of))
     elif arguments.what in (finds := {**SIZES, **FINDS}):
         finds[arguments.what](Path(arguments.folder))
     else:

@@ -345,6 +345,20 @@ def test_what_stands_when_a_session_gets_out_of_step() -> None:
         assert {one.recipient: (one.stage, one.reply.code) for one in transaction.certain} == stands
 
 
+def test_a_group_that_went_well_is_taken_at_once() -> None:
+    """The short way is gone where one was refused, or anything came in behind the 354."""
+    for replies, accepted in (
+        (b"250 s\r\n250 a\r\n354 go\r\n", [250, 250, 354]),
+        (b"250 s\r\n550 a\r\n354 go\r\n", []),
+        (b"250 s\r\n250 a\r\n354 go\r\n2", []),
+        (b"250 s\r\n250 a\r\n", []),
+    ):
+        client = ready()
+        Transaction(client, envelope("a@y")).start()
+        client.receive_data(replies)
+        assert [reply.code for reply in client.accepted_group()] == accepted
+
+
 @given(st.lists(st.sampled_from([b"250 a\r\n", b"354 b\r\n", b"250-c\r\n250 c\r\n", b"451 d\r\n", b"550 e\r\n", b"25"]),
                 min_size=1, max_size=6))  # fmt: skip
 def test_replies_taken_together_come_to_the_same(replies: list[bytes]) -> None:

@@ -55,14 +55,14 @@ class ClientSession(Conversation):
     @property
     def verified(self) -> bool:
         """Whether TLS is on, and it is known with whom."""
-        return self._engine.secure and self._plan.trust not in (tls.LOOK, tls.UNVERIFIED)
+        return self._engine.secure and self.plan.trust not in (tls.LOOK, tls.UNVERIFIED)
 
     # --- the opening ------------------------------------------------------------------------------------------------
 
     async def greet(self) -> None:
         """Wait for the greeting."""
         self.stage, began = Stage.GREET, self._now()
-        reply = (await self._next_reply(self._plan.timeouts.greet)).reply
+        reply = (await self._next_reply(self.plan.timeouts.greet)).reply
         if not reply.positive:
             raise self._failed(Cause.REPLY, f"greeted with {reply}", reply)
         self._stage_done(began, reply)
@@ -70,9 +70,9 @@ class ClientSession(Conversation):
     async def hello(self) -> None:
         """EHLO, or HELO where EHLO is not known (RFC 5321 3.2)."""
         self.stage, began = Stage.HELLO, self._now()
-        reply = await self._ask(smtp.ehlo(self._plan.name), self._plan.timeouts.command)
+        reply = await self._ask(smtp.ehlo(self.plan.name), self.plan.timeouts.command)
         if reply.code in EHLO_UNKNOWN and self._may_do_without_extensions:
-            reply = await self._ask(smtp.helo(self._plan.name), self._plan.timeouts.command)
+            reply = await self._ask(smtp.helo(self.plan.name), self.plan.timeouts.command)
         if not reply.positive:
             raise self._failed(Cause.REPLY, f"EHLO refused: {reply}", reply)
         self._stage_done(began, f"{reply.code} {reply.lines[0]}")
@@ -81,19 +81,19 @@ class ClientSession(Conversation):
         if not self._engine.secure:
             self.in_clear = self._engine.capabilities
         elif self._earlier is not None:  # what the server gives for another time has come by now
-            self._earlier.keep(self._plan, self._transport.get_extra_info("ssl_object"), self.chain)
+            self._earlier.keep(self.plan, self._transport.get_extra_info("ssl_object"), self.chain)
 
     @property
     def _may_do_without_extensions(self) -> bool:
         """Whether HELO would do: neither TLS by command nor a login can follow it."""
-        return (self._plan.tls != "starttls" or self._engine.secure) and not self._plan.login
+        return (self.plan.tls != "starttls" or self._engine.secure) and not self.plan.login
 
     async def secure(self) -> None:
         """STARTTLS, which is demanded: without it the session ends here, and nothing has been sent in clear."""
         self.stage = Stage.SECURE
         if "STARTTLS" not in self._engine.capabilities:
             raise self._failed(Cause.TLS_NOT_OFFERED, "STARTTLS is not offered")
-        reply = await self._ask(smtp.starttls(), self._plan.timeouts.command)
+        reply = await self._ask(smtp.starttls(), self.plan.timeouts.command)
         if not reply.positive:
             raise self._failed(Cause.TLS_REFUSED, f"STARTTLS refused: {reply}", reply)
         await self.secure_behind_command()
@@ -119,27 +119,27 @@ class ClientSession(Conversation):
     async def _handshake(self) -> None:
         """The TLS handshake on this connection. Raises SessionFailed."""
         if self._wire.has_data:  # said in clear: not to be taken for a reply under TLS (RFC 3207 4.2)
-            if self._plan.tls == "implicit":
+            if self.plan.tls == "implicit":
                 raise self._failed(Cause.SPEAKS_CLEAR, "the port does not speak TLS at once")
             raise self._failed(Cause.PROTOCOL, "octets in clear before the TLS handshake")
         try:
-            context = tls.client_context(self._plan.trust, self._plan.certificate, self._plan.key, self._plan.ciphers)
+            context = tls.client_context(self.plan.trust, self.plan.certificate, self.plan.key, self.plan.ciphers)
         except OSError as error:  # of ssl, too: not a file of certificates
-            raise self._failed(Cause.TRUST_UNUSABLE, f"{self._plan.trust}: {tls.describe(error)}") from error
-        earlier = None if self._earlier is None else self._earlier.take(self._plan, context)
+            raise self._failed(Cause.TRUST_UNUSABLE, f"{self.plan.trust}: {tls.describe(error)}") from error
+        earlier = None if self._earlier is None else self._earlier.take(self.plan, context)
         self.tried_to_resume = earlier is not None
         with self._handshake_errors():
             self._transport = await secure_client(
                 self._transport,
                 self._wire,
                 context,
-                self._plan.host,
-                self._plan.timeouts.secure,
+                self.plan.host,
+                self.plan.timeouts.secure,
                 None if earlier is None else earlier.session,
             )
         self.resumed = earlier is not None and bool(self._transport.get_extra_info("ssl_object").session_reused)
         self.chain = earlier.chain if earlier is not None and self.resumed else tls.peer_chain(self._transport)
-        if not tls.is_pinned(self._plan.trust, self.chain):
+        if not tls.is_pinned(self.plan.trust, self.chain):
             shown = tls.fingerprint(self.chain[0]) if self.chain else "none"
             raise self._failed(Cause.CERTIFICATE_NOT_PINNED, f"its certificate is {shown}, which is not pinned")
 
@@ -148,7 +148,7 @@ class ClientSession(Conversation):
         try:
             yield
         except ConnectionAbortedError as error:
-            text = f"the handshake was not over in {self._plan.timeouts.secure:g} s"
+            text = f"the handshake was not over in {self.plan.timeouts.secure:g} s"
             raise self._failed(Cause.TIMED_OUT, text) from error
         except OSError as error:
             raise self._failed(tls.cause_of(error), tls.describe(error)) from error
@@ -165,7 +165,7 @@ class ClientSession(Conversation):
 
         Only where the plan says so in so many words, without. Raises SessionFailed.
         """
-        plan = plan or self._plan
+        plan = plan or self.plan
         self.stage, began = Stage.LOGIN, self._now()
         if not self.verified and not plan.login_in_clear:
             raise self._failed(Cause.LOGIN_IN_CLEAR, "a login goes only under verified TLS")
@@ -203,7 +203,7 @@ class ClientSession(Conversation):
 
     async def _converse_login(self, mechanism: Mechanism) -> Reply:
         """AUTH, and answers until the server has decided (RFC 4954 4)."""
-        bound = self._plan.timeouts.command
+        bound = self.plan.timeouts.command
         command, _ = smtp.auth(self.mechanism, mechanism.first())
         reply = await self._ask(command, bound)
         for _ in range(MAX_CHALLENGES):
@@ -222,12 +222,12 @@ class ClientSession(Conversation):
         """One command as a stage of its own. Raises SessionFailed when it is refused."""
         self._demand_trust()
         self.stage, began = stage, self._now()
-        bound = self._plan.timeouts.data if command.verb is smtp.Verb.DATA else self._plan.timeouts.command
+        bound = self.plan.timeouts.data if command.verb is smtp.Verb.DATA else self.plan.timeouts.command
         self._stage_taken(began, await self._ask(command, bound))
 
     def _demand_trust(self) -> None:
         """A session that was opened only to look at a certificate carries no message."""
-        if self._plan.trust == tls.LOOK:
+        if self.plan.trust == tls.LOOK:
             raise LocalProtocolError("a message under a trust that believes anybody")
 
     async def step_content(self, content: bytes) -> None:
@@ -236,7 +236,7 @@ class ClientSession(Conversation):
         self._check_nothing_unasked()
         self._put(stuff(content, line_start=True) + self._engine.send(smtp.END_OF_CONTENT))
         self.dialogue.noted(self._now(), f"content sent, {len(content)} octets")
-        self._stage_taken(began, (await self._next_reply(self._plan.timeouts.accept)).reply)
+        self._stage_taken(began, (await self._next_reply(self.plan.timeouts.accept)).reply)
 
     def _stage_taken(self, began: float, reply: Reply) -> None:
         if not reply.positive:

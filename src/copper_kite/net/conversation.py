@@ -36,7 +36,7 @@ class Conversation:
 
     def __init__(self, plan: Plan, wire: Wire, transport: asyncio.Transport, address: str, dialogue: Dialogue) -> None:
         self._loop = asyncio.get_running_loop()
-        self._plan = plan
+        self.plan = plan
         self._wire = wire
         self._transport = transport
         self._engine = smtp.Client(lenient=self.lenient)
@@ -51,11 +51,6 @@ class Conversation:
         self.tls_version = ""  # as in `TLSv1.3`
         self.cipher = ""
         self.broken = False  # whether anything failed: replies may still come, and would answer the wrong commands
-
-    @property
-    def plan(self) -> Plan:
-        """By which it was opened."""
-        return self._plan
 
     @property
     def capabilities(self) -> Capabilities:
@@ -107,8 +102,10 @@ class Conversation:
 
     async def _next_reply(self, seconds: float) -> smtp.Answered:
         """The next reply, within `seconds`. Raises SessionFailed: lost, timed out, no reply, out of step."""
-        if (answered := self._at_hand()) is not None:
-            return answered
+        return self._at_hand() or await self._reply_to_come(seconds)
+
+    async def _reply_to_come(self, seconds: float) -> smtp.Answered:
+        """As `_next_reply`, where nothing has come in yet."""
         self._wire.bound(seconds)
         while True:
             data = await self._wire.read()
@@ -175,7 +172,7 @@ class Conversation:
         self.stage, began = Stage.QUIT, self._now()
         try:
             if in_step:
-                bound = self._plan.timeouts.quit if seconds is None else min(seconds, self._plan.timeouts.quit)
+                bound = self.plan.timeouts.quit if seconds is None else min(seconds, self.plan.timeouts.quit)
                 self._stage_done(began, await self._ask(smtp.quit_session(), bound))
             else:
                 self.dialogue.sent(began, "QUIT")
@@ -185,7 +182,7 @@ class Conversation:
             return
         self._transport.close()
         if self._transport.get_write_buffer_size():  # a peer that does not read must not hold the connection
-            self._loop.call_later(self._plan.timeouts.quit, self.abort)
+            self._loop.call_later(self.plan.timeouts.quit, self.abort)
 
     def abort(self) -> None:
         """Drop the connection."""

@@ -85,7 +85,7 @@ class RelaySession(ClientSession):
                 self.dialogue.heard_all(self._loop.time(), accepted)
                 transaction.take_accepted_group()
             while not transaction.finished:
-                if transaction.wants_content:
+                if content_goes := transaction.wants_content:
                     transaction.wants_content = False
                     self.stage = Stage.CONTENT
                     if before_content is not None:
@@ -95,7 +95,7 @@ class RelaySession(ClientSession):
                     portions = () if transaction.empty else content()
                     await self._send_content(portions, envelope.size, following)
                 self.stage = transaction.awaited
-                answered = self._at_hand() or await self._next_reply(self._reply_bound())
+                answered = await (self._reply_to_come if content_goes else self._next_reply)(self._reply_bound())
                 if answered.reply.code == 421:
                     raise self._closed(answered.reply)
                 if wire := transaction.take(answered):
@@ -116,7 +116,7 @@ class RelaySession(ClientSession):
         return self._group
 
     def _reply_bound(self) -> float:
-        timeouts, waiting = self._plan.timeouts, self._engine.waiting
+        timeouts, waiting = self.plan.timeouts, self._engine.waiting
         verb = waiting.verb if waiting is not None else None
         if verb is _END:
             return timeouts.accept
@@ -150,7 +150,7 @@ class RelaySession(ClientSession):
         self.dialogue.noted(now, "content sent, %d octets in %.3f s", size, now - began)
 
     async def _write(self, wire: bytes) -> None:
-        self._wire.bound(self._plan.timeouts.block)
+        self._wire.bound(self.plan.timeouts.block)
         self._put(wire)
         await self._wire.drain()
         if self._wire.timed_out:

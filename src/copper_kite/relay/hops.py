@@ -76,6 +76,8 @@ class Hops:
 
     def down(self, now: float) -> Down | None:
         """Why none can be had now, with when the first of them is tried again; None when one may be tried."""
+        if not self._down:
+            return None
         downs = [self._down.get(plan) for plan in self.plans]
         if not downs or any(one is None or now >= one.until for one in downs):
             return None
@@ -84,7 +86,7 @@ class Hops:
     @property
     def any_fit(self) -> bool:
         """Whether one of them is not known to be down, nor on trial after that."""
-        return any(plan not in self._down for plan in self.plans)
+        return bool(self.plans) if not self._down else any(plan not in self._down for plan in self.plans)
 
     def order(self, now: float) -> list[Plan]:
         """Those to try now: first those that are not known to be down, then those whose time has come.
@@ -145,7 +147,9 @@ class Hops:
 
     def has_better(self, plan: Plan) -> bool:
         """Whether one that comes before `plan` is up: then mail goes there again."""
-        return not self.spread and any(one not in self._down for one in takewhile(lambda one: one != plan, self.plans))
+        if self.spread or plan is self.plans[0]:
+            return False
+        return any(one not in self._down for one in takewhile(lambda one: one != plan, self.plans))
 
     def look_again(self) -> None:
         """See, beside the mail, whether those whose time has come are back: then their turn is as it was."""

@@ -178,6 +178,8 @@ class Lane:
         """Open a session more where jobs wait and one is allowed; hold the jobs while no next hop can be had."""
         if not self._jobs or self._opener is not None or self._stopping:
             return
+        if len(self._sessions) >= self._concurrency.most:
+            return
         if self._sessions and not self.hops.any_fit:
             return  # the one at work is on trial: it tells whether there may be more
         if not self._sessions and (down := self.hops.down(self._now())) is not None:
@@ -261,15 +263,15 @@ class Lane:
         recorded: asyncio.Future[None] | None = None
         following = _Following(self, session)
         try:
-            while (session.usable and not self._is_done(session)) or not session.begun:
+            while not session.begun or (session.usable and (following.is_chosen or not self._is_done(session))):
                 job, outgoing = following.take()
                 if job is None:
                     job = await self._next_job()
-                if job is None:
-                    break
-                if session.begun and not session.usable:  # it went away while it was idle; that costs the job nothing
-                    self._put_back(job)
-                    break
+                    if job is None:
+                        break
+                    if session.begun and not session.usable:  # it went away while it was idle; the job goes on another
+                        self._put_back(job)
+                        break
                 if self._jobs:
                     self._grow()
                 self.hops.look_again()
@@ -434,6 +436,11 @@ class _Following:
         self._lane = lane
         self._session = session
         self._next: tuple[Job, Outgoing] | None = None
+
+    @property
+    def is_chosen(self) -> bool:
+        """Whether there is one, which `take` has not given yet."""
+        return self._next is not None
 
     def choose(self) -> Envelope | None:
         """Take the next waiting job for this session, if there is one; its envelope."""

@@ -368,16 +368,14 @@ class Client:
         if self._broken is not None:
             raise self._broken
         try:
-            return self._next_reply()
+            reply = self._replies.next()
+            return None if reply is None else self._answered(reply)
         except RemoteProtocolError as error:
             self._broken = error
             self.phase = Phase.SPOILT
             raise
 
-    def _next_reply(self) -> Answered | None:
-        reply = self._replies.next()
-        if reply is None:
-            return None
+    def _answered(self, reply: Reply) -> Answered:
         if not self._waiting:
             if reply.code == 421:
                 self.phase = Phase.CLOSED
@@ -402,12 +400,12 @@ class Client:
         waiting, whole = self._waiting, self._replies.whole
         if not waiting or len(whole) != len(waiting) or waiting[-1].verb is not Verb.DATA or whole[-1].code != 354:
             return []
+        if self._replies.has_rest:
+            return []
         replies = list(whole)
         for reply in replies[:-1]:
             if reply.code >= 300:
                 return []
-        if self._replies.begun:
-            return []
         whole.clear()
         waiting.clear()
         return replies

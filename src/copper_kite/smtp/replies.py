@@ -137,7 +137,12 @@ class ReplyReader:
     @property
     def has_any(self) -> bool:
         """Whether anything has come in that `next` has not given, whole or not."""
-        return bool(self._whole or self._data or self._lines or self._broken)
+        return bool(self._whole) or self.has_rest
+
+    @property
+    def has_rest(self) -> bool:
+        """Whether anything has come in after the whole replies: the beginning of one, or what is none."""
+        return bool(self._data or self._lines or self._broken)
 
     @property
     def closes(self) -> bool:
