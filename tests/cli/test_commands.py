@@ -216,6 +216,20 @@ def test_serve_names_what_is_in_its_way(folder: Path, authority: CertificateFile
     assert kite("serve", config=config).returncode == 3
 
 
+def test_a_trace_names_the_addresses_that_gave_no_session(folder: Path) -> None:
+    config = write_site(folder, free_port(), tls="off")
+    with running(config):
+        assert kite("pipe", "x@passenger.example", stdin=b"x", config=config).returncode == 0
+        for _ in range(100):
+            story = json.loads(kite("trace", "x@passenger.example", "--json", config=config).stdout)
+            if story["attempts"]:
+                break
+        tried = story["attempts"][0]["tried"]
+        assert {"address": "127.0.0.1", "stage": "connect"}.items() <= tried[-1].items()
+        shown = kite("trace", "x@passenger.example", "--dialogue", config=config).stdout
+        assert b"address 127.0.0.1 gave no session, stage connect: " in shown
+
+
 def test_words_that_are_not_commands(folder: Path) -> None:
     done = kite("qeue")
     assert done.returncode == 2 and b"Did you mean 'queue'?" in done.stderr

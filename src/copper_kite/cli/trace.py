@@ -257,6 +257,8 @@ def _show_dialogue(attempt: Attempt) -> None:
     login = f"login {facts['login']} {facts.get('mechanism', '')}".strip() if facts.get("login") else "no login"
     where = f"address {attempt.address}, " if attempt.address else ""
     say(f"{where}{tls}, {login}, {attempt.seconds:.3f} s", indent=2)
+    for _, address, stage, _, said in facts.get("tried", ()):
+        say(f"address {address} gave no session, stage {stage}: {said}", indent=2)
     if attempt.dialogue is None:
         said = "all went well, so only the stages were kept" if attempt.facts["relayed"] else "no session was opened"
         click.echo(f"  {said}")
@@ -331,6 +333,10 @@ def _attempt_json(attempt: Attempt) -> dict[str, Any]:
         "mechanism": facts.get("mechanism") or None,
         "mode": facts.get("mode") or None,
         "trust": facts.get("trust") or None,
+        "tried": [
+            {"address": address, "stage": stage, "cause": cause, "said": said}
+            for _, address, stage, cause, said in facts.get("tried", ())
+        ],
         "stages": [{"stage": stage, "seconds": took, "said": said} for stage, took, said in facts["stages"]],
         "results": [
             {"recipient": address, "state": state, "stage": stage, "reply": reply or None}
