@@ -325,15 +325,18 @@ class Client:
     def offer_all(self, commands: Sequence[Command]) -> tuple[bytes, int]:
         """The octets of as many of `commands` as may go now, one after the other, and how many those are."""
         waiting, pipelining = self._waiting, "PIPELINING" in self.capabilities.keywords
-        blocked = bool(waiting) and (not pipelining or waiting[-1].verb in ENDS_GROUP)
+        if waiting and (not pipelining or waiting[-1].verb in ENDS_GROUP):
+            return b"", 0
         phase, wires = self.phase, []
         for command in commands:
-            following = None if blocked else ORDER[phase].get(command.verb)
+            verb = command.verb
+            following = ORDER[phase].get(verb)
             if following is None:
                 break
             phase = following
-            blocked = not pipelining or command.verb in ENDS_GROUP
             wires.append(command.wire)
+            if not pipelining or verb in ENDS_GROUP:
+                break
         self.phase, count = phase, len(wires)
         waiting.extend(commands[:count])
         return b"".join(wires), count
