@@ -150,6 +150,10 @@ class _NoLines:
         """Nothing is open."""
 
 
+def _raise(error: Exception, **facts: object) -> str:
+    raise error
+
+
 def hand_in(choices: Choices) -> tuple[Kept, list[Caller]]:
     """Some clients at once, until all are gone. Raises AssertionError for what must not be."""
     return run(lambda loop: _hand_in(loop, choices))  # type: ignore[no-any-return]
@@ -163,7 +167,7 @@ async def _hand_in(loop: VirtualLoop, choices: Choices) -> tuple[Kept, list[Call
     log = Log(_NoLines(), lambda at, level, event, facts: "", "info", clock.now)
     submission = Submission(
         LOADED, LOADED.settings.listener[0], IdMaker(), clock, kept.submit, lambda fresh: None, gate,
-        _Room(), Refusals(lambda change: None, clock.now, lambda refusal, count: None), log,  # type: ignore[arg-type]
+        _Room(), Refusals(lambda change: None, clock.now, lambda refusal, count: None), log, _raise,  # type: ignore[arg-type]
     )  # fmt: skip
     registry = SessionRegistry()
     callers = [_connect(loop, choices, submission, registry) for _ in range(1 + choices.pick(3))]

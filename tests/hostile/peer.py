@@ -90,6 +90,8 @@ class Peer:
         self._data = b""
         self._content = False
         self._named: list[str] = []  # recipients of the transaction
+        self._from = ""
+        self._silent = False  # whether an earlier command of the transaction got no reply
         self._accepted: list[str] = []
         self._sender = b""  # what was said to MAIL
         self._prompts = 0
@@ -160,7 +162,8 @@ class Peer:
                 self._close()
                 return
             self._sender = self._answer("MAIL", b"503 5.5.1 nested" if self._sender[:1] == b"2" else None)
-            self._refuse(self._sender, [line[line.find(b"<") : line.find(b">") + 1].decode()])
+            self._from = line[line.find(b"<") : line.find(b">") + 1].decode()
+            self._refuse(self._sender, [self._from])
         elif verb == "RCPT":
             path = line[line.find(b"<") + 1 : line.find(b">")].decode()
             self._named.append(path)
@@ -183,11 +186,12 @@ class Peer:
             self._answer(verb, GOOD.get(verb, b"500 5.5.1 what"))
 
     def _reset(self) -> None:
-        self._sender, self._named, self._accepted = b"", [], []
+        self._sender, self._named, self._accepted, self._silent = b"", [], [], False
 
     def _refuse(self, said: bytes, recipients: list[str]) -> None:
+        """For a client that heard no reply to an earlier command, and then loses the session, it may be that one's."""
         if said[:1] == b"5":
-            self._host.refused.update(recipients)
+            self._host.refused.update(recipients, [self._from] if self._silent else [])
 
     # --- what goes out ----------------------------------------------------------------------------------------------
 
@@ -230,6 +234,7 @@ class Peer:
         return first
 
     def _do_silent(self, good: bytes) -> bytes:
+        self._silent = True
         return good if self._pick(2) else b""
 
     def _do_cut(self, good: bytes) -> bytes:

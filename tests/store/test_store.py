@@ -11,6 +11,7 @@ import threading
 from collections import deque
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from functools import partial
 from pathlib import Path
 from typing import NoReturn
 
@@ -345,10 +346,50 @@ def test_what_can_never_be_written_keeps_nobody_waiting(writer: GroupWriter, tur
     errors: list[KiteError | None] = []
     for change in (Change(content=[(1, 0, b"x" * (HANDED_OCTETS + 1))]), submission(2)):
         writer.submit(change, errors.append)
-    turns.turn()
-    turns.turn()
-    turns.turn()
+    while len(errors) < 2:
+        turns.turn()
     assert [type(error) for error in errors] == [StoreFailed, type(None)]
+
+
+@pytest.mark.parametrize(
+    "facts",
+    [
+        {"text": "a lone \ud800 surrogate", "\udfff": [1, ("\udc00",)]},
+        {"place": Path("/x"), "set": {1}},  # what no frame carries
+        {"large": 2**80},
+    ],
+)
+def test_text_that_cannot_be_stored_is_made_storable(
+    folder: Path, writer: GroupWriter, turns: Turns, facts: dict[str, object]
+) -> None:
+    innocent, guilty = submission(1), submission(2)
+    guilty.messages[0] = guilty.messages[0]._replace(subject="a \ud83d b", message_id="<\udcff@x>")
+    guilty.journal = [JournalEntry(at=1.0, event=Event.ALARM, facts=facts, message=2)]
+    assert write(writer, turns, innocent, guilty, submission(3)) == [None] * 3
+    with Reader(folder) as reader:
+        assert [row.message.id for row in reader.queue()] == [1, 2, 3]
+        assert reader.recipients(2)[0].subject == "a \ufffd b"
+
+
+def test_what_cannot_be_made_rows_of_fails_alone(writer: GroupWriter, turns: Turns) -> None:
+    broken = Change(messages=[None])  # type: ignore[list-item]
+    for order in ((broken, submission(1)), (submission(2), broken, submission(3))):
+        answered: dict[int, KiteError | None] = {}
+        for number, change in enumerate(order):
+            writer.submit(change, partial(answered.__setitem__, number))
+        while len(answered) < len(order):
+            turns.turn()
+        assert [type(answered[n]) for n in range(len(order))] == [
+            StoreFailed if change is broken else type(None) for change in order
+        ]
+    assert writer.waiting == 0
+
+
+def test_a_number_that_has_no_room_fails_its_change_alone(writer: GroupWriter, turns: Turns) -> None:
+    wrong = submission(4)
+    wrong.messages[0] = wrong.messages[0]._replace(arrived=float("nan"))
+    errors = write(writer, turns, submission(3), wrong, submission(5))
+    assert [type(error) for error in errors] == [type(None), StoreFailed, type(None)]
 
 
 def outcome(number: int, state: State, next_try: float | None = None) -> Outcome:

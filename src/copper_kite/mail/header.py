@@ -20,6 +20,7 @@ __all__ = [
 
 MAX_MESSAGE_ID = 998  # characters kept
 MAX_SUBJECT = 200  # characters kept
+_SURROGATE = re.compile("[\ud800-\udfff]")
 MAX_WORDS = 4000  # characters in which encoded words are looked for
 
 FOLD = re.compile(rb"\r?\n(?=[ \t])")
@@ -83,9 +84,10 @@ def decode_words(text: str) -> str:
     from email.header import decode_header, make_header
 
     try:
-        return str(make_header(decode_header(text[:MAX_WORDS])))
+        found = str(make_header(decode_header(text[:MAX_WORDS])))
     except (MessageError, LookupError, ValueError):
         return text
+    return text if _SURROGATE.search(found) else found  # utf-7 can spell what is no text
 
 
 def header_end(content: bytes, start: int = 0) -> int:

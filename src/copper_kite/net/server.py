@@ -36,6 +36,7 @@ MAX_BUFFERED = 1024 * 1024  # octets taken in while an answer is awaited
 
 TIMED_OUT = Reply(421, "4.4.2", "nothing heard for too long; closing")
 LONG_ENOUGH = Reply(421, "4.4.2", "this session has lasted long enough; open another")
+FAULT = Reply(421, "4.3.0", "an error of this server's own; closing")
 STOPPING = Reply(421, "4.3.2", "this server is stopping; try again later")
 TOO_MANY_HERE = Reply(421, "4.7.0", "too many sessions from this address; try again later")
 TOO_MANY = Reply(421, "4.3.2", "too many sessions; try again later")
@@ -116,6 +117,10 @@ class Handler:
 
     def closed(self) -> None:
         """The connection is gone."""
+
+    def fault(self, error: Exception) -> None:
+        """An exception that nobody expected ended the session."""
+        raise error
 
 
 class SessionRegistry:
@@ -242,7 +247,12 @@ class ServerSession(asyncio.Protocol):
         assert isinstance(transport, asyncio.Transport) or hasattr(transport, "write")
         self._transport = transport  # type: ignore[assignment]
         self._mute = False
-        self.peer = _peer_of(transport)
+        try:
+            self.peer = _peer_of(transport)
+        except OSError:  # it connected and is gone, as port checks do
+            self._gone = self._mute = True
+            self._transport.abort()
+            return
         self._socket = descriptor_of(transport)
         self._refusal = self._registry.add(self)
         if self._at_once and self._refusal is not None:
@@ -253,6 +263,12 @@ class ServerSession(asyncio.Protocol):
             self._open()
 
     def _open(self) -> None:
+        try:
+            self._ask_whether_open()
+        except Exception as error:
+            self.fail(error)
+
+    def _ask_whether_open(self) -> None:
         refusal = self._refusal or self._handler.opened(self)
         if refusal is LATER:
             self._awaiting = True
@@ -269,19 +285,33 @@ class ServerSession(asyncio.Protocol):
     def data_received(self, data: bytes) -> None:
         """Octets came in: mostly one command, whose answer is the usual one."""
         engine = self._engine
-        event = engine.at_once(data)
-        if event is None:
-            self._take(data)
-            return
-        answer = self._handlers[type(event)](event)
-        if answer is None:
-            self._quiet_sweeps = 0
-            send_now(self._transport, self._socket, engine.accept(event))
-        elif answer is LATER:
-            engine.answer_at_once(event, None)
-            self._awaiting = True
-        else:
-            self._decide(engine.answer_at_once(event, answer))
+        try:
+            event = engine.at_once(data)
+            if event is None:
+                self._take(data)
+                return
+            answer = self._handlers[type(event)](event)
+            if answer is None:
+                self._quiet_sweeps = 0
+                send_now(self._transport, self._socket, engine.accept(event))
+            elif answer is LATER:
+                engine.answer_at_once(event, None)
+                self._awaiting = True
+            else:
+                self._decide(engine.answer_at_once(event, answer))
+        except Exception as error:
+            self.fail(error)
+
+    def fail(self, error: Exception) -> None:
+        """An exception that nobody expected: this session ends, with a word if that can be said, and no other does."""
+        try:
+            self._handler.fault(error)
+        finally:
+            if not self._mute:
+                with contextlib.suppress(Exception):
+                    send_now(self._transport, self._socket, FAULT.wire)
+            self._mute = True
+            self._transport.close()
 
     def _take(self, data: bytes) -> None:
         self._heard += len(data)
@@ -344,6 +374,12 @@ class ServerSession(asyncio.Protocol):
 
     def answer(self, reply: Reply | None = None) -> None:
         """The decision that LATER promised."""
+        try:
+            self._answer(reply)
+        except Exception as error:
+            self.fail(error)
+
+    def _answer(self, reply: Reply | None) -> None:
         self._awaiting = False
         event = self._engine.answer(reply)
         if self._pauses:

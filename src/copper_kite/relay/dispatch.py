@@ -6,6 +6,7 @@ No more than MAX_IN_HAND messages are in memory; the rest waits in the store and
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import math
 from collections import deque
 from collections.abc import Iterable, Sequence
@@ -20,7 +21,6 @@ from copper_kite.net.plan import Plan
 from copper_kite.net.tls import client_context
 from copper_kite.relay.decide import Retry
 from copper_kite.relay.delivery import Recorder, Report, Stop
-from copper_kite.relay.faults import Faults
 from copper_kite.relay.hops import Down, Hops, MxHops, literal_address
 from copper_kite.relay.job import Job
 from copper_kite.relay.lane import Lane
@@ -29,6 +29,8 @@ from copper_kite.relay.log import Log
 from copper_kite.relay.notices import make_notices
 from copper_kite.relay.orders import Orders
 from copper_kite.relay.outcomes import log_change, log_relayed
+from copper_kite.relay.poison import Poison
+from copper_kite.relay.supervisor import Supervisor
 from copper_kite.routing.choose import Router
 from copper_kite.routing.plan import make_plan, make_plans
 from copper_kite.settings.load import Loaded
@@ -60,6 +62,7 @@ REFILL_BELOW = MAX_IN_HAND // 2
 REFILL_OCTETS = 8 * 1024 * 1024  # of content in memory, up to which what is fetched comes with its own
 REFILL = 500  # messages fetched at a time: the loop does nothing else meanwhile
 RECORD_AGAIN_SECONDS = 1.0
+LONGEST_WAIT = 60.0  # seconds from one try to record something to the next
 
 
 @dataclass(slots=True)
@@ -77,8 +80,19 @@ class _Hand:
 class Dispatcher:
     """Keeps every recipient that is due on its way. `submit` writes a change and calls back in this loop."""
 
-    def __init__(self, loaded: Loaded, submit: Submit, reader: Reader, ids: IdMaker, clock: Clock, log: Log) -> None:
+    def __init__(
+        self,
+        loaded: Loaded,
+        submit: Submit,
+        reader: Reader,
+        ids: IdMaker,
+        clock: Clock,
+        log: Log,
+        supervisor: Supervisor | None = None,
+    ) -> None:
         self.log = log
+        self._supervisor = supervisor or Supervisor(log)
+        self._poison = Poison()
         self._loop = asyncio.get_running_loop()
         self._loaded = loaded
         self._submit = submit
@@ -93,11 +107,11 @@ class Dispatcher:
         self._releasing: set[str] = set()
         self._being_done: set[int] = set()  # messages that an administrator's order is changing now
         self._wants_more = False
-        self._faults = Faults(log)
         self._take_up(loaded)
         self._offered: list[Fresh] = []
         self._in_hand: dict[int, _Hand] = {}
         self._content_in_hand = 0
+        self._refilling = False  # until it has succeeded
         self._more = True  # whether the store may hold something due that is not in hand
         self._queued_from = 0  # the lowest id of one that may be queued and not in hand
         self._timer: asyncio.TimerHandle | None = None
@@ -146,19 +160,22 @@ class Dispatcher:
         for id, ones in wanted.items():
             if id in self._in_hand or id in self._being_done:
                 self._wants_more = True
-                continue
-            try:
-                message, recipients = self._reader.recipients(id)
-                change, notices = orders.carry_out(message, recipients, ones, self._clock.now())
-            except NotFound:
-                change, notices = Change(done=[one.number for one in ones]), ()
-            self._being_done.add(id)  # until then nothing of it may leave
-            self._submit(change, partial(self._done, id, change, notices))
+            else:
+                self._supervisor.run(partial(self._carry_out, orders, id, ones), message=id_text(id))
+
+    def _carry_out(self, orders: Orders, id: int, ones: Sequence[Wanted]) -> None:
+        notices: Sequence[Fresh] = ()
+        change = Change(done=[one.number for one in ones])
+        with contextlib.suppress(NotFound):
+            message, recipients = self._reader.recipients(id)
+            change, notices = orders.carry_out(message, recipients, ones, self._clock.now())
+        self._being_done.add(id)  # until then nothing of it may leave
+        self._submit(change, partial(self._done, id, change, notices))
 
     def _done(self, id: int, change: Change, notices: Sequence[Fresh], error: KiteError | None) -> None:
         self._being_done.discard(id)
         if error is not None:
-            self._loop.call_later(RECORD_AGAIN_SECONDS, self.do_what_is_wanted)
+            self._supervisor.later(RECORD_AGAIN_SECONDS, self.do_what_is_wanted)
             return
         for entry in (entry for entry in change.journal if entry.event is Event.ORDERED):
             facts = {**entry.facts, "recipients": len(entry.facts["recipients"])}
@@ -221,7 +238,7 @@ class Dispatcher:
     def offer(self, fresh: Fresh) -> None:
         """Take a message that has just become durable: with all of its commit, when their senders are answered."""
         if not self._offered:
-            self._loop.call_soon(self._take_offered)
+            self._supervisor.soon(self._take_offered)
         self._offered.append(fresh)
 
     def _take_offered(self) -> None:
@@ -247,9 +264,16 @@ class Dispatcher:
         self._queued_from = min(self._queued_from, id)
 
     def _refill(self) -> None:
+        """Fetch what is due; where the store cannot be read now, try again by and by."""
+        if not self._refilling:
+            self._refilling = True
+            self._supervisor.until_done(self._fetch, RECORD_AGAIN_SECONDS)
+
+    def _fetch(self) -> None:
         """Fetch what is due, as far as there is room, and set the alarm for what is due next."""
         self._take_offered()  # they are in the store, too
         if self._stopping:
+            self._refilling = False
             return
         now = self._clock.now()
         room = min(MAX_IN_HAND - len(self._in_hand), REFILL)
@@ -263,8 +287,9 @@ class Dispatcher:
             self._dispatch(due.message, due.recipients, due.content, later=due.later)
         self._next_due = self._reader.next_due(now) or math.inf
         self._set_alarm()
+        self._refilling = False
         if self._more and room == REFILL and self._going_on is None:
-            self._going_on = self._loop.call_soon(self._go_on)
+            self._going_on = self._supervisor.soon(self._go_on)
 
     def _go_on(self) -> None:
         self._going_on = None
@@ -275,7 +300,7 @@ class Dispatcher:
             self._timer.cancel()
             self._timer = None
         if self._next_due < math.inf:
-            self._timer = self._loop.call_later(self._clock.real_delay(self._next_due) + 0.001, self._refill)
+            self._timer = self._supervisor.later(self._clock.real_delay(self._next_due) + 0.001, self._refill)
 
     def _wake_at(self, at: float) -> None:
         if at < self._next_due:
@@ -297,13 +322,24 @@ class Dispatcher:
 
         Of a `fresh` message they are all there are; else the first of the others may be due `later`.
         """
-        groups = self._grouped(message, recipients)
         size = len(content) if content is not None else 0
-        self._in_hand[message.id] = _Hand(len(groups), size, later)
+        hand = self._in_hand[message.id] = _Hand(1, size, later)
         self._content_in_hand += size
+        try:
+            groups = self._grouped(message, recipients)
+        except Exception as error:
+            self._fail_alone(message, recipients, error)
+            return
+        hand.jobs = len(groups)
         whole = fresh and content is not None and len(groups) == 1
         for key, group in groups.items():
             self._start_job(message, group, key, content, whole)
+
+    def _fail_alone(self, message: Message, recipients: list[Recipient], error: Exception) -> None:
+        """These cannot even be given to a lane, by a fault of ours: that is their attempt."""
+        words = self.fault(error, message=id_text(message.id))
+        job = Job(message, recipients, "", None, None, self._reader.content)
+        self._record_stopped(job, Stop(stage=Stage.RESOLVE, cause=Cause.INTERNAL, text=words))
 
     def _grouped(self, message: Message, recipients: list[Recipient]) -> dict[tuple[str, str], list[Recipient]]:
         """The recipients by the lane that is to carry them."""
@@ -341,6 +377,19 @@ class Dispatcher:
         return lane
 
     def _start_job(
+        self,
+        message: Message,
+        recipients: list[Recipient],
+        key: tuple[str, str],
+        content: bytes | None,
+        whole: bool,
+    ) -> None:
+        try:
+            self._give_to_lane(message, recipients, key, content, whole)
+        except Exception as error:
+            self._fail_alone(message, recipients, error)
+
+    def _give_to_lane(
         self,
         message: Message,
         recipients: list[Recipient],
@@ -402,24 +451,61 @@ class Dispatcher:
 
     def report(self, plan: Plan | None, report: Report) -> asyncio.Future[None]:
         """Record what an attempt found; the future is done when that is on stable storage (see `lane.Sink`)."""
-        now, job = self._clock.now(), report.job
-        relayed = self._recorder.relayed(report, now, plan)
-        if relayed is not None:
-            log_relayed(self.log, job, relayed)
-            self._settle(job, len(relayed.results))
-            return self._record(job.message, relayed, ())
-        change, notices = self._change_of(report, now, plan)
-        self._settle(job, sum(outcome.state is State.RELAYED for outcome in change.outcomes))
-        return self._record(job.message, change, notices)
+        if report.job.connector in self._ledgers:
+            count = sum(result.stage is Stage.ACCEPT and result.reply.code < 300 for result in report.results)
+            self._supervisor.run(partial(self._settle, report.job, count))
+        return self._record_report(plan, report)
 
-    def _change_of(self, report: Report, now: float, plan: Plan | None) -> tuple[Change, Sequence[Fresh]]:
-        """What is to be recorded of an attempt; what goes wrong with that is recorded, too, and never stops a lane."""
+    def _record_report(self, plan: Plan | None, report: Report) -> asyncio.Future[None]:
+        message = report.job.message
         try:
+            change, notices = self._change_of(report, self._clock.now(), plan)
+            return self._record(message, change, notices)
+        except Exception as error:
+            self.fault(error, message=id_text(message.id))
+            return self._shelve(message.id)
+
+    def _shelve(self, id: int) -> asyncio.Future[None]:
+        """A job of which nothing at all can be recorded: its message stays in the store as it is, for a while alone."""
+        hand = self._in_hand[id]
+        hand.jobs -= 1
+        if not hand.jobs:
+            self._forget_hand(id, hand)
+            self._being_done.add(id)
+            self._supervisor.later(LONGEST_WAIT, partial(self._unshelve, id))
+        done: asyncio.Future[None] = self._loop.create_future()
+        done.set_result(None)
+        return done
+
+    def _unshelve(self, id: int) -> None:
+        self._being_done.discard(id)
+        self._leave_queued(id)
+        self._refill()
+
+    def _forget_hand(self, id: int, hand: _Hand) -> None:
+        del self._in_hand[id]
+        self._content_in_hand -= hand.octets
+
+    def _change_of(self, report: Report, now: float, plan: Plan | None) -> tuple[Change | Relayed, Sequence[Fresh]]:
+        """What is to be recorded of an attempt; what goes wrong with that is recorded, too, and never stops a lane.
+
+        A message that our own faults hit again and again is parked, for an administrator to look at.
+        """
+        message, internal = report.job.message, report.stop is not None and report.stop.cause is Cause.INTERNAL
+        notices: Sequence[Fresh] = ()
+        change: Change | Relayed
+        try:
+            relayed = self._recorder.relayed(report, now, plan)
+            if relayed is not None:
+                log_relayed(self.log, report.job, relayed)
+                return relayed, ()
             change, notices = self._recorder.record(report, now, plan)
             log_change(self.log, report.job, change)
         except Exception as error:
-            words = self.fault(error, message=id_text(report.job.message.id))
-            change, notices = self._recorder.record_fault(report, now, plan, words), ()
+            words, internal = self.fault(error, message=id_text(message.id)), True
+            change = self._recorder.record_fault(report, now, plan, words)
+        if internal and self._poison.parks(message.id, change, now):
+            self.log.write("error", "parked", id=id_text(message.id), text="our own faults hit it again and again")
         return change, notices
 
     def sessions_limited(self, connector: str, allowed: int, failure: SessionFailed) -> None:
@@ -434,7 +520,7 @@ class Dispatcher:
 
     def fault(self, error: BaseException, **facts: object) -> str:
         """Note an exception that nobody expected; the words for it (see `lane.Sink`)."""
-        return self._faults.note(error, **facts)
+        return self._supervisor.note(error, **facts)
 
     def divided(self, job: Job) -> None:
         """A job became two (see `lane.Sink`)."""
@@ -472,9 +558,7 @@ class Dispatcher:
         self._record_stopped(job, stop)
 
     def _record_stopped(self, job: Job, stop: Stop) -> None:
-        now = self._clock.now()
-        change, notices = self._change_of(Report(job, now, 0.0, stop=stop), now, None)
-        self._record(job.message, change, notices)
+        self._record_report(None, Report(job, self._clock.now(), 0.0, stop=stop))
 
     def _record(self, message: Message, change: Change | Relayed, notices: Sequence[Fresh]) -> asyncio.Future[None]:
         recorded: asyncio.Future[None] = self._loop.create_future()
@@ -488,10 +572,11 @@ class Dispatcher:
         notices: Sequence[Fresh],
         recorded: asyncio.Future[None],
         error: KiteError | None,
+        wait: float = RECORD_AGAIN_SECONDS,
     ) -> None:
         if error is not None:  # the disk is full or failing: what is known must not be forgotten, so try on
-            again = partial(self._written, message, change, notices, recorded)
-            self._loop.call_later(RECORD_AGAIN_SECONDS, self._submit, change, again)
+            again = partial(self._written, message, change, notices, recorded, wait=min(2 * wait, LONGEST_WAIT))
+            self._supervisor.later(wait, partial(self._submit, change, again))
             return
         if not recorded.done():
             recorded.set_result(None)
@@ -500,8 +585,7 @@ class Dispatcher:
         if isinstance(change, Change):
             self._recorded(hand, change, notices)
         if not hand.jobs:
-            del self._in_hand[message.id]
-            self._content_in_hand -= hand.octets
+            self._forget_hand(message.id, hand)
             self._wake_at(hand.later)
             if self._wants_more:
                 self._wants_more = False

@@ -11,6 +11,7 @@ from copper_kite.relay.log import Log
 __all__ = ["Faults"]
 
 MAX_TRACE = 4000  # characters of a traceback in the log
+MAX_TOLD = 1000  # kinds of faults whose traceback is not written again
 PACKAGE = "copper_kite"
 
 
@@ -28,10 +29,11 @@ class Faults:
         id = blake2s(f"{kind} {place}".encode(), digest_size=3).hexdigest().upper()
         words = f"fault {id}: {kind} in {place}"
         trace = ""
-        if id not in self._told:
+        if id not in self._told and len(self._told) < MAX_TOLD:
             self._told.add(id)
             trace = "".join(traceback.format_exception(error))[-MAX_TRACE:]
-        self._log.write("error", "fault", **facts, fault=id, kind=kind, place=place, text=str(error)[:300], trace=trace)
+        found = {"fault": id, "kind": kind, "place": place, "text": str(error)[:300], "trace": trace}
+        self._log.write("error", "fault", **{**facts, **found})
         return words
 
 

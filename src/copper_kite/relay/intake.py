@@ -302,10 +302,13 @@ class Intake(Handler):
             reply = DISK_FULL if isinstance(error, StoreFull) else DISK_FAILED
             session.answer(self._refuse(Stage.ACCEPT, reply))
             return
-        session.taken(f"kept as {shown}")
-        if self._shared.log.wants("info"):
-            self._log(shown, fresh)
         self._shared.accepted(fresh)
+        try:
+            session.taken(f"kept as {shown}")
+            if self._shared.log.wants("info"):
+                self._log(shown, fresh)
+        except Exception as error_of_ours:
+            session.fail(error_of_ours)
 
     def refuse_large(self, reply: Reply) -> None:
         """A message of many portions was refused for what it is."""
@@ -337,6 +340,10 @@ class Intake(Handler):
     def reset(self, event: events.Reset) -> None:
         """The transaction is gone."""
         self._drop()
+
+    def fault(self, error: Exception) -> None:
+        """Note an exception in this session."""
+        self._shared.fault(error, listener=self._shared.listener.name, client=self.client.who)
 
     def closed(self) -> None:
         """The client is gone; what was not whole is dropped."""

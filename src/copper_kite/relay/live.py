@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
+from copper_kite.relay.supervisor import Supervisor
 from copper_kite.store.live import LaneNow, remove_live, write_live
 
 __all__ = ["Publisher"]
@@ -16,14 +16,13 @@ EVERY_SECONDS = 1.0
 class Publisher:
     """`lanes` gives those that have sessions, or may have fewer than their settings allow."""
 
-    def __init__(self, folder: Path, lanes: Callable[[], Sequence[LaneNow]]) -> None:
+    def __init__(self, folder: Path, lanes: Callable[[], Sequence[LaneNow]], supervisor: Supervisor) -> None:
         self._folder = folder
         self._lanes = lanes
         self._written: Sequence[LaneNow] | None = None
-        self._timer = asyncio.get_running_loop().call_soon(self._publish)
+        self._timer = supervisor.every(EVERY_SECONDS, self._publish, first=0.0)
 
     def _publish(self) -> None:
-        self._timer = asyncio.get_running_loop().call_later(EVERY_SECONDS, self._publish)
         lanes = self._lanes()
         if lanes != self._written:
             self._written = lanes

@@ -56,16 +56,17 @@ class Refusals:
             self._timer = None
         if not self._counts:
             return
+        counts, last = self._counts, self._last
+        self._counts, self._last = {}, {}
         now = self._now()
         entries = [
             JournalEntry(
                 at=now,
                 event=Event.REFUSED,
-                facts={**refusal._asdict(), "count": count, **{k: v for k, v in self._last[refusal].items() if v}},
+                facts={**refusal._asdict(), "count": count, **{k: v for k, v in last[refusal].items() if v}},
             )
-            for refusal, count in self._counts.items()
+            for refusal, count in counts.items()
         ]
-        for refusal, count in self._counts.items():
+        for refusal, count in counts.items():
             self._told(refusal, count)
-        self._counts, self._last = {}, {}
         self._write(Change(journal=entries))

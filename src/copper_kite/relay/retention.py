@@ -6,6 +6,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Callable
 
+from copper_kite.relay.supervisor import Supervisor
 from copper_kite.relay.usage import HOUR, LOOK_BACK
 from copper_kite.settings.model import Settings
 from copper_kite.store.model import Change, Submit
@@ -21,8 +22,10 @@ AGAIN_SECONDS, SWEEP_SECONDS = 0.5, 600.0  # to the next look while there is mor
 class Retention:
     """Looks for what need not be kept any longer. `now` gives seconds since 1970."""
 
-    def __init__(self, reader: Reader, submit: Submit, now: Callable[[], float], settings: Settings) -> None:
-        self._loop = asyncio.get_running_loop()
+    def __init__(
+        self, reader: Reader, submit: Submit, now: Callable[[], float], settings: Settings, supervisor: Supervisor
+    ) -> None:
+        self._supervisor = supervisor
         self._reader, self._submit, self._now = reader, submit, now
         self._timer: asyncio.TimerHandle | None = None
         self._failed_until = (0.0, 0, 0)  # the last recipient that failed and has been looked at
@@ -32,6 +35,10 @@ class Retention:
 
     def sweep(self) -> None:
         """Let go of what is old enough, as far as it goes at once; the rest, and what grows old, comes by itself."""
+        if not self._supervisor.run(self._sweep):
+            self._again(SWEEP_SECONDS)
+
+    def _sweep(self) -> None:
         now, settings = self._now(), self.settings
         failed, more_failed = self._failed(now - settings.retry.keep_failed)
         # What an allowance counts must stay as long as its period lasts.
@@ -55,7 +62,7 @@ class Retention:
     def _again(self, seconds: float) -> None:
         self._cancel()
         if not self._stopped:
-            self._timer = self._loop.call_later(seconds, self.sweep)
+            self._timer = self._supervisor.later(seconds, self.sweep)
 
     def stop(self) -> None:
         """Look no more."""

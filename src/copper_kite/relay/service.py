@@ -23,6 +23,7 @@ from copper_kite.relay.refusals import Refusal, Refusals
 from copper_kite.relay.retention import Retention
 from copper_kite.relay.room import Room
 from copper_kite.relay.submission import Submission
+from copper_kite.relay.supervisor import Repeated, Supervisor
 from copper_kite.relay.usage import Usage
 from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Listener
@@ -72,7 +73,7 @@ class Service:
         self._shared: dict[Endpoint, Submission] = {}  # by where the client came in
         self._contexts: dict[Endpoint, ssl.SSLContext] = {}
         self._shown: dict[Endpoint, tuple[tuple[str, ...], tuple[float, ...]]] = {}  # files, and when they changed
-        self._looker: asyncio.TimerHandle | None = None
+        self._looker: Repeated | None = None
         self._retention: Retention | None = None
         self._reader: Reader | None = None
         self._taken_at = 0.0
@@ -99,7 +100,11 @@ class Service:
         await self._begin(reader, now)
         self._log = self._open_log(loaded)
         self._undo.append(lambda: self._log.close())
-        self._dispatcher = Dispatcher(loaded, self._writer.submit, reader, ids, self._clock, self._log)
+        self._supervisor = Supervisor(self._log)
+        self._loop.set_exception_handler(self._supervisor.loop_fault)
+        self._dispatcher = Dispatcher(
+            loaded, self._writer.submit, reader, ids, self._clock, self._log, self._supervisor
+        )
         self._guarded(reader, self._writer)
         self._submission = partial(
             Submission,
@@ -111,14 +116,15 @@ class Service:
             room=self._room,
             refusals=self._refusals,
             log=self._log,
+            fault=self._supervisor.note,
         )
         await self._listen(loaded)
         self._dispatcher.start()
-        self._undo.append(Publisher(loaded.data, self._dispatcher.lanes_now).stop)
+        self._undo.append(Publisher(loaded.data, self._dispatcher.lanes_now, self._supervisor).stop)
         with contextlib.suppress(ValueError, RuntimeError):  # only the main thread hears signals
-            self._loop.add_signal_handler(signal.SIGUSR1, self.do_what_is_wanted)
+            self._loop.add_signal_handler(signal.SIGUSR1, self._supervisor.run, self.do_what_is_wanted)
         self._dispatcher.do_what_is_wanted()
-        self._retention = Retention(reader, self._writer.submit, self._clock.now, loaded.settings)
+        self._retention = Retention(reader, self._writer.submit, self._clock.now, loaded.settings, self._supervisor)
         self._undo.append(self._retention.stop)
         self.sweep_out()
         self._note()
@@ -261,11 +267,10 @@ class Service:
             context.load_cert_chain(*files)
         self._shown[endpoint] = files, _changed(files)
         if self._looker is None:
-            self._looker = self._loop.call_later(LOOK_SECONDS, self.look_at_certificates)
+            self._looker = self._supervisor.every(LOOK_SECONDS, self.look_at_certificates)
 
     def look_at_certificates(self) -> None:
         """Show what is in the files now, where that has changed; a pair that does not fit is left alone, and told."""
-        self._looker = self._loop.call_later(LOOK_SECONDS, self.look_at_certificates)
         for endpoint, (files, before) in list(self._shown.items()):
             if (now := _changed(files)) == before or not now:
                 continue

@@ -27,7 +27,8 @@ MAX_PACED = 10_000  # clients whose pace is kept in mind
 
 
 class Submission(NoDirectory):
-    """What all sessions of one listener share. `submit` writes a change, `accepted` gets what has become durable."""
+    """What all sessions of one listener share. `submit` writes a change, `accepted` gets what has become durable,
+    `fault` exceptions that nobody expected."""
 
     def __init__(
         self,
@@ -41,8 +42,10 @@ class Submission(NoDirectory):
         room: Room,
         refusals: Refusals,
         log: Log,
+        fault: Callable[..., str],
     ) -> None:
         self.log = log
+        self.fault = fault
         self.gate = gate
         self.room = room
         self.refusals = refusals

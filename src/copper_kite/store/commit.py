@@ -18,6 +18,7 @@ from typing import Any, NamedTuple
 from copper_kite.store.model import Attempt, Change, Fresh, JournalEntry, Message, Recipient, Wanted
 from copper_kite.store.schema import PORTION_BITS, PORTIONS
 from copper_kite.store.segments import Extent
+from copper_kite.store.storable import storable
 from copper_kite.words import BROKEN_CAUSES, FINAL, FINAL_CAUSES, MESSAGE_STAGES
 
 __all__ = [
@@ -128,9 +129,9 @@ def commit(connection: sqlite3.Connection, batch: Batch) -> list[Fault | None]:
         connection.execute("BEGIN IMMEDIATE")
         _write(connection, batch)
         faults: list[Fault | None] = [None] * batch.changes_in_all
-    except sqlite3.Error:
+    except Exception:  # whatever it is, it is one change's, and not the others'
         _roll_back(connection)
-        faults = _write_singly(connection, _singled(batch))
+        faults = _write_singly(connection, storable(_singled(batch)))
     try:
         if connection.in_transaction:
             connection.execute("COMMIT")
@@ -178,7 +179,7 @@ def _write_until_one_fails(
         for number, one in enumerate(batch):
             if faults[number] is None:
                 _write(connection, one)
-    except sqlite3.Error as error:
+    except Exception as error:
         return number, _fault(error)
     return None
 
@@ -188,9 +189,9 @@ def _roll_back(connection: sqlite3.Connection) -> None:
         connection.execute("ROLLBACK")
 
 
-def _fault(error: sqlite3.Error) -> Fault:
+def _fault(error: Exception) -> Fault:
     full = getattr(error, "sqlite_errorcode", None) == sqlite3.SQLITE_FULL
-    return FULL if full else FAILED, str(error)
+    return FULL if full else FAILED, str(error) if isinstance(error, sqlite3.Error) else repr(error)
 
 
 def failure(error: OSError) -> Fault:

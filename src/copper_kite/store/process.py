@@ -109,14 +109,16 @@ def serve(channel: Channel, connection: sqlite3.Connection, folder: Path, handed
             channel.send(_without_content(connection, failure(error), fresh, relayed, rows))
             continue
         channel.send(commit(connection, Batch(at, fresh, relayed, rows)))
-        swept = swept or (segments.end > WORTH_TIDYING and (relayed or changes) and not holds_content(connection))
-        if swept:
-            segments.leave()
-        if swept or at[0] > segment:
-            segment = max(segment, at[0])
-            segments.sweep(used_segments(connection))
-    segments.leave()
-    segments.sweep(used_segments(connection))
+        with contextlib.suppress(sqlite3.Error, OSError):  # what is not tidied now is tidied another time
+            swept = swept or (segments.end > WORTH_TIDYING and (relayed or changes) and not holds_content(connection))
+            if swept:
+                segments.leave()
+            if swept or at[0] > segment:
+                segment = max(segment, at[0])
+                segments.sweep(used_segments(connection))
+    with contextlib.suppress(sqlite3.Error, OSError):
+        segments.leave()
+        segments.sweep(used_segments(connection))
     connection.close()
 
 

@@ -18,6 +18,7 @@ from copper_kite.store.commit import FULL, Fault, fresh_row, rows_of
 from copper_kite.store.handed import Handed, Overfull
 from copper_kite.store.model import Change, Done, Fresh, Relayed
 from copper_kite.store.process import Channel
+from copper_kite.store.storable import storable
 
 __all__ = ["GroupWriter"]
 
@@ -92,7 +93,7 @@ class GroupWriter:
         relayed = [tuple(one) for one, _ in self._relayed[:MAX_BATCH]]
         taken = [*self._fresh[: len(fresh)], *self._relayed[:MAX_BATCH], *self._changes[: len(changes)]]
         if not taken:
-            self._give_up_the_first()
+            self._begin_again()
             return
         swept = any(change.swept for change, _ in self._changes[: len(changes)])
         del self._fresh[: len(fresh)], self._relayed[:MAX_BATCH], self._changes[: len(changes)]
@@ -101,10 +102,13 @@ class GroupWriter:
         if self._broken:
             self._defer(self.answered)
         else:
-            self._channel.send((handed.octets, swept, fresh, relayed, changes))
+            try:
+                self._channel.send((handed.octets, swept, fresh, relayed, changes))
+            except ValueError:  # one of them holds what is no plain value
+                self._channel.send((handed.octets, swept, *map(storable, (fresh, relayed, changes))))
 
-    def _rows(self, waiting: Sequence[tuple[C, Done]], row_of: Callable[[C], R]) -> list[R]:
-        """Rows of the first of a kind, as many as there is room for."""
+    def _rows(self, waiting: list[tuple[C, Done]], row_of: Callable[[C], R]) -> list[R]:
+        """Rows of the first of a kind, as many as there is room for; one that cannot be made fails alone."""
         rows: list[R] = []
         for change, _ in waiting[:MAX_BATCH]:
             before = self._handed.octets
@@ -113,15 +117,25 @@ class GroupWriter:
             except Overfull:
                 self._handed.octets = before
                 break
+            except Exception as error:
+                self._handed.octets = before
+                if rows:
+                    break  # it is the first of the next ones
+                self._give_up(waiting.pop(0)[1], StoreFailed(repr(error)))
         return rows
 
-    def _give_up_the_first(self) -> None:
-        """It holds more than there is room for at all."""
-        done = (self._fresh.pop(0) if self._fresh else self._changes.pop(0))[1]
+    def _begin_again(self) -> None:
+        """Of those that wait, the first holds more than there is room for at all; or none waits any more."""
+        waiting: list[Any] = self._fresh or self._changes
+        if waiting:
+            self._give_up(waiting.pop(0)[1], StoreFailed("it holds more content than can be written at once"))
+            self._scheduled = True
+            self._defer(self._begin)
+
+    def _give_up(self, done: Done, error: StoreFailed) -> None:
+        """Have one told, after this turn, that it cannot be written."""
         self.waiting -= 1
-        self._scheduled = True
-        self._defer(self._begin)
-        done(StoreFailed("it holds more content than can be written at once"))
+        self._defer(partial(done, error))
 
     def _faults(self, count: int) -> Sequence[Fault | None]:
         answer = None if self._broken else self._channel.receive()

@@ -1,0 +1,102 @@
+"""One way to run everything that the event loop is given: what is raised there is noted, and reaches nothing else.
+
+A callback whose exception got out would be dropped by the loop with a traceback, and with it whatever it was to set up
+next: a timer, an answer, the message after it. So nothing in the server gives a callback or a coroutine to the loop
+directly; `Supervisor` does, and notes what they raise (`relay.faults`).
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable, Coroutine
+from functools import partial
+from typing import Any
+
+from copper_kite.relay.faults import Faults
+from copper_kite.relay.log import Log
+
+__all__ = ["Repeated", "Supervisor"]
+
+LONGEST_SECONDS = 60.0  # from one try to the next of what keeps failing
+
+
+class Repeated:
+    """A callback that is called again and again until it is cancelled."""
+
+    def __init__(self) -> None:
+        self._handle: asyncio.Handle | None = None
+        self._cancelled = False
+
+    def cancel(self) -> None:
+        """Call it no more."""
+        self._cancelled = True
+        if self._handle is not None:
+            self._handle.cancel()
+
+    def _begin(self, loop: asyncio.AbstractEventLoop, seconds: float, call: Callable[[], object]) -> None:
+        if not self._cancelled:
+            self._handle = loop.call_later(seconds, call)
+
+
+class Supervisor:
+    """Runs callbacks, tasks and repeated work; each fault is noted once, with its traceback."""
+
+    def __init__(self, log: Log) -> None:
+        self._loop = asyncio.get_running_loop()
+        self._faults = Faults(log)
+        self._tasks: set[asyncio.Task[Any]] = set()
+
+    def note(self, error: BaseException, **facts: object) -> str:
+        """Note an exception that nobody expected; the words for it."""
+        return self._faults.note(error, **facts)
+
+    def run(self, call: Callable[[], object], **facts: object) -> bool:
+        """Call now; whether it came back without an exception."""
+        try:
+            call()
+        except Exception as error:
+            self.note(error, **facts)
+            return False
+        return True
+
+    def soon(self, call: Callable[[], object]) -> asyncio.Handle:
+        """Call when the loop turns."""
+        return self._loop.call_soon(self.run, call)
+
+    def later(self, seconds: float, call: Callable[[], object]) -> asyncio.TimerHandle:
+        """Call after `seconds`."""
+        return self._loop.call_later(seconds, self.run, call)
+
+    def every(self, seconds: float, call: Callable[[], object], first: float | None = None) -> Repeated:
+        """Call every `seconds`, whatever it raises; for the first time after `first` seconds, if that is given."""
+        repeated = Repeated()
+
+        def turn() -> None:
+            repeated._begin(self._loop, seconds, turn)
+            self.run(call)
+
+        repeated._begin(self._loop, seconds if first is None else first, turn)
+        return repeated
+
+    def until_done(self, call: Callable[[], object], seconds: float) -> None:
+        """Call now, and while it raises again: after `seconds`, then twice as many each time, up to a minute."""
+        if not self.run(call):
+            self._loop.call_later(seconds, self.until_done, call, min(2 * seconds, LONGEST_SECONDS))
+
+    def task(self, work: Coroutine[Any, Any, object], **facts: object) -> asyncio.Task[object]:
+        """Have a coroutine run beside everything else."""
+        task = self._loop.create_task(work)
+        self._tasks.add(task)
+        task.add_done_callback(partial(self._ended, facts))
+        return task
+
+    def _ended(self, facts: dict[str, object], task: asyncio.Task[object]) -> None:
+        self._tasks.discard(task)
+        if not task.cancelled() and (error := task.exception()) is not None:
+            self.note(error, **facts)
+
+    def loop_fault(self, loop: asyncio.AbstractEventLoop, context: dict[str, Any]) -> None:
+        """For `loop.set_exception_handler`: what got past all that, in a transport of the loop's own, say."""
+        error = context.get("exception")
+        if isinstance(error, Exception):
+            self.note(error, about=str(context.get("message", "")))

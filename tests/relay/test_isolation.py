@@ -1,0 +1,201 @@
+"""One message that cannot be handled, wherever that shows: it is held alone, and all others leave."""
+
+from __future__ import annotations
+
+import asyncio
+import importlib
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from copper_kite.net.authority import CertificateFiles
+from copper_kite.relay.poison import PARK_AFTER, Poison
+from copper_kite.relay.supervisor import Supervisor
+from copper_kite.session.standin import Rule
+from copper_kite.smtp.replies import Reply
+from copper_kite.store.model import Change, Outcome
+from copper_kite.store.reads import Reader
+from copper_kite.words import State
+from tests.support import Site, converse, site
+
+INNOCENT = 100
+KEPT = {State.QUEUED, State.DELAYED, State.PARKED, State.RELAYED}
+
+# Where a fault of ours may strike: in intake, store, routing, transforms, the lane, the session, and the record.
+PLACES = [
+    "relay.intake:Intake.mail_from",
+    "relay.intake:Intake.recipient_to",
+    "relay.intake:Intake.content_ended",
+    "relay.intake:take_in",
+    "store.writer:fresh_row",
+    "relay.dispatch:Dispatcher._take",
+    "relay.dispatch:Dispatcher._grouped",
+    "relay.dispatch:Dispatcher._give_to_lane",
+    "relay.dispatch:Dispatcher._change_of",
+    "relay.dispatch:Dispatcher._recorded",
+    "relay.dispatch:log_relayed",
+    "relay.dispatch:log_change",
+    "routing.choose:Router.carrier",
+    "relay.lane:Lane.add",
+    "relay.lane:Lane._attempt",
+    "relay.lane:Lane._prepare",
+    "relay.lane:prepare",
+    "relay.job:Job._envelope_of",
+    "relay.job:Job.content",
+    "net.relaying:Transaction",
+    "net.relaying:RelaySession.relay",
+    "relay.delivery:Recorder.relayed",
+    "relay.delivery:Recorder.record",
+]
+
+IF_PUT_OFF = {"relay.delivery:Recorder.record", "relay.dispatch:log_change", "relay.dispatch:Dispatcher._recorded"}
+
+
+def strike(monkeypatch: pytest.MonkeyPatch, place: str) -> list[str]:
+    """Have `place` raise for whatever is about the guilty message; the list grows with each time."""
+    module, _, name = place.partition(":")
+    owner: Any = importlib.import_module(f"copper_kite.{module}")
+    *outer, attribute = name.split(".")
+    for part in outer:
+        owner = getattr(owner, part)
+    original: Callable[..., Any] = getattr(owner, attribute)
+    struck: list[str] = []
+
+    def instead(*given: Any, **named: Any) -> Any:
+        if "guilty" in repr((given, named)):
+            struck.append(place)
+            raise RuntimeError("a fault that was made")
+        return original(*given, **named)
+
+    monkeypatch.setattr(owner, attribute, instead)
+    return struck
+
+
+def letters(*names: str) -> bytes:
+    """Messages of one session, each command behind the other."""
+    messages = (
+        f"MAIL FROM:<{name}@ternferries.example>\r\nRCPT TO:<{name}@x.example>\r\nDATA\r\nSubject: {name}\r\n\r\nx\r\n.\r\n"
+        for name in names
+    )
+    return ("EHLO h\r\n" + "".join(messages) + "QUIT\r\n").encode()
+
+
+async def hand_in(here: Site) -> bytes:
+    """Half of the innocent, then the guilty one in a session of its own, then the other half."""
+    names = [f"n{number}" for number in range(INNOCENT)]
+    await converse(here.port, letters(*names[: INNOCENT // 2]))
+    heard = await converse(here.port, letters("guilty"))
+    await converse(here.port, letters(*names[INNOCENT // 2 :]))
+    return heard
+
+
+@pytest.mark.parametrize("place", PLACES)
+def test_a_fault_of_ours_holds_its_own_message_alone(
+    folder: Path, authority: CertificateFiles, monkeypatch: pytest.MonkeyPatch, place: str
+) -> None:
+    async def live() -> None:
+        struck = strike(monkeypatch, place)
+        later = (Rule("guilty@*", Reply(451, "4.7.1", "later")),) if place in IF_PUT_OFF else ()
+        async with site(folder, authority, tls="off", rules=later) as here:
+            heard = await hand_in(here)
+
+            def innocents_left(reader: Reader) -> bool:
+                left = [row for row in reader.queue([State.RELAYED]) if not row.recipient.address.startswith("guilty")]
+                return len(left) == INNOCENT
+
+            await here.until(innocents_left)
+            rows = {row.recipient.address: row.recipient.state for row in here.reader().queue(list(State))}
+            # Nothing was lost: it was not taken, or it waits, or it had left before that struck.
+            assert rows.get("guilty@x.example") in KEPT or b"\r\n250 2.0.0 kept" not in heard
+            assert struck
+
+    asyncio.run(live())
+
+
+def test_a_client_whose_session_has_a_fault_is_told(
+    folder: Path, authority: CertificateFiles, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    async def live() -> None:
+        strike(monkeypatch, "relay.intake:Intake.recipient_to")
+        async with site(folder, authority, tls="off") as here:
+            heard = await converse(here.port, letters("guilty"))
+            assert heard.endswith(b"421 4.3.0 an error of this server's own; closing\r\n")
+
+    asyncio.run(live())
+
+
+def test_a_message_that_faults_hit_again_and_again_is_parked() -> None:
+    poison = Poison()
+    for number in range(1, PARK_AFTER + 1):
+        change = Change(outcomes=[Outcome(7, 1, State.DELAYED, number, 50.0, "beacon", "fault", 1.0)])
+        assert poison.parks(7, change, 2.0) == (number == PARK_AFTER)
+        assert poison.parks(number + 100, Change(outcomes=change.outcomes), 2.0) is False, "others are counted apart"
+    (outcome,) = change.outcomes
+    assert (outcome.state, outcome.next_try) == (State.PARKED, None)
+    assert [entry.message for entry in change.journal] == [7]
+
+
+def test_a_store_that_cannot_be_read_for_a_while_strands_nothing(
+    folder: Path, authority: CertificateFiles, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What had no room in memory comes from the store; a look that fails is made again."""
+    from copper_kite.relay import dispatch
+
+    async def live() -> None:
+        monkeypatch.setattr(dispatch, "MAX_IN_HAND", 2)
+        monkeypatch.setattr(dispatch, "REFILL_BELOW", 2)
+        monkeypatch.setattr(dispatch, "RECORD_AGAIN_SECONDS", 0.01)
+        looks: list[int] = []
+        due = Reader.due
+
+        def instead(self: Reader, *given: Any) -> Any:
+            looks.append(1)
+            if len(looks) % 2:
+                raise OSError("disk I/O error")
+            return due(self, *given)
+
+        monkeypatch.setattr(Reader, "due", instead)
+        async with site(folder, authority, tls="off") as here:
+            await hand_in(here)
+            await here.until_caught(INNOCENT + 1)
+            assert len(looks) >= 2
+
+    asyncio.run(live())
+
+
+def test_repeated_work_goes_on_after_a_fault() -> None:
+    async def live() -> None:
+        told: list[object] = []
+        supervisor = Supervisor(_Log(told))  # type: ignore[arg-type]
+        done, calls = asyncio.Event(), []
+
+        def work() -> None:
+            calls.append(1)
+            if len(calls) == 3:
+                done.set()
+            raise ValueError("again")
+
+        repeated = supervisor.every(0.0, work)
+        await done.wait()
+        repeated.cancel()
+        first = supervisor.task(_broken(), place="a task")
+        await asyncio.wait([first])
+        await asyncio.sleep(0)
+        assert len(told) == 4, "each is told, with its traceback once"
+        assert sum(bool(facts["trace"]) for facts in told) == 2  # type: ignore[index]
+
+    asyncio.run(live())
+
+
+async def _broken() -> None:
+    raise KeyError("x")
+
+
+class _Log:
+    def __init__(self, told: list[object]) -> None:
+        self._told = told
+
+    def write(self, level: str, event: str, **facts: object) -> None:
+        self._told.append(facts)
