@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 import asyncio
+import socket
+import struct
+from collections import Counter
 
 import pytest
+import uvloop
 
 from copper_kite.net import server as server_module
 from copper_kite.net.server import Handler, ServerSession, SessionRegistry
@@ -125,3 +129,63 @@ def test_a_session_ends_when_it_has_lasted_long_enough() -> None:
         assert (await reader.read()).startswith(b"421 4.4.2 this session has lasted long enough")
 
     with_clients(test, longest=60.0)
+
+
+def test_one_who_says_very_much_at_once_leaves_the_others_their_turn(monkeypatch: pytest.MonkeyPatch) -> None:
+    """60,000 pipelined commands: answered in order, no more than some at a time, with turns of the loop between."""
+    count, recipients = 60_000, b"RCPT TO:<c@d.example>\r\n"
+    turn, said = [0], Counter[int]()
+    send = server_module.send_now
+
+    def counted(transport: object, descriptor: int, data: bytes) -> None:
+        said[turn[0]] += data.count(b"\r\n")
+        send(transport, descriptor, data)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(server_module, "send_now", counted)
+
+    async def test(clients: Clients) -> None:
+        loop = asyncio.get_running_loop()
+
+        def turns() -> None:
+            turn[0] += 1
+            loop.call_soon(turns)
+
+        turns()
+        reader, writer = await clients.open()
+        writer.write(b"EHLO t\r\nMAIL FROM:<a@b.example>\r\n" + recipients * count + b"NOOP\r\nQUIT\r\n")
+        writer.write_eof()
+        heard = await reader.read()
+        codes = [line[:3] for line in heard.split(b"\r\n") if line[3:4] == b" "]
+        assert codes == [b"250", b"250", *[b"250"] * 1000, *[b"452"] * (count - 1000), b"250", b"221"]
+        assert max(said.values()) <= 2 * server_module.MAX_IN_A_TURN
+
+    with_clients(test)
+
+
+def test_a_client_that_connects_and_is_gone_leaves_nothing() -> None:
+    """As port checks do: neither a session nor a word of an error stays."""
+
+    async def live() -> None:
+        loop, registry, opened = asyncio.get_running_loop(), SessionRegistry(), []
+
+        class Noting(Handler):
+            def opened(self, session: ServerSession) -> None:
+                opened.append(session.peer.address)
+
+        made = lambda: ServerSession("q.example", Offers(), Noting(), registry)  # noqa: E731
+        server = await loop.create_server(made, "127.0.0.1", 0)
+        address = server.sockets[0].getsockname()
+        for _ in range(200):
+            with socket.socket() as sock:
+                sock.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
+                sock.connect(address)
+            await asyncio.sleep(0)
+        async with asyncio.timeout(SECONDS):
+            _, writer = await asyncio.open_connection(*address)  # behind all of them
+            while len(registry) != 1:
+                await asyncio.sleep(0.001)
+        writer.close()
+        server.close()
+        assert opened == ["127.0.0.1"], "nobody was asked about those who were gone"
+
+    uvloop.run(live())

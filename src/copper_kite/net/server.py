@@ -32,6 +32,8 @@ SWEEP_SECONDS = 15.0
 FORGIVEN = 15  # commands to no purpose, between two sweeps: one a second never ends a session
 TRICKLE = 256  # octets; who sends less between two sweeps, and no whole command, is as good as silent
 HANDSHAKE_SECONDS = 60.0
+GO_ON_SECONDS = 0.1  # until it is looked again whether the client reads our replies
+MAX_IN_A_TURN = 50  # commands of one session, before the loop turns
 MAX_BUFFERED = 1024 * 1024  # octets taken in while an answer is awaited
 
 TIMED_OUT = Reply(421, "4.4.2", "nothing heard for too long; closing")
@@ -324,7 +326,7 @@ class ServerSession(asyncio.Protocol):
     def eof_received(self) -> bool:
         """The client will send no more: what is not whole is dropped, what awaits its answer gets it."""
         self._ended = True
-        return self._awaiting
+        return self._awaiting or self._engine.more
 
     def connection_lost(self, error: Exception | None) -> None:
         """The connection is gone; an unfinished transaction leaves nothing."""
@@ -346,11 +348,15 @@ class ServerSession(asyncio.Protocol):
 
     def _decide(self, event: events.Event | None) -> None:
         """Have each thing noted, or decided, until octets or a decision are awaited; then say what is to be said."""
-        engine, handlers = self._engine, self._handlers
+        engine, handlers, left = self._engine, self._handlers, MAX_IN_A_TURN
         while event is not None:
             answer = handlers[type(event)](event)
             if answer is LATER:
                 self._awaiting = True
+                break
+            left -= 1
+            if not left and event.asks:  # the others have their turn between
+                self._put_off(answer)
                 break
             event = engine.answer(answer) if event.asks else engine.next_event()
         data = engine.data_to_send()
@@ -359,6 +365,27 @@ class ServerSession(asyncio.Protocol):
             send_now(self._transport, self._socket, data)
         if engine.phase in _TURNS or self._ended or self._switching:
             self._take_turn()
+        if engine.more:
+            self.pause("turn")
+            self._loop.call_soon(self._go_on)
+
+    def _go_on(self) -> None:
+        """Others had their turn: look at what is left."""
+        try:
+            if "replies" in self._pauses and not self._mute:  # nobody reads what would be said
+                self._loop.call_later(GO_ON_SECONDS, self._go_on)
+                return
+            self.resume("turn")
+            if not self._awaiting:
+                self._decide(self._engine.next_event())
+        except Exception as error:
+            self.fail(error)
+
+    def _put_off(self, answer: Answer) -> None:
+        """Go on when the loop has turned: nobody who says very much at once holds up the others."""
+        self._awaiting = True
+        assert answer is None or isinstance(answer, Reply)
+        self._loop.call_soon(self.answer, answer)
 
     def _take_turn(self) -> None:
         """The session ends, or TLS begins."""
@@ -368,7 +395,7 @@ class ServerSession(asyncio.Protocol):
             return
         elif self._engine.phase is _SECURING:
             self._start_tls(self._engine.tls_established)
-        elif self._engine.phase is _CLOSED or not self._awaiting:
+        elif self._engine.phase is _CLOSED or not (self._awaiting or self._engine.more):
             self._mute = True
             self._transport.close()
 
@@ -493,6 +520,7 @@ class ServerSession(asyncio.Protocol):
 
 
 def _peer_of(transport: asyncio.BaseTransport) -> Peer:
+    """Raises OSError when it is gone already."""
     sock = transport.get_extra_info("socket")
     if sock is not None and sock.family == socket.AF_UNIX:
         _, uid, _ = struct.unpack("3i", sock.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, struct.calcsize("3i")))
@@ -501,4 +529,6 @@ def _peer_of(transport: asyncio.BaseTransport) -> Peer:
         except KeyError:
             return Peer("", f"uid {uid}")
     name = transport.get_extra_info("peername")
-    return Peer(name[0] if name else "unknown")
+    if not name:
+        raise ConnectionResetError("the client is gone")
+    return Peer(name[0])

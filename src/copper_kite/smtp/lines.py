@@ -15,44 +15,56 @@ class LineTooLong(Syntax):
 
 
 class LineBuffer:
-    """Octets waiting to be lines or content, in `data`; new ones go at its end. Each octet is searched once."""
+    """Octets waiting to be lines or content: `left` of them. Each is searched once, and copied a few times at most."""
 
     def __init__(self) -> None:
-        self.data = b""
+        self.left = 0
+        self._data = b""
+        self._at = 0  # what stands before it has been read
         self._searched = 0
         self._discarding = False
 
+    def add(self, data: bytes) -> None:
+        """More came in."""
+        self._searched -= self._at
+        self._data = self._data[self._at :] + data if self.left else data
+        self._at, self.left = 0, len(self._data)
+        self._searched = max(self._searched, 0) if self.left > len(data) else 0
+
     def take_all(self) -> bytes:
         """Everything not yet read, for content."""
-        data, self.data, self._searched = self.data, b"", 0
+        data = self._data[self._at :] if self._at else self._data
+        self._data, self._at, self._searched, self.left = b"", 0, 0, 0
         return data
 
     def give_back(self, rest: bytes) -> None:
         """What content left over goes first again."""
-        self.data, self._searched = rest, 0
+        self._data, self._at, self._searched, self.left = rest, 0, 0, len(rest)
 
     def clear(self) -> None:
         """Forget everything (RFC 3207 4.2)."""
-        self.data, self._searched, self._discarding = b"", 0, False
+        self.give_back(b"")
+        self._discarding = False
 
     def next_line(self, limit: int) -> bytes | None:
         """The next line with its CR LF, or None when more octets are needed.
 
         Raises LineTooLong for a line over `limit` octets, once its end has been seen.
         """
-        data = self.data
-        if not data:
+        if not self.left:
             return None
+        data, at = self._data, self._at
         end = data.find(b"\r\n", self._searched)
         if end < 0:
-            if len(self.data) > limit:
+            if self.left > limit:
                 self._discarding = True
             if self._discarding:
-                self.data = self.data[-1:]  # it may be the CR of the line's end
-            self._searched = max(len(self.data) - 1, 0)
+                self.give_back(data[-1:])  # it may be the CR of the line's end
+            self._searched = max(len(self._data) - 1, 0)
             return None
-        self.data, self._searched = data[end + 2 :], 0
-        if self._discarding or end + 2 > limit:
+        self._at = self._searched = end + 2
+        self.left = len(data) - end - 2
+        if self._discarding or end + 2 - at > limit:
             self._discarding = False
             raise LineTooLong(f"a line of over {limit} octets")
-        return data[: end + 2]
+        return data[at : end + 2]

@@ -70,6 +70,7 @@ _BLANK = re.compile("[ \t]")
 # Bound once: to look a member up on its class takes longer than all else that is done with it.
 _FRESH, _READY, _SENDER, _RECIPIENTS, _CONTENT, _CHUNKS, _LOGIN, _SECURING, _CLOSED = Phase
 _RCPT, _CHUNK, _END, _LOGIN_ENDED = Step.RCPT, Step.CHUNK, Step.END, Step.LOGIN_ENDED
+MAX_WITHOUT_QUESTION = 50  # commands that `next_event` answers at a time
 _CONTENT_STARTED = events.ContentStarted()
 _MAIL_STEPS = (Step.MAIL, Step.RCPT, Step.DATA)
 
@@ -91,6 +92,7 @@ class Server:
         self._exchange: Exchange | None = None
         self._lines = LineBuffer()
         self._out = b""
+        self.more = False  # whether there may be more to look at, although nothing new has come
         self._asked: events.Event | None = None
         self._told: deque[events.Event] = deque()
         self._incoming: Incoming | None = None  # what comes now and is no command
@@ -114,7 +116,7 @@ class Server:
     def receive_data(self, data: bytes) -> events.Event | None:
         """Take octets from the client; the first thing to know or to decide then, as `next_event` has it."""
         if self.phase is not _CLOSED:
-            self._lines.data += data
+            self._lines.add(data)
         return self.next_event()
 
     def at_once(self, data: bytes) -> events.Event | None:
@@ -123,7 +125,7 @@ class Server:
         The short way of clients that wait for each reply: it comes to the same as `receive_data`, but that the usual
         answer is to be given with `accept`, and any other with `answer_at_once`. None: only `receive_data` can tell.
         """
-        if self._lines.data or self._asked is not None:
+        if self._lines.left or self._asked is not None:
             return None
         if self._incoming is None:
             plain = _PLAIN.get(self.phase)
@@ -150,7 +152,7 @@ class Server:
         The short way for an answer that comes later. False: it goes by `answer`.
         """
         event = self._asked
-        if event is None or event.step is not _END or self._lines.data or self._told:
+        if event is None or event.step is not _END or self._lines.left or self._told:
             return False
         self._asked = None
         self.accept(event)
@@ -164,13 +166,17 @@ class Server:
     @property
     def buffered(self) -> int:
         """Octets received and not yet looked at; grows only while a decision is awaited."""
-        return len(self._lines.data)
+        return self._lines.left
 
     # --- events and decisions -------------------------------------------------------------------------------------
 
     def next_event(self) -> events.Event | None:
-        """The next thing to know or to decide; None when octets, or the decision asked for, are awaited."""
-        while True:
+        """The next thing to know or to decide; None when octets, or the decision asked for, are awaited.
+
+        Also None, with `more`, when many commands in a row were answered without a question: others have a turn then.
+        """
+        self.more = False
+        for _ in range(MAX_WITHOUT_QUESTION):
             if self._told:
                 return self._told.popleft()
             if self._asked is not None:
@@ -184,6 +190,8 @@ class Server:
                 return None
             elif self._asked is not None and not self._told:
                 return self._asked
+        self.more = True
+        return None
 
     def _take_line(self) -> bool:
         """Take the next command, or answer to a challenge; False when there is no whole one."""
@@ -228,7 +236,7 @@ class Server:
             _ACCEPTED[step](self, event)
         else:
             self._refused(reply, step)
-        return self.next_event() if self._lines.data or self._told else None
+        return self.next_event() if self._lines.left or self._told else None
 
     def _refused(self, reply: Reply, step: Step) -> None:
         if reply.code == 421:
