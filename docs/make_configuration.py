@@ -110,6 +110,7 @@ EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
     ("Connector", "ciphers"): ('"ECDHE+AESGCM"', "RFC 9325 4.2"),
     ("Connector", "credential"): ('"beacon"', "RFC 4954"),
     ("Connector", "mechanisms"): ('["SCRAM-SHA-256"]', "RFC 5802, RFC 7677, RFC 7628"),
+    ("Connector", "max_iterations"): ("500000", "RFC 7677 4"),
     ("Connector", "login_in_clear"): ("true", "RFC 4954 6"),
     ("Server", "sessions"): ("1000", "RFC 5321 7.8"),
     ("Server", "sessions_per_client"): ("50", "RFC 5321 7.8"),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import base64
 import ssl
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
@@ -168,6 +169,32 @@ def test_a_server_that_cannot_prove_itself_gets_no_mail() -> None:
                 with pytest.raises(SessionFailed, match=words) as stopped:
                     await open_session(plan, Dialogue(0.0))
                 assert stopped.value.cause is Cause.LOGIN_UNPROVEN and not any(b"MAIL" in line for line in heard)
+
+    asyncio.run(live())
+
+
+def test_a_server_that_repeats_the_password_does_not_put_it_on_record() -> None:
+    """In its refusal of the login, as it was sent or decoded; and in what it says later."""
+
+    async def live() -> None:
+        word = base64.b64encode(b"\0tern\0" + PASSWORD.encode())
+        for refusal in (
+            b"535 5.7.8 bad: AUTH PLAIN " + word,
+            b"535 5.7.8 bad: " + PASSWORD.encode(),
+            b"500 " + word[4:],
+        ):
+            says = [b"220 h\r\n", b"250-h\r\n250 AUTH PLAIN\r\n", refusal + b"\r\n", b"221 bye\r\n"]
+            async with scripted(says) as (port, heard):
+                plan = Plan(
+                    host="127.0.0.1", port=port, name="q.example", tls="off", login="tern", password=Secret(PASSWORD),
+                    login_in_clear=True,
+                )  # fmt: skip
+                dialogue = Dialogue(0.0)
+                with pytest.raises(SessionFailed) as failed:
+                    await open_session(plan, dialogue)
+            assert word in b"".join(heard), "it was really sent"
+            said = f"{failed.value} {failed.value.reply} {failed.value.seen} {dialogue.export()}"
+            assert "***" in said and PASSWORD not in said and word.decode()[4:16] not in said
 
     asyncio.run(live())
 

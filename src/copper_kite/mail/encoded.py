@@ -19,7 +19,7 @@ __all__ = ["ascii_header", "charset_of", "encode_text"]
 MAX_WORD = 75  # characters of one encoded word, RFC 2047 2
 MAX_LINE = 76  # of a line with encoded words
 
-_FIELD = re.compile(rb"([!-9;-~]+)([ \t]*:[ \t]*)((?:[^\r\n]|\r\n[ \t])*)\r\n")
+_FIELD = re.compile(rb"([!-9;-~]+)([ \t]*:[ \t]*)((?:[^\r\n]++|\r\n[ \t])*+)\r\n")
 _ADDRESSES = frozenset(
     {b"from", b"sender", b"reply-to", b"to", b"cc", b"bcc", b"resent-from", b"resent-sender", b"resent-reply-to",
      b"resent-to", b"resent-cc", b"resent-bcc", b"disposition-notification-to"}

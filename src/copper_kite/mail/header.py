@@ -28,7 +28,7 @@ FOLD = re.compile(rb"\r?\n(?=[ \t])")
 
 @lru_cache(maxsize=64)
 def _field(name: bytes) -> re.Pattern[bytes]:
-    return re.compile(rb"(?im)^" + re.escape(name) + rb"[ \t]*:((?:[^\r\n]|\r?\n[ \t])*)")
+    return re.compile(rb"(?im)^" + re.escape(name) + rb"[ \t]*:((?:[^\r\n]++|\r?\n[ \t])*+)")
 
 
 class Header:
@@ -53,7 +53,7 @@ class Header:
         return value.strip().decode("utf-8", "replace")
 
 
-_ANY_FIELD = re.compile(rb"([!-9;-~]+)[ \t]*:((?:[^\r\n]|\r?\n[ \t])*)(?:\r?\n|\Z)")
+_ANY_FIELD = re.compile(rb"([!-9;-~]+)[ \t]*:((?:[^\r\n]++|\r?\n[ \t])*+)(?:\r?\n|\Z)")
 
 
 def fields(content: bytes) -> list[tuple[str, str]]:

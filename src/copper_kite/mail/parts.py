@@ -7,10 +7,10 @@ import binascii
 import quopri
 import re
 from collections.abc import Iterator
-from email.message import Message as Parameters
 from itertools import islice
 from typing import NamedTuple
 
+from copper_kite.mail.content_type import split_parameters
 from copper_kite.mail.header import fields
 
 __all__ = ["MAX_DEPTH", "Part", "parts"]
@@ -30,10 +30,10 @@ class Part(NamedTuple):
     @property
     def text(self) -> str:
         """The octets as text, in the character set that is named, or as near to it as can be."""
-        charset = _parameter(self.fields.get("content-type", ""), "charset") or "utf-8"
+        charset = split_parameters(self.fields.get("content-type", ""))[1].get("charset") or "utf-8"
         try:
             return self.octets.decode(charset, "replace")
-        except LookupError:
+        except (LookupError, ValueError):  # no such character set, or none of text
             return self.octets.decode("utf-8", "replace")
 
 
@@ -44,20 +44,13 @@ def parts(content: bytes, depth: int = 0) -> Iterator[Part]:
     found: dict[str, str] = {}
     for name, value in fields(head):
         found.setdefault(name, value)
-    kind = found.get("content-type", "text/plain").partition(";")[0].strip().lower()
-    boundary = _parameter(found.get("content-type", ""), "boundary")
+    kind, parameters = split_parameters(found.get("content-type", "text/plain"))
+    kind, boundary = kind.lower(), parameters.get("boundary", "")
     if kind.startswith("multipart/") and boundary and depth < MAX_DEPTH:
         for piece in _split(body, boundary.encode("utf-8", "replace")):
             yield from parts(piece, depth + 1)
     else:
         yield Part(kind, found, _decode(body, found.get("content-transfer-encoding", "").lower()))
-
-
-def _parameter(value: str, name: str) -> str:
-    holder = Parameters()
-    holder["content-type"] = value
-    found = holder.get_param(name)
-    return found if isinstance(found, str) else ""
 
 
 def _split(body: bytes, boundary: bytes) -> Iterator[bytes]:

@@ -13,7 +13,7 @@ __all__ = ["Complete", "authors", "complete_addresses", "leave_under"]
 Complete = Callable[[str], str | None]  # an address as it looks outside, None where it has no such form
 
 _FIELD = re.compile(
-    rb"(?im)^((?:resent-)?(?:from|sender|reply-to|to|cc))[ \t]*:((?:[^\r\n]|\r\n[ \t])*)\r\n"
+    rb"(?im)^((?:resent-)?(?:from|sender|reply-to|to|cc))[ \t]*:((?:[^\r\n]++|\r\n[ \t])*+)\r\n"
 )  # the fields with addresses that others see
 _TO = (b"to", b"cc", b"resent-to", b"resent-cc")
 _ATOM = re.compile(r"[\w!#$%&'*+/=?^`{|}~-]+")

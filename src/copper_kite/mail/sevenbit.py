@@ -19,8 +19,8 @@ __all__ = ["to_seven_bits"]
 
 MAX_DEPTH = 20  # parts within parts
 LINE = 76  # characters of an encoded line, RFC 2045 6.7, 6.8
-_ENCODING = re.compile(rb"(?im)^content-transfer-encoding[ \t]*:(?:[^\r\n]|\r\n[ \t])*\r\n")
-_TYPE = re.compile(rb"(?im)^content-type[ \t]*:(?:[^\r\n]|\r\n[ \t])*\r\n")
+_ENCODING = re.compile(rb"(?im)^content-transfer-encoding[ \t]*:(?:[^\r\n]++|\r\n[ \t])*+\r\n")
+_TYPE = re.compile(rb"(?im)^content-type[ \t]*:(?:[^\r\n]++|\r\n[ \t])*+\r\n")
 _IDENTITY = (b"", b"7bit", b"8bit", b"binary")
 _HIGH = re.compile(rb"[\x80-\xff]")
 

@@ -13,7 +13,7 @@ __all__ = ["Completion", "Submitted", "header_length", "take_in"]
 
 _FIELD_NAME = re.compile(rb"[!-9;-~]+[ \t]*:")
 _SPACED_NAME = re.compile(rb"\r\n([!-9;-~]+)[ \t]+:")  # as old programs write it (RFC 5322 4.5)
-_HIDDEN = re.compile(rb"(?im)^(?:resent-)?bcc[ \t]*:(?:[^\r\n]|\r\n[ \t])*\r\n")
+_HIDDEN = re.compile(rb"(?im)^(?:resent-)?bcc[ \t]*:(?:[^\r\n]++|\r\n[ \t])*+\r\n")
 _BLANKS = (b" ", b"\t")
 _RARER = ("\r\nsender:", "\r\nreply-to:", "\r\ncc:")
 

@@ -23,6 +23,7 @@ from copper_kite.net.wire import Wire
 from copper_kite.smtp import client as smtp
 from copper_kite.smtp.content import stuff
 from copper_kite.smtp.grammar import Syntax
+from copper_kite.smtp.masks import Masks
 from copper_kite.smtp.mechanisms import Means, Mechanism, choose, pick
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import decode_base64
@@ -175,7 +176,9 @@ class ClientSession(Conversation):
         except SecretUnavailable as error:
             raise self._failed(Cause.SECRET_UNAVAILABLE, str(error)) from error
         bound = tls.end_point_binding(self.chain[0]) if self.chain else None
-        means = Means(plan.login, password, token, plan.host, plan.port, secrets.token_urlsafe(18), bound)
+        nonce = secrets.token_urlsafe(18)
+        means = Means(plan.login, password, token, plan.host, plan.port, nonce, bound, plan.max_iterations)
+        self._masks = Masks(secret.reveal() for secret in (password, token) if secret is not None)
         mechanism = self._mechanism(plan, means)
         reply = await self._converse_login(mechanism)
         if not reply.positive and mechanism.binds_in_vain:
@@ -188,6 +191,7 @@ class ClientSession(Conversation):
             raise self._failed(
                 Cause.LOGIN_UNPROVEN, "the server took the login without proving that it knows the password"
             )
+        self._masks.thorough = False
         self._stage_done(began, f"{reply} ({self.mechanism})")
 
     def _mechanism(self, plan: Plan, means: Means, *, unbound: bool = False) -> Mechanism:
@@ -203,20 +207,31 @@ class ClientSession(Conversation):
 
     async def _converse_login(self, mechanism: Mechanism) -> Reply:
         """AUTH, and answers until the server has decided (RFC 4954 4)."""
-        bound = self.plan.timeouts.command
-        command, _ = smtp.auth(self.mechanism, mechanism.first())
+        bound, masks = self.plan.timeouts.command, self._masks
+        assert masks is not None
+        initial = mechanism.first()
+        masks.sent(initial or b"")
+        command, _ = smtp.auth(self.mechanism, initial)
         reply = await self._ask(command, bound)
         for _ in range(MAX_CHALLENGES):
             if reply.code != 334:
                 return reply
             try:
-                answer = smtp.answer(mechanism.next(decode_base64(reply.lines[0].encode())))
+                assert self._unmasked is not None
+                message = await self._next_message(mechanism, decode_base64(self._unmasked.lines[0].encode()))
             except (RemoteProtocolError, Syntax) as error:
                 with contextlib.suppress(SessionFailed):
                     await self._ask(smtp.GIVE_UP, bound)
                 raise self._failed(Cause.LOGIN_UNPROVEN, f"login given up: {error}") from error
-            reply = await self._ask(answer, bound)
+            masks.sent(message)
+            reply = await self._ask(smtp.answer(message), bound)
         raise self._failed(Cause.PROTOCOL, "challenges without end")
+
+    async def _next_message(self, mechanism: Mechanism, challenge: bytes) -> bytes:
+        """The answer to a challenge; what takes long on purpose is done beside the loop."""
+        if not mechanism.slow:
+            return mechanism.next(challenge)
+        return await self._loop.run_in_executor(None, mechanism.next, challenge)
 
     async def step(self, stage: Stage, command: smtp.Command) -> None:
         """One command as a stage of its own. Raises SessionFailed when it is refused."""

@@ -17,6 +17,7 @@ from copper_kite.net.plan import Plan
 from copper_kite.net.wire import Wire
 from copper_kite.smtp import client as smtp
 from copper_kite.smtp.extensions import Capabilities
+from copper_kite.smtp.masks import Masks
 from copper_kite.smtp.replies import Reply
 from copper_kite.words import Cause, Stage
 
@@ -50,6 +51,8 @@ class Conversation:
         self.stage = Stage.GREET
         self.tls_version = ""  # as in `TLSv1.3`
         self.cipher = ""
+        self._masks: Masks | None = None  # once there are secrets that the other side knows
+        self._unmasked: Reply | None = None  # the last reply since then as it was: a challenge is read from it
         self.broken = False  # whether anything failed: replies may still come, and would answer the wrong commands
 
     @property
@@ -75,6 +78,7 @@ class Conversation:
 
     def _failed(self, cause: Cause, text: str, reply: Reply | None = None) -> SessionFailed:
         self.broken = True
+        text = text if self._masks is None else self._masks.text(text)
         self.dialogue.noted(self._now(), text)
         return SessionFailed(self.stage, cause, text, reply, self.seen())
 
@@ -130,6 +134,9 @@ class Conversation:
             cause = Cause.OUT_OF_STEP if isinstance(error, OutOfStep) else Cause.PROTOCOL
             raise self._failed(cause, f"{error}{heard}") from error
         if answered is not None:
+            if self._masks is not None:
+                self._unmasked = answered.reply
+                answered = answered._replace(reply=self._masks.reply(answered.reply))
             self.dialogue.heard(self._loop.time(), answered.reply)
         return answered
 

@@ -49,6 +49,7 @@ class Plan:
     password_command: str = ""
     token_command: str = ""
     mechanisms: tuple[str, ...] = ()  # those that may be taken; empty for any
+    max_iterations: int = 1_000_000  # of SCRAM, that a server may ask for
     login_in_clear: bool = False
     timeouts: Timeouts = field(default_factory=Timeouts)
 

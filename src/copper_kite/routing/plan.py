@@ -28,6 +28,7 @@ def make_plan(loaded: Loaded, connector: Connector) -> Plan:
         key=str(folder / connector.key) if connector.key else "",
         ciphers=connector.ciphers,
         mechanisms=tuple(connector.mechanisms),
+        max_iterations=connector.max_iterations,
         login_in_clear=connector.login_in_clear,
     )
     credential = loaded.credentials.get(connector.credential or "")

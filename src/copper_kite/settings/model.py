@@ -289,6 +289,12 @@ class Connector(Table):
     mechanisms: list[Sasl] = Field(
         default=[], description="The kinds of login that may be taken; the strongest one offered is. Empty: any."
     )
+    max_iterations: int = Field(
+        default=1_000_000,
+        ge=4096,
+        le=100_000_000,
+        description="How often a smart host may have SCRAM hash the password; a login that asks for more is given up.",
+    )
     login_in_clear: bool = Field(
         default=False, description="Log in without TLS, or without knowing to whom: whoever listens has the password."
     )

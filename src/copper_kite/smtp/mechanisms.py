@@ -16,7 +16,6 @@ from copper_kite.smtp.sasl import SCRAM_LEAST, Binding, Secret, decode_base64, p
 
 __all__ = ["CLEAR_TEXT", "MECHANISMS", "Means", "Mechanism", "choose", "pick"]
 
-SCRAM_MOST = 10_000_000  # iterations: more is an attack on our time
 _SERVER_FIRST = re.compile(r"r=([^,]+),s=([A-Za-z0-9+/=]+),i=([1-9][0-9]{0,9})(?:,.*)?")
 
 
@@ -31,10 +30,13 @@ class Means:
     port: int = 0
     nonce: str = ""
     bound: Binding | None = None
+    max_iterations: int = 1_000_000  # of SCRAM: more is an attack on our time
 
 
 class Mechanism:
-    """One login attempt."""
+    """One login attempt. `slow` says that `next` takes long, on purpose."""
+
+    slow = False
 
     def __init__(self, means: Means) -> None:
         self._means = means
@@ -126,6 +128,8 @@ class XOAuth2(Mechanism):
 class Scram(Mechanism):
     """RFC 5802, RFC 7677: both sides prove that they know the password; with a binding, over this very TLS."""
 
+    slow = True
+
     def __init__(self, means: Means, digest: str, header: str, bound: bytes) -> None:
         super().__init__(means)
         self.proven = False
@@ -165,7 +169,7 @@ class Scram(Mechanism):
         if match is None or not match[1].startswith(self._means.nonce) or match[1] == self._means.nonce:
             raise RemoteProtocolError("not a SCRAM challenge for us", challenge)
         iterations = int(match[3])
-        if not SCRAM_LEAST <= iterations <= SCRAM_MOST:
+        if not SCRAM_LEAST <= iterations <= self._means.max_iterations:
             raise RemoteProtocolError(f"SCRAM with {iterations} iterations", challenge)
         without = f"c={_base64(self._header.encode() + self._bound)},r={match[1]}"
         message = f"{self._bare},{text},{without}".encode()
