@@ -7,12 +7,17 @@ from typing import Protocol
 
 __all__ = ["Clock", "SystemClock", "span_text"]
 
+_STEADY = getattr(time, "CLOCK_BOOTTIME", time.CLOCK_MONOTONIC)
+
 
 class Clock(Protocol):
     """Where `now` comes from."""
 
     def now(self) -> float:
         """Seconds since 1970-01-01 UTC."""
+
+    def steady(self) -> float:
+        """Seconds of a clock that goes as this one does, but is never set."""
 
     def real_delay(self, until: float) -> float:
         """How long to sleep, in seconds of the machine, until the clock shows `until`; 0 when it is past."""
@@ -24,6 +29,10 @@ class SystemClock:
     def now(self) -> float:
         """Seconds since 1970-01-01 UTC."""
         return time.time()
+
+    def steady(self) -> float:
+        """Seconds since the machine started, those in which it slept included."""
+        return time.clock_gettime(_STEADY)
 
     def real_delay(self, until: float) -> float:
         """Seconds until `until`."""

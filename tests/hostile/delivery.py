@@ -85,6 +85,9 @@ class LoopClock:
     def now(self) -> float:
         return EPOCH + self._loop.now
 
+    def steady(self) -> float:
+        return self._loop.now
+
     def real_delay(self, until: float) -> float:
         return max(0.0, until - self.now())
 

@@ -36,7 +36,12 @@ def gate(
     time: Time, account: Account | None = None, guard: Guard | None = None, history: list[tuple[int, int]] | None = None
 ) -> tuple[Gate, list[str]]:
     alarms: list[str] = []
-    made = Gate(Usage(lambda who, since: history or []), lambda: time.now, lambda who, text: alarms.append(text))
+    made = Gate(
+        Usage(lambda who, since: history or []),
+        lambda: time.now,
+        lambda who, text: alarms.append(text),
+        lambda: time.now,
+    )
     made.renew([account] if account else [], guard or Guard())
     return made, alarms
 

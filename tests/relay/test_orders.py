@@ -31,7 +31,9 @@ TARGETS = {Action.SEND_BY: "second", Action.SEND_TO: "s@z.example"}
 
 def orders(*portions: bytes) -> Orders:
     ids = IdMaker()
-    notices = Notices(server="quay1.example", postmaster="postmaster@quay1.example", ids=ids, late_after=1e9)
+    notices = Notices(
+        server="quay1.example", postmaster="postmaster@quay1.example", ids=ids, late_after=1e9, lifetime=1e9
+    )
     return Orders(Recorder(Retry([60.0]), ids, notices), lambda id: portions or (b"Subject: x\r\n\r\n",))
 
 

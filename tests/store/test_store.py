@@ -392,6 +392,32 @@ def test_a_number_that_has_no_room_fails_its_change_alone(writer: GroupWriter, t
     assert [type(error) for error in errors] == [type(None), StoreFailed, type(None)]
 
 
+def test_what_was_computed_before_the_clock_was_set_is_shifted_and_nothing_else(
+    folder: Path, writer: GroupWriter, turns: Turns
+) -> None:
+    """In the order of handing in, also where it would go into one transaction; and not what another clock had noted."""
+    answered: list[KiteError | None] = []
+
+    def delayed(id: int, changed: float) -> Change:
+        return Change(outcomes=[Outcome(id, 1, State.DELAYED, 1, 500.0, "beacon", "r", changed)])
+
+    first = submission(1)
+    writer.submit(Fresh(first.messages[0], list(first.recipients), b"abc", ("a", 1, 1)), answered.append)
+    writer.submit(submission(2), answered.append)
+    writer.submit(submission(3, changed=100.0), answered.append)
+    writer.submit(delayed(2, 110.0), answered.append)
+    writer.submit(delayed(3, 9999.0), answered.append)
+    writer.submit(Change(shifted=[(1000.0, 200.0)]), answered.append)
+    writer.submit(submission(4), answered.append)
+    writer.submit(delayed(4, 120.0), answered.append)
+    while len(answered) < 8:
+        turns.turn()
+    assert answered == [None] * 8
+    with Reader(folder) as reader:
+        rows = {row.message.id: (row.message.expires, row.recipient.next_try) for row in reader.queue()}
+    assert rows == {1: (1900.0, rows[1][1]), 2: (1900.0, 1500.0), 3: (1900.0, 500.0), 4: (900.0, 500.0)}
+
+
 def outcome(number: int, state: State, next_try: float | None = None) -> Outcome:
     return Outcome(1, number, state, attempts=1, next_try=next_try, connector="beacon", reply="r", at=0.0)
 

@@ -29,6 +29,10 @@ class DayClock:
             return self.start + passed * self._speed
         return self.end + passed - self._seconds
 
+    def steady(self) -> float:
+        """It is never set."""
+        return self.now()
+
     def real_delay(self, until: float) -> float:
         """How long to sleep until the clock shows `until`."""
         now = self.now()

@@ -200,7 +200,7 @@ class Recorder:
         """When a delayed recipient is tried again: not before `until`; it fails when its lifetime is over."""
         expires = message.expires
         if until is not None and not fate.sent and now < expires:
-            late = message.arrived + self._notices.late_after  # when the sender is to hear of it, tried or not
+            late = self._notices.late_at(message)
             until = min(until, expires)
             fate.next_try = min(until, late) if now < late else until
             return

@@ -10,7 +10,7 @@ import contextlib
 import math
 from collections import deque
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 
 from copper_kite.clock import Clock
@@ -75,6 +75,7 @@ class _Hand:
     jobs: int
     octets: int
     later: float = math.inf
+    shift: float = 0.0  # seconds by which the clock was set since it was taken: its lifetime ends so much later
 
 
 class Dispatcher:
@@ -112,6 +113,7 @@ class Dispatcher:
         self._in_hand: dict[int, _Hand] = {}
         self._content_in_hand = 0
         self._refilling = False  # until it has succeeded
+        self._stepping = 0  # steps of the clock that are not written down yet
         self._more = True  # whether the store may hold something due that is not in hand
         self._queued_from = 0  # the lowest id of one that may be queued and not in hand
         self._timer: asyncio.TimerHandle | None = None
@@ -276,6 +278,9 @@ class Dispatcher:
             self._refilling = False
             return
         now = self._clock.now()
+        if self._stepping:
+            self._refilling = False
+            return
         room = min(MAX_IN_HAND - len(self._in_hand), REFILL)
         taken = {*self._in_hand, *self._being_done} if self._being_done else self._in_hand
         memory = max(0, REFILL_OCTETS - self._content_in_hand)
@@ -458,6 +463,9 @@ class Dispatcher:
 
     def _record_report(self, plan: Plan | None, report: Report) -> asyncio.Future[None]:
         message = report.job.message
+        if shift := self._in_hand[message.id].shift:
+            message = message._replace(expires=message.expires + shift)
+            report = report._replace(job=replace(report.job, message=message))
         try:
             change, notices = self._change_of(report, self._clock.now(), plan)
             return self._record(message, change, notices)
@@ -525,6 +533,25 @@ class Dispatcher:
     def divided(self, job: Job) -> None:
         """A job became two (see `lane.Sink`)."""
         self._in_hand[job.message.id].jobs += 1
+
+    def clock_stepped(self, by: float, before: float, entry: JournalEntry) -> None:
+        """The machine's clock was set by so many seconds, and showed `before`: spans stay as they were to be.
+
+        Nothing is fetched from the store before that is shifted there, too.
+        """
+        self._stepping += 1
+        self._submit(Change(journal=[entry], shifted=[(by, before)]), self._shifted)
+        for lane in (*self._lanes.values(), *self._retired):
+            lane.hops.clock_stepped(by)
+        for hand in self._in_hand.values():
+            hand.later += by
+            hand.shift += by
+        self._next_due += by
+        self._set_alarm()
+
+    def _shifted(self, error: KiteError | None) -> None:
+        self._stepping -= 1
+        self._refill()
 
     def tell_postmaster(self, subject: str, text: str, entry: JournalEntry) -> None:
         """Write to whoever looks after this server, and into the journal."""

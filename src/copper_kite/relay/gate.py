@@ -6,6 +6,7 @@ Every decision is a reply that tells the program's owner what happened, and the 
 from __future__ import annotations
 
 import ipaddress
+import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
@@ -43,9 +44,17 @@ class Client:
 class Gate:
     """One for all listeners. `alarmed` hears, once an hour for each sender, that the guard slows it."""
 
-    def __init__(self, usage: Usage, now: Callable[[], float], alarmed: Callable[[str, str], None]) -> None:
+    def __init__(
+        self,
+        usage: Usage,
+        now: Callable[[], float],
+        alarmed: Callable[[str, str], None],
+        steady: Callable[[], float] = time.monotonic,
+    ) -> None:
+        """`now` gives instants, `steady` seconds of a clock that is never set."""
         self.usage = usage
         self._now = now
+        self._steady = steady
         self._alarmed = alarmed
         self._accounts: dict[str, Account] = {}
         self._guard = Guard()
@@ -69,7 +78,7 @@ class Gate:
     def must_wait(self, account: str, address: str) -> bool:
         """Whether so many logins failed that the next one is not even looked at."""
         count, last = self._failures.get((account, address), (0, 0.0))
-        return count >= FAILURES and self._now() - last < FAILURES_FORGOTTEN
+        return count >= FAILURES and self._steady() - last < FAILURES_FORGOTTEN
 
     def login_ended(self, account: str, address: str, *, good: bool) -> None:
         """Count failures in a row, for this account from this address alone: nobody locks another one out."""
@@ -80,7 +89,7 @@ class Gate:
         count, last = self._failures.get(key, (0, 0.0))
         if key not in self._failures and len(self._failures) >= MAX_WATCHED:
             self._failures.pop(next(iter(self._failures)))
-        now = self._now()
+        now = self._steady()
         self._failures[key] = (count + 1 if now - last < FAILURES_FORGOTTEN else 1), now
 
     # --- envelopes --------------------------------------------------------------------------------------------------

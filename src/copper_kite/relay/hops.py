@@ -41,6 +41,10 @@ class Down:
     until: float
     failures: int
 
+    def shifted(self, by: float) -> Down:
+        """The same after the clock was set by so many seconds."""
+        return replace(self, since=self.since + by, until=self.until + by)
+
 
 def _words_of(error: Exception) -> str:
     return f"{type(error).__name__}: {error}"
@@ -180,6 +184,10 @@ class Hops:
         """A session with this one carried something."""
         self._down.pop(plan, None)
 
+    def clock_stepped(self, by: float) -> None:
+        """The clock was set by so many seconds: those that are down stay so for as long as they were to."""
+        self._down = {plan: down.shifted(by) for plan, down in self._down.items()}
+
     def failed(self, plan: Plan, failure: SessionFailed) -> None:
         """This one cannot be had: leave it alone for a while, longer each time."""
         now, before = self._now(), self._down.get(plan)
@@ -263,6 +271,11 @@ class MxHops(Hops):
         records = await mail_exchangers(self._domain, first.timeouts.resolve, first.dns)
         own = {*self._own, *await self._ourselves([host for _, host in records] or [self._domain])}
         return mx_order(self._domain, records, own)
+
+    def clock_stepped(self, by: float) -> None:
+        """The clock was set by so many seconds."""
+        super().clock_stepped(by)
+        self._unknown = None if self._unknown is None else self._unknown.shifted(by)
 
     def _not_looked_up(self, failure: SessionFailed, dialogue: Dialogue) -> None:
         """Nobody tells who they are: ask again later. What DNS does say of the domain is no reason to wait."""

@@ -26,7 +26,8 @@ PROTOCOL = "notice"  # what a message says that is one, where others name how th
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Notices:
-    """Writes notices. `late_after` is in seconds from arrival; `copy_to` gets a copy of each that tells of a failure.
+    """Writes notices. `late_after` is in seconds from arrival, `lifetime` in all;
+    `copy_to` gets a copy of each that tells of a failure.
 
     `postmaster` is who they are from.
     """
@@ -35,11 +36,19 @@ class Notices:
     postmaster: str
     ids: IdMaker
     late_after: float
+    lifetime: float
     copy_to: str = ""
+
+    def late_at(self, message: Message) -> float:
+        """From when on the sender is to hear of it, as long as it waits.
+
+        Where the clock was set meanwhile, the end of the lifetime was shifted, and tells when it came.
+        """
+        return max(message.arrived, message.expires - self.lifetime) + self.late_after
 
     def has_become_late(self, fate: Fate, message: Message, now: float) -> bool:
         """Whether the sender is to hear now, and had not to before, that a recipient waits (RFC 3461 5.2.5)."""
-        late = message.arrived + self.late_after
+        late = self.late_at(message)
         return fate.state is State.DELAYED and fate.recipient.changed < late <= now
 
     def after(
@@ -146,6 +155,7 @@ def make_notices(loaded: Loaded, ids: IdMaker) -> Notices:
         postmaster=f"postmaster@{settings.identity.domain or loaded.server_name}",
         ids=ids,
         late_after=settings.retry.notice_after,
+        lifetime=settings.retry.lifetime,
         copy_to=settings.retry.notice_copy,
     )
 

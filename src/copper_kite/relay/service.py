@@ -10,7 +10,7 @@ import ssl
 from collections.abc import Callable, Sequence
 from functools import partial
 
-from copper_kite.clock import Clock, SystemClock
+from copper_kite.clock import Clock, SystemClock, span_text
 from copper_kite.errors import KiteError, ListenFailed, NeedsRestart, StoreError
 from copper_kite.net.server import ServerSession, SessionRegistry
 from copper_kite.relay.dispatch import Dispatcher
@@ -25,6 +25,7 @@ from copper_kite.relay.room import Room
 from copper_kite.relay.submission import Submission
 from copper_kite.relay.supervisor import Repeated, Supervisor
 from copper_kite.relay.usage import Usage
+from copper_kite.relay.watched import WatchedClock
 from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Listener
 from copper_kite.settings.server_tls import server_context
@@ -43,6 +44,7 @@ from copper_kite.words import Event
 __all__ = ["Service"]
 
 STOP_SECONDS = 10.0
+CLOCK_SECONDS = 1.0  # from one look at the clock to the next, when nobody else asks
 LOOK_SECONDS = 30.0  # from one look at the certificates' files to the next
 
 
@@ -67,7 +69,7 @@ class Service:
         self._loop = asyncio.get_running_loop()
         self.lost = asyncio.Event()
         self._loaded = loaded
-        self._clock = clock or SystemClock()
+        self._clock = WatchedClock(clock or SystemClock())
         self._registry = SessionRegistry()
         self._listening = Listening()
         self._shared: dict[Endpoint, Submission] = {}  # by where the client came in
@@ -119,6 +121,8 @@ class Service:
             fault=self._supervisor.note,
         )
         await self._listen(loaded)
+        self._clock.stepped = self._clock_stepped
+        self._undo.append(self._supervisor.every(CLOCK_SECONDS, self._clock.now).cancel)
         self._dispatcher.start()
         self._undo.append(Publisher(loaded.data, self._dispatcher.lanes_now, self._supervisor).stop)
         with contextlib.suppress(ValueError, RuntimeError):  # only the main thread hears signals
@@ -136,7 +140,7 @@ class Service:
         self._refusals = Refusals(
             lambda change: writer.submit(change, lambda error: None), self._clock.now, self._refused
         )
-        self._gate = Gate(Usage(reader.taken), self._clock.now, self._alarm)
+        self._gate = Gate(Usage(reader.taken), self._clock.now, self._alarm, self._clock.steady)
 
     def _open_log(self, loaded: Loaded) -> Log:
         """Raises StoreError."""
@@ -148,6 +152,15 @@ class Service:
 
     def _refused(self, refusal: Refusal, count: int) -> None:
         self._log.write("warning", "refused", **refusal._asdict(), count=count)
+
+    def _clock_stepped(self, by: float, before: float) -> None:
+        """The machine's clock was set: what was computed from it is shifted, and the journal says so."""
+        if self._dispatcher is None:
+            return
+        text = f"the clock was set {'forward' if by > 0 else 'back'} by {span_text(abs(by))}"
+        self._log.write("warning", "clock", text=text)
+        entry = JournalEntry(at=before + by, event=Event.CLOCK, facts={"text": text, "by": round(by, 3)})
+        self._dispatcher.clock_stepped(by, before, entry)
 
     def _alarm(self, who: str, text: str) -> None:
         """The guard slows a sender down: the journal and the postmaster hear of it."""

@@ -95,7 +95,7 @@ class Submission(NoDirectory):
         pace = self.listener.pace
         if pace is None:
             return False
-        now = self.clock.now()
+        now = self.clock.steady()
         if len(self.paces) > MAX_PACED:
             self.paces = {other: due for other, due in self.paces.items() if due > now}
         due = max(self.paces.get(who, 0.0), now - max(1.0, pace.interval))

@@ -75,6 +75,7 @@ class Rows(NamedTuple):
     forgotten: Sequence[int]
     forgotten_before: Sequence[Row]
     moved: Sequence[Row]
+    shifted: Sequence[Row]
 
 
 class Batch(NamedTuple):
@@ -120,6 +121,7 @@ def rows_of(change: Change, put: Put) -> Rows:
         change.forgotten,
         change.forgotten_before,
         [(put(octets), place(message, portion)) for message, portion, octets in change.moved],
+        change.shifted,
     )
 
 
@@ -315,6 +317,8 @@ def _write_changes(connection: sqlite3.Connection, batch: Sequence[Rows], at: Ex
         "UPDATE recipient SET next_try = ?1 WHERE state = 'delayed' AND next_try > ?1 AND connector = ?2",
         [row for rows in batch for row in rows.hastened],
     )
+    for statement in _SHIFT:
+        many(statement, [row for rows in batch for row in rows.shifted])
     many("DELETE FROM wanted WHERE number = ?", [(number,) for rows in batch for number in rows.done])
     many("UPDATE message SET expires = ? WHERE id = ?", [row for rows in batch for row in rows.extended])
     many(
@@ -401,6 +405,13 @@ _FORGET_CONTENT = "DELETE FROM content WHERE place = ?"  # of a message that is 
 _FORGET_UNWANTED = (  # when nobody may want it any more
     "DELETE FROM content WHERE place BETWEEN ?1 AND ?2 AND NOT EXISTS"
     " (SELECT 1 FROM recipient WHERE message = ?3 AND state IN ('queued', 'delayed', 'parked', 'failed'))"
+)
+# What was noted later than the clock showed was computed by another clock: it stays as it is.
+_SHIFT = (
+    "UPDATE recipient SET next_try = next_try + ?1 WHERE state = 'delayed' AND changed <= ?2",
+    "UPDATE message SET expires = expires + ?1 WHERE arrived <= ?2 AND id IN"
+    " (SELECT message FROM recipient WHERE state IN ('queued', 'delayed', 'parked', 'failed'))",
+    "UPDATE folded SET expires = expires + ?1 WHERE arrived <= ?2",
 )
 _ADD_TAKEN = "INSERT INTO taken VALUES (?, ?, ?) ON CONFLICT (who, hour) DO UPDATE SET count = count + excluded.count"
 _INSERT_RECIPIENT = _insert("recipient", len(Recipient._fields))

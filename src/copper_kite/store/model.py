@@ -212,6 +212,8 @@ class Change:
     `forgotten` are messages of which nothing is kept; `forgotten_before` holds (instant, hour): before them, what the
     journal says of no message, and what senders had handed in, is forgotten. `moved` is content that is to stand
     elsewhere (message, number of the portion, octets), and with `swept`, files that hold nothing any more are removed.
+    `shifted` holds (seconds, instant): the clock was set by so many when it showed that; what was computed before is
+    shifted. It is written after all that was handed in before it, and before all that comes after.
     """
 
     messages: Sequence[Message] = ()
@@ -231,6 +233,7 @@ class Change:
     forgotten_before: Sequence[tuple[float, int]] = ()
     moved: Sequence[tuple[int, int, bytes]] = ()
     swept: bool = False
+    shifted: Sequence[tuple[float, float]] = ()
 
 
 Done = Callable[[KiteError | None], None]  # hears that a change is on stable storage, or what kept it out

@@ -48,6 +48,8 @@ class GroupWriter:
         self._relayed: list[tuple[Relayed, Done]] = []
         self._changes: list[tuple[Change, Done]] = []
         self._kinds: dict[type, list[Any]] = {Fresh: self._fresh, Relayed: self._relayed, Change: self._changes}
+        self._alone: tuple[Change, Done] | None = None  # it goes when all that was handed in before it has gone
+        self._behind: list[tuple[Any, Done]] | None = None  # what was handed in after that
         self._batch: list[Done] = []  # whose commit is on the way
         self._scheduled = False
         self._broken = False
@@ -56,8 +58,14 @@ class GroupWriter:
 
     def submit(self, change: Change | Fresh | Relayed, done: Done) -> None:
         """Have `change` written; `done(None)` comes when it is on stable storage, `done(error)` when it is not."""
-        self._kinds[type(change)].append((change, done))
         self.waiting += 1
+        if self._behind is not None:
+            self._behind.append((change, done))
+            return
+        if type(change) is Change and change.shifted:
+            self._alone, self._behind = (change, done), []
+        else:
+            self._kinds[type(change)].append((change, done))
         if not self._batch and not self._scheduled:
             self._scheduled = True
             self._defer(self._begin)  # so that all that the loop does in this turn goes together
@@ -86,6 +94,9 @@ class GroupWriter:
         self._scheduled = False
         if self._batch or not self.waiting:
             return
+        if self._alone is not None and not (self._fresh or self._relayed or self._changes):
+            self._changes.append(self._alone)
+            self._alone = None
         handed, put = self._handed, self._handed.put
         handed.octets = 0
         fresh = self._rows(self._fresh, partial(fresh_row, put=put))
@@ -97,6 +108,10 @@ class GroupWriter:
             return
         swept = any(change.swept for change, _ in self._changes[: len(changes)])
         del self._fresh[: len(fresh)], self._relayed[:MAX_BATCH], self._changes[: len(changes)]
+        if self._behind is not None and self._alone is None:
+            for one, done in self._behind:
+                self._kinds[type(one)].append((one, done))
+            self._behind = None
         self._batch = [done for _, done in taken]
         self.octets += handed.octets
         if self._broken:

@@ -1,0 +1,41 @@
+"""The clock of a running server: it notices when the machine's clock is set, before anything is computed with that.
+
+Instants are by the wall clock, which may be set at any time; what was computed from it before that (when to try again,
+when a lifetime ends) is then wrong by as much. Whoever keeps such instants hears of each step and shifts them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from copper_kite.clock import Clock
+
+__all__ = ["STEP_SECONDS", "WatchedClock"]
+
+STEP_SECONDS = 5.0  # from which on it is a step; less is how a clock that is kept right goes
+
+
+class WatchedClock:
+    """`clock`, watched. `stepped` is called with by how many seconds it was set, and what it showed before."""
+
+    def __init__(self, clock: Clock) -> None:
+        self._clock = clock
+        self._apart = clock.now() - clock.steady()
+        self.stepped: Callable[[float, float], object] = lambda by, before: None
+
+    def now(self) -> float:
+        """Seconds since 1970-01-01 UTC."""
+        now, steady = self._clock.now(), self._clock.steady()
+        by = now - steady - self._apart
+        self._apart += by
+        if not -STEP_SECONDS < by < STEP_SECONDS:
+            self.stepped(by, now - by)
+        return now
+
+    def steady(self) -> float:
+        """Seconds of a clock that is never set."""
+        return self._clock.steady()
+
+    def real_delay(self, until: float) -> float:
+        """Seconds of the machine until `until`."""
+        return self._clock.real_delay(until)
