@@ -138,6 +138,8 @@ LOADED = load_source(Path("kite.toml"), CONFIG, secrets=False)
 
 
 class _Room:
+    reserved = 0
+
     def refusal(self, size: int | None) -> None:
         return None
 

@@ -13,7 +13,7 @@ import pytest
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.relay.gate import FAILURES, Client, Gate
 from copper_kite.relay.refusals import MAX_KINDS, Refusal, Refusals
-from copper_kite.relay.room import Room
+from copper_kite.relay.room import Reservation, Room
 from copper_kite.relay.usage import Usage
 from copper_kite.settings.load import load
 from copper_kite.settings.model import Account, Guard
@@ -167,6 +167,27 @@ def test_a_disk_that_is_nearly_full_puts_mail_off(folder: Path, monkeypatch: pyt
     assert room.refusal(None) is None
     backlog.waiting = 5000
     assert str(room.refusal(None)).startswith("451 4.3.2")
+
+
+def test_what_was_promised_to_one_is_not_promised_to_another(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """S-19: sizes that were said, and content that comes without one, of all sessions together."""
+    backlog = SimpleNamespace(waiting=0, octets=0)
+    monkeypatch.setattr("shutil.disk_usage", lambda path: SimpleNamespace(free=1000 - backlog.octets))
+    room = Room(folder, backlog, lambda: None)
+    room.keep_free = 200
+    first, second, third = Reservation(room), Reservation(room), Reservation(room)
+    assert first.begin(500) is None
+    assert str(second.begin(301)).startswith("452 4.3.1") and second.begin(300) is None
+    assert third.begin(None) is None and str(third.need(1)).startswith("452 4.3.1")
+    backlog.octets += 100  # a portion of the first one's is on the disk
+    first.spent(100)
+    assert room.reserved == 700 and third.need(1) is not None, "nothing was won by that"
+    second.end()
+    assert third.need(300) is None and third.need(300) is None and third.need(301) is not None
+    for one in (first, second, third):
+        one.end()
+        one.end()
+    assert room.reserved == 0 and first.begin(700) is None
 
 
 # --- the whole way ---------------------------------------------------------------------------------------------------

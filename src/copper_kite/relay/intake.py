@@ -14,7 +14,7 @@ from copper_kite.net.server import LATER, Answer, Handler, ServerSession
 from copper_kite.relay.gate import WAIT_TO_LOGIN, Client
 from copper_kite.relay.large import PORTION, Large
 from copper_kite.relay.refusals import Refusal
-from copper_kite.relay.room import DISK_FULL
+from copper_kite.relay.room import DISK_FULL, Reservation
 from copper_kite.relay.submission import Submission
 from copper_kite.relay.usage import HOUR
 from copper_kite.smtp import events
@@ -44,6 +44,7 @@ class Intake(Handler):
     def __init__(self, submission: Submission) -> None:
         self._shared = submission
         self._session: ServerSession | None = None
+        self._reservation = Reservation(submission.room)
         self._allowed = False
         self.client = Client("")
         self._hello = ""
@@ -119,10 +120,11 @@ class Intake(Handler):
             if refusal is not None:
                 return refusal
             self._sender, self._rules = event, shared.rules
-        refusal = shared.room.refusal(event.size)
+        refusal = self._reservation.begin(event.size)
         if refusal is None and shared.listener.pace is not None and shared.too_fast(self.client.who):
             refusal = TOO_FAST
         if refusal is not None:
+            self._reservation.end()
             return self._refuse(Stage.SENDER, refusal)
         self._recipients = {}
         return None
@@ -189,6 +191,9 @@ class Intake(Handler):
         id = shared.ids.next(now)
         shown = id_text(id)
         taken = self._take_in(octets, shown, now)
+        refusal = self._reservation.need(len(taken.content))
+        if refusal is DISK_FULL:
+            return self._refuse(Stage.ACCEPT, refusal)
         if taken.hops > shared.max_hops or self.client.account:
             refusal = self._judge_content(taken)
             if refusal is not None:
@@ -228,7 +233,9 @@ class Intake(Handler):
         id = shared.ids.next(now)
         self._forget_parts()
         taken = self._take_in(octets, id_text(id), now)
-        self._large = Large(self, self._session, shared.submit, id, now, taken, self._judge_content(taken))
+        large = Large(self, self._session, shared.submit, id, now, taken, self._reservation)
+        large.refuse(self._judge_content(taken))
+        self._large = large
 
     def _trace_of(self) -> str:
         """What is the same for many messages, until the client says who it is again, logs in, or changes its sender."""
@@ -298,6 +305,7 @@ class Intake(Handler):
         """A message is on stable storage, or could not be kept: only now is it answered."""
         session = self._session
         assert session is not None
+        self._reservation.end()
         if error is not None or fresh is None:
             reply = DISK_FULL if isinstance(error, StoreFull) else DISK_FAILED
             session.answer(self._refuse(Stage.ACCEPT, reply))
@@ -351,6 +359,7 @@ class Intake(Handler):
 
     def _drop(self) -> None:
         self._forget_parts()
+        self._reservation.end()
         self._too_long = None
         if self._large is not None:
             self._large.drop()

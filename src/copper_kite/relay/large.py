@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import asyncio
 from functools import partial
 from typing import Protocol
 
 from copper_kite.errors import KiteError
 from copper_kite.mail.submitted import Submitted
 from copper_kite.net.server import ServerSession
+from copper_kite.relay.room import DISK_FULL, Reservation
 from copper_kite.smtp import events
 from copper_kite.smtp.replies import Reply
 from copper_kite.store.ids import id_text
@@ -33,7 +35,7 @@ class _Owner(Protocol):
 
 
 class Large:
-    """One such message. `taken` is what its first portion came to, `refusal` why it is not taken when it is whole."""
+    """One such message. `taken` is what its first portion came to, `reservation` the room that is set aside for it."""
 
     def __init__(
         self,
@@ -43,7 +45,7 @@ class Large:
         id: int,
         at: float,
         taken: Submitted,
-        refusal: Reply | None,
+        reservation: Reservation,
     ) -> None:
         self._owner = owner
         self._session = session
@@ -51,18 +53,29 @@ class Large:
         self._id = id
         self._at = at
         self._taken = taken._replace(content=b"")
-        self._refusal = refusal
+        self._reservation = reservation
+        self._refusal: Reply | None = None  # why it is not taken when it is whole
         self._parts: list[bytes] = []
         self._collected = 0
         self._size = 0
         self._portion = 0
         self._waiting = 0
+        self._in_flight = 0  # octets on their way to the store
         self._error: KiteError | None = None
         self._ended: events.ContentEnded | None = None
         self._send(taken.content)
 
+    def refuse(self, refusal: Reply | None) -> None:
+        """Where there is a reason, the message is not taken: what still comes is thrown away."""
+        if refusal is not None and self._refusal is None:
+            self._refusal = refusal
+            self._parts, self._collected = [], 0
+            self.drop()
+
     def add(self, data: bytes) -> None:
         """Take octets; the client waits while the store is behind."""
+        if self._refusal is not None:
+            return
         self._parts.append(data)
         self._collected += len(data)
         if self._collected >= PORTION:
@@ -74,18 +87,28 @@ class Large:
         return octets
 
     def _send(self, octets: bytes) -> None:
+        self.refuse(self._no_room(len(octets)))
+        if self._refusal is not None:
+            return
         self._waiting += 1
         if self._waiting >= MAX_WAITING:
             self._session.pause("store")
-        self._submit(Change(content=[self._numbered(octets)]), self._portion_written)
+        self._in_flight += len(octets)
+        self._submit(Change(content=[self._numbered(octets)]), partial(self._portion_written, len(octets)))
+
+    def _no_room(self, octets: int) -> Reply | None:
+        refusal = self._reservation.need(self._in_flight + octets)
+        return refusal if refusal is DISK_FULL else None  # where only too much is to be written, the client waits
 
     def _numbered(self, octets: bytes) -> tuple[int, int, bytes]:
         self._size += len(octets)
         self._portion += 1
         return self._id, self._portion - 1, octets
 
-    def _portion_written(self, error: KiteError | None) -> None:
+    def _portion_written(self, octets: int, error: KiteError | None) -> None:
         self._waiting -= 1
+        self._in_flight -= octets
+        self._reservation.spent(octets)
         self._error = self._error or error
         self._session.resume("store")
         if self._ended is not None and not self._waiting:
@@ -96,16 +119,19 @@ class Large:
         self._submit(Change(dropped=[self._id]), lambda error: None)
 
     def finish(self, event: events.ContentEnded) -> None:
-        """These are the last octets: once every portion before is on stable storage, make the message exist."""
-        self._parts.append(event.data)
+        """These are the last octets: once every portion before is on stable storage, make the message exist.
+
+        The answer never comes within this call: who waits for one that comes later would wait for ever.
+        """
+        if self._refusal is None:
+            self._parts.append(event.data)
         self._ended = event
         if not self._waiting:
-            self._write(event)
+            asyncio.get_running_loop().call_soon(self._write, event)
 
     def _write(self, event: events.ContentEnded) -> None:
         """Write the rest with the message and its recipients, or nothing when a portion could not be written."""
         if self._refusal is not None and self._error is None:
-            self.drop()
             self._owner.refuse_large(self._refusal)
             return
         if self._error is not None:

@@ -10,11 +10,12 @@ from typing import Protocol
 
 from copper_kite.smtp.replies import Reply
 
-__all__ = ["DISK_FULL", "Room"]
+__all__ = ["DISK_FULL", "Reservation", "Room"]
 
 DISK_FULL = Reply(452, "4.3.1", "no room to keep the message; try again later")
 BUSY = Reply(451, "4.3.2", "too much is being handed in at the moment; try again later")
 LOOK_AGAIN = 1.0  # seconds for which what the disk said counts
+LOOK_AGAIN_OCTETS = 8 * 1024 * 1024  # written since
 MAX_WAITING = 2000  # changes on their way to the disk
 
 
@@ -26,25 +27,76 @@ class _Backlog(Protocol):
 
 
 class Room:
-    """`keep_free` octets stay free for the queue to go on."""
+    """`keep_free` octets stay free for the queue to go on.
+
+    What a client says that its message has is set aside for it from then on, so that many at once cannot take the
+    same room; what it did not say is asked for portion by portion.
+    """
 
     def __init__(self, folder: Path, backlog: _Backlog, short: Callable[[], None]) -> None:
         """`short` is called, once a second at most, when there is no room on the disk: it may make some."""
         self.keep_free = 0
+        self.reserved = 0  # octets that were promised and have not gone to the store yet
         self._folder = folder
         self._backlog = backlog
         self._short = short
         self._free = 0  # where `octets` of the backlog would stand when the disk is full
         self._looked = float("-inf")
+        self._looked_at = 0  # `octets` of the backlog then
 
     def refusal(self, size: int | None) -> Reply | None:
         """Why a message of `size` octets (None: it was not said) cannot be taken now."""
-        if self._backlog.waiting > MAX_WAITING:
+        backlog = self._backlog
+        if backlog.waiting > MAX_WAITING:
             return BUSY
-        now = time.monotonic()
-        if now - self._looked > LOOK_AGAIN:
-            self._looked = now
+        if time.monotonic() - self._looked > LOOK_AGAIN or backlog.octets - self._looked_at > LOOK_AGAIN_OCTETS:
+            self._look()
+        return DISK_FULL if self._free - backlog.octets - self.reserved - (size or 0) < self.keep_free else None
+
+    def _look(self) -> None:
+        self._looked, self._looked_at = time.monotonic(), self._backlog.octets
+        try:
             self._free = shutil.disk_usage(self._folder).free + self._backlog.octets
-            if self._free - self._backlog.octets < self.keep_free:
-                self._short()
-        return DISK_FULL if self._free - self._backlog.octets - (size or 0) < self.keep_free else None
+        except OSError:  # the folder is gone: nothing can be kept there
+            self._free = 0
+        if self._free - self._backlog.octets - self.reserved < self.keep_free:
+            self._short()
+
+
+class Reservation:
+    """What is set aside for the message that one session hands in."""
+
+    def __init__(self, room: Room) -> None:
+        self._room = room
+        self._left = 0
+
+    def begin(self, size: int | None) -> Reply | None:
+        """Set aside what a message is said to have, or say why there is no room for it."""
+        self.end()
+        refusal = self._room.refusal(size)
+        if refusal is None and size:
+            self._left = size
+            self._room.reserved += size
+        return refusal
+
+    def need(self, octets: int) -> Reply | None:
+        """So many are about to go to the store; where that is more than was said, there must be room for them."""
+        more = octets - self._left
+        if more <= 0:
+            return None
+        refusal = self._room.refusal(more)
+        if refusal is None:
+            self._left += more
+            self._room.reserved += more
+        return refusal
+
+    def spent(self, octets: int) -> None:
+        """So many have gone to the store: the disk has them now."""
+        within = min(octets, self._left)
+        self._left -= within
+        self._room.reserved -= within
+
+    def end(self) -> None:
+        """The message has gone to the store, or will not."""
+        self._room.reserved -= self._left
+        self._left = 0

@@ -11,7 +11,7 @@ from collections.abc import Callable, Sequence
 from functools import partial
 
 from copper_kite.clock import Clock, SystemClock, span_text
-from copper_kite.errors import KiteError, ListenFailed, NeedsRestart, StoreError
+from copper_kite.errors import KiteError, ListenFailed, NeedsRestart, StoreError, StoreFull
 from copper_kite.net.server import ServerSession, SessionRegistry
 from copper_kite.relay.dispatch import Dispatcher
 from copper_kite.relay.gate import Gate
@@ -317,9 +317,13 @@ class Service:
         await written
 
     async def _begin(self, reader: Reader, now: float) -> None:
-        """Record the start, and sweep out what a crash left of submissions that were not whole."""
+        """Record the start, and sweep out what a crash left of submissions that were not whole.
+
+        Where the disk is full, that is not done now: what is in the queue can leave all the same, and make room.
+        """
         entry = JournalEntry(at=now, event=Event.STARTED, facts={"pid": os.getpid()})
-        await self._write(Change(journal=[entry], dropped=reader.stray_content(), swept=True))
+        with contextlib.suppress(StoreFull):
+            await self._write(Change(journal=[entry], dropped=reader.stray_content(), swept=True))
 
     async def stop(self, seconds: float = STOP_SECONDS) -> None:
         """Take nothing new, finish what is in hand within `seconds`, and let go of everything; once is enough."""

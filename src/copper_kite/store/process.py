@@ -20,7 +20,20 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from copper_kite.store.commit import Batch, Fault, FreshRow, Row, Rows, commit, failure, holds_content, used_segments
+from copper_kite.errors import StoreError
+from copper_kite.store.ballast import Ballast
+from copper_kite.store.commit import (
+    FULL,
+    Batch,
+    Fault,
+    FreshRow,
+    Row,
+    Rows,
+    commit,
+    failure,
+    holds_content,
+    used_segments,
+)
 from copper_kite.store.handed import Handed
 from copper_kite.store.schema import connect_writer
 from copper_kite.store.segments import Segments
@@ -85,7 +98,7 @@ def start_process(folder: Path, keep: Sequence[int] = ()) -> tuple[Channel, Hand
     Returns what leads to it: rows go by the channel, content by the memory. Raises StoreError and SchemaTooNew as
     `connect_writer` does.
     """
-    connect_writer(folder).close()  # so that what is wrong with the folder shows here, as an error
+    _look_at(folder)
     handed = Handed()
     ours, theirs = socket.socketpair()
     with theirs:
@@ -96,9 +109,20 @@ def start_process(folder: Path, keep: Sequence[int] = ()) -> tuple[Channel, Hand
     return Channel(ours, process), handed
 
 
+def _look_at(folder: Path) -> None:
+    """Open the database once, so that what is wrong with it shows as an error; on a full disk, without the ballast."""
+    try:
+        connect_writer(folder).close()
+    except StoreError:
+        if not Ballast(folder).give_up():
+            raise
+        connect_writer(folder).close()
+
+
 def serve(channel: Channel, connection: sqlite3.Connection, folder: Path, handed: Handed) -> None:
     """Commit batch after batch, until the other end is gone."""
-    segments, segment = Segments(folder), 0
+    segments, segment, ballast = Segments(folder), 0, Ballast(folder)
+    ballast.lay_in()
     while (batch := channel.receive()) is not None:
         octets, swept, fresh, relayed, changes = batch
         rows, at = [Rows(*row) for row in changes], (0, 0)
@@ -106,9 +130,10 @@ def serve(channel: Channel, connection: sqlite3.Connection, folder: Path, handed
             if octets:
                 at = segments.append(handed.memory[:octets])
         except OSError as error:
-            channel.send(_without_content(connection, failure(error), fresh, relayed, rows))
+            channel.send(_without_content(connection, failure(error), fresh, relayed, rows, ballast))
             continue
-        channel.send(commit(connection, Batch(at, fresh, relayed, rows)))
+        faults = commit(connection, Batch(at, fresh, relayed, rows))
+        channel.send(_on_ballast(connection, Batch(at, fresh, relayed, rows), faults, ballast))
         with contextlib.suppress(sqlite3.Error, OSError):  # what is not tidied now is tidied another time
             swept = swept or (segments.end > WORTH_TIDYING and (relayed or changes) and not holds_content(connection))
             if swept:
@@ -116,10 +141,28 @@ def serve(channel: Channel, connection: sqlite3.Connection, folder: Path, handed
             if swept or at[0] > segment:
                 segment = max(segment, at[0])
                 segments.sweep(used_segments(connection))
+            if swept:
+                ballast.lay_in()
     with contextlib.suppress(sqlite3.Error, OSError):
         segments.leave()
         segments.sweep(used_segments(connection))
     connection.close()
+
+
+def _on_ballast(
+    connection: sqlite3.Connection, batch: Batch, faults: list[Fault | None], ballast: Ballast
+) -> list[Fault | None]:
+    """What found the disk full is committed on the room that the ballast leaves, new messages apart."""
+    first = len(batch.fresh)
+    if not any(fault is not None and fault[0] == FULL for fault in faults[first:]) or not ballast.give_up():
+        return faults
+    again = [number for number, fault in enumerate(faults[first:]) if fault is not None and fault[0] == FULL]
+    relayed = [batch.relayed[number] for number in again if number < len(batch.relayed)]
+    changes = [batch.changes[number - len(batch.relayed)] for number in again if number >= len(batch.relayed)]
+    found = commit(connection, Batch(batch.at, (), relayed, changes))
+    for number, fault in zip(again, found, strict=True):
+        faults[first + number] = fault
+    return faults
 
 
 def _without_content(
@@ -128,10 +171,12 @@ def _without_content(
     fresh: Sequence[FreshRow],
     relayed: Sequence[Row],
     changes: Sequence[Rows],
+    ballast: Ballast,
 ) -> list[Fault | None]:
     """Content could not be written: what has some is kept out, the rest is committed."""
     others = [rows for rows in changes if not (rows.content or rows.moved)]
-    found = commit(connection, Batch(relayed=relayed, changes=others))
+    batch = Batch(relayed=relayed, changes=others)
+    found = _on_ballast(connection, batch, commit(connection, batch), ballast)
     rest = iter(found[len(relayed) :])
     of_changes = [fault if rows.content or rows.moved else next(rest) for rows in changes]
     return [*([fault] * len(fresh)), *found[: len(relayed)], *of_changes]

@@ -120,6 +120,8 @@ class Extents:
 
     def read(self, segment: int, start: int, size: int) -> bytes:
         """The octets that stand there. Raises OSError, FileNotFoundError where the segment is gone."""
+        if not size:  # the last portion of a message may have none, and then it stands nowhere
+            return b""
         if segment != self._number or self._file < 0:
             self.close()
             self._file = os.open(_path(self._folder, segment), os.O_RDONLY | os.O_CLOEXEC)
