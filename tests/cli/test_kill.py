@@ -27,4 +27,4 @@ def test_without_the_process_that_writes_the_server_stops_and_says_so(folder: Pa
         writer = process_that_writes(server)
         assert writer is not None and server.stderr is not None
         os.kill(writer, signal.SIGKILL)
-        assert server.wait(30) == 1 and b"the process that writes the queue is gone" in server.stderr.read()
+        assert server.wait(30) == 1 and b"the queue cannot be written any more" in server.stderr.read()

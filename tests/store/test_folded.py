@@ -26,7 +26,7 @@ from copper_kite.store.model import (
 )
 from copper_kite.store.reads import Reader
 from copper_kite.store.schema import connect_writer
-from copper_kite.store.segments import Segments
+from copper_kite.store.segments import Segments, summed
 from copper_kite.words import Event, State
 
 BEGUN = 1_800_000_000.0
@@ -81,8 +81,9 @@ def write(folder: Path, *changes: Change | Fresh | Relayed) -> None:
         content = bytearray()
 
         def put(portion: bytes, content: bytearray = content) -> int:
-            content.extend(portion)
-            return len(content) - len(portion)
+            start = len(content)
+            content.extend(portion + summed(portion))
+            return start
 
         if isinstance(change, Fresh):
             batch = Batch(fresh=[fresh_row(change, put)])

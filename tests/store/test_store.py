@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import os
 import select
+import shutil
 import socket
 import sqlite3
 import threading
@@ -35,7 +36,7 @@ from copper_kite.store.model import Attempt, Change, Fresh, JournalEntry, Messag
 from copper_kite.store.process import Channel, serve, start_process
 from copper_kite.store.reads import Reader
 from copper_kite.store.schema import connect_writer
-from copper_kite.store.segments import segment_sizes
+from copper_kite.store.segments import MARK, SUM_OCTETS, segment_sizes
 from copper_kite.store.writer import GroupWriter
 from copper_kite.words import Event, State
 
@@ -230,7 +231,7 @@ def test_content_is_stable_before_a_row_names_it(folder: Path, turns: Turns, mon
             turns.turn()
             turns.turn()
     once = ["pwrite", "fdatasync", "BEGIN", "COMMIT", "answered"]
-    assert steps == ["fsync", "fsync", *once, *once]
+    assert steps == ["pwrite", "fsync", "fsync", *once, *once], "a new segment has its mark first"
 
 
 def test_files_of_content_go_when_nothing_in_them_is_wanted(folder: Path, writer: GroupWriter, turns: Turns) -> None:
@@ -286,7 +287,7 @@ def test_content_that_is_gone_is_told_and_nothing_else_is_read(folder: Path, wri
     write(writer, turns, submission(1), submission(2))
     with Reader(folder) as reader:
         (file,) = (folder / "content").iterdir()
-        os.truncate(file, 5)
+        os.truncate(file, len(MARK) + len(b"abc") + SUM_OCTETS + 2)
         assert list(reader.content(1)) == [b"abc"]
         with pytest.raises(ContentUnreadable) as error:
             list(reader.content(2))
@@ -294,6 +295,53 @@ def test_content_that_is_gone_is_told_and_nothing_else_is_read(folder: Path, wri
         file.unlink()
         with pytest.raises(ContentUnreadable):
             list(reader.content(1))
+
+
+@pytest.mark.parametrize("bit", range(3))
+def test_content_that_the_disk_has_changed_is_told(folder: Path, writer: GroupWriter, turns: Turns, bit: int) -> None:
+    """A single bit of a portion, or of its sum; the next message is read as ever."""
+    write(writer, turns, submission(1), submission(2))
+    (file,) = (folder / "content").iterdir()
+    octets = bytearray(file.read_bytes())
+    octets[len(MARK) + 3 * bit] ^= 1 << bit
+    file.write_bytes(octets)
+    with Reader(folder) as reader:
+        with pytest.raises(ContentUnreadable, match="its sum is wrong"):
+            list(reader.content(1))
+        assert list(reader.content(2)) == [b"abc"]
+        assert [due.content for due in reader.due(1e9, 10, (), 1000)[0]] == [None, b"abc"]
+
+
+def test_content_of_an_older_release_has_no_sums(folder: Path, writer: GroupWriter, turns: Turns) -> None:
+    write(writer, turns, submission(1))
+    (file,) = (folder / "content").iterdir()
+    octets = file.read_bytes()
+    file.write_bytes(b"\0" * len(MARK) + octets[len(MARK) : -SUM_OCTETS])
+    with Reader(folder) as reader:
+        assert list(reader.content(1)) == [b"abc"]
+
+
+def test_nothing_is_answered_when_the_files_it_went_to_were_deleted(folder: Path, turns: Turns) -> None:
+    """The database, its log, the content: deleted or replaced, and nobody is told that something was kept."""
+    for gone in ("queue.sqlite", "queue.sqlite-wal", "content", "."):
+        within = folder / f"of {gone}"
+        writer = turns.write_through(*start_process(within))
+        assert write(writer, turns, submission(1)) == [None]
+        shutil.rmtree(within / gone) if gone in ("content", ".") else (within / gone).unlink()
+        (error,) = write(writer, turns, submission(2))
+        assert isinstance(error, StoreFailed), gone
+        (error,) = write(writer, turns, submission(3))
+        assert isinstance(error, StoreFailed) and turns.lost, gone
+        turns.lost = 0
+        writer.close()
+
+
+def test_a_folder_with_content_and_no_database_is_refused(folder: Path) -> None:
+    (folder / "content").mkdir()
+    (folder / "content" / "00000001").write_bytes(b"x")
+    with pytest.raises(StoreError, match=r"queue\.sqlite is missing"):
+        start_process(folder)
+    assert not (folder / "queue.sqlite").exists()
 
 
 def test_what_waits_at_the_end_is_still_written(folder: Path, turns: Turns) -> None:

@@ -80,7 +80,7 @@ def serve(config: str | None) -> None:
             wait.cancel()
         tell_manager("STOPPING=1")
         if service.lost.is_set():
-            click.echo("the process that writes the queue is gone: nothing can be kept, so the server stops", err=True)
+            click.echo("the queue cannot be written any more: nothing can be kept, so the server stops", err=True)
             await service.stop(0.5)  # what is in hand cannot be finished: its end could not be recorded
         else:
             click.echo("stopping", err=True)

@@ -38,12 +38,14 @@ from copper_kite.store.ids import IdMaker
 from copper_kite.store.model import Change, Done, JournalEntry
 from copper_kite.store.process import Channel, start_process
 from copper_kite.store.reads import Reader
+from copper_kite.store.witness import Witness
 from copper_kite.store.writer import GroupWriter
 from copper_kite.words import Event
 
 __all__ = ["Service"]
 
 STOP_SECONDS = 10.0
+FOLDER_SECONDS = 0.5  # from one look at the data folder to the next
 CLOCK_SECONDS = 1.0  # from one look at the clock to the next, when nobody else asks
 LOOK_SECONDS = 30.0  # from one look at the certificates' files to the next
 
@@ -100,6 +102,7 @@ class Service:
         self._undo.append(reader.close)
         ids = IdMaker(reader.last_id())
         await self._begin(reader, now)
+        witness = Witness(loaded.data)
         self._log = self._open_log(loaded)
         self._undo.append(lambda: self._log.close())
         self._supervisor = Supervisor(self._log)
@@ -122,6 +125,7 @@ class Service:
         )
         await self._listen(loaded)
         self._clock.stepped = self._clock_stepped
+        self._undo.append(self._supervisor.every(FOLDER_SECONDS, partial(self._look_at_folder, witness)).cancel)
         self._undo.append(self._supervisor.every(CLOCK_SECONDS, self._clock.now).cancel)
         self._dispatcher.start()
         self._undo.append(Publisher(loaded.data, self._dispatcher.lanes_now, self._supervisor).stop)
@@ -152,6 +156,12 @@ class Service:
 
     def _refused(self, refusal: Refusal, count: int) -> None:
         self._log.write("warning", "refused", **refusal._asdict(), count=count)
+
+    def _look_at_folder(self, witness: Witness) -> None:
+        """Where the data folder is gone, nothing can be kept: the server stops, before it takes more."""
+        if (gone := witness.gone()) and not self.lost.is_set():
+            self._log.write("error", "folder", text=f"{gone} was deleted or replaced: nothing can be kept")
+            self.lost.set()
 
     def _clock_stepped(self, by: float, before: float) -> None:
         """The machine's clock was set: what was computed from it is shifted, and the journal says so."""

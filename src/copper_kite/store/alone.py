@@ -8,7 +8,7 @@ from pathlib import Path
 from copper_kite.store.commit import Batch, Fault, commit, rows_of
 from copper_kite.store.model import Change
 from copper_kite.store.schema import connect_writer
-from copper_kite.store.segments import Segments
+from copper_kite.store.segments import Segments, summed
 
 __all__ = ["write_alone"]
 
@@ -22,8 +22,9 @@ def write_alone(folder: Path, changes: Sequence[Change], *, durable: bool = True
     connection, segments, octets = connect_writer(folder), Segments(folder), bytearray()
 
     def put(portion: bytes) -> int:
-        octets.extend(portion)
-        return len(octets) - len(portion)
+        start = len(octets)
+        octets.extend(portion + summed(portion))
+        return start
 
     try:
         if not durable:

@@ -22,6 +22,7 @@ from copper_kite.store.storable import storable
 from copper_kite.words import BROKEN_CAUSES, FINAL, FINAL_CAUSES, MESSAGE_STAGES
 
 __all__ = [
+    "FAILED",
     "FULL",
     "Batch",
     "Fault",

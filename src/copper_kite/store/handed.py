@@ -5,6 +5,8 @@ from __future__ import annotations
 import mmap
 import os
 
+from copper_kite.store.segments import SUM_OCTETS, summed
+
 __all__ = ["HANDED_OCTETS", "Handed", "Overfull"]
 
 HANDED_OCTETS = 8 * 1024 * 1024  # of which only what was ever used takes memory
@@ -33,11 +35,13 @@ class Handed:
         os.close(self.descriptor)
 
     def put(self, octets: bytes) -> int:
-        """Where `octets` stand now. Raises Overfull."""
+        """Where `octets` stand now, their sum behind them. Raises Overfull."""
         start = self.octets
         end = start + len(octets)
-        if end > HANDED_OCTETS:
+        behind = end + SUM_OCTETS
+        if behind > HANDED_OCTETS:
             raise Overfull
         self.memory[start:end] = octets
-        self.octets = end
+        self.memory[end:behind] = summed(octets)
+        self.octets = behind
         return start

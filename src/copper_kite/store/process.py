@@ -23,6 +23,7 @@ from typing import Any
 from copper_kite.errors import StoreError
 from copper_kite.store.ballast import Ballast
 from copper_kite.store.commit import (
+    FAILED,
     FULL,
     Batch,
     Fault,
@@ -35,8 +36,9 @@ from copper_kite.store.commit import (
     used_segments,
 )
 from copper_kite.store.handed import Handed
-from copper_kite.store.schema import connect_writer
-from copper_kite.store.segments import Segments
+from copper_kite.store.schema import DATABASE, connect_writer
+from copper_kite.store.segments import Segments, segment_sizes
+from copper_kite.store.witness import Witness
 
 __all__ = ["Channel", "serve", "start_process"]
 
@@ -111,6 +113,12 @@ def start_process(folder: Path, keep: Sequence[int] = ()) -> tuple[Channel, Hand
 
 def _look_at(folder: Path) -> None:
     """Open the database once, so that what is wrong with it shows as an error; on a full disk, without the ballast."""
+    if segment_sizes(folder) and not (folder / DATABASE).exists():
+        raise StoreError(
+            str(folder),
+            f"{DATABASE} is missing, and the folder content beside it is not empty",
+            "bring it back from a backup; or move content away, to begin with an empty queue",
+        )
     try:
         connect_writer(folder).close()
     except StoreError:
@@ -123,6 +131,7 @@ def serve(channel: Channel, connection: sqlite3.Connection, folder: Path, handed
     """Commit batch after batch, until the other end is gone."""
     segments, segment, ballast = Segments(folder), 0, Ballast(folder)
     ballast.lay_in()
+    witness = Witness(folder)
     while (batch := channel.receive()) is not None:
         octets, swept, fresh, relayed, changes = batch
         rows, at = [Rows(*row) for row in changes], (0, 0)
@@ -133,6 +142,10 @@ def serve(channel: Channel, connection: sqlite3.Connection, folder: Path, handed
             channel.send(_without_content(connection, failure(error), fresh, relayed, rows, ballast))
             continue
         faults = commit(connection, Batch(at, fresh, relayed, rows))
+        if gone := witness.gone() or ("the folder content" if segments.gone else ""):
+            channel.send([(FAILED, f"{gone} is gone, or is another one")] * len(faults))
+            sys.stderr.write(f"kite: {gone} was deleted or replaced while the server ran: nothing can be kept\n")
+            return
         channel.send(_on_ballast(connection, Batch(at, fresh, relayed, rows), faults, ballast))
         with contextlib.suppress(sqlite3.Error, OSError):  # what is not tidied now is tidied another time
             swept = swept or (segments.end > WORTH_TIDYING and (relayed or changes) and not holds_content(connection))

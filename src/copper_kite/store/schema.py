@@ -7,7 +7,7 @@ import sqlite3
 from pathlib import Path
 
 from copper_kite.errors import SchemaTooNew, StoreError
-from copper_kite.store.segments import Segments
+from copper_kite.store.segments import Segments, summed
 
 __all__ = [
     "DATABASE",
@@ -246,7 +246,7 @@ def migrate(connection: sqlite3.Connection, folder: Path) -> None:
     segments = Segments(folder)
 
     def put(octets: bytes) -> int:
-        number, start = segments.append(octets)
+        number, start = segments.append(octets + summed(octets))
         return number << 40 | start
 
     connection.create_function("put", 1, put)

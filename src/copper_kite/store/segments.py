@@ -2,7 +2,8 @@
 
 A segment is made stable before what names a place in it is committed: so what the database names is always whole. What
 no row names (a crash, or a commit that failed) is never read, and goes with its segment, which is removed as a whole
-when the last message in it has ended. Each process that appends begins a segment of its own.
+when the last message in it has ended. Each process that appends begins a segment of its own. Behind each portion
+stands a sum of it, so that what the disk has changed is never sent.
 """
 
 from __future__ import annotations
@@ -11,9 +12,12 @@ import contextlib
 import os
 from collections.abc import Collection
 from pathlib import Path
+from zlib import crc32
 
-__all__ = ["SEGMENT_OCTETS", "Extent", "Extents", "Segments", "segment_sizes"]
+__all__ = ["MARK", "SEGMENT_OCTETS", "SUM_OCTETS", "Extent", "Extents", "Segments", "segment_sizes", "summed"]
 
+MARK = b"kite+crc"  # a segment begins with it; one of an older release does not, and has no sums in it
+SUM_OCTETS = 4
 SEGMENT_OCTETS = 64 * 1024 * 1024  # when a segment has so many, the next one is begun
 _FOLDER = "content"
 
@@ -39,6 +43,11 @@ def _path(folder: Path, segment: int) -> str:
     return f"{folder}/{_FOLDER}/{segment:08}"
 
 
+def summed(octets: bytes) -> bytes:
+    """The sum that stands behind a portion: CRC-32, as in ISO-HDLC."""
+    return crc32(octets).to_bytes(SUM_OCTETS, "big")
+
+
 class Segments:
     """Appends octets, makes them stable, and removes what is not used any more."""
 
@@ -52,6 +61,11 @@ class Segments:
     def end(self) -> int:
         """The octets in the segment that is appended to; 0 where the next one begins another."""
         return self._end if self._file >= 0 else 0
+
+    @property
+    def gone(self) -> bool:
+        """Whether the segment that is appended to was deleted meanwhile."""
+        return self._file >= 0 and not os.fstat(self._file).st_nlink
 
     def append(self, octets: bytes | memoryview) -> Extent:
         """Have `octets` on stable storage; where they stand. Raises OSError: then they are nowhere, and so is nothing
@@ -78,7 +92,8 @@ class Segments:
         within.mkdir(mode=0o700, exist_ok=True)
         number = max(self._number, *(number for number, _ in segment_sizes(self._folder)), 0) + 1
         self._file = os.open(_path(self._folder, number), os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
-        self._number, self._end = number, 0
+        os.pwrite(self._file, MARK, 0)
+        self._number, self._end = number, len(MARK)
         for folder in (within, self._folder):  # their names are to be stable, too
             _sync_folder(folder)
 
@@ -111,6 +126,7 @@ class Extents:
         self._folder = folder
         self._number = 0
         self._file = -1
+        self._has_sums = False
 
     def __enter__(self) -> Extents:
         return self
@@ -119,16 +135,21 @@ class Extents:
         self.close()
 
     def read(self, segment: int, start: int, size: int) -> bytes:
-        """The octets that stand there. Raises OSError, FileNotFoundError where the segment is gone."""
+        """The octets that stand there. Raises OSError where they are not what was written, or the segment is gone."""
         if not size:  # the last portion of a message may have none, and then it stands nowhere
             return b""
         if segment != self._number or self._file < 0:
             self.close()
             self._file = os.open(_path(self._folder, segment), os.O_RDONLY | os.O_CLOEXEC)
             self._number = segment
-        octets = os.pread(self._file, size, start)
-        if len(octets) < size:
-            raise OSError(f"segment {segment} ends before octet {start + size}")
+            self._has_sums = os.pread(self._file, len(MARK), 0) == MARK
+        more = SUM_OCTETS if self._has_sums else 0
+        found = os.pread(self._file, size + more, start)
+        if len(found) < size + more:
+            raise OSError(f"segment {segment} ends before octet {start + size + more}")
+        octets = found[:size]
+        if more and found[size:] != summed(octets):
+            raise OSError(f"segment {segment} is damaged between octets {start} and {start + size}: its sum is wrong")
         return octets
 
     def close(self) -> None:

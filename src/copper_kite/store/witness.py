@@ -1,0 +1,33 @@
+"""Whether the data folder still is the one that was opened: what is written into files that were deleted is lost."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+from copper_kite.store.schema import DATABASE
+
+__all__ = ["Witness"]
+
+
+class Witness:
+    """Remembers which files the folder's names meant when it was made."""
+
+    def __init__(self, folder: Path) -> None:
+        self._paths = [str(folder / name) for name in (DATABASE, f"{DATABASE}-wal")]
+        self._seen = [_identity(path) for path in self._paths]
+
+    def gone(self) -> str:
+        """The first file that is not there any more, or is another one; empty when all is well."""
+        for path, seen in zip(self._paths, self._seen, strict=True):
+            if _identity(path) != seen:
+                return path
+        return ""
+
+
+def _identity(path: str) -> tuple[int, int] | None:
+    try:
+        found = os.stat(path)  # noqa: PTH116
+    except OSError:
+        return None
+    return found.st_dev, found.st_ino
