@@ -189,3 +189,50 @@ def test_a_refused_recipient_and_everything_else_stays(folder: Path, authority: 
 
     (notice,) = at_work(folder, authority, test, 1, Rule("gone@*", Reply(550, "5.1.1", "no")))
     assert notice.reverse_path == "" and b"Action: failed" in octets(notice)
+
+
+def test_as_many_recipients_as_the_listener_takes_and_no_more(folder: Path, authority: CertificateFiles) -> None:
+    """All or none: too many is told as what will never succeed, and a thousand do not block on each other's replies."""
+
+    def test(config: Path) -> None:
+        most = [f"r{number}@passenger.example" for number in range(1000)]
+        assert kite("pipe", *most, stdin=b"Subject: s\n\nx\n", config=config).returncode == 0
+        for count in (1, 19_000):
+            more = [f"s{number}@passenger.example" for number in range(count)]
+            done = kite("pipe", *most, *more, stdin=b"x\n", config=config)
+            assert done.returncode == 65 and b"takes 1000 for one message" in done.stderr
+
+    (caught,) = at_work(folder, authority, test, 1)
+    assert len(caught.recipients) == 1000
+
+
+def test_a_cr_by_itself_begins_no_header_field(folder: Path, authority: CertificateFiles) -> None:
+    def test(config: Path) -> None:
+        letter = b"Subject: hello\rBcc: spy@passenger.example\nTo: ana@passenger.example\n\nbody\r.\rQUIT\n"
+        assert kite("pipe", "-t", stdin=letter, config=config).returncode == 0
+
+    (caught,) = at_work(folder, authority, test, 1)
+    assert list(caught.recipients) == ["ana@passenger.example"]
+    assert b"\r\nSubject: hello Bcc: spy@passenger.example\r\n" in octets(caught)
+    assert octets(caught).endswith(b"\r\nbody . QUIT\r\n")
+
+
+def test_the_socket_never_takes_the_place_of_another_file(folder: Path) -> None:
+    config = write_site(folder, 25, tls="off")
+    (folder / "submit.sock").write_text("somebody's notes")
+    done = kite("serve", config=config)
+    assert done.returncode == 3 and b"a file that is no socket is there" in done.stderr
+    assert (folder / "submit.sock").read_text() == "somebody's notes"
+
+
+def test_a_folder_that_lets_everybody_in_keeps_the_queue_private(folder: Path) -> None:
+    data = folder / "queue"
+    data.mkdir(mode=0o755)
+    data.chmod(0o755)
+    config = write_site(folder, 25, tls="off")
+    with running(config):
+        kept = [*data.glob("queue.sqlite*"), *(data / "content").glob("*")]
+        assert len(kept) >= 2 and not any(file.stat().st_mode & 0o077 for file in kept)
+    (data / "queue.sqlite").chmod(0o644)
+    with running(config):
+        assert not any(file.stat().st_mode & 0o007 for file in data.glob("queue.sqlite*"))

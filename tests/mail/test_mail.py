@@ -63,7 +63,6 @@ def test_mending() -> None:
     assert mended(b"Subject: only\n") == added + b"Subject: only\r\n\r\n"
     whole = b"From: a@x\r\nDate: d\r\nMESSAGE-ID: <m>\r\n\r\n.\r\n\x80\r\n"
     assert mended(whole) == whole
-    assert mended(whole.replace(b"\r\n", b"\r")) == whole
 
 
 def notice(

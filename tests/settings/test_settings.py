@@ -8,6 +8,7 @@ import pytest
 
 from copper_kite.errors import SettingsError
 from copper_kite.settings.load import find_config, load
+from copper_kite.settings.model import Listener
 from copper_kite.settings.units import Endpoint, parse_duration, parse_endpoint, parse_pace, parse_size
 
 GOOD = """\
@@ -170,3 +171,11 @@ def test_endpoints() -> None:
     for bad in ("h.example", "h:0", "h:70000", "a b:25", "unix:rel", "", 5, "[zz]:25", "::1:25"):
         with pytest.raises(ValueError):
             parse_endpoint(bad)
+
+
+def test_an_ipv4_network_in_ipv6_form_is_that_network() -> None:
+    """Else it would be taken, and match nobody."""
+    listener = Listener.model_validate(
+        {"name": "l", "bind": ["127.0.0.1:25"], "allow": ["::ffff:127.0.0.0/104", "::1", "2001:db8::/32", "::/0"]}
+    )
+    assert list(map(str, listener.allow)) == ["127.0.0.0/8", "::1/128", "2001:db8::/32", "::/0"]

@@ -10,7 +10,7 @@ import click
 from copper_kite.cli.credential import password_options, read_password
 from copper_kite.cli.editing import complete_names, make_family, near, take_up_secrets
 from copper_kite.cli.options import json_option, load_settings
-from copper_kite.cli.show import print_json, print_table
+from copper_kite.cli.show import echo, print_json, print_table
 
 if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
@@ -75,7 +75,7 @@ def set_password(
         document.add(name, {}, array=False)
     document.set(name, None, "key", str(ScramKey.make(Secret(password), os.urandom(16))))
     write_file(path, document.text, mode=0o600, keep_last=False)
-    click.echo(f"account {name} has its password; its key is in {path}")
+    echo(f"account {name} has its password; its key is in {path}")
     take_up_secrets(load_settings(config, secrets=True))
 
 

@@ -22,6 +22,8 @@ if TYPE_CHECKING:
     from copper_kite.store.model import QueueRow, Wanted
     from copper_kite.words import Action
 
+from copper_kite.cli.show import echo
+
 __all__ = ["make_action", "redirect"]
 
 ANSWER_SECONDS = 5.0  # what the running server may take
@@ -112,7 +114,7 @@ def _act(config: str | None, deed: _Deed, ids: Sequence[str], given: dict[str, A
     with Reader(queue_folder(config)) as reader:
         rows = _meant(reader, deed.action, ids, given)
     if not rows:
-        click.echo(f"There is nothing to {deed.words}.")
+        echo(f"There is nothing to {deed.words}.")
         return
     messages = len({row.message.id for row in rows})
     _show(rows)
@@ -121,7 +123,7 @@ def _act(config: str | None, deed: _Deed, ids: Sequence[str], given: dict[str, A
     if not yes and not click.confirm(f"{first.capitalize()} {what}{f' {rest}' * bool(rest)}?"):
         return
     done = _have_done(config, deed, rows)
-    click.echo(f"{what}: {done}")
+    echo(f"{what}: {done}")
 
 
 def _meant(reader: Any, action: Action, ids: Sequence[str], given: dict[str, Any]) -> list[QueueRow]:
@@ -139,7 +141,7 @@ def _show(rows: Sequence[QueueRow]) -> None:
 
     show_queue(list(rows[:SHOWN]), time.time())
     if len(rows) > SHOWN:
-        click.echo(f"… and {len(rows) - SHOWN} more")
+        echo(f"… and {len(rows) - SHOWN} more")
 
 
 def _have_done(config: str | None, deed: _Deed, rows: Sequence[QueueRow]) -> str:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import json
 import signal
 import ssl
 import sys
@@ -14,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from copper_kite.cli.options import Endpoints, json_option
-from copper_kite.cli.show import local_time, print_json, print_table, say, size
+from copper_kite.cli.show import echo, json_text, local_time, print_json, print_table, say, size
 from copper_kite.errors import Finding, InputError, SettingsError
 
 if TYPE_CHECKING:
@@ -150,18 +149,18 @@ async def _run(plan: StandInPlan, endpoints: Sequence[Endpoint], as_json: bool) 
     def tell(one: Caught) -> None:
         nonlocal caught
         caught += 1
-        click.echo(json.dumps(one.export(), ensure_ascii=False) if as_json else _caught_line(one))
+        echo(json_text(one.export()) if as_json else _caught_line(one))
 
     stand_in = StandIn(plan, tell)
     for endpoint in endpoints:
         await stand_in.start(endpoint.host, endpoint.port)
-        click.echo(f"{plan.name} takes mail on {endpoint}, TLS {plan.tls}; messages go to {plan.folder}", err=True)
+        echo(f"{plan.name} takes mail on {endpoint}, TLS {plan.tls}; messages go to {plan.folder}", err=True)
     authority = plan.folder / "tls" / "ca.pem" if plan.folder is not None else None
     if plan.context is not None and authority is not None and authority.exists():
-        click.echo(f'connectors trust it with: trust = "{authority.absolute()}"', err=True)
+        echo(f'connectors trust it with: trust = "{authority.absolute()}"', err=True)
     await told.wait()
     await stand_in.stop()
-    click.echo(f"caught {caught} messages", err=True)
+    echo(f"caught {caught} messages", err=True)
 
 
 def _caught_line(caught: Caught) -> str:
@@ -239,7 +238,7 @@ def show_capture(number: int, folder: Path, as_json: bool) -> None:
     shown = facts | {"time": _time(facts), "size": size(len(content)), "to": ", ".join(facts.get("to", []))}
     rows = [(key, printable(str(shown.get(key) or "-"))) for key in keys]
     print_table(("key", "value"), rows, wraps=True)
-    click.echo()
+    echo()
     _echo_text(content)
 
 
@@ -258,7 +257,7 @@ def _echo_text(octets: bytes) -> None:
     from copper_kite.smtp.replies import visible
 
     for line in octets.decode("utf-8", "backslashreplace").expandtabs().splitlines():
-        click.echo(visible(line))
+        echo(visible(line))
 
 
 @catch.command("export")
@@ -293,7 +292,7 @@ def clear_captures(folder: Path, yes: bool) -> None:
     from copper_kite.session.captures import captures, clear
 
     count = len(captures(folder))
-    click.echo(f"{folder} holds {count} messages")
+    echo(f"{folder} holds {count} messages")
     if count and not yes:
         click.confirm("Remove them?", abort=True)
     clear(folder)

@@ -10,7 +10,7 @@ import click
 
 from copper_kite.cli.options import json_option
 from copper_kite.cli.probed import print_stages, probed_json
-from copper_kite.cli.show import print_json, print_verdict, say
+from copper_kite.cli.show import echo, print_json, print_verdict, say
 
 if TYPE_CHECKING:
     from copper_kite.errors import Finding
@@ -45,7 +45,7 @@ def check(ctx: click.Context, live: bool, as_json: bool) -> None:
     else:
         show_findings(findings)
         for found in probed:
-            click.echo()
+            echo()
             say((f"{found.plan.host}:{found.plan.port}", "bold"), f", TLS {found.plan.tls}")
             print_stages(found.stages, found.failure)
             print_verdict(found.verdict)
@@ -58,13 +58,13 @@ def show_findings(findings: list[Finding]) -> None:
     for finding in findings:
         place = finding.file if finding.line is None else f"{finding.file}:{finding.line}"
         key = f" {finding.key}" if finding.key else ""
-        click.echo(f"{place}:{key}")  # not wrapped: programs jump to it
+        echo(f"{place}:{key}")  # not wrapped: programs jump to it
         say((finding.level, LEVEL_COLOURS[finding.level]), f": {finding.problem}", indent=2)
         if finding.why:
             say(f"why: {finding.why}", indent=2)
         if finding.remedy:
             say("do: ", (finding.remedy, "bold"), indent=2)
-        click.echo()
+        echo()
     counts = {level: sum(finding.level == level for finding in findings) for level in LEVEL_COLOURS}
     told = ", ".join(f"{count} {level}{'' if count == 1 else 's'}" for level, count in counts.items() if count)
     say((told or "nothing to find fault with", "bold" if told else "bold green"))

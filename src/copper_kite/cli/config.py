@@ -10,7 +10,7 @@ import click
 
 from copper_kite.cli.editing import change, plain_entry, show_entry, take_up
 from copper_kite.cli.options import json_option, load_settings
-from copper_kite.cli.show import print_json, print_table, say
+from copper_kite.cli.show import echo, print_json, print_table, say
 from copper_kite.errors import InputError
 
 if TYPE_CHECKING:
@@ -40,11 +40,11 @@ def show(path: str | None, as_json: bool) -> None:
             found[table] = tables if isinstance(value, list) else tables[0]
         print_json({"file": str(loaded.path), **found})
         return
-    click.echo(f"# {loaded.path}, served as {loaded.server_name}")
+    echo(f"# {loaded.path}, served as {loaded.server_name}")
     for table in type(settings).model_fields:
         value = getattr(settings, table)
         for entry in _entries(value):
-            click.echo()
+            echo()
             say((f"[[{table}]]" if isinstance(value, list) else f"[{table}]", "bold"))
             show_entry(entry, as_json=False)
 
@@ -75,7 +75,7 @@ def export(path: str | None, only: tuple[str, ...]) -> None:
     """Write what another server can take over: no secrets, not this server's name and folders."""
     from copper_kite.settings.transfer import export_text, parse_part
 
-    click.echo(export_text(load_settings(path), [parse_part(part) for part in only]), nl=False)
+    echo(export_text(load_settings(path), [parse_part(part) for part in only]), nl=False)
 
 
 @config.command("import")
@@ -134,7 +134,7 @@ def compare_files(ctx: click.Context, left: str, right: str, everything: bool, a
 
 def _show(differences: list[Difference], left: str, right: str) -> None:
     if not differences:
-        click.echo("they agree")
+        echo("they agree")
         return
     print_table(
         ("what", left, right),

@@ -11,7 +11,7 @@ import click
 
 from copper_kite.cli.editing import complete_names, near, take_up_secrets
 from copper_kite.cli.options import json_option, load_settings
-from copper_kite.cli.show import print_json, print_table
+from copper_kite.cli.show import echo, print_json, print_table
 from copper_kite.errors import InputError
 from copper_kite.settings.values import shown
 
@@ -213,7 +213,7 @@ def _write(config: str | None, path: Path, document: Document, name: str, done: 
     from copper_kite.settings.edit import write_file
 
     write_file(path, document.text, mode=0o600, keep_last=False)
-    click.echo(done)
+    echo(done)
     loaded = load_settings(config, secrets=True)
     if any(entry.credential == name for entry in loaded.settings.connector):
         take_up_secrets(loaded)

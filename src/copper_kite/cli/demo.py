@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 import click
 
 from copper_kite.cli.queue import show_queue
-from copper_kite.cli.show import local_time, say
+from copper_kite.cli.show import echo, local_time, say
 from copper_kite.cli.trace import show_story, story_of
 
 if TYPE_CHECKING:
@@ -47,8 +47,8 @@ def demo(seconds: float, folder: str | None, hold: bool) -> None:
     if (path / "kite.toml").exists():
         raise click.UsageError(f"{path} holds a configuration already; name a new folder")
     say(("Tern Island Ferries", "bold"), f": the last 24 hours, in {seconds:g} seconds. All of it is in {path}")
-    click.echo("\n           messages   recipients")
-    click.echo("  time    handed in   relayed   delayed   failed   queued")
+    echo("\n           messages   recipients")
+    echo("  time    handed in   relayed   delayed   failed   queued")
     asked = Demo(path.absolute(), seconds, _tell)
     uvloop.run(_run(asked, path / "kite.toml", hold))
 
@@ -66,14 +66,14 @@ async def _run(asked: Demo, config: Path, hold: bool) -> None:
     try:
         await day
     except asyncio.CancelledError:
-        click.echo("stopped before the day was over", err=True)
+        echo("stopped before the day was over", err=True)
 
 
 def _tell(moment: Moment) -> None:
     counts = (moment.states.get(state, 0) for state in ("relayed", "delayed", "failed", "queued"))  # type: ignore[call-overload]
     relayed, delayed, failed, queued = counts
     at = time.strftime("%H:%M", time.localtime(moment.at))
-    click.echo(f"  {at}  {moment.handed_in:>11}   {relayed:>7}   {delayed:>7}   {failed:>6}   {queued:>6}")
+    echo(f"  {at}  {moment.handed_in:>11}   {relayed:>7}   {delayed:>7}   {failed:>6}   {queued:>6}")
 
 
 def _end(asked: Demo, loaded: Loaded, config: Path, hold: bool) -> None:
@@ -85,21 +85,21 @@ def _end(asked: Demo, loaded: Loaded, config: Path, hold: bool) -> None:
         for note, title in STORIES:
             _heading(f"{title} (kite trace ID)")
             show_story(story_of(loaded, reader, asked.stories[note]))
-    click.echo()
+    echo()
     command = f"kite --config {config}"
     if hold:
         say((f"It keeps running (since {local_time(time.time())}); Ctrl-C ends it.", "bold"), " In another terminal:")
         port = loaded.settings.listener[0].bind[0].port
-        click.echo(f"  {command} status")
-        click.echo(f"  echo hello | {command} pipe ana.silva@passenger.example")
-        click.echo(f"  {command} queue list --all")
-        click.echo(f"  programs hand in mail at 127.0.0.1:{port}")
+        echo(f"  {command} status")
+        echo(f"  echo hello | {command} pipe ana.silva@passenger.example")
+        echo(f"  {command} queue list --all")
+        echo(f"  programs hand in mail at 127.0.0.1:{port}")
     else:
         say(("The day is over.", "bold"), " Its queue can still be looked at:")
-        click.echo(f"  {command} queue list --all")
+        echo(f"  {command} queue list --all")
         say("`kite demo --hold` keeps such a day running, so that commands can be tried on it.")
 
 
 def _heading(text: str) -> None:
-    click.echo()
+    echo()
     say((f"── {text} " + "─" * max(0, 96 - len(text)), "bold"))

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from copper_kite.cli.options import load_settings
-from copper_kite.cli.show import say
+from copper_kite.cli.show import echo, say
 from copper_kite.errors import InputError, KiteError
 
 if TYPE_CHECKING:
@@ -40,10 +40,10 @@ def change(config: str | None, edit: Callable[[Document], None], done: str) -> L
     edit(document)
     loaded = load_source(path, document.text)
     if document.text == before:
-        click.echo("nothing to change")
+        echo("nothing to change")
         return loaded
     write_file(path, document.text)
-    click.echo(f"{done} in {path}; the version before is {path}.last")
+    echo(f"{done} in {path}; the version before is {path}.last")
     take_up(loaded)
     return loaded
 
@@ -54,23 +54,23 @@ def take_up(loaded: Loaded) -> bool:
 
     running = running_server(loaded.data)
     if running is None:
-        click.echo("no server runs now; the next `kite serve` goes by it")
+        echo("no server runs now; the next `kite serve` goes by it")
         return True
     asked = time.time()
     try:
         os.kill(running.pid, signal.SIGHUP)
     except PermissionError:
-        click.echo(f"the running server is another user's: have it take this up with  kill -HUP {running.pid}")
+        echo(f"the running server is another user's: have it take this up with  kill -HUP {running.pid}")
         return True
     while time.time() < asked + ANSWER_SECONDS:
         note = read_note(loaded.data)
         if note is not None and note.refused_at is not None and note.refused_at >= asked:
             say(("the running server refused it and goes on as it was:", "bold red"))
             for problem in note.problems:
-                click.echo(f"  {problem}")
+                echo(f"  {problem}")
             return False
         if note is not None and note.refused_at is None and note.taken_at >= asked and note.source == loaded.source:
-            click.echo("the running server has taken it up")
+            echo("the running server has taken it up")
             return True
         time.sleep(0.02)
     say(("the running server has not answered; `kite status` tells what it goes by", "bold red"))
@@ -87,9 +87,7 @@ def take_up_secrets(loaded: Loaded) -> None:
     except OSError:
         environ = b""
     if b"\0CREDENTIALS_DIRECTORY=" in b"\0" + environ:
-        click.echo(
-            "the running server has its secrets from systemd: `systemctl restart copper-kite` hands over the new"
-        )
+        echo("the running server has its secrets from systemd: `systemctl restart copper-kite` hands over the new")
     else:
         take_up(loaded)
 
@@ -267,11 +265,11 @@ class _Family:
             present = there.blocks(self._table)[-1]
             there.set_in(present, assignment[0], apply(there.values(present), assignment))
         write_file(path, there.text)
-        click.echo(f"{self._table} {name} copied into {path}; over there: kite config import {path.name}")
+        echo(f"{self._table} {name} copied into {path}; over there: kite config import {path.name}")
 
     def remove(self, config: str | None, name: str, yes: bool) -> None:
         for line in self._breaks(load_settings(config), name):
-            click.echo(line)
+            echo(line)
         if not yes:
             click.confirm(f"Remove {self._table} {name}?", abort=True)
         change(config, lambda document: document.remove(self._table, name), f"{self._table} {name} removed")

@@ -9,7 +9,17 @@ from typing import IO, TYPE_CHECKING, Any
 import click
 
 from copper_kite.cli.options import json_option, load_settings
-from copper_kite.cli.show import age, json_time, local_times, print_json, print_table, print_verdict, say, verdict_json
+from copper_kite.cli.show import (
+    age,
+    echo,
+    json_time,
+    local_times,
+    print_json,
+    print_table,
+    print_verdict,
+    say,
+    verdict_json,
+)
 
 if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
@@ -93,7 +103,7 @@ def _show_several(ways: list[Way], *, as_json: bool) -> None:
         ],
         right=("number", "hops", "total", "longest"),
     )
-    click.echo("kite headers FILE --number N shows the way of one")
+    echo("kite headers FILE --number N shows the way of one")
 
 
 def _longest(way: Way) -> tuple[str, str]:
@@ -121,13 +131,13 @@ def _show_way(way: Way, config: str | None, *, as_json: bool) -> None:
     for name in ("from", "to", "subject", "message-id"):
         if way.fields[name]:
             say((f"{name:>10}  ", "bold"), way.fields[name])
-    click.echo()
+    echo()
     _show_steps(way)
     _show_claims(way)
     if departure is not None:
-        click.echo()
+        echo()
         say(*_departure_words(departure))
-    click.echo()
+    echo()
     print_verdict(verdict)
 
 
@@ -189,10 +199,10 @@ def _show_claims(way: Way) -> None:
             why = f" ({result.reason})" if result.reason else ""
             rows.append((how, claim.checked.server, result.method, result.value, f"{of}{why}"))
     if rows:
-        click.echo()
+        echo()
         print_table(("results", "says", "method", "result", "of"), rows, wraps=True)
         if not any(claim.verified for claim in way.claims):
-            click.echo("Anybody may have written these; --believe NAME says whose count.")
+            echo("Anybody may have written these; --believe NAME says whose count.")
 
 
 def _departure(way: Way, loaded: Loaded) -> Departure | None:

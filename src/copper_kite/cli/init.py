@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from copper_kite.cli.credential import password_options, read_password
-from copper_kite.cli.show import print_table, say
+from copper_kite.cli.show import echo, print_table, say
 from copper_kite.errors import InputError, SettingsError
 
 if TYPE_CHECKING:
@@ -90,7 +90,7 @@ class _Asker:
                 if answer or needed:
                     check(answer)
             except ValueError as error:
-                click.echo(str(error))
+                echo(str(error))
                 continue
             return answer
 
@@ -245,7 +245,7 @@ def _smart_host(ask: _Asker, given: dict[str, Any], known: Answers, answers: Ans
 def _look_at(answers: Answers, port: int | None) -> None:
     from copper_kite.session.look import look, safest
 
-    click.echo(f"looking at {answers.host} …")
+    echo(f"looking at {answers.host} …")
     seen = asyncio.run(look(answers.host, port, answers.name, answers.trust))
     print_table(("port", "TLS", "what is there"), [(str(one.port), one.tls, str(one)) for one in seen], wraps=True)
     found = safest(seen)
@@ -274,9 +274,9 @@ def _write(ask: _Asker, path: Path, answers: Answers, password: str | None, *, o
     from copper_kite.settings.load import load_source
 
     text = fresh_text(answers)
-    click.echo()
+    echo()
     say((f"{path}", "bold"))
-    click.echo("".join(f"  {line}\n" for line in text.splitlines()))
+    echo("".join(f"  {line}\n" for line in text.splitlines()))
     there = path.exists() and not overwrite
     over = f"Write over {path}? All that it says now is replaced; the version before is kept"
     if not ask.confirm(over if there else "Write it?", default=not there):
@@ -291,10 +291,10 @@ def _write(ask: _Asker, path: Path, answers: Answers, password: str | None, *, o
         for key, value in (("login", answers.login), ("password", password)):
             document.set(name, None, key, value)
         write_file(secrets, document.text, mode=0o600, keep_last=False)
-        click.echo(f"{secrets} written, for its owner alone")
+        echo(f"{secrets} written, for its owner alone")
     load_source(path, text)
     write_file(path, text)
-    click.echo(f"{path} written")
+    echo(f"{path} written")
 
 
 def _check(path: Path) -> int:
@@ -304,14 +304,14 @@ def _check(path: Path) -> int:
     from copper_kite.settings.load import find_config
 
     _, findings = check_file(path, time.time())
-    click.echo()
+    echo()
     show_findings(findings)
     try:
         option = "" if find_config(None) == path else f"--config {path} "
     except SettingsError:
         option = f"--config {path} "
-    click.echo()
+    echo()
     say(("Next", "bold"))
-    click.echo(f"  kite {option}check --live\n  kite {option}serve")
-    click.echo(f'  echo "A first message" | kite {option}pipe root')
+    echo(f"  kite {option}check --live\n  kite {option}serve")
+    echo(f'  echo "A first message" | kite {option}pipe root')
     return 1 if any(finding.level == "error" for finding in findings) else 0

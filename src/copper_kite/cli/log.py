@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import itertools
-import json
 import shutil
 import time
 from collections.abc import Iterable, Iterator, Sequence
@@ -13,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from copper_kite.cli.options import INSTANT, json_option, load_settings, options_of
-from copper_kite.cli.show import STATE_COLOURS, console, json_time, local_time, print_json
+from copper_kite.cli.show import STATE_COLOURS, console, echo, json_text, json_time, local_time, print_json
 
 if TYPE_CHECKING:
     from copper_kite.trace.linemap import Entry
@@ -96,7 +95,7 @@ def search(
     entries = (entry for entry in _entries(config, sought, given) if sought.holds(entry))
     if count:
         found = sum(1 for _ in entries)
-        click.echo(found)
+        echo(found)
         raise SystemExit(0 if found else 1)
     first = list(itertools.islice(entries, limit + 1))
     if as_json:
@@ -104,9 +103,9 @@ def search(
     elif first:
         _echo(first[:limit], several=len(given["files"]) > 1)
         if len(first) > limit:
-            click.echo(f"… and more; --limit {limit * 10}, more words, or --since")
+            echo(f"… and more; --limit {limit * 10}, more words, or --since")
     else:
-        click.echo("There is nothing like that.")
+        echo("There is nothing like that.")
     raise SystemExit(0 if first else 1)
 
 
@@ -169,7 +168,7 @@ def follow(config: str | None, /, last: int, keep_place: Path | None, as_json: b
             meant = [entry for entry in batch if sought.holds(entry)]
             if as_json:
                 for entry in meant:
-                    click.echo(json.dumps(entry_json(entry), ensure_ascii=False))
+                    echo(json_text(entry_json(entry)))
             elif meant:
                 _echo(meant, several=len(sources) > 1)
     except KeyboardInterrupt:
@@ -179,11 +178,12 @@ def follow(config: str | None, /, last: int, keep_place: Path | None, as_json: b
 def _echo(entries: Iterable[Entry], *, several: bool) -> None:
     """One line each; on a terminal no wider than that."""
     from copper_kite.cli.show import cut
+    from copper_kite.smtp.replies import visible
 
     where = console()
     coloured, columns = where.is_terminal and not where.no_color, shutil.get_terminal_size().columns
     for entry in entries:
-        line = _line(entry, several=several)
+        line = visible(_line(entry, several=several))
         if where.is_terminal:
             line = cut(line, columns)
         if coloured and entry.outcome in STATE_COLOURS:

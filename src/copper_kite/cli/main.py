@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib
+import os
 import sys
 from typing import Any
 
@@ -12,6 +13,8 @@ from copper_kite import __version__
 from copper_kite.errors import KiteError
 
 __all__ = ["kite", "main"]
+
+UNEXPECTED = 70  # the exit status that programs have for an error of their own
 
 # family → command → (module, what it does)
 FAMILIES: dict[str, dict[str, tuple[str, str]]] = {
@@ -107,8 +110,31 @@ def main(argv: list[str] | None = None) -> Any:
     try:
         return kite.main(argv, prog_name="kite")
     except KiteError as error:
-        click.echo(f"kite: {error}", err=True)
+        _complain(str(error))
         sys.exit(error.exit_code)
     except BrokenPipeError:
         sys.stderr.close()  # whoever read our output has gone; nobody is left to complain to
         sys.exit(1)
+    except Exception as error:
+        if os.environ.get("KITE_TRACEBACK"):
+            raise
+        _complain(_words_of(error))
+        sys.exit(UNEXPECTED)
+
+
+def _complain(text: str) -> None:
+    from copper_kite.cli.show import echo
+
+    echo(f"kite: {text}", err=True)
+
+
+def _words_of(error: Exception) -> str:
+    """What one who is no programmer can do with an exception that nobody expected."""
+    if type(error).__module__ == "sqlite3":
+        return (
+            f"the queue's database cannot be used ({error})\n  it may be damaged: stop the server, and copy the folder"
+        )
+    from copper_kite.relay.faults import place_of
+
+    what = f"{type(error).__name__}: {error}"[:500]
+    return f"an error of this program's own ({what}; {place_of(error)})\n  KITE_TRACEBACK=1 shows more, for a report"

@@ -13,6 +13,7 @@ import click
 from copper_kite.cli.options import json_option, load_settings
 from copper_kite.cli.show import (
     STATE_COLOURS,
+    echo,
     json_time,
     local_time,
     print_json,
@@ -54,17 +55,17 @@ def notice(config: str | None, paths: tuple[Path, ...], look_only: bool, as_json
         print_json([_told_json(one) for one in told])
         return
     if not told:
-        click.echo(f"None of {len(contents)} is a notice." if rest != 1 else "It is no notice.")
+        echo(f"None of {len(contents)} is a notice." if rest != 1 else "It is no notice.")
         sys.exit(1)
     if len(told) == 1:
         _show_one(told[0])
     else:
         _show_groups(told, len(found))
     if noted:
-        click.echo(f"Noted in the stor{'ies' if noted > 1 else 'y'} of {noted} recipient{'s' * (noted > 1)}.")
+        echo(f"Noted in the stor{'ies' if noted > 1 else 'y'} of {noted} recipient{'s' * (noted > 1)}.")
     if rest:
-        click.echo(f"{rest} more {'are' if rest > 1 else 'is'} no notice.")
-    click.echo()
+        echo(f"{rest} more {'are' if rest > 1 else 'is'} no notice.")
+    echo()
     print_verdict(_verdict(told))
 
 
@@ -152,7 +153,7 @@ def _show_one(one: Told) -> None:
 def _show_groups(told: Sequence[Told], notices: int) -> None:
     from copper_kite.trace.beyond import group
 
-    click.echo(f"{notices} notice{'s' * (notices > 1)} tell of {len(told)} recipients.\n")
+    echo(f"{notices} notice{'s' * (notices > 1)} tell of {len(told)} recipients.\n")
     groups = group(told)
     print_table(
         ("action", "count", "ours", "status", "at", "for", "said"),
@@ -161,8 +162,8 @@ def _show_groups(told: Sequence[Told], notices: int) -> None:
         wraps=True,
     )
     if len(groups) > SHOWN:
-        click.echo(f"… and {len(groups) - SHOWN} more kinds")
-    click.echo()
+        echo(f"… and {len(groups) - SHOWN} more kinds")
+    echo()
 
 
 def _group_row(found: Group) -> tuple[str, ...]:

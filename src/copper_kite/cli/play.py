@@ -13,7 +13,7 @@ import click
 
 from copper_kite.cli.options import Endpoints, json_option
 from copper_kite.cli.probed import milliseconds, print_dialogue
-from copper_kite.cli.show import print_json, print_table, print_verdict, say, verdict_json
+from copper_kite.cli.show import echo, print_json, print_table, print_verdict, say, verdict_json
 from copper_kite.cli.target import SUBMISSION_PORT, Target, credentials_of, find_target, target_options
 from copper_kite.errors import InputError
 from copper_kite.smtp.replies import printable
@@ -116,17 +116,17 @@ def _print(played: Sequence[Played], *, dialogue: bool) -> None:
         if one.failed is not None and one.verdict is not None:
             _print_failure(one, dialogue=dialogue)
         elif one.outcome == "mended":
-            click.echo()
+            echo()
             say(f"{one.script.path} no longer fails: take its known fault out ({one.script.known_fault})")
     good = sum(one.good for one in played)
-    click.echo()
+    echo()
     say((f"{good} of {len(played)} went as they say", "bold"))
 
 
 def _print_failure(one: Played, *, dialogue: bool) -> None:
     assert one.failed is not None and one.verdict is not None
     failed = one.failed
-    click.echo()
+    echo()
     say((f"{one.script.path}:{failed.step.line}", "bold"), f"  {failed.step}")
     say(f"expected  {failed.expected}", indent=2)
     say(f"came      {printable(failed.came)}", indent=2)

@@ -11,7 +11,7 @@ import click
 
 from copper_kite.cli.options import DURATION, SIZE, Endpoints, json_option
 from copper_kite.cli.probed import milliseconds, print_probed, print_repeats, print_sweep, probed_json, repeats_json
-from copper_kite.cli.show import print_json, say
+from copper_kite.cli.show import echo, print_json, say
 from copper_kite.cli.target import SUBMISSION_PORT, Target, find_target, own_name, target_options
 from copper_kite.errors import InputError
 
@@ -108,7 +108,7 @@ async def _repeat(target: Target, letter: Letter | None, times: int, every: floa
         if times > 1 and not quiet:
             one = found[-1]
             took = milliseconds(sum(seconds for _, seconds, _ in one.stages))
-            click.echo(f"{turn + 1:5}  {took:>8}  {'ok' if one.passed else f'STOP {one.verdict.evidence}'}")
+            echo(f"{turn + 1:5}  {took:>8}  {'ok' if one.passed else f'STOP {one.verdict.evidence}'}")
     return found
 
 

@@ -8,9 +8,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
-import click
-
-from copper_kite.cli.show import json_time, print_table, print_verdict, say, size, verdict_json
+from copper_kite.cli.show import echo, json_time, print_table, print_verdict, say, size, verdict_json
 from copper_kite.smtp.replies import printable, visible
 
 if TYPE_CHECKING:
@@ -40,19 +38,19 @@ def print_probed(found: Probed, *, dialogue: bool) -> None:
         say(f"tried {tried.address}: {printable(tried.text)} (stage {tried.stage.value})", indent=2)
     rows = _facts(found)
     if rows:
-        click.echo()
+        echo()
         print_table(("seen", ""), rows, wraps=True)
     if dialogue:
-        click.echo()
+        echo()
         print_dialogue(found.dialogue.export())
-    click.echo()
+    echo()
     print_verdict(found.verdict)
 
 
 def print_dialogue(lines: Iterable[Sequence[object]]) -> None:
     """Every line with its time: `>` we said, `<` it said, `*` what happened."""
     for at, mark, text in lines:
-        click.echo(f"  {at:8.3f}  {mark} {visible(str(text))}")
+        echo(f"  {at:8.3f}  {mark} {visible(str(text))}")
 
 
 def print_stages(stages: Sequence[tuple[Stage, float, str]], failure: SessionFailed | None) -> None:
@@ -123,7 +121,7 @@ def print_sweep(found: Sequence[Probed]) -> None:
         colours=MARK_COLOURS,
         gap=1,
     )
-    click.echo()
+    echo()
     best = max(found, key=lambda one: (one.passed, one.plan.tls == "implicit", len(one.stages)))
     verdict = best.verdict
     if best.passed:
@@ -174,7 +172,7 @@ def print_repeats(found: Sequence[Probed]) -> None:
     ]
     print_table(("stage", "passed", "least", "median", "most"), rows, right=("passed", "least", "median", "most"))
     passed = sum(one.passed for one in found)
-    click.echo()
+    echo()
     say((f"{passed} of {len(found)} went well", "bold"))
     last = next((one for one in reversed(found) if not one.passed), found[-1])
     print_verdict(last.verdict)

@@ -13,7 +13,7 @@ import click
 from copper_kite.cli.acting import make_action, redirect
 from copper_kite.cli.options import json_option, queue_folder
 from copper_kite.cli.selecting import filters, selection
-from copper_kite.cli.show import STATE_COLOURS, age, cut, json_time, print_json, print_table, recipient_json, size
+from copper_kite.cli.show import STATE_COLOURS, age, cut, echo, json_time, print_json, print_table, recipient_json, size
 from copper_kite.cli.watch import watch
 
 if TYPE_CHECKING:
@@ -70,7 +70,7 @@ def list_queue(
         return
     show_queue(rows[:limit], time.time())
     if len(rows) > limit:
-        click.echo(f"… and more; --limit {limit * 10} shows more of them")
+        echo(f"… and more; --limit {limit * 10} shows more of them")
 
 
 _SORTS: dict[str, Callable[[QueueRow], float]] = {
@@ -135,7 +135,7 @@ def export_messages(config: str | None, /, ids: tuple[str, ...], into: Path, **g
             into.mkdir(parents=True, exist_ok=True)
             for message in messages.values():
                 (into / f"{id_text(message.id)}.eml").write_bytes(b"".join(_content(reader, message.id)))
-    click.echo(f"{len(messages)} message{'s' * (len(messages) != 1)} written to {into}")
+    echo(f"{len(messages)} message{'s' * (len(messages) != 1)} written to {into}")
 
 
 def _content(reader: Reader, id: int) -> Iterator[bytes]:
@@ -156,7 +156,7 @@ def show_queue(rows: list[QueueRow], now: float) -> None:
     from copper_kite.store.ids import id_text
 
     if not rows:
-        click.echo("Nothing waits.")
+        echo("Nothing waits.")
         return
     print_table(
         ("id", "age", "size", "state", "tries", "next", "from", "to", "last reply"),

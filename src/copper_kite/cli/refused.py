@@ -5,9 +5,7 @@ from __future__ import annotations
 import time
 from typing import TYPE_CHECKING
 
-import click
-
-from copper_kite.cli.show import age, json_time, local_times, print_json, print_table, print_verdict
+from copper_kite.cli.show import age, echo, json_time, local_times, print_json, print_table, print_verdict
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -51,5 +49,5 @@ def show_refused(folder: Path, seconds: float, *, as_json: bool) -> None:
             right=("count",),
             wraps=True,
         )
-        click.echo()
+        echo()
     print_verdict(refused_verdict(groups, age(seconds)))

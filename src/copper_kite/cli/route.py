@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from copper_kite.cli.options import json_option, load_settings
-from copper_kite.cli.show import print_json, print_table, print_verdict, say, verdict_json
+from copper_kite.cli.show import echo, print_json, print_table, print_verdict, say, verdict_json
 from copper_kite.errors import InputError
 
 if TYPE_CHECKING:
@@ -52,7 +52,7 @@ def route(ctx: click.Context, addresses: tuple[str, ...], sender: str, as_json: 
     else:
         for number, choice in enumerate(choices):
             if number:
-                click.echo()
+                echo()
             _show(loaded, choice)
     ctx.exit(0 if all(choice.connector for choice in choices) else 1)
 

@@ -16,7 +16,7 @@ import click
 
 from copper_kite.cli.options import DURATION, PACE, SIZE, Endpoints, json_option
 from copper_kite.cli.probed import milliseconds, print_probed, probed_json
-from copper_kite.cli.show import local_time, print_json, print_verdict, say, verdict_json
+from copper_kite.cli.show import echo, local_time, print_json, print_verdict, say, verdict_json
 from copper_kite.cli.target import SUBMISSION_PORT, Target, find_target, own_name, refuse_options, target_options
 from copper_kite.errors import InputError
 
@@ -196,7 +196,7 @@ def _follow(target: Target, id: str, at_most: float, *, as_json: bool) -> int:
             for one in recipients:
                 if told.get(one.address) != (one.state, one.attempts) and not as_json:
                     told[one.address] = (one.state, one.attempts)
-                    click.echo(f"{local_time(time.time())}  {id}  {one.address}: {one.state.value}", err=True)
+                    echo(f"{local_time(time.time())}  {id}  {one.address}: {one.state.value}", err=True)
             if all(one.state in FINAL for one in recipients) or time.monotonic() > ends:
                 break
             time.sleep(LOOK_SECONDS)
@@ -204,7 +204,7 @@ def _follow(target: Target, id: str, at_most: float, *, as_json: bool) -> int:
     if as_json:
         print_json(story_json(story))
     else:
-        click.echo(err=True)
+        echo(err=True)
         show_story(story)
     return 0 if all(one.state is State.RELAYED for one in recipients) else 4
 
@@ -265,7 +265,7 @@ def _print_many(target: Target, tally: _Tally, took: float, letter: Callable[[in
     if tally.bad:
         first = min(tally.bad, key=lambda one: one.number)
         say(f"the first that was not taken was number {first.number}", indent=2)
-        click.echo()
+        echo()
         print_verdict(_why(target, first, letter))
 
 

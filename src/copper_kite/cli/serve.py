@@ -15,6 +15,8 @@ from copper_kite.errors import KiteError
 if TYPE_CHECKING:
     from copper_kite.relay.service import Service
 
+from copper_kite.cli.show import echo
+
 __all__ = ["serve"]
 
 
@@ -42,10 +44,10 @@ def serve(config: str | None) -> None:
             try:
                 found = load_settings(config, secrets=True)
                 await service.reload(found)
-                click.echo(f"{found.path} taken up", err=True)
+                echo(f"{found.path} taken up", err=True)
             except KiteError as error:
                 service.refuse(error)
-                click.echo(f"{loaded.path} refused; the server goes on as it was:\n{error}", err=True)
+                echo(f"{loaded.path} refused; the server goes on as it was:\n{error}", err=True)
             tell_manager("READY=1")
 
     async def run() -> bool:
@@ -58,14 +60,14 @@ def serve(config: str | None) -> None:
             loop.add_signal_handler(number, told.set)
         service = Service(loaded)
         for endpoint in await service.start():
-            click.echo(f"listening on {endpoint}", err=True)
+            echo(f"listening on {endpoint}", err=True)
         loop.add_signal_handler(signal.SIGHUP, lambda: reloads.append(loop.create_task(reload(service))))
         for connector in loaded.settings.connector:
             login = f", login by credential {connector.credential}" if connector.credential else ""
-            click.echo(f"connector {connector.name} to {connector.where}, TLS {connector.tls}{login}", err=True)
+            echo(f"connector {connector.name} to {connector.where}, TLS {connector.tls}{login}", err=True)
         gc.freeze()  # what is there now stays; and young objects mostly go by themselves
         gc.set_threshold(50_000, 20, 50)
-        click.echo(f"{loaded.server_name} is serving; the queue is in {loaded.data}", err=True)
+        echo(f"{loaded.server_name} is serving; the queue is in {loaded.data}", err=True)
         tell_manager("READY=1")
         if (interval := watch_interval()) is not None:
 
@@ -80,10 +82,10 @@ def serve(config: str | None) -> None:
             wait.cancel()
         tell_manager("STOPPING=1")
         if service.lost.is_set():
-            click.echo("the queue cannot be written any more: nothing can be kept, so the server stops", err=True)
+            echo("the queue cannot be written any more: nothing can be kept, so the server stops", err=True)
             await service.stop(0.5)  # what is in hand cannot be finished: its end could not be recorded
         else:
-            click.echo("stopping", err=True)
+            echo("stopping", err=True)
             await service.stop()
         return not service.lost.is_set()
 

@@ -8,6 +8,7 @@ from pathlib import Path
 import click
 
 from copper_kite.cli.options import load_settings
+from copper_kite.cli.show import echo
 from copper_kite.errors import InputError
 
 __all__ = ["service"]
@@ -41,7 +42,7 @@ def service(config: str | None, install: bool, folder: str, path: str | None, ye
     units = {f"{NAME}.service": service_unit(loaded, _command(), user), f"{NAME}.socket": socket_unit(loaded)}
     if not install:
         for name, text in units.items():
-            click.echo(f"# {name}\n{text}")
+            echo(f"# {name}\n{text}")
         return
     if not Path(folder).is_dir():
         raise InputError(f"{folder} is no folder", usage=True)
@@ -50,12 +51,12 @@ def service(config: str | None, install: bool, folder: str, path: str | None, ye
             write_file(Path(folder) / name, text)
         except EditFailed as error:
             raise InputError(f"{error}; run it as root") from error
-        click.echo(f"{Path(folder) / name} written")
-    click.echo("Next:")
+        echo(f"{Path(folder) / name} written")
+    echo("Next:")
     if loaded.data.absolute() != STATE:  # there, systemd makes the user and the folder
-        click.echo(f"  useradd --system --shell /usr/sbin/nologin {user}")
-        click.echo(f"  install -d -o {user} -m 0700 {loaded.data.absolute()}")
-    click.echo(f"  systemctl daemon-reload\n  systemctl enable --now {NAME}.socket {NAME}.service")
+        echo(f"  useradd --system --shell /usr/sbin/nologin {user}")
+        echo(f"  install -d -o {user} -m 0700 {loaded.data.absolute()}")
+    echo(f"  systemctl daemon-reload\n  systemctl enable --now {NAME}.socket {NAME}.service")
 
 
 def _command() -> list[str]:

@@ -7,11 +7,10 @@ import time
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-import click
-
 from copper_kite.cli.show import (
     STATE_COLOURS,
     age,
+    echo,
     json_time,
     local_times,
     print_json,
@@ -43,11 +42,11 @@ def show_shape(folder: Path, *, as_json: bool) -> None:
         print_json({by.replace(" ", "_"): [_group_json(group) for group in found] for by, found in groups.items()})
         return
     if not groups["state"]:
-        click.echo("Nothing waits.")
+        echo("Nothing waits.")
         return
     for by in BY:
         _show_groups(by, groups[by], now)
-    click.echo("kite queue list shows them, by the same words: --state --connector --next-hop --reason --to DOMAIN")
+    echo("kite queue list shows them, by the same words: --state --connector --next-hop --reason --to DOMAIN")
 
 
 def _show_groups(by: str, groups: Sequence[QueueGroup], now: float) -> None:
@@ -70,8 +69,8 @@ def _show_groups(by: str, groups: Sequence[QueueGroup], now: float) -> None:
         wraps=True,
     )
     if len(groups) > MOST:
-        click.echo(f"… and {len(groups) - MOST} more")
-    click.echo()
+        echo(f"… and {len(groups) - MOST} more")
+    echo()
 
 
 def _group_json(group: QueueGroup) -> dict[str, object]:
@@ -144,7 +143,7 @@ def _print_record(record: Record, header: str) -> None:
     if any(one.state not in FINAL for one in record.recipients):
         left = f"it is tried for {age(message.expires - now)} more" if message.expires > now else "its lifetime is over"
         say(left, indent=2)
-    click.echo()
+    echo()
     print_table(
         ("to", "state", "tries", "connector", "last reply"),
         [
@@ -156,12 +155,10 @@ def _print_record(record: Record, header: str) -> None:
         wraps=True,
     )
     if record.attempts:
-        click.echo()
+        echo()
         _print_attempts(record.attempts)
-    click.echo()
-    click.echo(
-        "\n".join(visible(line) for line in header.splitlines()) if header else "Its content is not kept any longer."
-    )
+    echo()
+    echo("\n".join(visible(line) for line in header.splitlines()) if header else "Its content is not kept any longer.")
 
 
 def _print_attempts(attempts: Sequence[Attempt]) -> None:

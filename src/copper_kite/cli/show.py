@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import time
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import UTC, datetime
@@ -25,6 +26,8 @@ __all__ = [
     "age",
     "console",
     "cut",
+    "echo",
+    "json_text",
     "json_time",
     "local_time",
     "local_times",
@@ -39,6 +42,9 @@ __all__ = [
 
 WIDTH = 100  # columns at most
 MIN_LAST = 16  # columns that the last one keeps, whatever the others take
+_STEERING = re.compile(  # C1, DEL, marks of direction, separators of lines, and halves of characters
+    "[\x7f-\x9f\u061c\u200b-\u200f\u2028-\u202e\u2060-\u206f\ufeff\ud800-\udfff\ufff9-\ufffb\U000e0000-\U000e007f]"
+)
 STATE_COLOURS = {"relayed": "green", "delayed": "yellow", "failed": "red", "queued": "cyan", "parked": "magenta"}
 
 
@@ -110,9 +116,21 @@ def say(*parts: str | tuple[str, str], indent: int = 0) -> None:
     _print(Padding(text, (0, 0, 0, indent)) if indent else text)
 
 
+def echo(text: object = "", *, nl: bool = True, err: bool = False) -> None:
+    """Lines of text onto standard output, or error; whatever could steer a terminal in them is shown as an escape."""
+    lines = [visible(part) for part in str(text).split("\n")]
+    click.echo("\n".join(lines), nl=nl, err=err)
+
+
 def print_json(value: object) -> None:
     """One document."""
-    click.echo(json.dumps(value, indent=2, ensure_ascii=False))
+    click.echo(json_text(value, indent=2))
+
+
+def json_text(value: object, indent: int | None = None) -> str:
+    """JSON with letters of all scripts as they are, and what could steer a terminal escaped, as strings may have it."""
+    text = json.dumps(value, indent=indent, ensure_ascii=False)
+    return _STEERING.sub(lambda match: json.dumps(match[0])[1:-1], text)
 
 
 def print_table(

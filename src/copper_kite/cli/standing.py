@@ -8,6 +8,7 @@ from pathlib import Path
 
 import click
 
+from copper_kite.cli.show import echo
 from copper_kite.errors import InputError
 
 __all__ = ["set_up_path"]
@@ -20,11 +21,11 @@ def set_up_path(path: Path, config: Path, command: Sequence[str], *, yes: bool) 
     if not path.parent.is_dir() or path.is_dir():
         raise InputError(f"{path} is no place for a command", usage=True)
     there = _what_stands_there(path)
-    click.echo(f"{path}: {there}")
+    echo(f"{path}: {there}")
     words = " ".join(map(shlex.quote, [*command, "--config", str(config), "pipe", "--as-standard"]))
     text = f'#!/bin/sh\n{MARK}\nexec {words} "$@"\n'
     if _reads(path) == text:
-        click.echo("nothing to do")
+        echo("nothing to do")
         return
     if not yes and not click.confirm(
         "Put kite there, and keep what stands there beside it?" if path.exists() else "Put kite there?"
@@ -36,14 +37,14 @@ def set_up_path(path: Path, config: Path, command: Sequence[str], *, yes: bool) 
             if kept.exists() or kept.is_symlink():
                 raise InputError(f"{kept} is there already; look at both, and remove one")
             path.rename(kept)
-            click.echo(f"kept as {kept}; to go back: mv {shlex.quote(str(kept))} {shlex.quote(str(path))}")
+            echo(f"kept as {kept}; to go back: mv {shlex.quote(str(kept))} {shlex.quote(str(path))}")
         fresh = path.with_name(f".{path.name}.new")
         fresh.write_text(text)
         fresh.chmod(0o755)
         fresh.replace(path)
     except OSError as error:
         raise InputError(f"{path} cannot be written ({error.strerror}); run it as root") from error
-    click.echo(f"{path} hands mail to the server of {config}")
+    echo(f"{path} hands mail to the server of {config}")
 
 
 def _reads(path: Path) -> str:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from copper_kite.cli.options import json_option, load_settings
-from copper_kite.cli.show import age, json_time, local_time, print_json, print_table, say, size
+from copper_kite.cli.show import age, echo, json_time, local_time, print_json, print_table, say, size
 
 if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
@@ -114,7 +114,7 @@ def _show(
         say(f"queue: {recipients} ({waiting}) in {messages}, {size(shape.octets)}; the oldest waits {oldest}")
     else:
         say("queue: nothing waits")
-    click.echo()
+    echo()
     print_table(
         ("connector", "next hop", "TLS", "sessions", "last success", "last failure", "what it was"),
         [

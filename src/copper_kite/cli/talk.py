@@ -13,7 +13,7 @@ import click
 
 from copper_kite.cli.options import Endpoints
 from copper_kite.cli.probed import milliseconds
-from copper_kite.cli.show import print_verdict
+from copper_kite.cli.show import echo, print_verdict
 from copper_kite.cli.target import SUBMISSION_PORT, Target, credentials_of, find_target, target_options
 from copper_kite.smtp.replies import visible
 
@@ -56,7 +56,7 @@ async def _talk(target: Target) -> int:
     on_terminal = sys.stdin.isatty() and sys.stdout.isatty()
     live = Talk(target.plan, credentials_of(target.loaded, []), target.facts)
     read: Read = _Terminal().read if on_terminal else _read_pipe
-    click.echo(f"{target.where}: :help lists what kite does for you", err=not on_terminal)
+    echo(f"{target.where}: :help lists what kite does for you", err=not on_terminal)
     _show(await live.begin())
     while not live.over and (live.prompt != "closed" or on_terminal) and (line := await read(live)) is not None:
         _show(await live.enter(line))
@@ -64,7 +64,7 @@ async def _talk(target: Target) -> int:
             break
     await live.enter(":quit")
     if live.verdict is not None:
-        click.echo()
+        echo()
         print_verdict(live.verdict)
     return 4 if live.failed else 0
 
@@ -85,7 +85,7 @@ async def _read_pipe(live: Talk) -> str | None:
         return None
     line = line.rstrip("\r\n")
     hidden = live.secret or (live.complete and holds_secret(line))
-    click.echo(f"{live.prompt:>9}  > {free(line, answer=live.secret).shown if hidden else line}")
+    echo(f"{live.prompt:>9}  > {free(line, answer=live.secret).shown if hidden else line}")
     return line
 
 

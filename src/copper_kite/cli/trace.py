@@ -18,6 +18,7 @@ from copper_kite.cli.selecting import filters, selection
 from copper_kite.cli.show import (
     STATE_COLOURS,
     cut,
+    echo,
     json_time,
     local_time,
     local_times,
@@ -145,8 +146,8 @@ def _show_list(rows: list[QueueRow], limit: int, *, as_json: bool) -> None:
         colours=STATE_COLOURS,
     )  # fmt: skip
     if len(rows) > limit:
-        click.echo("… and more; --limit, or a filter, or --since")
-    click.echo("kite trace ID tells the story of one")
+        echo("… and more; --limit, or a filter, or --since")
+    echo("kite trace ID tells the story of one")
 
 
 def load_story(folder: Path, config: str, connectors: Sequence[Any], reader: Reader, id: int) -> Story:
@@ -195,7 +196,7 @@ def show_story(story: Story, *, dialogue: bool = False) -> None:
             when = f", next try {local_time(recipient.next_try)}"
         tries = f" after {_attempts(recipient.attempts)}{when}"
         say(f"to {recipient.address}: ", (state, STATE_COLOURS.get(state, "")), tries, indent=2)
-    click.echo()
+    echo()
     times = local_times([line.at for line in story.lines])
     print_table(
         ("time", "what", "stage", "who", "code", "text"),
@@ -211,7 +212,7 @@ def show_story(story: Story, *, dialogue: bool = False) -> None:
     if dialogue:
         for attempt in story.attempts:
             _show_dialogue(attempt)
-    click.echo()
+    echo()
     print_verdict(story.verdict)
 
 
@@ -219,7 +220,7 @@ def _show_elsewhere(entries: Sequence[Entry]) -> None:
     """What the logs of other programs and hosts have of it."""
     from copper_kite.smtp.replies import printable
 
-    click.echo()
+    echo()
     say(("In other logs", "bold"))
     timed = iter(local_times([entry.at for entry in entries if entry.at is not None]))
     print_table(
@@ -250,7 +251,7 @@ def _attempts(count: int) -> str:
 
 
 def _show_dialogue(attempt: Attempt) -> None:
-    click.echo()
+    echo()
     say((f"Dialogue with {attempt.next_hop or 'nobody'} at {local_time(attempt.at)}", "bold"))
     facts = attempt.facts
     tls = f"{facts['tls']} {facts.get('cipher', '')}".strip() if facts.get("tls") else "no TLS"
@@ -261,12 +262,12 @@ def _show_dialogue(attempt: Attempt) -> None:
         say(f"address {address} gave no session, stage {stage}: {said}", indent=2)
     if attempt.dialogue is None:
         said = "all went well, so only the stages were kept" if attempt.facts["relayed"] else "no session was opened"
-        click.echo(f"  {said}")
+        echo(f"  {said}")
         for stage, took, text in attempt.facts["stages"]:
-            click.echo(f"  {took:8.3f} s  {stage:<8} {text}")
+            echo(f"  {took:8.3f} s  {stage:<8} {text}")
         return
     for at, mark, text in attempt.dialogue:
-        click.echo(f"  {at:8.3f}  {mark} {text}")
+        echo(f"  {at:8.3f}  {mark} {text}")
 
 
 def story_json(story: Story) -> dict[str, Any]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -11,7 +10,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import click
 
 from copper_kite.cli.options import DURATION, queue_folder
-from copper_kite.cli.show import STATE_COLOURS, age, console, json_time, local_time
+from copper_kite.cli.show import STATE_COLOURS, age, console, echo, json_text, json_time, local_time
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
@@ -48,12 +47,12 @@ def watch(config: str | None, every: float, times: int | None, as_json: bool) ->
     try:
         if as_json:
             for look in looks:
-                click.echo(json.dumps(_json(look), ensure_ascii=False))
+                echo(json_text(_json(look)))
         elif console().is_terminal:
             _live(looks)
         else:
             for look in looks:
-                click.echo(_line(look))
+                echo(_line(look))
     except KeyboardInterrupt:
         raise SystemExit(0) from None
 

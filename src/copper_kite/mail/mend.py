@@ -9,15 +9,17 @@ from copper_kite.mail.received import format_date
 
 __all__ = ["mend", "normalise_line_ends"]
 
-_LINE_END = re.compile(rb"\r\n|\r|\n")
+_LINE_END = re.compile(rb"\r\n|\n")
+_LONE_CR = re.compile(rb"\r(?!\n)")
 _ATOMS = re.compile(r"[A-Za-z0-9!#$%&'*+/=?^_`{|}~ -]+")
 _SPECIAL = re.compile(r'[\\"]')
 _FIELD = re.compile(rb"[!-9;-~]+[ \t]*:")
 
 
 def normalise_line_ends(octets: bytes) -> bytes:
-    """Every CR, LF and CR LF as CR LF, with one at the end."""
-    octets = _LINE_END.sub(b"\r\n", octets)
+    """Every LF and CR LF as CR LF, with one at the end; a CR by itself, which may be somebody's attempt to begin a
+    header field in a value, as a blank."""
+    octets = _LINE_END.sub(b"\r\n", _LONE_CR.sub(b" ", octets))
     return octets if not octets or octets.endswith(b"\r\n") else octets + b"\r\n"
 
 

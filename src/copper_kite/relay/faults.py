@@ -8,7 +8,7 @@ from pathlib import Path
 
 from copper_kite.relay.log import Log
 
-__all__ = ["Faults"]
+__all__ = ["Faults", "place_of"]
 
 MAX_TRACE = 4000  # characters of a traceback in the log
 MAX_TOLD = 1000  # kinds of faults whose traceback is not written again
@@ -24,7 +24,7 @@ class Faults:
 
     def note(self, error: BaseException, **facts: object) -> str:
         """Log a fault. `facts` say what it hit. Returns the words for it: its id, its kind and its place."""
-        place = _place(error)
+        place = place_of(error)
         kind = type(error).__name__
         id = blake2s(f"{kind} {place}".encode(), digest_size=3).hexdigest().upper()
         words = f"fault {id}: {kind} in {place}"
@@ -37,7 +37,7 @@ class Faults:
         return words
 
 
-def _place(error: BaseException) -> str:
+def place_of(error: BaseException) -> str:
     """The innermost line of our own code that the exception passed through, as `relay/lane.py:120`."""
     frames = traceback.extract_tb(error.__traceback__)
     ours = [frame for frame in frames if PACKAGE in Path(frame.filename).parts]

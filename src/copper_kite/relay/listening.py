@@ -74,6 +74,8 @@ def _unix_socket(endpoint: Endpoint) -> socket.socket:
     """A socket at the path, open to every local user; a stale one is replaced, a living one is not."""
     path = Path(endpoint.path)
     path.parent.mkdir(parents=True, exist_ok=True)
+    if path.exists() and not path.is_socket():
+        raise OSError(0, "a file that is no socket is there: name another path, or move it away")
     sock = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
     try:
         sock.connect(endpoint.path)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import select
 import socket
 from collections.abc import Sequence
@@ -12,6 +13,8 @@ from copper_kite.errors import HandOverFailed, InputError
 
 __all__ = ["Parcel", "hand_over", "pass_through"]
 
+AT_A_TIME = 200  # commands in one group
+_MOST = re.compile(r"RCPTMAX=([0-9]{1,9})")
 SECONDS = 60.0  # for each answer; the server is on this machine
 
 
@@ -113,14 +116,24 @@ class _Line:
 def _converse(line: _Line, name: str, parcel: Parcel) -> str:
     """One message to a server that is ours, and whose ways are known: it takes commands in groups, and chunks."""
     _demand(*line.hear())
-    _demand(*line.ask(f"EHLO {name}\r\n".encode()))
+    offers = line.ask(f"EHLO {name}\r\n".encode())
+    _demand(*offers)
+    most = _MOST.search(offers[1])
+    if most is not None and len(parcel.recipients) > int(most[1]):
+        raise InputError(
+            f"{len(parcel.recipients)} recipients, and the listener takes {most[1]} for one message:"
+            " hand it in several times, or raise max_recipients"
+        )
     utf8 = not "".join((parcel.sender, *parcel.recipients)).isascii()
     content = parcel.content
     words = ["BODY=8BITMIME"] * (not content.isascii()) + ["SMTPUTF8"] * utf8 + [parcel.asked] * bool(parcel.asked)
     envelope = [f"MAIL FROM:<{parcel.sender}> SIZE={len(content)} {' '.join(words)}".rstrip()]
     envelope += [f"RCPT TO:<{recipient}> {parcel.asked_each}".rstrip() for recipient in parcel.recipients]
-    answers = [line.ask("".join(f"{command}\r\n" for command in envelope).encode())]
-    answers += [line.hear() for _ in parcel.recipients]
+    answers = []
+    for start in range(0, len(envelope), AT_A_TIME):  # the replies to more would fill the socket before they are read
+        some = envelope[start : start + AT_A_TIME]
+        answers.append(line.ask("".join(f"{command}\r\n" for command in some).encode()))
+        answers += [line.hear() for _ in some[1:]]
     _demand(*answers[0])
     for recipient, (code, text) in zip(parcel.recipients, answers[1:], strict=True):
         if code >= 300:  # then nobody gets it, and the script is told

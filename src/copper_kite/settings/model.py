@@ -37,6 +37,7 @@ __all__ = [
     "check_domain",
 ]
 
+MAPPED_BITS = 96  # before the IPv4 address in one in IPv6 form, RFC 4291 2.5.5.2
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 
 DEFAULT_PORTS = {
@@ -48,8 +49,13 @@ DEFAULT_PORTS = {
 
 
 def _parse_network(value: object) -> Network:
+    """An IPv4 network in IPv6 form is the IPv4 network: so its clients are known, too (see `gate.is_within`)."""
     try:
-        return ipaddress.ip_network(str(value))
+        network = ipaddress.ip_network(str(value))
+        mapped = getattr(network.network_address, "ipv4_mapped", None)
+        if mapped is not None and network.prefixlen >= MAPPED_BITS:
+            return ipaddress.ip_network(f"{mapped}/{network.prefixlen - MAPPED_BITS}")
+        return network
     except ValueError as error:
         try:
             meant = ipaddress.ip_network(str(value), strict=False)

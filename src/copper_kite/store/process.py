@@ -36,8 +36,8 @@ from copper_kite.store.commit import (
     used_segments,
 )
 from copper_kite.store.handed import Handed
-from copper_kite.store.schema import DATABASE, connect_writer
-from copper_kite.store.segments import Segments, segment_sizes
+from copper_kite.store.schema import connect_writer
+from copper_kite.store.segments import Segments
 from copper_kite.store.witness import Witness
 
 __all__ = ["Channel", "serve", "start_process"]
@@ -113,12 +113,6 @@ def start_process(folder: Path, keep: Sequence[int] = ()) -> tuple[Channel, Hand
 
 def _look_at(folder: Path) -> None:
     """Open the database once, so that what is wrong with it shows as an error; on a full disk, without the ballast."""
-    if segment_sizes(folder) and not (folder / DATABASE).exists():
-        raise StoreError(
-            str(folder),
-            f"{DATABASE} is missing, and the folder content beside it is not empty",
-            "bring it back from a backup; or move content away, to begin with an empty queue",
-        )
     try:
         connect_writer(folder).close()
     except StoreError:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import os
 import re
 import sqlite3
+import stat
 from pathlib import Path
 
 from copper_kite.errors import SchemaTooNew, StoreError
-from copper_kite.store.segments import Segments, summed
+from copper_kite.store.segments import Segments, segment_sizes, summed
 
 __all__ = [
     "DATABASE",
@@ -185,8 +187,15 @@ def connect_writer(folder: Path) -> sqlite3.Connection:
 
     Raises StoreError when the folder or the database cannot be used, SchemaTooNew when a later release wrote it.
     """
+    if segment_sizes(folder) and not (folder / DATABASE).exists():
+        raise StoreError(
+            str(folder),
+            f"{DATABASE} is missing, and the folder content beside it is not empty",
+            "bring it back from a backup; or move content away, to begin with an empty queue",
+        )
     try:
         folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+        _keep_private(folder / DATABASE)
         connection = sqlite3.connect(
             folder / DATABASE, isolation_level=None, check_same_thread=False, cached_statements=512
         )
@@ -205,6 +214,17 @@ def connect_writer(folder: Path) -> sqlite3.Connection:
     except sqlite3.Error as error:
         raise StoreError(str(folder), f"the database cannot be opened ({error})", "see who may write there") from error
     return connection
+
+
+def _keep_private(database: Path) -> None:
+    """Mail is nobody else's, also where the folder lets everybody in; the files beside it get the same mode."""
+    file = os.open(database, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+    try:
+        mode = stat.S_IMODE(os.fstat(file).st_mode)
+        if mode & stat.S_IRWXO and os.fstat(file).st_uid == os.geteuid():
+            os.fchmod(file, mode & ~stat.S_IRWXO)
+    finally:
+        os.close(file)
 
 
 def connect_reader(folder: Path) -> sqlite3.Connection:

@@ -27,7 +27,7 @@ Extent = tuple[int, int]  # the number of a segment, and the octet at which some
 def segment_sizes(folder: Path) -> list[tuple[int, int]]:
     """The segments that there are, in order, with their octets."""
     found = []
-    with contextlib.suppress(FileNotFoundError), os.scandir(_within(folder)) as files:
+    with contextlib.suppress(FileNotFoundError, NotADirectoryError), os.scandir(_within(folder)) as files:
         for file in files:
             with contextlib.suppress(FileNotFoundError):  # it went just now
                 if file.name.isdigit():

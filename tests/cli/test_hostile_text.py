@@ -1,0 +1,77 @@
+"""What a peer, a client or a file says may steer no terminal: in any command, as text and as JSON."""
+
+from __future__ import annotations
+
+import json
+import re
+from pathlib import Path
+
+import pytest
+
+from copper_kite.cli.show import json_text
+from copper_kite.store.alone import write_alone
+from copper_kite.store.model import Attempt, Change, JournalEntry, Message, Outcome, Recipient
+from copper_kite.words import Event, State
+from tests.support import free_port, kite, write_site
+
+# A title, colours, a jump of the cursor; CSI and OSC of C1; DEL; marks of direction; a line of its own; a lone half.
+HOSTILE = "x\x1b]0;title\x07\x1b[31m\x1b[2J\x9b2J\x9d0;t\x9c\x7f\u202egnp\u2066\u200e\u2028fake\x08\x00"
+STEERS = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069]")
+ID = 2**40
+
+
+def hostile_queue(folder: Path) -> Path:
+    """A site whose store holds it in every field that somebody else fills in."""
+    config = write_site(folder, free_port(), tls="off")
+    message = Message(
+        ID, 1e9, 9e9, HOSTILE, 3, False, False, HOSTILE, HOSTILE, HOSTILE, HOSTILE, HOSTILE, "ESMTP", "", HOSTILE
+    )
+    recipients = [Recipient(ID, n, f"{n}{HOSTILE}", changed=1e9) for n in (1, 2)]
+    facts = {"relayed": 0, "results": [[f"1{HOSTILE}", "delayed", "recipient", HOSTILE]], "tls": HOSTILE,
+             "cipher": HOSTILE, "login": HOSTILE, "stages": [["greet", 0.1, HOSTILE]],
+             "tried": [[HOSTILE, HOSTILE, "connect", "lost", HOSTILE]]}  # fmt: skip
+    attempt = Attempt(
+        ID + 1, ID, 1e9, 0.1, "beacon", HOSTILE, HOSTILE, "recipient", "next hop", "reply", 451, "4.7.1", HOSTILE,
+        facts, [[0.0, "<", HOSTILE]],
+    )  # fmt: skip
+    refused = {"listener": HOSTILE, "who": HOSTILE, "stage": "sender", "reply": HOSTILE, "count": 3, "hello": HOSTILE}
+    write_alone(folder / "queue", [
+        Change([message], recipients, [(ID, 0, f"Subject: {HOSTILE}\r\n\r\nx".encode())]),
+        Change(
+            outcomes=[Outcome(ID, 1, State.DELAYED, 1, 8e9, "beacon", HOSTILE, 1e9, HOSTILE)],
+            attempts=[attempt],
+            journal=[JournalEntry(at=1e9, event=Event.REFUSED, facts=refused),
+                     JournalEntry(at=1e9, event=Event.ALARM, facts={"who": HOSTILE, "text": HOSTILE}, message=ID)],
+        ),
+    ])  # fmt: skip
+    return config
+
+
+@pytest.mark.parametrize("as_json", [False, True])
+def test_no_command_lets_hostile_text_through(folder: Path, as_json: bool) -> None:
+    config = hostile_queue(folder)
+    (folder / "other.log").write_text(f"2001-09-09T01:46:40Z host prog[1]: id={HOSTILE} accepted from={HOSTILE}\n")
+    (folder / "mail.eml").write_text(
+        f"Received: from {HOSTILE} by {HOSTILE} id {HOSTILE}; {HOSTILE}\nSubject: {HOSTILE}\n\nx"
+    )
+    (rows,) = [json.loads(kite("queue", "list", "--json", config=config).stdout)]
+    id = rows[0]["id"]
+    for words in (
+        ["queue"], ["queue", "list"], ["queue", "show", id], ["trace", id], ["trace", id, "--dialogue"], ["status"],
+        ["trace", "--refused"], ["log", "search"], ["log", "search", "--in", folder / "other.log"],
+        ["headers", folder / "mail.eml"], ["notice", folder / "mail.eml"], ["explain", "451", HOSTILE.replace("\0", "")],
+        ["route", "x\x1b[31m@b.example"], ["probe", "\x1b[31mh:1"], ["trace", "\x1b[31m"],
+    ):  # fmt: skip
+        if as_json and words[-1] == "--dialogue":
+            continue
+        done = kite(*words, *(["--json"] if as_json else []), config=config)
+        for stream in (done.stdout, done.stderr):
+            text = stream.decode()
+            assert not (found := STEERS.search(text)), f"{words}: {text[max(0, found.start() - 60) :][:120]!r}"
+        assert b"Traceback" not in done.stderr and done.returncode != 70, (words, done.stderr)
+
+
+def test_json_says_the_same_escaped() -> None:
+    value = {"text": HOSTILE + "\ud800 ä 漢 😀", "list": [HOSTILE]}
+    assert json.loads(json_text(value)) == value
+    assert "ä 漢 😀" in json_text(value) and json_text(value).isprintable()
