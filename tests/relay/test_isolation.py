@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import asyncio
 import importlib
+import threading
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 import pytest
 
 from copper_kite.net.authority import CertificateFiles
+from copper_kite.relay import lag
 from copper_kite.relay.poison import PARK_AFTER, Poison
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.session.standin import Rule
@@ -18,7 +21,7 @@ from copper_kite.smtp.replies import Reply
 from copper_kite.store.model import Change, Outcome
 from copper_kite.store.reads import Reader
 from copper_kite.words import State
-from tests.support import Site, converse, site
+from tests.support import SECONDS, Site, converse, site
 
 INNOCENT = 100
 KEPT = {State.QUEUED, State.DELAYED, State.PARKED, State.RELAYED}
@@ -185,6 +188,33 @@ def test_repeated_work_goes_on_after_a_fault() -> None:
         await asyncio.sleep(0)
         assert len(told) == 4, "each is told, with its traceback once"
         assert sum(bool(facts["trace"]) for facts in told) == 2  # type: ignore[index]
+
+    asyncio.run(live())
+
+
+def test_what_holds_the_loop_is_told_once_with_its_place(monkeypatch: pytest.MonkeyPatch) -> None:
+    """The loop is held, in a line of the product, until the watcher has looked."""
+    looked = lag._place
+
+    async def live() -> None:
+        told: list[str] = []
+        monitor = lag.LagMonitor(lambda place, seconds: told.append(place))
+        supervisor = Supervisor(_Log([]))  # type: ignore[arg-type]
+        saw = threading.Event()
+
+        def look(frame: Any) -> str:
+            saw.set()
+            return looked(frame)
+
+        monkeypatch.setattr(lag, "_place", look)
+        supervisor.run(partial(saw.wait, SECONDS))
+        async with asyncio.timeout(SECONDS):
+            while not told:
+                await asyncio.sleep(0.001)
+        monitor._note(told[0], 1.0)  # a second time
+        monitor.stop()
+        await asyncio.sleep(0)
+        assert len(told) == 1 and told[0].startswith("relay/supervisor.py:") and "(run)" in told[0], told
 
     asyncio.run(live())
 

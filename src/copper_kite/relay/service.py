@@ -16,6 +16,7 @@ from copper_kite.net.server import ServerSession, SessionRegistry
 from copper_kite.relay.dispatch import Dispatcher
 from copper_kite.relay.gate import Gate
 from copper_kite.relay.intake import Intake
+from copper_kite.relay.lag import LagMonitor
 from copper_kite.relay.listening import Listening
 from copper_kite.relay.live import Publisher
 from copper_kite.relay.log import Log, open_log
@@ -107,6 +108,7 @@ class Service:
         self._undo.append(lambda: self._log.close())
         self._supervisor = Supervisor(self._log)
         self._loop.set_exception_handler(self._supervisor.loop_fault)
+        self._undo.append(LagMonitor(self._held_up).stop)
         self._dispatcher = Dispatcher(
             loaded, self._writer.submit, reader, ids, self._clock, self._log, self._supervisor
         )
@@ -156,6 +158,9 @@ class Service:
 
     def _refused(self, refusal: Refusal, count: int) -> None:
         self._log.write("warning", "refused", **refusal._asdict(), count=count)
+
+    def _held_up(self, place: str, seconds: float) -> None:
+        self._log.write("warning", "held up", place=place, seconds=f"{seconds:.2f}", text="nobody was served meanwhile")
 
     def _look_at_folder(self, witness: Witness) -> None:
         """Where the data folder is gone, nothing can be kept: the server stops, before it takes more."""
