@@ -7,8 +7,9 @@ from pathlib import Path
 import pytest
 
 from copper_kite.errors import SettingsError
+from copper_kite.routing.cover import ties
 from copper_kite.settings.load import find_config, load
-from copper_kite.settings.model import Listener
+from copper_kite.settings.model import Connector, Listener
 from copper_kite.settings.units import Endpoint, parse_duration, parse_endpoint, parse_pace, parse_size
 
 GOOD = """\
@@ -179,3 +180,26 @@ def test_an_ipv4_network_in_ipv6_form_is_that_network() -> None:
         {"name": "l", "bind": ["127.0.0.1:25"], "allow": ["::ffff:127.0.0.0/104", "::1", "2001:db8::/32", "::/0"]}
     )
     assert list(map(str, listener.allow)) == ["127.0.0.0/8", "::1/128", "2001:db8::/32", "::/0"]
+
+
+@pytest.mark.parametrize(
+    ("text", "problem"),
+    [
+        (f"a = {'[' * 5000}{']' * 5000}", "too deep"),
+        (f"a.{'.'.join('b' * 50_000)} = 1", "so many parts"),
+        (f"# {'x' * 5_000_000}", "that is no configuration"),
+    ],
+)
+def test_what_is_made_to_be_hard_to_read_is_refused_at_once(folder: Path, text: str, problem: str) -> None:
+    file = folder / "kite.toml"
+    file.write_text(text)
+    with pytest.raises(SettingsError, match=problem):
+        load(file)
+
+
+def test_many_connectors_that_tie_are_one_finding_each() -> None:
+    many = [Connector.model_validate({"name": f"c{n}", "hosts": ["h.example:25"]}) for n in range(2000)]
+    found = ties(many)
+    assert [(first.name, number, pattern) for first, number, pattern in found] == [
+        ("c0", n, "*") for n in range(1, 2000)
+    ]

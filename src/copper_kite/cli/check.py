@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 
 __all__ = ["check", "show_findings"]
 
+MOST = 200  # findings that anybody reads
 LEVEL_COLOURS = {"error": "bold red", "warning": "yellow", "remark": "cyan"}
 
 
@@ -55,7 +56,8 @@ def check(ctx: click.Context, live: bool, as_json: bool) -> None:
 
 def show_findings(findings: list[Finding]) -> None:
     """Each finding with its place first, so that it can be jumped to."""
-    for finding in findings:
+    shown = sorted(findings, key=lambda finding: finding.level != "error") if len(findings) > MOST else findings
+    for finding in shown[:MOST]:
         place = finding.file if finding.line is None else f"{finding.file}:{finding.line}"
         key = f" {finding.key}" if finding.key else ""
         echo(f"{place}:{key}")  # not wrapped: programs jump to it
@@ -65,6 +67,8 @@ def show_findings(findings: list[Finding]) -> None:
         if finding.remedy:
             say("do: ", (finding.remedy, "bold"), indent=2)
         echo()
+    if len(findings) > MOST:
+        say(f"… and {len(findings) - MOST} more; --json has them all")
     counts = {level: sum(finding.level == level for finding in findings) for level in LEVEL_COLOURS}
     told = ", ".join(f"{count} {level}{'' if count == 1 else 's'}" for level, count in counts.items() if count)
     say((told or "nothing to find fault with", "bold" if told else "bold green"))

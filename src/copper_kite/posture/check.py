@@ -110,10 +110,11 @@ class _Check:
             known = ", ".join(dict.fromkeys(p for entry in connectors if entry.enabled for p in entry.recipients))
             problem = f"only mail for {known or 'nobody'} has a connector"
             yield self._finding("warning", ("connector",), problem, why, 'give one connector recipients = ["*"]')
-        for earlier, later, pattern in ties(connectors):
+        for earlier, number, pattern in ties(connectors):
+            later = connectors[number]
             yield self._finding(
                 "warning",
-                ("connector", connectors.index(later), "name"),
+                ("connector", number, "name"),
                 f"{later.name} and {earlier.name} both take {pattern} with preference {later.preference}",
                 f"only their order in the file decides, and {later.name} never gets this mail",
                 "give them different preferences",

@@ -35,13 +35,18 @@ def everything_is_carried(connectors: Sequence[Connector]) -> bool:
     return choose(connectors, sample("*")).connector is not None
 
 
-def ties(connectors: Sequence[Connector]) -> list[tuple[Connector, Connector, str]]:
-    """Pairs of enabled connectors with the same pattern and preference: only their order in the file decides."""
-    found = []
-    for number, later in enumerate(connectors):
-        for earlier in connectors[:number]:
-            shared = {p.lower() for p in earlier.recipients} & {p.lower() for p in later.recipients}
-            alike = earlier.preference == later.preference and set(earlier.senders) & set(later.senders)
-            if shared and alike and earlier.enabled and later.enabled:
-                found.append((earlier, later, min(shared)))
+def ties(connectors: Sequence[Connector]) -> list[tuple[Connector, int, str]]:
+    """Enabled connectors that never get a pattern's mail: the first one with it and the same preference, the number of
+    the later one, and the pattern. Only their order in the file decides. One for each later one."""
+    found, first = [], dict[tuple[str, int, str], Connector]()
+    for number, connector in enumerate(connectors):
+        if not connector.enabled:
+            continue
+        patterns = sorted({pattern.lower() for pattern in connector.recipients})
+        keys = [(pattern, connector.preference, sender) for pattern in patterns for sender in connector.senders]
+        tie = next((key for key in keys if key in first), None)
+        if tie is not None:
+            found.append((first[tie], number, tie[0]))
+        for key in keys:
+            first.setdefault(key, connector)
     return found

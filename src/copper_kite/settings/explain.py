@@ -15,6 +15,8 @@ from copper_kite.settings.locate import locate
 
 __all__ = ["dotted", "explain", "parse_toml", "read_file", "read_source"]
 
+MAX_DOTS = 50  # in a key
+MAX_SOURCE = 4 * 1024**2  # characters
 Model = TypeVar("Model", bound=BaseModel)
 
 
@@ -43,8 +45,15 @@ def read_source(path: Path) -> str:
 
 def parse_toml(path: Path, source: str) -> dict[str, Any]:
     """The tables of a TOML text. Raises SettingsError with the line."""
+    if len(source) > MAX_SOURCE:
+        raise _failed(path, f"has over {MAX_SOURCE // 1024**2} MiB: that is no configuration")
+    for number, line in enumerate(source.splitlines(), 1):
+        if line.count(".") > MAX_DOTS and line.partition("=")[0].count(".") > MAX_DOTS:
+            raise _failed(path, "a key of so many parts that none of ours is", number)
     try:
         return tomllib.loads(source)
+    except RecursionError as error:
+        raise _failed(path, "has values within values, too deep to be read") from error
     except tomllib.TOMLDecodeError as error:
         text, _, place = str(error).partition(" (at line ")
         line = place.partition(",")[0]

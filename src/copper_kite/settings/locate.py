@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from functools import lru_cache
 
 __all__ = ["locate"]
 
@@ -10,9 +11,12 @@ _TABLE = re.compile(r"\s*(\[\[?)\s*([^\]]+?)\s*\]\]?\s*(?:#.*)?$")
 _KEY = re.compile(r"""\s*((?:[A-Za-z0-9_-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[A-Za-z0-9_-]+|"[^"]*"|'[^']*'))*)\s*=""")
 _PART = re.compile(r"""[A-Za-z0-9_-]+|"[^"]*"|'[^']*'""")
 
+DEEPEST = 16  # parts of a key that are told apart; no key of ours has so many
+
 Path = tuple[str | int, ...]
 
 
+@lru_cache(maxsize=4)
 def _index(source: str) -> dict[Path, int]:
     """Every table and key of `source` with its line, counted from 1."""
     places: dict[Path, int] = {}
@@ -28,7 +32,7 @@ def _index(source: str) -> dict[Path, int]:
             places.setdefault(table, number)
         elif match := _KEY.match(line):
             key = tuple(part.strip("\"'") for part in _PART.findall(match.group(1)))
-            for length in range(1, len(key) + 1):
+            for length in range(1, min(len(key), DEEPEST) + 1):
                 places.setdefault((*table, *key[:length]), number)
     return places
 

@@ -15,6 +15,8 @@ from pathlib import Path
 from typing import Any
 
 from copper_kite.errors import Finding, SettingsError
+from copper_kite.settings.explain import parse_toml
+from copper_kite.trace.patterns import may_take_for_ever
 from copper_kite.trace.syslog import Line, parse_time
 
 __all__ = ["FIELDS", "Entry", "LineMap", "load_map", "shipped_map", "shipped_maps"]
@@ -96,10 +98,10 @@ class LineMap:
 def load_map(path: Path) -> LineMap:
     """A map from a file. Raises SettingsError, which names what is wrong in it and what to write."""
     try:
-        return _made(tomllib.loads(path.read_text("utf-8")), str(path))
+        return _made(parse_toml(path, path.read_text("utf-8")), str(path))
     except OSError as error:
         raise SettingsError([Finding(str(path), None, "", f"cannot be read ({error.strerror})")]) from error
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+    except UnicodeDecodeError as error:
         raise SettingsError([Finding(str(path), None, "", f"is not TOML: {error}")]) from error
 
 
@@ -174,6 +176,9 @@ def _compiled(key: str, value: object, problems: _Problems, groups: int = 1) -> 
         pattern = re.compile(value if isinstance(value, str) else "(")
     except re.error as error:
         problems.add(key, f"is no pattern: {error if isinstance(value, str) else 'it is no text'}")
+        return re.compile("()")
+    if isinstance(value, str) and may_take_for_ever(value):
+        problems.add(key, "may take for ever with some lines", "write it without a repetition within a repetition")
         return re.compile("()")
     if pattern.groups < groups:
         problems.add(key, "has no group", "put what is meant in brackets, as in id=(\\S+)")
