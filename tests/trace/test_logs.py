@@ -143,7 +143,7 @@ def test_what_is_wrong_in_a_map_is_told_at_once(folder: Path) -> None:
     for text, told in (
         (bad, ["nmae", "is no key of a line map"]),
         (worse, ["patterns.id", "no group", "queue", "code is no pattern", "outcome 1"]),
-        ("x = [", ["is not TOML"]),
+        ("x = [", ["not TOML"]),
         ("patterns = 3", ["is of the wrong kind"]),
     ):
         (folder / "bad.toml").write_text(text)
