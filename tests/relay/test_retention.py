@@ -12,7 +12,7 @@ from copper_kite.net.authority import CertificateFiles
 from copper_kite.session.standin import Rule
 from copper_kite.smtp.replies import Reply
 from copper_kite.store.reads import Reader
-from copper_kite.store.segments import Extents
+from copper_kite.store.segments import MARK, Extents
 from copper_kite.words import FINAL, Event, Side, State
 from tests.relay.test_relay import letter, records, story, talk
 from tests.support import PatientClock, Site, StoppedClock, converse, site
@@ -52,7 +52,7 @@ def test_content_that_cannot_be_read_holds_its_own_message_alone(
     read = Extents.read
 
     def spoilt(extents: Extents, segment: int, start: int, size: int) -> bytes:
-        if start == 0:
+        if start == len(MARK):  # the first portion of a segment
             raise OSError("input/output error")
         return read(extents, segment, start, size)
 

@@ -19,8 +19,11 @@ class Witness:
 
     def gone(self) -> str:
         """The first file that is not there any more, or is another one; empty when all is well."""
-        for path, seen in zip(self._paths, self._seen, strict=True):
-            if _identity(path) != seen:
+        for number, path in enumerate(self._paths):
+            found, seen = _identity(path), self._seen[number]
+            if seen is None:
+                self._seen[number] = found  # it came since: the log does, with the first look at the database
+            elif found != seen:
                 return path
         return ""
 
