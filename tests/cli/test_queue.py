@@ -13,7 +13,7 @@ from copper_kite.net.authority import CertificateFiles
 from copper_kite.session.standin import Rule
 from copper_kite.smtp.replies import Reply
 from tests.cli.test_commands import smart_host, take
-from tests.support import kite, running, write_site
+from tests.support import free_port, kite, running, write_site
 
 RULES = (Rule("late*@*", Reply(451, "4.7.1", "later, please")), Rule("gone@*", Reply(550, "5.1.1", "no mailbox")))
 
@@ -158,3 +158,34 @@ def test_a_message_that_is_not_there(folder: Path, authority: CertificateFiles, 
     with running(config):
         done = kite("queue", word, "ZZZZ", config=config)
         assert done.returncode == 1 and b"no message 'ZZZZ'" in done.stderr
+
+
+def test_verify_finds_what_the_disk_has_changed(folder: Path) -> None:
+    """A bit of one message's content, a file of content that is gone, a page of the database; and nothing else."""
+    config = write_site(folder, free_port(), tls="off")
+    with running(config):
+        for name in ("ana", "bo", "cy"):
+            assert kite("pipe", f"{name}@passenger.example", stdin=b"Subject: s\n\nx\n", config=config).returncode == 0
+        done = kite("queue", "verify", config=config)
+        assert done.returncode == 0 and b"3 portions of content" in done.stdout and b"all is as" in done.stdout
+    (file,) = (folder / "queue" / "content").iterdir()
+    octets = bytearray(file.read_bytes())
+    octets[len(octets) // 2] ^= 1
+    file.write_bytes(octets)
+    done = kite("queue", "verify", "--json", config=config)
+    found = json.loads(done.stdout)
+    assert done.returncode == 1 and not found["sound"] and not found["database"]
+    (damaged,) = found["messages"]
+    assert "its sum is wrong" in damaged["problem"]
+    rows = {row["id"]: row["to"] for row in json.loads(kite("queue", "list", "--json", config=config).stdout)}
+    assert rows[damaged["id"]] == "bo@passenger.example"
+    file.unlink()
+    done = kite("queue", "verify", config=config)
+    assert done.returncode == 1 and done.stdout.count(b"No such file") == 3
+    database = folder / "queue" / "queue.sqlite"
+    pages = bytearray(database.read_bytes())
+    pages[4096 : 4096 * 3] = bytes(4096 * 2)
+    database.write_bytes(pages)
+    for words in (("queue", "verify"), ("status",), ("queue", "list"), ("trace", "x")):
+        done = kite(*words, config=config)
+        assert done.returncode and b"Traceback" not in done.stderr + done.stdout, words

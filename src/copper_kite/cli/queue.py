@@ -80,6 +80,40 @@ _SORTS: dict[str, Callable[[QueueRow], float]] = {
 }
 
 
+@queue.command("verify")
+@json_option
+@click.pass_context
+def verify_queue(ctx: click.Context, as_json: bool) -> None:
+    """Whether all of it is as it was written: the database's pages, and the sum of every portion of content.
+
+    Works while the server runs and while it does not. Status 1 when something is damaged; a message whose content is
+    waits by itself, and `kite trace` says so.
+    """
+    from copper_kite.store.ids import id_text
+    from copper_kite.store.verify import verify
+
+    found = verify(queue_folder(ctx.obj))
+    damaged = {id_text(id): problem for id, problem in sorted(found.messages.items())}
+    if as_json:
+        print_json(
+            {
+                "sound": found.sound,
+                "portions": found.portions,
+                "octets": found.octets,
+                "database": found.database,
+                "messages": [{"id": id, "problem": problem} for id, problem in damaged.items()],
+            }
+        )
+    else:
+        for problem in found.database:
+            echo(f"database: {problem}")
+        for id, problem in damaged.items():
+            echo(f"{id}: {problem}")
+        what = "all is as it was written" if found.sound else "not all is as it was written"
+        echo(f"{found.portions} portions of content, {size(found.octets)}, and the database: {what}")
+    ctx.exit(0 if found.sound else 1)
+
+
 @queue.command("show")
 @click.argument("id")
 @json_option

@@ -1,0 +1,81 @@
+"""The whole store looked at, beside a running server or without one: is it what was written?"""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterator
+from contextlib import closing
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from copper_kite.store.schema import PORTION_BITS, connect_reader
+from copper_kite.store.segments import Extents
+
+__all__ = ["Verified", "verify"]
+
+MOST_FAULTS = 100  # of the database's own, that are told
+AT_A_TIME = 1000  # portions looked up together: a running server's log can be merged between
+
+_PORTIONS = (
+    "SELECT place, segment, start, size FROM content WHERE place > ?1 UNION ALL"
+    f" SELECT id << {PORTION_BITS}, segment, start, size FROM folded WHERE id > ?1 >> {PORTION_BITS}"
+    " ORDER BY 1 LIMIT ?2"
+)
+_STILL_THERE = (
+    "SELECT 1 FROM content WHERE (place, segment, start) = (?1, ?2, ?3) UNION ALL"
+    f" SELECT 1 FROM folded WHERE (id << {PORTION_BITS}, segment, start) = (?1, ?2, ?3)"
+)
+_WITHOUT_CONTENT = (
+    "SELECT DISTINCT message FROM recipient WHERE state IN ('queued', 'delayed', 'parked')"
+    f" AND message NOT IN (SELECT place >> {PORTION_BITS} FROM content)"
+)
+
+
+@dataclass(slots=True)
+class Verified:
+    """What was looked at and what was found: faults of the database as it says them, messages with what is wrong."""
+
+    portions: int = 0
+    octets: int = 0
+    database: list[str] = field(default_factory=list)
+    messages: dict[int, str] = field(default_factory=dict)
+
+    @property
+    def sound(self) -> bool:
+        """Whether all is as it was written."""
+        return not self.database and not self.messages
+
+
+def verify(folder: Path) -> Verified:
+    """Look at the database's pages and at every portion of content that is wanted. Raises StoreError."""
+    found = Verified()
+    with closing(connect_reader(folder)) as connection:
+        try:
+            rows = connection.execute(f"PRAGMA integrity_check({MOST_FAULTS})")
+            found.database = [text for (text,) in rows if text != "ok"]
+            _look_at_content(connection, folder, found)
+            for (id,) in connection.execute(_WITHOUT_CONTENT):
+                found.messages.setdefault(id, "its content is not there")
+        except sqlite3.DatabaseError as error:
+            found.database.append(str(error))
+    return found
+
+
+def _look_at_content(connection: sqlite3.Connection, folder: Path, found: Verified) -> None:
+    with Extents(folder) as extents:
+        for place, segment, start, size in _portions(connection):
+            try:
+                extents.read(segment, start, size)
+            except OSError as error:
+                extents.close()
+                if connection.execute(_STILL_THERE, (place, segment, start)).fetchone():  # it did not leave meanwhile
+                    found.messages.setdefault(place >> PORTION_BITS, str(error))
+            found.portions += 1
+            found.octets += size
+
+
+def _portions(connection: sqlite3.Connection) -> Iterator[tuple[int, int, int, int]]:
+    after = -1
+    while rows := connection.execute(_PORTIONS, (after, AT_A_TIME)).fetchall():
+        yield from rows
+        after = rows[-1][0]
