@@ -39,6 +39,9 @@ class JumpingClock:
     def steady(self) -> float:
         return self.time
 
+    def apart(self) -> float:
+        return 0.0
+
     def real_delay(self, until: float) -> float:
         self.time = max(self.time, until)
         return 0.0

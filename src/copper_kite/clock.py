@@ -7,6 +7,7 @@ from typing import Protocol
 
 __all__ = ["Clock", "SystemClock", "span_text"]
 
+TOGETHER = 0.5  # seconds
 _STEADY = getattr(time, "CLOCK_BOOTTIME", time.CLOCK_MONOTONIC)
 
 
@@ -18,6 +19,9 @@ class Clock(Protocol):
 
     def steady(self) -> float:
         """Seconds of a clock that goes as this one does, but is never set."""
+
+    def apart(self) -> float:
+        """How many seconds this clock is ahead of that one: the same, until somebody sets it."""
 
     def real_delay(self, until: float) -> float:
         """How long to sleep, in seconds of the machine, until the clock shows `until`; 0 when it is past."""
@@ -33,6 +37,14 @@ class SystemClock:
     def steady(self) -> float:
         """Seconds since the machine started, those in which it slept included."""
         return time.clock_gettime(_STEADY)
+
+    def apart(self) -> float:
+        """Seconds from the machine's start to 1970, and back."""
+        while True:
+            before = time.clock_gettime(_STEADY)
+            now = time.time()
+            if time.clock_gettime(_STEADY) - before < TOGETHER:  # else it was not at one instant
+                return now - before
 
     def real_delay(self, until: float) -> float:
         """Seconds until `until`."""

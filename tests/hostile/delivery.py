@@ -88,6 +88,9 @@ class LoopClock:
     def steady(self) -> float:
         return self._loop.now
 
+    def apart(self) -> float:
+        return EPOCH
+
     def real_delay(self, until: float) -> float:
         return max(0.0, until - self.now())
 

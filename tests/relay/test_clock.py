@@ -31,6 +31,9 @@ class SetClock(PatientClock):
     def now(self) -> float:
         return self.time + self.set_by
 
+    def apart(self) -> float:
+        return self.set_by
+
 
 def _steps(here: Site) -> list[float]:
     with sqlite3.connect(here.loaded.data / "queue.sqlite") as connection:

@@ -33,6 +33,10 @@ class DayClock:
         """It is never set."""
         return self.now()
 
+    def apart(self) -> float:
+        """It is never set."""
+        return 0.0
+
     def real_delay(self, until: float) -> float:
         """How long to sleep until the clock shows `until`."""
         now = self.now()

@@ -20,21 +20,24 @@ class WatchedClock:
 
     def __init__(self, clock: Clock) -> None:
         self._clock = clock
-        self._apart = clock.now() - clock.steady()
+        self._apart = clock.apart()
         self.stepped: Callable[[float, float], object] = lambda by, before: None
 
     def now(self) -> float:
         """Seconds since 1970-01-01 UTC."""
-        now, steady = self._clock.now(), self._clock.steady()
-        by = now - steady - self._apart
-        self._apart += by
+        apart = self._clock.apart()
+        by, self._apart = apart - self._apart, apart
         if not -STEP_SECONDS < by < STEP_SECONDS:
-            self.stepped(by, now - by)
-        return now
+            self.stepped(by, self._clock.now() - by)
+        return self._clock.now()
 
     def steady(self) -> float:
         """Seconds of a clock that is never set."""
         return self._clock.steady()
+
+    def apart(self) -> float:
+        """How far those two are apart."""
+        return self._clock.apart()
 
     def real_delay(self, until: float) -> float:
         """Seconds of the machine until `until`."""
