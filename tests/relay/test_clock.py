@@ -99,6 +99,7 @@ def test_a_step_is_told_before_anybody_computes_with_it_and_drift_is_none() -> N
     watched.stepped = lambda by, before: told.append((by, before, clock.time))
     for _ in range(100):
         clock.set_by += 0.9 * STEP_SECONDS
+        watched.look()
         assert watched.now() == clock.now()
     assert not told
     clock.set_by -= DAY

@@ -461,6 +461,13 @@ def test_what_was_computed_before_the_clock_was_set_is_shifted_and_nothing_else(
     while len(answered) < 8:
         turns.turn()
     assert answered == [None] * 8
+    # Two steps at once: each is written by itself, in order.
+    for change in (Change(shifted=[(10.0, 300.0)]), Change(shifted=[(-10.0, 310.0)])):
+        writer.submit(change, answered.append)
+    assert writer.waiting == 2
+    while writer.waiting:
+        turns.turn()
+    assert answered == [None] * 10
     with Reader(folder) as reader:
         rows = {row.message.id: (row.message.expires, row.recipient.next_try) for row in reader.queue()}
     assert rows == {1: (1900.0, rows[1][1]), 2: (1900.0, 1500.0), 3: (1900.0, 500.0), 4: (900.0, 500.0)}

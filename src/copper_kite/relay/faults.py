@@ -8,7 +8,7 @@ from pathlib import Path
 
 from copper_kite.relay.log import Log
 
-__all__ = ["Faults", "place_of"]
+__all__ = ["Faults", "inner_path", "place_of"]
 
 MAX_TRACE = 4000  # characters of a traceback in the log
 MAX_TOLD = 1000  # kinds of faults whose traceback is not written again
@@ -40,10 +40,14 @@ class Faults:
 def place_of(error: BaseException) -> str:
     """The innermost line of our own code that the exception passed through, as `relay/lane.py:120`."""
     frames = traceback.extract_tb(error.__traceback__)
-    ours = [frame for frame in frames if PACKAGE in Path(frame.filename).parts]
+    ours = [frame for frame in frames if inner_path(frame.filename)]
     if not frames:
         return "an unknown place"
     frame = (ours or frames)[-1]
-    parts = Path(frame.filename).parts
-    inner = parts[len(parts) - parts[::-1].index(PACKAGE) :] if PACKAGE in parts else parts[-1:]
-    return f"{'/'.join(inner)}:{frame.lineno}"
+    return f"{inner_path(frame.filename) or Path(frame.filename).name}:{frame.lineno}"
+
+
+def inner_path(file: str) -> str:
+    """A file of this package as `relay/lane.py`; empty for any other."""
+    parts = Path(file).parts
+    return "/".join(parts[len(parts) - parts[::-1].index(PACKAGE) :]) if PACKAGE in parts else ""

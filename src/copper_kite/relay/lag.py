@@ -11,15 +11,15 @@ import sys
 import threading
 import time
 from collections.abc import Callable
-from pathlib import Path
 from types import FrameType
+
+from copper_kite.relay.faults import inner_path
 
 __all__ = ["LagMonitor"]
 
 LAG_SECONDS = 0.25
 MARK_SECONDS = 0.05
 MAX_PLACES = 100  # that are told; each once
-PACKAGE = "copper_kite"
 
 
 class LagMonitor:
@@ -65,9 +65,7 @@ class LagMonitor:
 def _place(frame: FrameType | None) -> str:
     """The innermost line of our own code that the loop stands in; empty while it is in none, as when it waits."""
     while frame is not None:
-        parts = Path(frame.f_code.co_filename).parts
-        if PACKAGE in parts:
-            inner = parts[len(parts) - parts[::-1].index(PACKAGE) :]
-            return f"{'/'.join(inner)}:{frame.f_lineno} ({frame.f_code.co_name})"
+        if inner := inner_path(frame.f_code.co_filename):
+            return f"{inner}:{frame.f_lineno} ({frame.f_code.co_name})"
         frame = frame.f_back
     return ""

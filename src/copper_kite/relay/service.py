@@ -128,7 +128,7 @@ class Service:
         await self._listen(loaded)
         self._clock.stepped = self._clock_stepped
         self._undo.append(self._supervisor.every(FOLDER_SECONDS, partial(self._look_at_folder, witness)).cancel)
-        self._undo.append(self._supervisor.every(CLOCK_SECONDS, self._clock.now).cancel)
+        self._undo.append(self._supervisor.every(CLOCK_SECONDS, self._clock.look).cancel)
         self._dispatcher.start()
         self._undo.append(Publisher(loaded.data, self._dispatcher.lanes_now, self._supervisor).stop)
         with contextlib.suppress(ValueError, RuntimeError):  # only the main thread hears signals

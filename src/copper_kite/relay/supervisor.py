@@ -1,15 +1,14 @@
-"""One way to run everything that the event loop is given: what is raised there is noted, and reaches nothing else.
+"""One way to run what the event loop is given: what is raised there is noted, and reaches nothing else.
 
 A callback whose exception got out would be dropped by the loop with a traceback, and with it whatever it was to set up
-next: a timer, an answer, the message after it. So nothing in the server gives a callback or a coroutine to the loop
-directly; `Supervisor` does, and notes what they raise (`relay.faults`).
+next: a timer, an answer, the message after it. So callbacks and repeated work go through `Supervisor`, which notes what
+they raise (`relay.faults`). Sessions and lanes catch their own, since they have somebody to tell.
 """
 
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Coroutine
-from functools import partial
+from collections.abc import Callable
 from typing import Any
 
 from copper_kite.relay.faults import Faults
@@ -39,12 +38,11 @@ class Repeated:
 
 
 class Supervisor:
-    """Runs callbacks, tasks and repeated work; each fault is noted once, with its traceback."""
+    """Runs callbacks and repeated work; each fault is noted once, with its traceback."""
 
     def __init__(self, log: Log) -> None:
         self._loop = asyncio.get_running_loop()
         self._faults = Faults(log)
-        self._tasks: set[asyncio.Task[Any]] = set()
 
     def note(self, error: BaseException, **facts: object) -> str:
         """Note an exception that nobody expected; the words for it."""
@@ -82,18 +80,6 @@ class Supervisor:
         """Call now, and while it raises again: after `seconds`, then twice as many each time, up to a minute."""
         if not self.run(call):
             self._loop.call_later(seconds, self.until_done, call, min(2 * seconds, LONGEST_SECONDS))
-
-    def task(self, work: Coroutine[Any, Any, object], **facts: object) -> asyncio.Task[object]:
-        """Have a coroutine run beside everything else."""
-        task = self._loop.create_task(work)
-        self._tasks.add(task)
-        task.add_done_callback(partial(self._ended, facts))
-        return task
-
-    def _ended(self, facts: dict[str, object], task: asyncio.Task[object]) -> None:
-        self._tasks.discard(task)
-        if not task.cancelled() and (error := task.exception()) is not None:
-            self.note(error, **facts)
 
     def loop_fault(self, loop: asyncio.AbstractEventLoop, context: dict[str, Any]) -> None:
         """For `loop.set_exception_handler`: what got past all that, in a transport of the loop's own, say."""

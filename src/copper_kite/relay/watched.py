@@ -21,15 +21,24 @@ class WatchedClock:
     def __init__(self, clock: Clock) -> None:
         self._clock = clock
         self._apart = clock.apart()
+        self._last = clock.now()
         self.stepped: Callable[[float, float], object] = lambda by, before: None
 
     def now(self) -> float:
         """Seconds since 1970-01-01 UTC."""
+        now = self._clock.now()
+        if not 0.0 <= now - self._last < STEP_SECONDS:  # it was set, or nobody has looked for long
+            self.look()
+        self._last = now
+        return now
+
+    def look(self) -> None:
+        """Compare the two clocks; to be called every second or so, so that drift never adds up to a step."""
         apart = self._clock.apart()
         by, self._apart = apart - self._apart, apart
         if not -STEP_SECONDS < by < STEP_SECONDS:
-            self.stepped(by, self._clock.now() - by)
-        return self._clock.now()
+            self._last = self._clock.now()
+            self.stepped(by, self._last - by)
 
     def steady(self) -> float:
         """Seconds of a clock that is never set."""

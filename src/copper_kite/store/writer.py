@@ -85,7 +85,8 @@ class GroupWriter:
             self.answered()
         while self.waiting:
             self._begin()
-            self.answered()
+            if self._batch:
+                self.answered()
         self._channel.close()
         self._handed.close()
 
@@ -108,11 +109,12 @@ class GroupWriter:
             return
         swept = any(change.swept for change, _ in self._changes[: len(changes)])
         del self._fresh[: len(fresh)], self._relayed[:MAX_BATCH], self._changes[: len(changes)]
-        if self._behind is not None and self._alone is None:
-            for one, done in self._behind:
-                self._kinds[type(one)].append((one, done))
-            self._behind = None
         self._batch = [done for _, done in taken]
+        if self._behind is not None and self._alone is None:
+            behind, self._behind = self._behind, None
+            for one, done in behind:  # among them may be another that goes alone
+                self.waiting -= 1
+                self.submit(one, done)
         self.octets += handed.octets
         if self._broken:
             self._defer(self.answered)
