@@ -179,6 +179,7 @@ class ClientSession(Conversation):
         nonce = secrets.token_urlsafe(18)
         means = Means(plan.login, password, token, plan.host, plan.port, nonce, bound, plan.max_iterations)
         self._masks = Masks(secret.reveal() for secret in (password, token) if secret is not None)
+        self.dialogue.masks = self._masks
         mechanism = self._mechanism(plan, means)
         reply = await self._converse_login(mechanism)
         if not reply.positive and mechanism.binds_in_vain:

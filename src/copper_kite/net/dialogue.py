@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 
+from copper_kite.smtp.masks import Masks
 from copper_kite.smtp.replies import Reply, printable
 
 __all__ = ["MAX_LINES", "Dialogue"]
@@ -21,6 +22,8 @@ class Dialogue:
 
     began: float
     lines: list[tuple[float, str, str | bytes | Reply | tuple[str, tuple[object, ...]]]] = field(default_factory=list)
+
+    masks: Masks | None = None  # of what was heard, once there are secrets that the other side knows
 
     def sent(self, at: float, shown: str | bytes) -> None:
         """Commands went out; `shown` is their masked form. `at` in seconds of the same clock as `began`."""
@@ -63,6 +66,8 @@ class Dialogue:
             elif isinstance(said, str):
                 texts = [said]
             else:
+                if isinstance(said, Reply) and self.masks is not None:
+                    said = self.masks.reply(said)
                 texts = (said if isinstance(said, bytes) else said.wire).decode("utf-8").splitlines()
             out += [[round(at - self.began, 4), mark, printable(text)[:MAX_TEXT]] for text in texts]
         if len(out) > MAX_LINES:

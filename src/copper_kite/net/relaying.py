@@ -82,8 +82,6 @@ class RelaySession(ClientSession):
         try:
             self._send_group(self._group if begun else transaction.start())
             if begun and (accepted := self._engine.accepted_group()):
-                if self._masks is not None:
-                    accepted = [self._masks.reply(reply) for reply in accepted]
                 self.dialogue.heard_all(self._loop.time(), accepted)
                 transaction.take_accepted_group()
             while not transaction.finished:
