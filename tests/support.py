@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import json
 import os
 import socket
 import subprocess
@@ -222,6 +223,15 @@ def kite(*words: object, stdin: bytes = b"", config: Path | None = None) -> subp
     given = ["--config", str(config)] if config else []
     command = [sys.executable, "-m", "copper_kite", *given, *map(str, words)]
     return subprocess.run(command, input=stdin, capture_output=True, timeout=60, env=environment(), check=False)
+
+
+def until(config: Path, states: dict[str, str]) -> None:
+    """Until the recipients in the queue of `config` are in these states, notices left out."""
+    for _ in range(200):
+        rows = json.loads(kite("queue", "list", "--all", "--json", config=config).stdout)
+        if {row["to"]: row["state"] for row in rows if row["from"]} == states:
+            return
+    raise AssertionError(rows)
 
 
 @contextmanager

@@ -14,7 +14,7 @@ from copper_kite.net.authority import CertificateFiles
 from copper_kite.session.standin import Rule
 from copper_kite.smtp.replies import Reply
 from tests.cli.test_commands import smart_host, take
-from tests.support import kite, running, write_site
+from tests.support import kite, running, until, write_site
 from tests.three import send_through, three_hosts
 
 RULES = (Rule("gone@*", Reply(550, "5.1.1", "no mailbox")),)
@@ -159,6 +159,7 @@ def test_traced_through_the_logs_of_others(folder: Path, authority: CertificateF
     def test(config: Path) -> None:
         with running(config):
             pipe(config, "ana@passenger.example")
+            until(config, {"ana@passenger.example": "relayed"})
             story = json.loads(kite("trace", "ana@passenger.example", "--json", config=config).stdout)
             id = story["attempts"][0]["results"][0]["reply"].split()[-1]
             now = story["arrived"]

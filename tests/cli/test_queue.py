@@ -13,21 +13,13 @@ from copper_kite.net.authority import CertificateFiles
 from copper_kite.session.standin import Rule
 from copper_kite.smtp.replies import Reply
 from tests.cli.test_commands import smart_host, take
-from tests.support import free_port, kite, running, write_site
+from tests.support import free_port, kite, running, until, write_site
 
 RULES = (Rule("late*@*", Reply(451, "4.7.1", "later, please")), Rule("gone@*", Reply(550, "5.1.1", "no mailbox")))
 
 
 def listed(config: Path, *words: str) -> list[str]:
     return [row["to"] for row in json.loads(kite("queue", "list", "--json", *words, config=config).stdout)]
-
-
-def until(config: Path, states: dict[str, str]) -> None:
-    for _ in range(200):
-        rows = json.loads(kite("queue", "list", "--all", "--json", config=config).stdout)
-        if {row["to"]: row["state"] for row in rows if row["from"]} == states:
-            return
-    raise AssertionError(rows)
 
 
 def test_the_queue_from_all_sides(folder: Path, authority: CertificateFiles) -> None:

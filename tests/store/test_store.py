@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import errno
+import json
 import os
 import select
 import shutil
 import socket
 import sqlite3
+import subprocess
 import threading
 from collections import deque
 from collections.abc import Callable, Iterator
@@ -592,3 +594,12 @@ def test_one_server_a_folder(folder: Path) -> None:
     lock.release()
     assert running_server(folder) is None
     FolderLock(folder, 125.0).release()
+
+
+def test_a_killed_server_is_none_while_its_writer_finishes(folder: Path) -> None:
+    holder = FolderLock(folder, 123.0)
+    ended = subprocess.Popen(["true"])
+    ended.wait()
+    (folder / "server.lock").write_text(json.dumps({"pid": ended.pid, "since": 123.0}))
+    assert running_server(folder) is None
+    holder.release()

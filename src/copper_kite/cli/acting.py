@@ -157,7 +157,10 @@ def _have_done(config: str | None, deed: _Deed, rows: Sequence[QueueRow]) -> str
         _do(load_settings(config), wanted)
         return "done; no server runs now"
     numbers = _note(folder, wanted)
-    os.kill(running.pid, signal.SIGUSR1)
+    try:
+        os.kill(running.pid, signal.SIGUSR1)
+    except ProcessLookupError:
+        return "noted; the server has ended meanwhile, and does it when it starts again"
     return _answer(folder, set(numbers))
 
 

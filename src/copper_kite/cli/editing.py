@@ -59,6 +59,9 @@ def take_up(loaded: Loaded) -> bool:
     asked = time.time()
     try:
         os.kill(running.pid, signal.SIGHUP)
+    except ProcessLookupError:
+        echo("the server has ended meanwhile; the next `kite serve` goes by it")
+        return True
     except PermissionError:
         echo(f"the running server is another user's: have it take this up with  kill -HUP {running.pid}")
         return True

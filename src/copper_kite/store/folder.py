@@ -90,13 +90,17 @@ def _alive(pid: int) -> bool:
 
 
 def running_server(folder: Path) -> Running | None:
-    """The server that holds `folder` now, or None. Raises StoreError when that cannot be seen."""
+    """The server that holds `folder` now, or None. Raises StoreError when that cannot be seen.
+
+    A server that was killed is none, though its writing process may hold the lock for a moment more.
+    """
     try:
         with (folder / LOCK).open("r") as file:
             try:
                 fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
             except BlockingIOError:
-                return _read(file)
+                running = _read(file)
+                return running if running is not None and _alive(running.pid) else None
             return None
     except FileNotFoundError:
         return None
