@@ -155,24 +155,25 @@ def test_a_disk_that_is_nearly_full_puts_mail_off(folder: Path, monkeypatch: pyt
     short: list[int] = []
     room = Room(folder, backlog, lambda: short.append(free[0]))
     room.keep_free = 500
-    assert room.refusal(None) is None and room.refusal(500) is None
+    assert room.refusal(0) is None and room.refusal(500) is None
     assert str(room.refusal(501)).startswith("452 4.3.1")
     backlog.octets += 400  # written since the disk was asked
     assert room.refusal(100) is None and str(room.refusal(101)).startswith("452 4.3.1")
     monkeypatch.setattr("copper_kite.relay.room.LOOK_AGAIN", -1.0)
     free[0] = 499
-    assert str(room.refusal(None)).startswith("452 4.3.1")
+    assert str(room.refusal(0)).startswith("452 4.3.1")
     assert short == [499], "whoever can make room hears of it"
     free[0] = 501
-    assert room.refusal(None) is None
+    assert room.refusal(0) is None
     backlog.waiting = 5000
-    assert str(room.refusal(None)).startswith("451 4.3.2")
+    assert str(room.refusal(0)).startswith("451 4.3.2")
 
 
 def test_what_was_promised_to_one_is_not_promised_to_another(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """S-19: sizes that were said, and content that comes without one, of all sessions together."""
     backlog = SimpleNamespace(waiting=0, octets=0)
     monkeypatch.setattr("shutil.disk_usage", lambda path: SimpleNamespace(free=1000 - backlog.octets))
+    monkeypatch.setattr("copper_kite.relay.room.UNSAID", 0)
     room = Room(folder, backlog, lambda: None)
     room.keep_free = 200
     first, second, third = Reservation(room), Reservation(room), Reservation(room)
@@ -187,7 +188,10 @@ def test_what_was_promised_to_one_is_not_promised_to_another(folder: Path, monke
     for one in (first, second, third):
         one.end()
         one.end()
-    assert room.reserved == 0 and first.begin(700) is None
+    assert room.reserved == 0 and first.begin(600) is None
+    monkeypatch.setattr("copper_kite.relay.room.UNSAID", 60)
+    assert second.begin(41) is not None and second.begin(40) is None and second.need(100) is None, "with what we add"
+    assert third.begin(None) is not None
 
 
 # --- the whole way ---------------------------------------------------------------------------------------------------

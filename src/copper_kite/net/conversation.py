@@ -135,8 +135,10 @@ class Conversation:
             raise self._failed(cause, f"{error}{heard}") from error
         if answered is not None:
             if self._masks is not None:
-                self._unmasked = answered.reply
-                answered = answered._replace(reply=self._masks.reply(answered.reply))
+                self._unmasked = reply = answered.reply
+                masked = self._masks.reply(reply)
+                if masked is not reply:
+                    answered = answered._replace(reply=masked)
             self.dialogue.heard(self._loop.time(), answered.reply)
         return answered
 

@@ -499,14 +499,14 @@ class Dispatcher:
 
         A message that our own faults hit again and again is parked, for an administrator to look at.
         """
-        message, internal = report.job.message, report.stop is not None and report.stop.cause is Cause.INTERNAL
+        message, internal = report.job.message, False
         notices: Sequence[Fresh] = ()
-        change: Change | Relayed
         try:
             relayed = self._recorder.relayed(report, now, plan)
             if relayed is not None:
                 log_relayed(self.log, report.job, relayed)
                 return relayed, ()
+            internal = report.stop is not None and report.stop.cause is Cause.INTERNAL
             change, notices = self._recorder.record(report, now, plan)
             log_change(self.log, report.job, change)
         except Exception as error:

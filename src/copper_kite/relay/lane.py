@@ -376,7 +376,6 @@ class Lane:
         outgoing: Outgoing | None,
     ) -> _Attempt:
         """What became of one job; whatever is raised on the way is part of it."""
-        carried = session.carried
         try:
             if outgoing is None:
                 outgoing = self._prepare(job, session)
@@ -396,9 +395,8 @@ class Lane:
             session.abort()
             words = self._sink.fault(error, message=id_text(job.message.id), connector=self._name)
             return _Attempt(job, stop=Stop(stage=session.stage, cause=Cause.INTERNAL, text=words))
-        if session.carried > carried:
-            self._barren = 0
-            self.hops.worked(session.plan)
+        self._barren = 0
+        self.hops.worked(session.plan)
         return _Attempt(job, results)
 
     def _broke(self, session: RelaySession, failure: SessionFailed) -> None:

@@ -39,7 +39,7 @@ def prepare(job: Job, capabilities: Capabilities, *, proven: bool) -> Outgoing:
     Raises ContentUnreadable.
     """
     envelope, content = job.envelope, job.outgoing
-    if apart := _apart(envelope, capabilities):
+    if len(envelope.recipients) > 1 and (apart := _apart(envelope, capabilities)):
         return Outgoing(envelope, content, apart=apart)
     found = misfit(envelope, capabilities, proven=proven)
     if found is not None and found[0] is not Cause.NEEDS_8BITMIME:

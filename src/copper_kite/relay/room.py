@@ -16,6 +16,7 @@ DISK_FULL = Reply(452, "4.3.1", "no room to keep the message; try again later")
 BUSY = Reply(451, "4.3.2", "too much is being handed in at the moment; try again later")
 LOOK_AGAIN = 1.0  # seconds for which what the disk said counts
 LOOK_AGAIN_OCTETS = 8 * 1024 * 1024  # written since
+UNSAID = 16 * 1024  # octets set aside beyond what was said: what we add, or all of a small message
 MAX_WAITING = 2000  # changes on their way to the disk
 
 
@@ -44,14 +45,14 @@ class Room:
         self._looked = float("-inf")
         self._looked_at = 0  # `octets` of the backlog then
 
-    def refusal(self, size: int | None) -> Reply | None:
-        """Why a message of `size` octets (None: it was not said) cannot be taken now."""
+    def refusal(self, octets: int) -> Reply | None:
+        """Why so many octets more cannot be taken now."""
         backlog = self._backlog
         if backlog.waiting > MAX_WAITING:
             return BUSY
         if time.monotonic() - self._looked > LOOK_AGAIN or backlog.octets - self._looked_at > LOOK_AGAIN_OCTETS:
             self._look()
-        return DISK_FULL if self._free - backlog.octets - self.reserved - (size or 0) < self.keep_free else None
+        return DISK_FULL if self._free - backlog.octets - self.reserved - octets < self.keep_free else None
 
     def _look(self) -> None:
         self._looked, self._looked_at = time.monotonic(), self._backlog.octets
@@ -72,11 +73,13 @@ class Reservation:
 
     def begin(self, size: int | None) -> Reply | None:
         """Set aside what a message is said to have, or say why there is no room for it."""
-        self.end()
-        refusal = self._room.refusal(size)
-        if refusal is None and size:
-            self._left = size
-            self._room.reserved += size
+        if self._left:
+            self.end()
+        octets = (size or 0) + UNSAID
+        refusal = self._room.refusal(octets)
+        if refusal is None:
+            self._left = octets
+            self._room.reserved += octets
         return refusal
 
     def need(self, octets: int) -> Reply | None:

@@ -20,13 +20,14 @@ class WatchedClock:
 
     def __init__(self, clock: Clock) -> None:
         self._clock = clock
+        self._read = clock.now
         self._apart = clock.apart()
         self._last = clock.now()
         self.stepped: Callable[[float, float], object] = lambda by, before: None
 
     def now(self) -> float:
         """Seconds since 1970-01-01 UTC."""
-        now = self._clock.now()
+        now = self._read()
         if not 0.0 <= now - self._last < STEP_SECONDS:  # it was set, or nobody has looked for long
             self.look()
         self._last = now
@@ -37,7 +38,7 @@ class WatchedClock:
         apart = self._clock.apart()
         by, self._apart = apart - self._apart, apart
         if not -STEP_SECONDS < by < STEP_SECONDS:
-            self._last = self._clock.now()
+            self._last = self._read()
             self.stepped(by, self._last - by)
 
     def steady(self) -> float:

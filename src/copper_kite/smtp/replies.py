@@ -31,14 +31,15 @@ def visible(text: str) -> str:
 
 
 class Reply:
-    """A reply: code, enhanced status code (or none) and its lines of text, without codes. It never changes."""
+    """A reply: code, enhanced status code (or none) and its lines without codes, `text` all of them. It never changes."""
 
-    __slots__ = ("_wire", "code", "enhanced", "lines")
+    __slots__ = ("_wire", "code", "enhanced", "lines", "text")
 
     def __init__(self, code: int, enhanced: str, *lines: str) -> None:
         self.code = code
         self.enhanced = enhanced
         self.lines = lines or ("",)
+        self.text = lines[0] if len(lines) == 1 else " ".join(filter(None, lines))
         self._wire = b""
 
     @property
@@ -80,11 +81,6 @@ class Reply:
     def permanent(self) -> bool:
         """Whether it was refused for good: 5yz. An unknown code counts by its first digit."""
         return self.code >= 500
-
-    @property
-    def text(self) -> str:
-        """All lines as one, without codes."""
-        return self.lines[0] if len(self.lines) == 1 else " ".join(filter(None, self.lines))
 
     @classmethod
     def parse(cls, code: int, lines: list[str]) -> Reply:
