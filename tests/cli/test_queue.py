@@ -162,7 +162,7 @@ def test_verify_finds_what_the_disk_has_changed(folder: Path) -> None:
         assert done.returncode == 0 and b"3 portions of content" in done.stdout and b"all is as" in done.stdout
     (file,) = (folder / "queue" / "content").iterdir()
     octets = bytearray(file.read_bytes())
-    octets[len(octets) // 2] ^= 1
+    octets[octets.index(b"Subject: s", octets.index(b"Subject: s") + 1)] ^= 1  # the second message's
     file.write_bytes(octets)
     done = kite("queue", "verify", "--json", config=config)
     found = json.loads(done.stdout)
@@ -181,3 +181,42 @@ def test_verify_finds_what_the_disk_has_changed(folder: Path) -> None:
     for words in (("queue", "verify"), ("status",), ("queue", "list"), ("trace", "x")):
         done = kite(*words, config=config)
         assert done.returncode and b"Traceback" not in done.stderr + done.stdout, words
+
+
+def test_a_queue_without_its_database_is_rescued_and_leaves(folder: Path, authority: CertificateFiles) -> None:
+    """Nobody knows whether it was relayed: it leaves when somebody says so, each message with all of its octets."""
+    queue, new = folder / "queue", folder / "queue.rescued"
+    with running(write_site(folder, free_port(), tls="off")) as process:
+        config = folder / "kite.toml"
+        for name in ("ana", "bo"):
+            assert kite("pipe", f"{name}@passenger.example", stdin=name.encode(), config=config).returncode == 0
+        assert kite("queue", "rescue", "--anyway", config=config).returncode == 3, "while a server runs"
+        process.terminate()
+        process.wait()
+    assert b"nothing to rescue" in kite("queue", "rescue", config=config).stdout
+    for path in queue.glob("queue.sqlite*"):
+        path.unlink()
+    done = kite("serve", config=config)
+    assert done.returncode == 3 and b"`kite queue rescue`" in done.stderr
+    told = json.loads(kite("queue", "rescue", "--json", "--into", folder / "other", config=config).stdout)
+    assert (told["parked"], told["lost"], told["unsure"]) == (2, [], False)
+    done = kite("queue", "rescue", config=config)
+    assert done.returncode == 0 and b"2 messages parked" in done.stdout
+    assert f"mv {queue} {queue}.damaged && mv {new} {queue}".encode() in done.stdout
+    queue.rename(folder / "queue.damaged")
+    new.rename(queue)
+
+    def leave(config: Path) -> None:
+        with running(config):
+            assert kite("queue", "release", "--state", "parked", "--yes", config=config).returncode == 0
+            until(config, {"ana@passenger.example": "relayed", "bo@passenger.example": "relayed"})
+
+    async def live() -> None:
+        async with smart_host(folder, authority) as (hop, caught):
+            left = asyncio.create_task(asyncio.to_thread(leave, write_site(folder, hop)))
+            arrived = [await take(caught) for _ in range(2)]
+            await left
+            texts = [one.file.read_bytes() for one in arrived if one.file is not None]
+            assert sorted(text.split()[-1] for text in texts) == [b"ana", b"bo"]
+
+    asyncio.run(live())

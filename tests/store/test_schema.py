@@ -63,6 +63,30 @@ def test_what_waits_without_content_since_an_older_release_can_still_be_seen(fol
             list(reader.content(7))
 
 
+def test_content_that_was_written_without_sums_gets_them(folder: Path) -> None:
+    """In one portion, in several, and where not all of it is there."""
+    (folder / "content").mkdir(parents=True)
+    (folder / "content" / "00000001").write_bytes(b"abcdefghijklmnop")
+    connection = older(folder, 8)
+    for id in (7, 8):
+        connection.execute(
+            "INSERT INTO message VALUES (?, 1.0, 9.0, 'a@x', 4, 0, 0, '', '', '', '', '', '', '', '')", (id,)
+        )
+    connection.execute(
+        "INSERT INTO folded VALUES (9, 1.0, 9.0, 'a@x', 4, 0, 0, '', '', '', '', '', '', '', '', 'b@y', '', 1, 9)"
+    )
+    rows = ((7 << 13, 1, 0, 2), (7 << 13 | 1, 1, 3, 2), (8 << 13, 1, 14, 4))
+    connection.executemany("INSERT INTO content VALUES (?, ?, ?, ?)", rows)
+    connection.commit()
+    connection.close()
+    connect_writer(folder).close()
+    (folder / "content" / "00000001").write_bytes(b"0123456789")
+    with Reader(folder) as reader:
+        assert list(reader.content(7)) == [b"ab", b"de"] and list(reader.content(9)) == [b"jklm"]
+        with pytest.raises(ContentUnreadable):
+            list(reader.content(8))
+
+
 def test_a_database_of_a_later_release_is_refused(folder: Path) -> None:
     connect_writer(folder).close()
     connection = sqlite3.connect(folder / "queue.sqlite")

@@ -111,7 +111,25 @@ def verify_queue(ctx: click.Context, as_json: bool) -> None:
             echo(f"{id}: {problem}")
         what = "all is as it was written" if found.sound else "not all is as it was written"
         echo(f"{found.portions} portions of content, {size(found.octets)}, and the database: {what}")
+        if not found.sound:
+            echo("`kite queue rescue` makes a sound queue of what can be read, while the server does not run")
     ctx.exit(0 if found.sound else 1)
+
+
+@queue.command("rescue")
+@click.option("--into", type=click.Path(path_type=Path), help="Folder for it.  [default: beside the old one]")
+@click.option("--anyway", is_flag=True, help="Also where nothing is damaged.")
+@json_option
+@click.pass_context
+def rescue_queue(ctx: click.Context, into: Path | None, anyway: bool, as_json: bool) -> None:
+    """Make a damaged queue anew, from what can be read of its database and its content; the server must not run.
+
+    The old queue stays as it is. Messages of which nothing on record says whether they were relayed are parked, for
+    you to decide. Status 1 when something is lost, or may be.
+    """
+    from copper_kite.cli.rescued import rescue_and_tell
+
+    ctx.exit(rescue_and_tell(queue_folder(ctx.obj), into, anyway=anyway, as_json=as_json))
 
 
 @queue.command("show")

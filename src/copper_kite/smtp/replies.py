@@ -31,7 +31,7 @@ def visible(text: str) -> str:
 
 
 class Reply:
-    """A reply: code, enhanced status code (or none) and its lines without codes, `text` all of them. It never changes."""
+    """A reply: code, enhanced status code (or none) and its lines without codes, all as `text`. It never changes."""
 
     __slots__ = ("_wire", "code", "enhanced", "lines", "text")
 

@@ -6,8 +6,9 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from copper_kite.store.commit import Batch, Fault, commit, rows_of
+from copper_kite.store.labels import keep
 from copper_kite.store.model import Change
-from copper_kite.store.schema import connect_writer
+from copper_kite.store.schema import connect_writer, identity_of
 from copper_kite.store.segments import Segments, summed
 
 __all__ = ["write_alone"]
@@ -19,7 +20,8 @@ def write_alone(folder: Path, changes: Sequence[Change], *, durable: bool = True
     Content may be among them only where no server runs. With `durable` off, a crash of the system may lose all of it.
     Raises StoreError and SchemaTooNew as `connect_writer` does, OSError where content cannot be written.
     """
-    connection, segments, octets = connect_writer(folder), Segments(folder), bytearray()
+    connection, octets = connect_writer(folder), bytearray()
+    segments = Segments(folder, identity_of(connection))
 
     def put(portion: bytes) -> int:
         start = len(octets)
@@ -30,7 +32,7 @@ def write_alone(folder: Path, changes: Sequence[Change], *, durable: bool = True
         if not durable:
             connection.execute("PRAGMA synchronous = OFF")
         rows = [rows_of(change, put) for change in changes]
-        at = segments.append(bytes(octets)) if octets else (0, 0)
+        at = keep(connection, segments, octets, (), rows)
         return commit(connection, Batch(at, changes=rows))
     finally:
         segments.leave()

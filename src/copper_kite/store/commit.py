@@ -121,7 +121,7 @@ def rows_of(change: Change, put: Put) -> Rows:
         change.sent_by,
         change.forgotten,
         change.forgotten_before,
-        [(put(octets), place(message, portion)) for message, portion, octets in change.moved],
+        [(put(octets), place(message, portion), len(octets)) for message, portion, octets in change.moved],
         change.shifted,
     )
 
@@ -312,7 +312,7 @@ def _write_changes(connection: sqlite3.Connection, batch: Sequence[Rows], at: Ex
     many(_FORGET_UNWANTED, [(*_places(id), id) for id in {id for rows in batch for id in rows.ended}])
     many("DELETE FROM content WHERE place BETWEEN ? AND ?", [_places(id) for rows in batch for id in rows.dropped])
     many(_ADD_TAKEN, _summed([row for rows in batch for row in rows.taken]))
-    moved = [(segment, base + start, where) for rows in batch for start, where in rows.moved]
+    moved = [(segment, base + start, where) for rows in batch for start, where, _ in rows.moved]
     many("UPDATE content SET segment = ?, start = ? WHERE place = ?", moved)
     many(
         "UPDATE recipient SET next_try = ?1 WHERE state = 'delayed' AND next_try > ?1 AND connector = ?2",

@@ -36,7 +36,8 @@ from copper_kite.store.commit import (
     used_segments,
 )
 from copper_kite.store.handed import Handed
-from copper_kite.store.schema import connect_writer
+from copper_kite.store.labels import keep
+from copper_kite.store.schema import connect_writer, identity_of
 from copper_kite.store.segments import Segments
 from copper_kite.store.witness import Witness
 
@@ -123,15 +124,14 @@ def _look_at(folder: Path) -> None:
 
 def serve(channel: Channel, connection: sqlite3.Connection, folder: Path, handed: Handed) -> None:
     """Commit batch after batch, until the other end is gone."""
-    segments, segment, ballast = Segments(folder), 0, Ballast(folder)
+    segments, segment, ballast = Segments(folder, identity_of(connection)), 0, Ballast(folder)
     ballast.lay_in()
     witness = Witness(folder)
     while (batch := channel.receive()) is not None:
         octets, swept, fresh, relayed, changes = batch
-        rows, at = [Rows(*row) for row in changes], (0, 0)
+        rows = [Rows(*row) for row in changes]
         try:
-            if octets:
-                at = segments.append(handed.memory[:octets])
+            at = keep(connection, segments, handed.memory[:octets], fresh, rows)
         except OSError as error:
             channel.send(_without_content(connection, failure(error), fresh, relayed, rows, ballast))
             continue

@@ -9,7 +9,7 @@ import stat
 from pathlib import Path
 
 from copper_kite.errors import SchemaTooNew, StoreError
-from copper_kite.store.segments import Segments, segment_sizes, summed
+from copper_kite.store.segments import Segments, identity_in, read_without_sum, segment_sizes, summed
 
 __all__ = [
     "DATABASE",
@@ -19,6 +19,7 @@ __all__ = [
     "SCHEMA",
     "connect_reader",
     "connect_writer",
+    "identity_of",
     "migrate",
 ]
 
@@ -177,6 +178,14 @@ MIGRATIONS: tuple[str, ...] = (
     SELECT id AS message, 1 AS number, address, 'queued' AS state, 0 AS attempts, arrived AS next_try, '' AS connector,
     '' AS reply, arrived AS changed, asked_for AS asked, '' AS next_hop, '' AS via FROM folded;
     """,
+    """
+    CREATE TABLE identity (value BLOB NOT NULL);  -- the data folder's own, which its segments of content repeat
+    INSERT INTO identity VALUES (randomblob(16));
+    WITH moved AS MATERIALIZED (SELECT place, anew(segment, start, size) AS at FROM content)
+    UPDATE content SET segment = at >> 40, start = at & 0xffffffffff FROM moved WHERE moved.place = content.place;
+    WITH moved AS MATERIALIZED (SELECT id, anew(segment, start, size) AS at FROM folded)
+    UPDATE folded SET segment = at >> 40, start = at & 0xffffffffff FROM moved WHERE moved.id = folded.id;
+    """,
 )
 
 SCHEMA = len(MIGRATIONS)
@@ -191,7 +200,7 @@ def connect_writer(folder: Path) -> sqlite3.Connection:
         raise StoreError(
             str(folder),
             f"{DATABASE} is missing, and the folder content beside it is not empty",
-            "bring it back from a backup; or move content away, to begin with an empty queue",
+            "`kite queue rescue` rebuilds it from the content; or move content away, to begin with an empty queue",
         )
     try:
         folder.mkdir(mode=0o700, parents=True, exist_ok=True)
@@ -205,6 +214,7 @@ def connect_writer(folder: Path) -> sqlite3.Connection:
         connection.execute("PRAGMA wal_autocheckpoint = 4000")  # pages: fewer, longer merges of the log
         connection.execute("PRAGMA journal_size_limit = 67108864")
         migrate(connection, folder)
+        _demand_same_identity(connection, folder)
     except PermissionError as error:
         raise StoreError(
             str(folder), f"not writable ({error.strerror})", "run as its owner, or name another"
@@ -214,6 +224,23 @@ def connect_writer(folder: Path) -> sqlite3.Connection:
     except sqlite3.Error as error:
         raise StoreError(str(folder), f"the database cannot be opened ({error})", "see who may write there") from error
     return connection
+
+
+def identity_of(connection: sqlite3.Connection) -> bytes:
+    """The identity of the data folder."""
+    return bytes(connection.execute("SELECT value FROM identity").fetchone()[0])
+
+
+def _demand_same_identity(connection: sqlite3.Connection, folder: Path) -> None:
+    """Content and database must be of one folder, also when somebody has put them together."""
+    identity = identity_of(connection)
+    for segment, _ in segment_sizes(folder):
+        if identity_in(folder, segment) not in (b"", identity):
+            raise StoreError(
+                str(folder),
+                f"content/{segment:08} and {DATABASE} are of different queues",
+                "put back the one that belongs there; or `kite queue rescue` rebuilds the queue from the content",
+            )
 
 
 def _keep_private(database: Path) -> None:
@@ -269,7 +296,13 @@ def migrate(connection: sqlite3.Connection, folder: Path) -> None:
         number, start = segments.append(octets + summed(octets))
         return number << 40 | start
 
+    def anew(segment: int, start: int, size: int) -> int:
+        """Where a portion stands with a sum behind it: what was written without one is written again."""
+        octets = read_without_sum(folder, segment, start, size)
+        return segment << 40 | start if octets is None else put(octets)
+
     connection.create_function("put", 1, put)
+    connection.create_function("anew", 3, anew)
     for number, script in enumerate(MIGRATIONS[found:], found + 1):
         connection.executescript(f"BEGIN IMMEDIATE; {script}; PRAGMA user_version = {number}; COMMIT;")
     segments.leave()

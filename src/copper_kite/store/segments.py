@@ -3,7 +3,8 @@
 A segment is made stable before what names a place in it is committed: so what the database names is always whole. What
 no row names (a crash, or a commit that failed) is never read, and goes with its segment, which is removed as a whole
 when the last message in it has ended. Each process that appends begins a segment of its own. Behind each portion
-stands a sum of it, so that what the disk has changed is never sent.
+stands a sum of it, so that what the disk has changed is never sent; before what was written together, a label says
+what it is (`store.labels`).
 """
 
 from __future__ import annotations
@@ -14,9 +15,24 @@ from collections.abc import Collection
 from pathlib import Path
 from zlib import crc32
 
-__all__ = ["MARK", "SEGMENT_OCTETS", "SUM_OCTETS", "Extent", "Extents", "Segments", "segment_sizes", "summed"]
+__all__ = [
+    "IDENTITY_OCTETS",
+    "LABELLED",
+    "MARK",
+    "SEGMENT_OCTETS",
+    "SUM_OCTETS",
+    "Extent",
+    "Extents",
+    "Segments",
+    "identity_in",
+    "segment_path",
+    "segment_sizes",
+    "summed",
+]
 
-MARK = b"kite+crc"  # a segment begins with it; one of an older release does not, and has no sums in it
+LABELLED = b"kite+lab"  # a segment begins with it, and with the identity of the data folder
+MARK = b"kite+crc"  # one without labels; one of an old release has neither, and no sums (`read_without_sum`)
+IDENTITY_OCTETS = 16
 SUM_OCTETS = 4
 SEGMENT_OCTETS = 64 * 1024 * 1024  # when a segment has so many, the next one is begun
 _FOLDER = "content"
@@ -43,15 +59,45 @@ def _path(folder: Path, segment: int) -> str:
     return f"{folder}/{_FOLDER}/{segment:08}"
 
 
+def segment_path(folder: Path, segment: int) -> Path:
+    """The file of a segment."""
+    return Path(_path(folder, segment))
+
+
+def identity_in(folder: Path, segment: int) -> bytes:
+    """The identity of the data folder whose segment this is; empty where it does not say. Raises OSError."""
+    with segment_path(folder, segment).open("rb") as file:
+        head = file.read(len(LABELLED) + IDENTITY_OCTETS)
+    return head[len(LABELLED) :] if head.startswith(LABELLED) else b""
+
+
 def summed(octets: bytes) -> bytes:
     """The sum that stands behind a portion: CRC-32, as in ISO-HDLC."""
     return crc32(octets).to_bytes(SUM_OCTETS, "big")
 
 
-class Segments:
-    """Appends octets, makes them stable, and removes what is not used any more."""
+def read_without_sum(folder: Path, segment: int, start: int, size: int) -> bytes | None:
+    """What a release that wrote no sums has written there; None where a later one did, or where it is not all there."""
+    try:
+        with segment_path(folder, segment).open("rb") as file:
+            if file.read(len(MARK)) in (LABELLED, MARK):
+                return None
+            file.seek(start)
+            octets = file.read(size)
+    except OSError:
+        return None
+    return octets if len(octets) == size else None
 
-    def __init__(self, folder: Path) -> None:
+
+class Segments:
+    """Appends octets, makes them stable, and removes what is not used any more.
+
+    `identity` is that of the data folder; without one, nothing that is appended has a label.
+    """
+
+    def __init__(self, folder: Path, identity: bytes = b"") -> None:
+        self.identity = identity
+        self._head = LABELLED + identity if identity else MARK
         self._folder = folder
         self._number = 0
         self._file = -1
@@ -67,17 +113,18 @@ class Segments:
         """Whether the segment that is appended to was deleted meanwhile."""
         return self._file >= 0 and not os.fstat(self._file).st_nlink
 
-    def append(self, octets: bytes | memoryview) -> Extent:
-        """Have `octets` on stable storage; where they stand. Raises OSError: then they are nowhere, and so is nothing
-        else that is appended to the same segment (Q-04)."""
+    def append(self, octets: bytes | bytearray | memoryview, label: bytes = b"") -> Extent:
+        """Have `octets` on stable storage behind their label; where they stand. Raises OSError: then they are nowhere,
+        and so is nothing else that is appended to the same segment (Q-04)."""
         try:
             if self._file < 0:
                 self._begin()
-            start = self._end
-            while octets:
-                count = os.pwrite(self._file, octets, self._end)
-                self._end += count
-                octets = octets[count:]
+            start = self._end + len(label)
+            for left in (label, octets):
+                while left:
+                    count = os.pwrite(self._file, left, self._end)
+                    self._end += count
+                    left = left[count:]
             os.fdatasync(self._file)
         except OSError:
             self.leave()
@@ -92,8 +139,8 @@ class Segments:
         within.mkdir(mode=0o700, exist_ok=True)
         number = max(self._number, *(number for number, _ in segment_sizes(self._folder)), 0) + 1
         self._file = os.open(_path(self._folder, number), os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
-        os.pwrite(self._file, MARK, 0)
-        self._number, self._end = number, len(MARK)
+        os.pwrite(self._file, self._head, 0)
+        self._number, self._end = number, len(self._head)
         for folder in (within, self._folder):  # their names are to be stable, too
             _sync_folder(folder)
 
@@ -126,7 +173,6 @@ class Extents:
         self._folder = folder
         self._number = 0
         self._file = -1
-        self._has_sums = False
 
     def __enter__(self) -> Extents:
         return self
@@ -142,13 +188,12 @@ class Extents:
             self.close()
             self._file = os.open(_path(self._folder, segment), os.O_RDONLY | os.O_CLOEXEC)
             self._number = segment
-            self._has_sums = os.pread(self._file, len(MARK), 0) == MARK
-        more = SUM_OCTETS if self._has_sums else 0
-        found = os.pread(self._file, size + more, start)
-        if len(found) < size + more:
-            raise OSError(f"segment {segment} ends before octet {start + size + more}")
+        end = start + size + SUM_OCTETS
+        found = os.pread(self._file, size + SUM_OCTETS, start)
+        if start + len(found) < end:
+            raise OSError(f"segment {segment} ends before octet {end}")
         octets = found[:size]
-        if more and found[size:] != summed(octets):
+        if found[size:] != summed(octets):
             raise OSError(f"segment {segment} is damaged between octets {start} and {start + size}: its sum is wrong")
         return octets
 
