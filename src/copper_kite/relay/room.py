@@ -21,10 +21,12 @@ MAX_WAITING = 2000  # changes on their way to the disk
 
 
 class _Backlog(Protocol):
-    """Whoever writes: how many changes are on their way to the disk, and how many octets of content went there."""
+    """Whoever writes: how many changes are on their way to the disk, and how many octets went there; those that are
+    `settled` have arrived."""
 
     waiting: int
     octets: int
+    settled: int
 
 
 class Room:
@@ -41,7 +43,7 @@ class Room:
         self._folder = folder
         self._backlog = backlog
         self._short = short
-        self._free = 0  # where `octets` of the backlog would stand when the disk is full
+        self._free = 0  # where `octets` of the backlog would stand when the disk is full, or less
         self._looked = float("-inf")
         self._looked_at = 0  # `octets` of the backlog then
 
@@ -57,7 +59,7 @@ class Room:
     def _look(self) -> None:
         self._looked, self._looked_at = time.monotonic(), self._backlog.octets
         try:
-            self._free = shutil.disk_usage(self._folder).free + self._backlog.octets
+            self._free = shutil.disk_usage(self._folder).free + self._backlog.settled
         except OSError:  # the folder is gone: nothing can be kept there
             self._free = 0
         if self._free - self._backlog.octets - self.reserved < self.keep_free:

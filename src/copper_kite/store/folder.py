@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import IO
 
 from copper_kite.errors import FolderInUse, StoreError
+from copper_kite.store.ballast import Ballast
 
 __all__ = ["FolderLock", "Note", "Running", "read_note", "running_server", "write_note"]
 
@@ -49,9 +50,22 @@ class FolderLock:
                 self._file.close()
                 raise FolderInUse(str(folder), running.pid if running else None)
             time.sleep(0.01)
+        facts = json.dumps({"pid": os.getpid(), "since": since})
+        error = self._note(facts)
+        if error is not None and Ballast(folder).give_up():
+            error = self._note(facts)
+        if error is not None:
+            self._file.close()
+            raise StoreError(str(folder), f"not writable ({error.strerror})", "see whether its disk is full")
+
+    def _note(self, facts: str) -> OSError | None:
+        """Say who holds it; what kept that from being written."""
         self._file.truncate(0)
-        json.dump({"pid": os.getpid(), "since": since}, self._file)
-        self._file.flush()
+        try:
+            os.write(self._file.fileno(), facts.encode())
+        except OSError as error:
+            return error
+        return None
 
     def _locked(self) -> bool:
         try:

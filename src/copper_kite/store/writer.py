@@ -28,6 +28,7 @@ C = TypeVar("C")
 R = TypeVar("R")
 
 MAX_BATCH = 500  # changes of a kind in one transaction
+COMMIT_OCTETS = 32 * 1024  # that a commit takes in the database's log, more or less, until that is used again
 
 
 class GroupWriter:
@@ -54,7 +55,8 @@ class GroupWriter:
         self._scheduled = False
         self._broken = False
         self.waiting = 0  # changes that wait, or are on their way
-        self.octets = 0  # of content, handed on since the start
+        self.octets = 0  # handed on to the disk since the start, more or less
+        self.settled = 0  # of these, when the last answer came
 
     def submit(self, change: Change | Fresh | Relayed, done: Done) -> None:
         """Have `change` written; `done(None)` comes when it is on stable storage, `done(error)` when it is not."""
@@ -74,6 +76,7 @@ class GroupWriter:
         """The channel can be read: tell those whose commit it was, and have the next one begun."""
         batch, self._batch = self._batch, []
         self.waiting -= len(batch)
+        self.settled = self.octets
         try:
             _settle(batch, self._faults(len(batch)))
         finally:
@@ -115,7 +118,7 @@ class GroupWriter:
             for one, done in behind:  # among them may be another that goes alone
                 self.waiting -= 1
                 self.submit(one, done)
-        self.octets += handed.octets
+        self.octets += handed.octets + COMMIT_OCTETS
         if self._broken:
             self._defer(self.answered)
         else:
