@@ -51,12 +51,12 @@ class FolderLock:
                 raise FolderInUse(str(folder), running.pid if running else None)
             time.sleep(0.01)
         facts = json.dumps({"pid": os.getpid(), "since": since})
-        error = self._note(facts)
-        if error is not None and Ballast(folder).give_up():
-            error = self._note(facts)
-        if error is not None:
+        kept_out = self._note(facts)
+        if kept_out is not None and Ballast(folder).give_up():
+            kept_out = self._note(facts)
+        if kept_out is not None:
             self._file.close()
-            raise StoreError(str(folder), f"not writable ({error.strerror})", "see whether its disk is full")
+            raise StoreError(str(folder), f"not writable ({kept_out.strerror})", "see whether its disk is full")
 
     def _note(self, facts: str) -> OSError | None:
         """Say who holds it; what kept that from being written."""
