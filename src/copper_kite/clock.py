@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from typing import Protocol
 
-__all__ = ["Clock", "SystemClock", "span_text"]
+__all__ = ["Clock", "SystemClock", "has_date", "span_text"]
 
 TOGETHER = 0.5  # seconds
 _STEADY = getattr(time, "CLOCK_BOOTTIME", time.CLOCK_MONOTONIC)
@@ -47,6 +47,11 @@ class SystemClock:
     def real_delay(self, until: float) -> float:
         """Seconds until `until`."""
         return max(0.0, until - time.time())
+
+
+def has_date(at: float) -> bool:
+    """Whether an instant falls, in every time zone, into the years 1 to 9999: a date that others wrote may not."""
+    return -62135510400.0 <= at < 253402214400.0
 
 
 def span_text(seconds: float, between: str = "") -> str:

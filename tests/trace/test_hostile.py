@@ -8,9 +8,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from copper_kite.mail.dates import parse_date
 from copper_kite.mail.header import decode_words
 from copper_kite.mail.returned import read_notice
 from copper_kite.trace.logs import LogSource
+from copper_kite.trace.syslog import parse_time
 from copper_kite.trace.told import judge_told
 from copper_kite.trace.way import find_way, way_verdict
 from tests.trace.test_returned import a_notice
@@ -74,3 +76,17 @@ def test_encoded_words_that_are_none() -> None:
     for text in ("=?utf\ufffd8?q?x?=", "=?x?b?!!!?=", "=?utf-8?b?/w==?=", "=?utf-8?q?=", "=?" * 9999):
         decode_words(text)
     assert decode_words("=?utf-8?b?w6FuYQ==?= =?iso-8859-1?q?=E1?=") == "\u00e1na\u00e1"
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["9999-12-31T23:59:59-12:00", "0001-01-01T00:00:00+14:00", "9999-12-31T23:59:59", "0001-01-01T00:00:00", "0000-01-01T00:00:00Z"],
+)  # fmt: skip
+def test_what_no_calendar_has_everywhere_is_no_time(text: str) -> None:
+    """It could not be shown in another zone."""
+    assert parse_time(text) is None
+
+
+def test_nor_is_it_a_date() -> None:
+    assert parse_date("Fri, 31 Dec 9999 23:59:60 +0000").at is None
+    assert parse_date("Wed, 29 Dec 9999 23:59:60 +0000").at is not None

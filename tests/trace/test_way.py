@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 from pathlib import Path
 
@@ -11,7 +12,7 @@ from copper_kite.mail.checked import parse_results
 from copper_kite.mail.dates import parse_date
 from copper_kite.mail.header import fields
 from copper_kite.mail.hop import parse_received
-from copper_kite.mail.mbox import mbox_entry, mbox_messages
+from copper_kite.mail.mbox import MOST_OF_LINE, MOST_OF_MESSAGE, mbox_entry, mbox_lines, mbox_messages
 from copper_kite.trace.way import find_way, way_verdict
 from tests.support import kite, write_site
 
@@ -140,4 +141,18 @@ def test_the_command(folder: Path) -> None:
     assert [len(way["hops"]) for way in told] == [2, 2]
     assert b"It waited 5m" in kite("headers", folder / "two.mbox", "--number", "2", config=config).stdout
     assert kite("headers", folder / "two.mbox", "--number", "3", config=config).returncode == 2
+    (folder / "three.mbox").write_bytes(mbox_entry(content, "a@b.example", 0.0) * 3)
+    assert b"and more; --limit 20" in kite("headers", folder / "three.mbox", "--limit", "2", config=config).stdout
+    assert b"and more" not in kite("headers", folder / "three.mbox", "--limit", "3", config=config).stdout
+    done = kite("notice", folder / "three.mbox", "--limit", "2", config=config)
+    assert b"None of 2 is a notice" in done.stdout and b"more messages than the 2" in done.stderr
     assert kite("headers", stdin=b"", config=config).returncode == 0
+
+
+def test_an_mbox_without_ends_needs_little_room() -> None:
+    """RFC 4155; a line without an end, and a message of which only the beginning is kept."""
+    lines = list(mbox_lines(io.BytesIO(b"From a\n" + b"x" * (MOST_OF_LINE + 5) + b"\nFrom b\n\nFrom c\ny\n")))
+    assert [len(line) for line in lines] == [7, MOST_OF_LINE, 6, 7, 1, 7, 2]
+    assert [len(message) for message in mbox_messages(lines)] == [MOST_OF_LINE + 6 + 7 + 1, 2]
+    endless = [b"From a\n", *[b"x" * MOST_OF_LINE] * 40, b"\n", b"From b\n", b"y\n"]
+    assert [len(message) for message in mbox_messages(endless)] == [MOST_OF_MESSAGE, 2]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Iterator
+from itertools import islice
 from typing import IO, TYPE_CHECKING, Any
 
 import click
@@ -36,12 +37,15 @@ BAR = 10  # columns of the longest delay
 @click.command()
 @click.argument("file", type=click.File("rb"), default="-")
 @click.option("--number", type=click.IntRange(1), help="Of several messages in an mbox: this one.")
+@click.option("--limit", type=click.IntRange(2), default=1000, show_default=True, help="Messages of an mbox at most.")
 @click.option(
     "--believe", "trusted", multiple=True, metavar="NAME", help="A server whose Authentication-Results count."
 )
 @json_option
 @click.pass_obj
-def headers(config: str | None, file: IO[bytes], number: int | None, trusted: tuple[str, ...], as_json: bool) -> None:
+def headers(
+    config: str | None, file: IO[bytes], number: int | None, limit: int, trusted: tuple[str, ...], as_json: bool
+) -> None:
     """The way of a received message, out of its header.
 
     FILE is a message, its header, or an mbox; without it, or with -, paste it and end with Ctrl-D. Of an mbox with
@@ -50,14 +54,24 @@ def headers(config: str | None, file: IO[bytes], number: int | None, trusted: tu
     from copper_kite.trace.way import find_way
 
     found = _messages(file)
-    first = next(found, b"")
-    ways = [find_way(content, trusted) for content in (first, *found)]
-    if number is not None and number > len(ways):
-        raise click.UsageError(f"there are {len(ways)} messages, and no number {number}")
-    if number is None and len(ways) > 1:
-        _show_several(ways, as_json=as_json)
+    if number is not None:
+        _show_way(find_way(_numbered(found, number), trusted), config, as_json=as_json)
         return
-    _show_way(ways[(number or 1) - 1], config, as_json=as_json)
+    ways = [find_way(content, trusted) for content in islice(found, limit)] or [find_way(b"", trusted)]
+    if len(ways) == 1:
+        _show_way(ways[0], config, as_json=as_json)
+        return
+    _show_several(ways, as_json=as_json)
+    if len(ways) == limit and next(found, None) is not None:
+        echo(f"… and more; --limit {limit * 10} shows more of them", err=as_json)
+
+
+def _numbered(found: Iterator[bytes], number: int) -> bytes:
+    there = 0
+    for there, content in enumerate(found, 1):
+        if there == number:
+            return content
+    raise click.UsageError(f"there are {there} messages, and no number {number}")
 
 
 def _messages(file: IO[bytes]) -> Iterator[bytes]:
@@ -69,8 +83,10 @@ def _messages(file: IO[bytes]) -> Iterator[bytes]:
 
 def _heads(file: IO[bytes]) -> Iterator[bytes]:
     """The lines of headers alone: the bodies of a large mbox need no room."""
+    from copper_kite.mail.mbox import mbox_lines
+
     head, blank, begun = True, True, False
-    for line in file:
+    for line in mbox_lines(file):
         if blank and line.startswith(b"From "):
             head, begun = True, False
         if head and (line.strip() or not begun):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 import time
 from collections.abc import Iterator, Sequence
+from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -35,10 +36,11 @@ SHOWN = 20  # groups
 
 @click.command()
 @click.argument("paths", nargs=-1, type=click.Path(exists=True, allow_dash=True, path_type=Path), metavar="[PATH...]")
+@click.option("--limit", type=click.IntRange(1), default=100_000, show_default=True, help="Messages that are read.")
 @click.option("--look-only", is_flag=True, help="Do not note it in the stories of our messages.")
 @json_option
 @click.pass_obj
-def notice(config: str | None, paths: tuple[Path, ...], look_only: bool, as_json: bool) -> None:
+def notice(config: str | None, paths: tuple[Path, ...], limit: int, look_only: bool, as_json: bool) -> None:
     """What notices from elsewhere tell: of whom, what happened there, and what to do.
 
     PATH is a message, an mbox, or a folder of them; without it, or with -, standard input. Those about messages that
@@ -46,16 +48,24 @@ def notice(config: str | None, paths: tuple[Path, ...], look_only: bool, as_json
     """
     from copper_kite.mail.returned import read_notice
 
-    contents = list(_contents(paths or (Path("-"),)))
-    found = [one for content in contents if (one := read_notice(content)) is not None]
+    contents, read, found = _contents(paths or (Path("-"),)), 0, []
+    for content in islice(contents, limit):
+        read += 1
+        if (one := read_notice(content)) is not None:
+            found.append(one)
+    if read == limit and next(contents, None) is not None:
+        echo(
+            f"There are more messages than the {limit} that were read; --limit {limit * 10} reads more.",
+            err=True,
+        )
     loaded = _settings(config)
     told, noted = _joined(loaded, found, note=not look_only)
-    rest = len(contents) - len(found)
+    rest = read - len(found)
     if as_json:
         print_json([_told_json(one) for one in told])
         return
     if not told:
-        echo(f"None of {len(contents)} is a notice." if rest != 1 else "It is no notice.")
+        echo(f"None of {read} is a notice." if rest != 1 else "It is no notice.")
         sys.exit(1)
     if len(told) == 1:
         _show_one(told[0])
@@ -70,16 +80,16 @@ def notice(config: str | None, paths: tuple[Path, ...], look_only: bool, as_json
 
 
 def _contents(paths: Sequence[Path]) -> Iterator[bytes]:
-    from copper_kite.mail.mbox import mbox_messages
+    from copper_kite.mail.mbox import mbox_lines, mbox_messages
 
     for path in paths:
         if str(path) == "-":
-            yield from mbox_messages(sys.stdin.buffer)
+            yield from mbox_messages(mbox_lines(sys.stdin.buffer))
         elif path.is_dir():
             yield from _contents(sorted(inner for inner in path.rglob("*") if inner.is_file()))
         else:
             with path.open("rb") as file:
-                yield from mbox_messages(file)
+                yield from mbox_messages(mbox_lines(file))
 
 
 def _settings(config: str | None) -> Loaded | None:

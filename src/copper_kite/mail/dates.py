@@ -6,6 +6,7 @@ import re
 from datetime import UTC, datetime, timedelta
 from typing import NamedTuple
 
+from copper_kite.clock import has_date
 from copper_kite.mail.tokens import without_comments
 
 __all__ = ["When", "parse_date"]
@@ -49,6 +50,8 @@ def parse_date(text: str) -> When:
     try:
         at = datetime(year, month, int(day), int(hour), int(minute), tzinfo=UTC) - timedelta(minutes=offset)
     except (ValueError, OverflowError):
+        return When(None, fault="no such day or time")
+    if not has_date(at.timestamp()):
         return When(None, fault="no such day or time")
     return When(at.timestamp() + seconds, known)
 

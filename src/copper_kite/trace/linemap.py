@@ -14,6 +14,7 @@ from importlib import resources
 from pathlib import Path
 from typing import Any
 
+from copper_kite.clock import has_date
 from copper_kite.errors import Finding, SettingsError
 from copper_kite.settings.explain import parse_toml
 from copper_kite.trace.patterns import may_take_for_ever
@@ -90,9 +91,10 @@ class LineMap:
         from datetime import datetime
 
         try:
-            return datetime.strptime(text, self.time_form).timestamp()
+            at = datetime.strptime(text, self.time_form).timestamp()
         except (ValueError, OverflowError):
             return None
+        return at if has_date(at) else None
 
 
 def load_map(path: Path) -> LineMap:

@@ -14,6 +14,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
+from copper_kite.clock import has_date
 from copper_kite.errors import KiteError
 
 __all__ = ["Line", "NotSyslog", "Structured", "parse_line", "parse_rfc5424", "parse_time"]
@@ -118,7 +119,7 @@ def _instant(match: re.Match[str]) -> float | None:
         at = datetime.fromisoformat(f"{day}T{clock}{'+00:00' if zone == 'Z' else zone or ''}").timestamp()
     except (ValueError, OverflowError):
         return None
-    return at + (float(f"0.{fraction}") if fraction else 0.0)
+    return at + (float(f"0.{fraction}") if fraction else 0.0) if has_date(at) else None
 
 
 def _old_time(match: re.Match[str], now: float) -> float | None:
