@@ -5,13 +5,16 @@ from __future__ import annotations
 import asyncio
 import importlib
 import threading
+import time
 from collections.abc import Callable
+from contextlib import suppress
 from functools import partial
 from pathlib import Path
 from typing import Any
 
 import pytest
 
+from copper_kite.clock import SystemClock
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.relay import lag
 from copper_kite.relay.poison import PARK_AFTER, Poison
@@ -113,6 +116,107 @@ def test_a_fault_of_ours_holds_its_own_message_alone(
             # Nothing was lost: it was not taken, or it waits, or it had left before that struck.
             assert rows.get("guilty@x.example") in KEPT or b"\r\n250 2.0.0 kept" not in heard
             assert struck
+
+    asyncio.run(live())
+
+
+# What the loop, a timer or a task calls, and what they set up next; none of it is about one message.
+CALLED = [
+    "relay.hops:Hops.open",
+    "relay.hops:Hops.open_extra",
+    "relay.hops:Hops.order",
+    "relay.hops:Hops.down",
+    "relay.hops:Hops.look_again",
+    "relay.lane:Lane._grow",
+    "relay.lane:Lane._open_session",
+    "relay.lane:Lane._carry_jobs",
+    "relay.lane:Lane._next_job",
+    "relay.concurrency:Concurrency.allowed",
+    "relay.dispatch:Dispatcher._take_offered",
+    "relay.dispatch:Dispatcher._fetch",
+    "relay.dispatch:Dispatcher._wake_at",
+    "relay.dispatch:Dispatcher._record",
+    "relay.large:Large._write",
+    "relay.room:Reservation.spent",
+    "relay.refusals:Refusals.flush",
+    "relay.room:Room.refusal",
+    "relay.dispatch:Dispatcher.offer",
+    "net.server:ServerSession.taken",
+    "net.opening:open_session",
+    "net.conversation:Conversation.close",
+    "net.server:ServerSession.sweep",
+    "net.server:ServerSession._go_on",
+    "net.server:ServerSession.answer",
+    "net.server:SessionRegistry.add",
+    "net.wire:Wire._check",
+    "net.secured:Secured._flush",
+    "store.writer:GroupWriter._rows",
+]
+PARTS = 6  # in each of which a part of them is struck
+
+
+class _QuickClock(SystemClock):
+    """A minute of it is a moment."""
+
+    def __init__(self) -> None:
+        self._began = time.time()
+
+    def now(self) -> float:  # type: ignore[override]
+        return self._began + 500.0 * (time.time() - self._began)
+
+    steady = now  # type: ignore[assignment]
+
+    def apart(self) -> float:
+        return 0.0
+
+    def real_delay(self, until: float) -> float:
+        return max(0.0, until - self.now()) / 500.0
+
+
+def strike_at_times(monkeypatch: pytest.MonkeyPatch, place: str) -> list[int]:
+    """Have `place` raise at its second call and at its fourth; how often it was called."""
+    module, _, name = place.partition(":")
+    owner: Any = importlib.import_module(f"copper_kite.{module}")
+    *outer, attribute = name.split(".")
+    for part in outer:
+        owner = getattr(owner, part)
+    original: Callable[..., Any] = getattr(owner, attribute)
+    calls = [0]
+
+    def instead(*given: Any, **named: Any) -> Any:
+        calls[0] += 1
+        if calls[0] in (2, 4):
+            raise RuntimeError("a fault that was made")
+        return original(*given, **named)
+
+    monkeypatch.setattr(owner, attribute, instead)
+    return calls
+
+
+@pytest.mark.parametrize("part", range(PARTS))
+def test_a_fault_in_what_the_loop_calls_stops_nothing_else(
+    folder: Path, authority: CertificateFiles, monkeypatch: pytest.MonkeyPatch, part: int
+) -> None:
+    """Several places, twice each: what was handed in leaves all the same, and nothing spins."""
+    big = b"MAIL FROM:<a@x.example>\r\nRCPT TO:<big@y.example>\r\nDATA\r\n" + b"xxxxxx\r\n" * 150_000 + b".\r\n"
+    sessions = [
+        letters("n0"), b"EHLO h\r\n" + big + b"QUIT\r\n", b"RCPT TO:<x>\r\n" * 60 + b"QUIT\r\n",
+        *(letters(f"n{number}", f"m{number}") for number in range(1, 25)),
+    ]  # fmt: skip
+
+    async def live() -> None:
+        monkeypatch.setattr("copper_kite.relay.refusals.SECONDS", 0.01)
+        monkeypatch.setattr("copper_kite.net.server.SWEEP_SECONDS", 0.01)
+        monkeypatch.setattr("copper_kite.relay.dispatch.LONGEST_WAIT", 0.01)
+        called = [strike_at_times(monkeypatch, place) for place in CALLED[part::PARTS]]
+        async with site(folder, authority, clock=_QuickClock()) as here:
+            kept = 0
+            for lines in sessions:
+                with suppress(ConnectionError):
+                    kept += (await converse(here.port, lines)).count(b"\r\n250 2.0.0 kept")
+            await here.until(lambda reader: reader.totals().get(State.RELAYED, 0) >= kept)
+            assert kept >= 30
+            assert all(calls[0] < 5000 for calls in called)
 
     asyncio.run(live())
 

@@ -166,9 +166,12 @@ class SessionRegistry:
             self._empty.set()
 
     def _sweep(self) -> None:
-        for session in list(self._sessions):
-            session.sweep()
         self._sweep_later()
+        for session in list(self._sessions):
+            try:
+                session.sweep()
+            except Exception as error:
+                session.fail(error)
 
     def _sweep_later(self) -> None:
         self._sweeper = asyncio.get_running_loop().call_later(SWEEP_SECONDS, self._sweep)

@@ -260,6 +260,12 @@ class Dispatcher:
             content = None
         self._dispatch(fresh.message, fresh.recipients, content, fresh=True)
 
+    def left_in_store(self, ids: Iterable[int]) -> None:
+        """These are durable, and a fault of ours kept them from being offered."""
+        for id in ids:
+            self._leave_queued(id)
+        self._refill()
+
     def _leave_queued(self, id: int) -> None:
         """This one is queued, in the store alone."""
         self._more = True

@@ -310,13 +310,14 @@ class Intake(Handler):
             reply = DISK_FULL if isinstance(error, StoreFull) else DISK_FAILED
             session.answer(self._refuse(Stage.ACCEPT, reply))
             return
-        self._shared.accepted(fresh)
         try:
+            self._shared.accepted(fresh)
             session.taken(f"kept as {shown}")
             if self._shared.log.wants("info"):
                 self._log(shown, fresh)
         except Exception as error_of_ours:
             session.fail(error_of_ours)
+            raise
 
     def refuse_large(self, reply: Reply) -> None:
         """A message of many portions was refused for what it is."""

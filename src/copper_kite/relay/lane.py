@@ -262,6 +262,7 @@ class Lane:
         """Carry one job after the other, as long as there are any and the session can be used."""
         recorded: asyncio.Future[None] | None = None
         following = _Following(self, session)
+        taken: Job | None = None  # and nothing was done with it yet
         try:
             while not session.begun or (session.usable and (following.is_chosen or not self._is_done(session))):
                 job, outgoing = following.take()
@@ -272,15 +273,18 @@ class Lane:
                     if session.begun and not session.usable:  # it went away while it was idle; the job goes on another
                         self._put_back(job)
                         break
+                taken = job
                 if self._jobs:
                     self._grow()
                 self.hops.look_again()
+                taken = None
                 recorded = await self._carry(session, job, recorded, following, outgoing)
             if recorded is not None:
                 await recorded
         finally:
-            if (job := following.take()[0]) is not None:
-                self._put_back(job)
+            for job in (following.take()[0], taken):
+                if job is not None:
+                    self._put_back(job)
 
     def _is_done(self, session: RelaySession) -> bool:
         """Whether a session is to carry no more: it has had its share, or a next hop that comes first is back."""

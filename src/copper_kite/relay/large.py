@@ -108,11 +108,14 @@ class Large:
     def _portion_written(self, octets: int, error: KiteError | None) -> None:
         self._waiting -= 1
         self._in_flight -= octets
-        self._reservation.spent(octets)
         self._error = self._error or error
-        self._session.resume("store")
+        try:
+            self._reservation.spent(octets)
+            self._session.resume("store")
+        except Exception as error_of_ours:
+            self._session.fail(error_of_ours)
         if self._ended is not None and not self._waiting:
-            self._write(self._ended)
+            self._write_rest(self._ended)
 
     def drop(self) -> None:
         """Have what already went to the store removed."""
@@ -127,7 +130,13 @@ class Large:
             self._parts.append(event.data)
         self._ended = event
         if not self._waiting:
-            asyncio.get_running_loop().call_soon(self._write, event)
+            asyncio.get_running_loop().call_soon(self._write_rest, event)
+
+    def _write_rest(self, event: events.ContentEnded) -> None:
+        try:
+            self._write(event)
+        except Exception as error:
+            self._session.fail(error)
 
     def _write(self, event: events.ContentEnded) -> None:
         """Write the rest with the message and its recipients, or nothing when a portion could not be written."""

@@ -67,6 +67,6 @@ class Refusals:
             )
             for refusal, count in counts.items()
         ]
+        self._write(Change(journal=entries))
         for refusal, count in counts.items():
             self._told(refusal, count)
-        self._write(Change(journal=entries))

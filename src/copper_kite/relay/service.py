@@ -9,6 +9,7 @@ import signal
 import ssl
 from collections.abc import Callable, Sequence
 from functools import partial
+from typing import Any
 
 from copper_kite.clock import Clock, SystemClock, span_text
 from copper_kite.errors import KiteError, ListenFailed, NeedsRestart, StoreError, StoreFull
@@ -36,7 +37,7 @@ from copper_kite.smtp.limits import Limits
 from copper_kite.store.folder import FolderLock, Note, write_note
 from copper_kite.store.handed import Handed
 from copper_kite.store.ids import IdMaker
-from copper_kite.store.model import Change, Done, JournalEntry
+from copper_kite.store.model import Change, Done, Fresh, JournalEntry
 from copper_kite.store.process import Channel, start_process
 from copper_kite.store.reads import Reader
 from copper_kite.store.witness import Witness
@@ -98,16 +99,16 @@ class Service:
         loaded, now = self._loaded, self._clock.now()
         lock = FolderLock(loaded.data, now)
         self._undo.append(lock.release)
+        self._log = self._open_log(loaded)
+        self._undo.append(lambda: self._log.close())
+        self._supervisor = Supervisor(self._log)
+        self._loop.set_exception_handler(self._supervisor.loop_fault)
         self._writer = self._start_writer(*start_process(loaded.data, [lock.fileno()]))
         reader = self._reader = Reader(loaded.data)
         self._undo.append(reader.close)
         ids = IdMaker(reader.last_id())
         await self._begin(reader, now)
         witness = Witness(loaded.data)
-        self._log = self._open_log(loaded)
-        self._undo.append(lambda: self._log.close())
-        self._supervisor = Supervisor(self._log)
-        self._loop.set_exception_handler(self._supervisor.loop_fault)
         self._undo.append(LagMonitor(self._held_up).stop)
         self._dispatcher = Dispatcher(
             loaded, self._writer.submit, reader, ids, self._clock, self._log, self._supervisor
@@ -319,7 +320,13 @@ class Service:
             self._loop.remove_reader(channel)
             writer.close()
 
-        writer = GroupWriter(channel, handed, self._loop.call_soon, lost)
+        def untold(change: Any, written: bool, error: Exception) -> None:
+            self._supervisor.note(error)
+            if written and self._dispatcher is not None:
+                messages = [change.message] if isinstance(change, Fresh) else getattr(change, "messages", ())
+                self._dispatcher.left_in_store([message.id for message in messages])
+
+        writer = GroupWriter(channel, handed, self._supervisor.soon_until_done, lost, untold)
         self._loop.add_reader(channel, writer.answered)
         self._undo.append(close)
         return writer

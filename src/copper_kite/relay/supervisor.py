@@ -2,7 +2,7 @@
 
 A callback whose exception got out would be dropped by the loop with a traceback, and with it whatever it was to set up
 next: a timer, an answer, the message after it. So callbacks and repeated work go through `Supervisor`, which notes what
-they raise (`relay.faults`). Sessions and lanes catch their own, since they have somebody to tell.
+they raise (`relay.faults`). Sessions and the jobs of lanes end by a way of their own, since they have somebody to tell.
 """
 
 from __future__ import annotations
@@ -16,6 +16,7 @@ from copper_kite.relay.log import Log
 
 __all__ = ["Repeated", "Supervisor"]
 
+SHORTEST_SECONDS = 0.1
 LONGEST_SECONDS = 60.0  # from one try to the next of what keeps failing
 
 
@@ -80,6 +81,10 @@ class Supervisor:
         """Call now, and while it raises again: after `seconds`, then twice as many each time, up to a minute."""
         if not self.run(call):
             self._loop.call_later(seconds, self.until_done, call, min(2 * seconds, LONGEST_SECONDS))
+
+    def soon_until_done(self, call: Callable[[], object]) -> asyncio.Handle:
+        """Call when the loop turns, and while it raises again."""
+        return self._loop.call_soon(self.until_done, call, SHORTEST_SECONDS)
 
     def loop_fault(self, loop: asyncio.AbstractEventLoop, context: dict[str, Any]) -> None:
         """For `loop.set_exception_handler`: what got past all that, in a transport of the loop's own, say."""

@@ -14,7 +14,7 @@ from functools import partial
 from typing import Any, TypeVar
 
 from copper_kite.errors import KiteError, StoreFailed, StoreFull
-from copper_kite.store.commit import FULL, Fault, fresh_row, rows_of
+from copper_kite.store.commit import FAILED, FULL, Fault, fresh_row, rows_of
 from copper_kite.store.handed import Handed, Overfull
 from copper_kite.store.model import Change, Done, Fresh, Relayed
 from copper_kite.store.process import Channel
@@ -23,6 +23,7 @@ from copper_kite.store.storable import storable
 __all__ = ["GroupWriter"]
 
 Defer = Callable[[Callable[[], None]], object]
+Untold = Callable[[Any, bool, Exception], None]
 
 C = TypeVar("C")
 R = TypeVar("R")
@@ -34,16 +35,21 @@ COMMIT_OCTETS = 32 * 1024  # that a commit takes in the database's log, more or 
 class GroupWriter:
     """Takes changes from one thread, the loop's; has them committed in order, many at a time.
 
-    `defer` has a function called soon in that thread. Whoever owns the loop calls `answered` when the channel can be
-    read. `lost` is called, once, when the process at the other end is gone: then it is not known whether the changes
-    on their way were kept; they are answered with StoreFailed, and so is every later one.
+    `defer` has a function called soon in that thread, and again by and by while it raises. Whoever owns the loop calls
+    `answered` when the channel can be read. `untold` hears of whoever raised when it was told what became of its
+    change: the change, whether it was written, the exception. `lost` is called, once, when the process at the other
+    end is gone: then it is not known whether the changes on their way were kept; they are answered with StoreFailed,
+    and so is every later one.
     """
 
-    def __init__(self, channel: Channel, handed: Handed, defer: Defer, lost: Callable[[], None]) -> None:
+    def __init__(
+        self, channel: Channel, handed: Handed, defer: Defer, lost: Callable[[], None], untold: Untold | None = None
+    ) -> None:
         self._channel = channel
         self._handed = handed
         self._defer = defer
         self._lost = lost
+        self._untold = untold or _raise
         # By kind: what is written together may be written in any order, as long as it is kept among those of a kind.
         self._fresh: list[tuple[Fresh, Done]] = []
         self._relayed: list[tuple[Relayed, Done]] = []
@@ -51,7 +57,7 @@ class GroupWriter:
         self._kinds: dict[type, list[Any]] = {Fresh: self._fresh, Relayed: self._relayed, Change: self._changes}
         self._alone: tuple[Change, Done] | None = None  # it goes when all that was handed in before it has gone
         self._behind: list[tuple[Any, Done]] | None = None  # what was handed in after that
-        self._batch: list[Done] = []  # whose commit is on the way
+        self._batch: list[tuple[Any, Done]] = []  # whose commit is on the way
         self._scheduled = False
         self._broken = False
         self.waiting = 0  # changes that wait, or are on their way
@@ -78,9 +84,14 @@ class GroupWriter:
         self.waiting -= len(batch)
         self.settled = self.octets
         try:
-            _settle(batch, self._faults(len(batch)))
+            self._settle(batch, self._faults(len(batch)))
         finally:
-            self._begin()
+            try:
+                self._begin()
+            except Exception:
+                self._scheduled = True
+                self._defer(self._begin)
+                raise
 
     def close(self) -> None:
         """Write what waits, and end the process. Further changes are not taken."""
@@ -112,7 +123,7 @@ class GroupWriter:
             return
         swept = any(change.swept for change, _ in self._changes[: len(changes)])
         del self._fresh[: len(fresh)], self._relayed[:MAX_BATCH], self._changes[: len(changes)]
-        self._batch = [done for _, done in taken]
+        self._batch = taken
         if self._behind is not None and self._alone is None:
             behind, self._behind = self._behind, None
             for one, done in behind:  # among them may be another that goes alone
@@ -141,21 +152,29 @@ class GroupWriter:
                 self._handed.octets = before
                 if rows:
                     break  # it is the first of the next ones
-                self._give_up(waiting.pop(0)[1], StoreFailed(repr(error)))
+                self._give_up(waiting.pop(0), (FAILED, repr(error)))
         return rows
 
     def _begin_again(self) -> None:
         """Of those that wait, the first holds more than there is room for at all; or none waits any more."""
         waiting: list[Any] = self._fresh or self._changes
         if waiting:
-            self._give_up(waiting.pop(0)[1], StoreFailed("it holds more content than can be written at once"))
+            self._give_up(waiting.pop(0), (FAILED, "it holds more content than can be written at once"))
             self._scheduled = True
             self._defer(self._begin)
 
-    def _give_up(self, done: Done, error: StoreFailed) -> None:
+    def _give_up(self, one: tuple[Any, Done], fault: Fault) -> None:
         """Have one told, after this turn, that it cannot be written."""
         self.waiting -= 1
-        self._defer(partial(done, error))
+        self._defer(partial(self._settle, [one], [fault]))
+
+    def _settle(self, batch: Sequence[tuple[Any, Done]], faults: Sequence[Fault | None]) -> None:
+        """Tell everybody, also when telling one of them fails."""
+        for (change, done), fault in zip(batch, faults, strict=True):
+            try:
+                done(None if fault is None else _error(fault))
+            except Exception as error:
+                self._untold(change, fault is None, error)
 
     def _faults(self, count: int) -> Sequence[Fault | None]:
         answer = None if self._broken else self._channel.receive()
@@ -167,16 +186,8 @@ class GroupWriter:
         return [("lost", "the process that writes is gone")] * count
 
 
-def _settle(batch: Sequence[Done], faults: Sequence[Fault | None]) -> None:
-    """Tell everybody, also when telling one of them fails; raises what failed, at the end."""
-    broken = []
-    for done, fault in zip(batch, faults, strict=True):
-        try:
-            done(None if fault is None else _error(fault))
-        except Exception as exception:
-            broken.append(exception)
-    if broken:
-        raise ExceptionGroup("telling the outcome of a commit failed", broken)
+def _raise(change: Any, written: bool, error: Exception) -> None:
+    raise error
 
 
 def _error(fault: Fault) -> KiteError:
