@@ -115,7 +115,7 @@ class Bench:
         self._channel = channel
         self._deferred: deque[Callable[[], None]] = deque()
         self._lost = False
-        self._writer = GroupWriter(channel, handed, self._deferred.append, self._lose)
+        self._writer = GroupWriter(channel, handed, self._deferred.append, self._lose, _raise)
 
     def _lose(self) -> None:
         self._lost = True
@@ -153,6 +153,10 @@ class Bench:
     def close(self) -> None:
         self._writer.close()
         self._fault.close()
+
+
+def _raise(change: object, written: bool, error: Exception) -> None:
+    raise error
 
 
 def work(bench: Bench, dice: random.Random, groups: int, done: Work | None = None) -> Work:

@@ -43,13 +43,13 @@ class GroupWriter:
     """
 
     def __init__(
-        self, channel: Channel, handed: Handed, defer: Defer, lost: Callable[[], None], untold: Untold | None = None
+        self, channel: Channel, handed: Handed, defer: Defer, lost: Callable[[], None], untold: Untold
     ) -> None:
         self._channel = channel
         self._handed = handed
         self._defer = defer
         self._lost = lost
-        self._untold = untold or _raise
+        self._untold = untold
         # By kind: what is written together may be written in any order, as long as it is kept among those of a kind.
         self._fresh: list[tuple[Fresh, Done]] = []
         self._relayed: list[tuple[Relayed, Done]] = []
@@ -184,10 +184,6 @@ class GroupWriter:
             self._broken = True
             self._lost()
         return [("lost", "the process that writes is gone")] * count
-
-
-def _raise(change: Any, written: bool, error: Exception) -> None:
-    raise error
 
 
 def _error(fault: Fault) -> KiteError:
