@@ -114,6 +114,7 @@ EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
     ("Connector", "login_in_clear"): ("true", "RFC 4954 6"),
     ("Server", "sessions"): ("1000", "RFC 5321 7.8"),
     ("Server", "sessions_per_client"): ("50", "RFC 5321 7.8"),
+    ("Server", "longest_wait"): ('"30s"', "RFC 5321 4.5.3.2"),
     ("Server", "keep_free"): ('"1GiB"', "RFC 1870 6.1"),
     ("Listener", "max_recipients"): ("1000", "RFC 9422 4, RFC 5321 4.5.3.1.8"),
     ("Listener", "max_messages"): ("100", "RFC 9422 4"),

@@ -65,15 +65,12 @@ class Kept:
     takes: Callable[[], float]
     messages: dict[str, tuple[Message, list[Recipient]]] = field(default_factory=dict)
     portions: dict[int, list[bytes]] = field(default_factory=dict)
-    waiting: int = 0
     octets: int = 0
 
     def submit(self, change: Change | Fresh | Relayed, done: Done) -> None:
-        self.waiting += 1
         self.loop.call_later(self.takes(), self._write, change, done)
 
     def _write(self, change: Change | Fresh | Relayed, done: Done) -> None:
-        self.waiting -= 1
         if isinstance(change, Fresh):
             self._keep(change.message, change.recipients)
             self.portions[change.message.id] = [change.content or b""]

@@ -265,6 +265,19 @@ def test_patience_ends() -> None:
     assert "421 4.7.0" not in talk.codes((ENVELOPE + b"DATA\r\nx\r\n.\r\nRSET\r\n") * 20)
 
 
+def test_what_follows_from_a_refusal_of_ours_costs_no_patience() -> None:
+    """W-12: a group of commands whose MAIL was put off, the RSET behind it, and content that found no room."""
+    put_off = Reply(452, "4.3.1", "no room")
+    talk = ready(limits=Limits(patience=5), MailFrom=put_off)
+    group = ENVELOPE + b"RCPT TO:<c@y.example>\r\nDATA\r\nRSET\r\n"
+    assert talk.codes(group * 20) == ["452 4.3.1", "503 5.5.1", "503 5.5.1", "503 5.5.1", "250 2.0.0"] * 20
+    del talk.refuse["MailFrom"]
+    talk.refuse["ContentEnded"] = put_off
+    whole = ["250 2.1.0", "250 2.1.5", "354", "452 4.3.1", "250 2.0.0"]
+    assert talk.codes((ENVELOPE + b"DATA\r\nx\r\n.\r\nRSET\r\n") * 20) == whole * 20
+    assert talk.codes(b"RCPT TO:<c@y.example>\r\n" * 7)[-1] == "421 4.7.0", "but those that follow from none do"
+
+
 def test_faulty_content_is_refused_once_and_the_session_goes_on() -> None:
     """W-03: nothing is handed on for keeping."""
     talk = ready()

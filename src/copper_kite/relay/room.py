@@ -1,4 +1,8 @@
-"""Whether there is room for more: on the disk, and among what waits to be written."""
+"""Whether there is room for more on the disk, and whether the disk takes it.
+
+How much is handed in at once needs no bound: each session waits until its message is written, so that many sessions are
+slower, and none is turned away.
+"""
 
 from __future__ import annotations
 
@@ -13,18 +17,17 @@ from copper_kite.smtp.replies import Reply
 __all__ = ["DISK_FULL", "Reservation", "Room"]
 
 DISK_FULL = Reply(452, "4.3.1", "no room to keep the message; try again later")
-BUSY = Reply(451, "4.3.2", "too much is being handed in at the moment; try again later")
+STALLED = Reply(451, "4.3.0", "the disk takes nothing at the moment; try again later")
 LOOK_AGAIN = 1.0  # seconds for which what the disk said counts
 LOOK_AGAIN_OCTETS = 8 * 1024 * 1024  # written since
 UNSAID = 16 * 1024  # octets set aside beyond what was said: what we add, or all of a small message
-MAX_WAITING = 2000  # changes on their way to the disk
 
 
 class _Backlog(Protocol):
-    """Whoever writes: how many changes are on their way to the disk, and how many octets went there; those that are
-    `settled` have arrived."""
+    """Whoever writes: since when (infinite: nothing is) something is on its way to the disk, on the clock of
+    `time.monotonic`, and how many octets went there; those that are `settled` have arrived."""
 
-    waiting: int
+    begun: float
     octets: int
     settled: int
 
@@ -39,6 +42,7 @@ class Room:
     def __init__(self, folder: Path, backlog: _Backlog, short: Callable[[], None]) -> None:
         """`short` is called, once a second at most, when there is no room on the disk: it may make some."""
         self.keep_free = 0
+        self.longest_wait = 120.0  # seconds
         self.reserved = 0  # octets that were promised and have not gone to the store yet
         self._folder = folder
         self._backlog = backlog
@@ -49,10 +53,10 @@ class Room:
 
     def refusal(self, octets: int) -> Reply | None:
         """Why so many octets more cannot be taken now."""
-        backlog = self._backlog
-        if backlog.waiting > MAX_WAITING:
-            return BUSY
-        if time.monotonic() - self._looked > LOOK_AGAIN or backlog.octets - self._looked_at > LOOK_AGAIN_OCTETS:
+        backlog, now = self._backlog, time.monotonic()
+        if now - backlog.begun > self.longest_wait:
+            return STALLED
+        if now - self._looked > LOOK_AGAIN or backlog.octets - self._looked_at > LOOK_AGAIN_OCTETS:
             self._look()
         return DISK_FULL if self._free - backlog.octets - self.reserved - octets < self.keep_free else None
 

@@ -235,6 +235,7 @@ class Service:
         settings = loaded.settings
         self._registry.limit, self._registry.each = settings.server.sessions, settings.server.sessions_per_client
         self._room.keep_free = settings.server.keep_free
+        self._room.longest_wait = settings.server.longest_wait
         self._gate.renew([account for account in settings.account if account.enabled], settings.guard)
         wanted = {endpoint: entry for entry in loaded.settings.listener if entry.enabled for endpoint in entry.bind}
         opened: list[Endpoint] = []

@@ -158,6 +158,10 @@ class Server(Table):
         default=64 * 1024**2,
         description="Room left on the disk: below it mail is put off (452), and the queue goes on.",
     )
+    longest_wait: Duration = Field(
+        default=120.0,
+        description="When one write to the disk takes longer, new mail is put off (451); up to then clients wait.",
+    )
     max_hops: int = Field(
         default=100, ge=10, description="Servers that a message may have passed; one that passed more goes in a loop."
     )

@@ -103,6 +103,7 @@ class Server:
         self._messages = 0  # transactions begun
         self._tries = 0  # bad commands since the last message
         self._idle_tries = 0  # commands to no purpose since then, as far as they are not forgiven
+        self._excused = 0  # of those that come next and are to no purpose: they follow from a refusal of ours
         self._failed_logins = 0
 
     # --- octets ---------------------------------------------------------------------------------------------------
@@ -241,8 +242,11 @@ class Server:
     def _refused(self, reply: Reply, step: Step) -> None:
         if reply.code == 421:
             self._close()
+        elif step is Step.MAIL:  # its recipients and DATA may be on their way (RFC 2920 3.1), and RSET behind them
+            self._excused = self._limits.recipients + 2
         elif step is _END or step is _LOGIN_ENDED:
             self.phase = AFTER[step]
+            self._excused = 1 if reply.code < 500 else 0
             if step is _LOGIN_ENDED:
                 self._tries += 1
                 self._failed_logins += 1
@@ -250,7 +254,7 @@ class Server:
                     self.close(OUT_OF_LOGINS)
 
     def _sender_accepted(self, event: events.MailFrom) -> None:
-        self._recipients, self._utf8 = 0, event.utf8
+        self._recipients, self._utf8, self._excused = 0, event.utf8, 0
         self._messages += 1
 
     def _recipient_accepted(self, event: events.Event) -> None:
@@ -307,7 +311,9 @@ class Server:
         self._waste()
 
     def _waste(self, *, idle: bool = False) -> None:
-        if idle:
+        if self._excused:
+            self._excused -= 1
+        elif idle:
             self._idle_tries += 1
         else:
             self._tries += 1

@@ -9,6 +9,8 @@ no part in the loop's interpreter. Content goes there by memory that both see (`
 
 from __future__ import annotations
 
+import math
+import time
 from collections.abc import Callable, Sequence
 from functools import partial
 from typing import Any, TypeVar
@@ -61,6 +63,7 @@ class GroupWriter:
         self._scheduled = False
         self._broken = False
         self.waiting = 0  # changes that wait, or are on their way
+        self.begun = math.inf  # when that which is on its way was sent, on the clock of `time.monotonic`
         self.octets = 0  # handed on to the disk since the start, more or less
         self.settled = 0  # of these, when the last answer came
 
@@ -80,7 +83,7 @@ class GroupWriter:
 
     def answered(self) -> None:
         """The channel can be read: tell those whose commit it was, and have the next one begun."""
-        batch, self._batch = self._batch, []
+        batch, self._batch, self.begun = self._batch, [], math.inf
         self.waiting -= len(batch)
         self.settled = self.octets
         try:
@@ -123,7 +126,7 @@ class GroupWriter:
             return
         swept = any(change.swept for change, _ in self._changes[: len(changes)])
         del self._fresh[: len(fresh)], self._relayed[:MAX_BATCH], self._changes[: len(changes)]
-        self._batch = taken
+        self._batch, self.begun = taken, time.monotonic()
         if self._behind is not None and self._alone is None:
             behind, self._behind = self._behind, None
             for one, done in behind:  # among them may be another that goes alone
