@@ -10,10 +10,12 @@ from pathlib import Path
 import pytest
 
 from copper_kite.net.authority import CertificateFiles
-from copper_kite.session.standin import Rule
+from copper_kite.session.standin import Caught, Rule, StandIn, StandInPlan
+from copper_kite.settings.server_tls import server_context
 from copper_kite.smtp.replies import Reply
+from copper_kite.smtp.sasl import Secret
 from tests.cli.test_commands import smart_host, take
-from tests.support import free_port, kite, running, until, write_site
+from tests.support import PASSWORD, free_port, kite, running, until, write_site
 
 RULES = (Rule("late*@*", Reply(451, "4.7.1", "later, please")), Rule("gone@*", Reply(550, "5.1.1", "no mailbox")))
 
@@ -218,5 +220,38 @@ def test_a_queue_without_its_database_is_rescued_and_leaves(folder: Path, author
             await left
             texts = [one.file.read_bytes() for one in arrived if one.file is not None]
             assert sorted(text.split()[-1] for text in texts) == [b"ana", b"bo"]
+
+    asyncio.run(live())
+
+
+def test_retry_tries_what_is_remembered_as_down_and_shows_what_became_of_it(
+    folder: Path, authority: CertificateFiles
+) -> None:
+    """The login is refused until the other side mends it: nobody has to wait for the time that was planned."""
+
+    def refused(config: Path) -> None:
+        for name in ("ana", "bo"):
+            assert kite("pipe", f"{name}@passenger.example", stdin=b"x", config=config).returncode == 0
+        until(config, {"ana@passenger.example": "delayed", "bo@passenger.example": "delayed"})
+        done = kite("queue", "retry", "--connector", "beacon", "--yes", "--wait", config=config)
+        assert done.returncode == 1 and b"0 of 2 relayed" in done.stdout and b"535" in done.stdout, done.stdout
+
+    def mended(config: Path) -> None:
+        done = kite("queue", "retry", "--connector", "beacon", "--yes", "--wait", config=config)
+        assert done.returncode == 0 and b"2 of 2 relayed" in done.stdout, done.stdout
+
+    async def live() -> None:
+        caught: list[Caught] = []
+        logins = {"tern": Secret("another")}
+        context = server_context(str(authority.certificate), str(authority.key))
+        stand_in = StandIn(StandInPlan(name="localhost", folder=None, context=context, logins=logins), caught.append)
+        (folder / "ca.pem").write_bytes(authority.authority.read_bytes())
+        config = write_site(folder, await stand_in.start("127.0.0.1", 0))
+        with running(config):
+            await asyncio.to_thread(refused, config)
+            logins["tern"] = Secret(PASSWORD)
+            await asyncio.to_thread(mended, config)
+        await stand_in.stop()
+        assert {one.recipients[0] for one in caught} == {"ana@passenger.example", "bo@passenger.example"}
 
     asyncio.run(live())

@@ -12,6 +12,7 @@ from copper_kite.net.authority import CertificateFiles
 from copper_kite.relay.ledger import Ledger
 from copper_kite.relay.service import Service
 from copper_kite.session.standin import PUT_OFF, Rule
+from copper_kite.settings.load import load
 from copper_kite.settings.units import Allowance, parse_allowance
 from copper_kite.words import State
 from tests.relay.test_relay import letter, talk
@@ -79,5 +80,25 @@ def test_what_exceeds_it_waits_for_the_next_period_through_a_restart(folder: Pat
             await again.stop(1.0)
             told = (folder / "kite.log").read_text()
             assert told.count("connector=beacon allowance=2/day used=2") == 2, "once in each period"
+
+    asyncio.run(live())
+
+
+@pytest.mark.parametrize(("becomes", "left"), [('allowance = ["3/day"]', 3), ("", 4)])
+def test_what_waits_for_an_allowance_leaves_when_that_is_raised_or_removed(
+    folder: Path, authority: CertificateFiles, becomes: str, left: int
+) -> None:
+    """At once, up to the new bound; the rest still waits for the next period."""
+
+    async def live() -> None:
+        allowance = 'allowance = ["1/day"]'
+        async with site(folder, authority, clock=StoppedClock(NOON), extra=f"{allowance}\n") as here:
+            for name in ("a", "b", "c", "d"):
+                await converse(here.port, talk(letter(f"{name}@x.example")))
+            await here.until(lambda reader: reader.totals() == {State.RELAYED: 1, State.DELAYED: 3})
+            here.loaded.path.write_text(here.loaded.path.read_text().replace(allowance, becomes))
+            await here.service.reload(load(here.loaded.path))
+            rest = {State.DELAYED: 4 - left} if left < 4 else {}
+            await here.until(lambda reader: reader.totals() == {State.RELAYED: left} | rest)
 
     asyncio.run(live())

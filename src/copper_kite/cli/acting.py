@@ -6,6 +6,7 @@ from __future__ import annotations
 import os
 import pwd
 import signal
+import sys
 import time
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -19,7 +20,7 @@ if TYPE_CHECKING:
     from pathlib import Path
 
     from copper_kite.settings.load import Loaded
-    from copper_kite.store.model import QueueRow, Wanted
+    from copper_kite.store.model import QueueRow, Selection, Wanted
     from copper_kite.words import Action
 
 from copper_kite.cli.show import echo
@@ -27,6 +28,7 @@ from copper_kite.cli.show import echo
 __all__ = ["make_action", "redirect"]
 
 ANSWER_SECONDS = 5.0  # what the running server may take
+WAIT_SECONDS = 120.0  # for attempts, with `--wait`
 SHOWN = 10  # recipients listed before it is asked
 _HELP = {
     "retry": "Try again now what waits or has failed; what had failed gets another lifetime.",
@@ -46,11 +48,15 @@ def make_action(name: str) -> click.Command:
     @filters
     @click.option("--yes", is_flag=True, help="Do not ask.")
     @click.pass_obj
-    def command(config: str | None, /, ids: tuple[str, ...], yes: bool, **given: Any) -> None:
+    def command(config: str | None, /, ids: tuple[str, ...], yes: bool, wait: bool = False, **given: Any) -> None:
         from copper_kite.words import Action
 
-        _act(config, _Deed(name, Action(name)), ids, given, yes=yes)
+        _act(config, _Deed(name, Action(name), wait=wait), ids, given, yes=yes)
 
+    if name in ("retry", "release"):
+        command.params.append(
+            click.Option(["--wait"], is_flag=True, help="Wait for the attempts, and show what became of them.")
+        )
     return command
 
 
@@ -103,6 +109,7 @@ class _Deed(NamedTuple):
     words: str
     action: Action
     target: str = ""
+    wait: bool = False
 
 
 def _act(config: str | None, deed: _Deed, ids: Sequence[str], given: dict[str, Any], *, yes: bool) -> None:
@@ -122,8 +129,11 @@ def _act(config: str | None, deed: _Deed, ids: Sequence[str], given: dict[str, A
     first, _, rest = deed.words.partition(" ")
     if not yes and not click.confirm(f"{first.capitalize()} {what}{f' {rest}' * bool(rest)}?"):
         return
+    began = time.time()
     done = _have_done(config, deed, rows)
     echo(f"{what}: {done}")
+    if deed.wait:
+        sys.exit(_follow(queue_folder(config), rows, began))
 
 
 def _meant(reader: Any, action: Action, ids: Sequence[str], given: dict[str, Any]) -> list[QueueRow]:
@@ -162,6 +172,37 @@ def _have_done(config: str | None, deed: _Deed, rows: Sequence[QueueRow]) -> str
     except ProcessLookupError:
         return "noted; the server has ended meanwhile, and does it when it starts again"
     return _answer(folder, set(numbers))
+
+
+def _follow(folder: Path, rows: Sequence[QueueRow], began: float) -> int:
+    """Wait until each was tried since then, or put off without a try, and show them; 0 when all were relayed."""
+    from copper_kite.store.folder import running_server
+    from copper_kite.store.reads import Reader
+    from copper_kite.words import State
+
+    if running_server(folder) is None:
+        echo("no server runs now: nothing is tried before one does")
+        return 1
+    wanted = {(row.message.id, row.recipient.number) for row in rows}
+    ids, until = sorted({id for id, _ in wanted}), time.monotonic() + WAIT_SECONDS
+    with Reader(folder) as reader:
+        while True:
+            now = [row for row in reader.select(_of(ids)) if (row.message.id, row.recipient.number) in wanted]
+            left = [row for row in now if row.recipient.state is State.QUEUED or row.recipient.changed < began]
+            if not left or time.monotonic() > until:
+                break
+            time.sleep(0.05)
+    _show(now)
+    relayed = sum(row.recipient.state is State.RELAYED for row in now)
+    echo(f"{relayed} of {len(now)} relayed" + f"; {len(left)} not tried within {WAIT_SECONDS:.0f} s" * bool(left))
+    return 0 if relayed == len(now) else 1
+
+
+def _of(ids: Sequence[int]) -> Selection:
+    from copper_kite.store.model import Selection
+    from copper_kite.words import State
+
+    return Selection(ids=ids, states=tuple(State))
 
 
 def _note(folder: Path, wanted: Sequence[Wanted]) -> list[int]:

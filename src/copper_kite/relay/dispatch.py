@@ -35,7 +35,7 @@ from copper_kite.routing.choose import Router
 from copper_kite.routing.plan import make_plan, make_plans
 from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Connector
-from copper_kite.settings.units import Endpoint
+from copper_kite.settings.units import Allowance, Endpoint
 from copper_kite.smtp.replies import Reply
 from copper_kite.store.ids import IdMaker, id_text
 from copper_kite.store.live import LaneNow
@@ -156,6 +156,7 @@ class Dispatcher:
         """Carry out what an administrator wants; what is in hand now has its turn when it no longer is."""
         self._take_offered()
         orders = Orders(self._recorder, self._reader.content)
+        lanes: set[tuple[str, str]] = set()  # that are to be tried now, each once
         wanted: dict[int, list[Wanted]] = {}
         for one in self._reader.wanted():
             wanted.setdefault(one.message, []).append(one)
@@ -163,14 +164,19 @@ class Dispatcher:
             if id in self._in_hand or id in self._being_done:
                 self._wants_more = True
             else:
-                self._supervisor.run(partial(self._carry_out, orders, id, ones), message=id_text(id))
+                self._supervisor.run(partial(self._carry_out, orders, id, ones, lanes), message=id_text(id))
+        for key in lanes & self._lanes.keys():
+            self._lanes[key].hops.try_again(self._clock.now())
 
-    def _carry_out(self, orders: Orders, id: int, ones: Sequence[Wanted]) -> None:
+    def _carry_out(self, orders: Orders, id: int, ones: Sequence[Wanted], lanes: set[tuple[str, str]]) -> None:
         notices: Sequence[Fresh] = ()
         change = Change(done=[one.number for one in ones])
         with contextlib.suppress(NotFound):
             message, recipients = self._reader.recipients(id)
             change, notices = orders.carry_out(message, recipients, ones, self._clock.now())
+            queued = {outcome.number for outcome in change.outcomes if outcome.state is State.QUEUED}
+            going = [one for one in recipients if one.number in queued]
+            lanes.update(self._key(one, message.reverse_path) for one in going)
         self._being_done.add(id)  # until then nothing of it may leave
         self._submit(change, partial(self._done, id, change, notices))
 
@@ -192,14 +198,18 @@ class Dispatcher:
         """Take up other settings: what has not begun to leave goes by them, what has is finished."""
         client_context.cache_clear()  # a trusted file may say something else by now
         held, self._held = [job for jobs in self._held.values() for job in jobs], {}
-        before = set(self._lanes.values())
+        before, allowed = set(self._lanes.values()), self._allowed()
         for job in self._take_up(loaded):
             self.give_back(job)
         for job in held:
             self._start_again(job)
         changed = [name for (name, _), lane in self._lanes.items() if lane not in before]
+        changed += [name for name in self._enabled if self._allowed().get(name) != allowed.get(name)]
         # What waited for a connector that is another one now, or for any at all, need not wait any longer.
         self._hasten(["", *changed, *self._mx])
+
+    def _allowed(self) -> dict[str, Sequence[Allowance]]:
+        return {name: ledger.allowances for name, ledger in self._ledgers.items()}
 
     def _hasten(self, connectors: Iterable[str]) -> None:
         """What waits for these connectors is due now."""

@@ -184,6 +184,10 @@ class Hops:
         """A session with this one carried something."""
         self._down.pop(plan, None)
 
+    def try_again(self, now: float) -> None:
+        """Somebody says that it is time: the next mail tries those that are down."""
+        self._down = {plan: replace(down, until=min(down.until, now)) for plan, down in self._down.items()}
+
     def clock_stepped(self, by: float) -> None:
         """The clock was set by so many seconds: those that are down stay so for as long as they were to."""
         self._down = {plan: down.shifted(by) for plan, down in self._down.items()}
@@ -233,6 +237,11 @@ class MxHops(Hops):
         if self._unknown is not None and now < self._unknown.until:
             return self._unknown
         return super().down(now)
+
+    def try_again(self, now: float) -> None:
+        """As with named hosts; and DNS is asked anew."""
+        self._unknown, self._looked_up = None, float("-inf")
+        super().try_again(now)
 
     async def open(self, dialogue: Dialogue) -> RelaySession:
         """A session with the first exchanger that can be had. Raises SessionFailed."""
