@@ -8,7 +8,6 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import math
-from collections import deque
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
@@ -19,12 +18,12 @@ from copper_kite.mail.received import format_date
 from copper_kite.net.failure import SessionFailed, SessionSeen
 from copper_kite.net.plan import Plan
 from copper_kite.net.tls import client_context
+from copper_kite.relay.allowances import Allowances
 from copper_kite.relay.decide import Retry
 from copper_kite.relay.delivery import Recorder, Report, Stop
 from copper_kite.relay.hops import Down, Hops, MxHops, literal_address
 from copper_kite.relay.job import Job
 from copper_kite.relay.lane import Lane
-from copper_kite.relay.ledger import Ledger
 from copper_kite.relay.log import Log
 from copper_kite.relay.notices import make_notices
 from copper_kite.relay.orders import Orders
@@ -35,7 +34,7 @@ from copper_kite.routing.choose import Router
 from copper_kite.routing.plan import make_plan, make_plans
 from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Connector
-from copper_kite.settings.units import Allowance, Endpoint
+from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.replies import Reply
 from copper_kite.store.ids import IdMaker, id_text
 from copper_kite.store.live import LaneNow
@@ -103,11 +102,10 @@ class Dispatcher:
         self._lanes: dict[tuple[str, str], Lane] = {}  # by connector and, with `mx`, by the recipients' domain
         self._mx: dict[str, Connector] = {}
         self._retired: list[Lane] = []  # their sessions finish what they have in hand
-        self._ledgers: dict[str, Ledger] = {}  # of the connectors that have allowances
-        self._held: dict[str, deque[Job]] = {}  # by connector, while those on their way may use up its allowance
-        self._releasing: set[str] = set()
+        self._allowances = Allowances(log, clock.now, reader.relayed_since, self._carry, self._wait_for_allowance)
         self._being_done: set[int] = set()  # messages that an administrator's order is changing now
         self._wants_more = False
+        self._allowances.take_up(loaded.settings.connector)
         self._take_up(loaded)
         self._offered: list[Fresh] = []
         self._in_hand: dict[int, _Hand] = {}
@@ -130,13 +128,6 @@ class Dispatcher:
         self._limits = {entry.name: entry.max_size for entry in loaded.settings.connector if entry.max_size is not None}
         self._router = Router(loaded.settings.connector)
         self._enabled = {entry.name for entry in loaded.settings.connector if entry.enabled}
-        for connector in loaded.settings.connector:
-            ledger = self._ledgers.get(connector.name)
-            if not connector.allowance:
-                self._ledgers.pop(connector.name, None)
-            elif ledger is None or ledger.allowances != connector.allowance:
-                since = partial(self._reader.relayed_since, connector.name)
-                self._ledgers[connector.name] = Ledger(connector.allowance, since)
         before, self._lanes = self._lanes, {}
         self._mx = {connector.name: connector for connector in loaded.settings.connector if connector.mx}
         for connector in loaded.settings.connector:
@@ -197,19 +188,15 @@ class Dispatcher:
     def reload(self, loaded: Loaded) -> None:
         """Take up other settings: what has not begun to leave goes by them, what has is finished."""
         client_context.cache_clear()  # a trusted file may say something else by now
-        held, self._held = [job for jobs in self._held.values() for job in jobs], {}
-        before, allowed = set(self._lanes.values()), self._allowed()
+        held, before = self._allowances.let_go(), set(self._lanes.values())
+        changed = self._allowances.take_up(loaded.settings.connector)
         for job in self._take_up(loaded):
             self.give_back(job)
         for job in held:
             self._start_again(job)
-        changed = [name for (name, _), lane in self._lanes.items() if lane not in before]
-        changed += [name for name in self._enabled if self._allowed().get(name) != allowed.get(name)]
+        changed += [name for (name, _), lane in self._lanes.items() if lane not in before]
         # What waited for a connector that is another one now, or for any at all, need not wait any longer.
         self._hasten(["", *changed, *self._mx])
-
-    def _allowed(self) -> dict[str, Sequence[Allowance]]:
-        return {name: ledger.allowances for name, ledger in self._ledgers.items()}
 
     def _hasten(self, connectors: Iterable[str]) -> None:
         """What waits for these connectors is due now."""
@@ -224,7 +211,7 @@ class Dispatcher:
 
     def give_back(self, job: Job) -> None:
         """A job that its lane will not carry any more: choose again."""
-        self._settle(job, 0)
+        self._allowances.settle(job, 0)
         self._start_again(job)
 
     def _start_again(self, job: Job) -> None:
@@ -431,50 +418,25 @@ class Dispatcher:
             reply = Reply(552, "5.3.4", text)
             stop = Stop(stage=Stage.SENDER, cause=Cause.OVER_OWN_LIMIT, text=text, reply=reply, attempted=False)
             self._record_stopped(job, stop)
-        elif connector not in self._ledgers:
+        elif connector in self._allowances:
+            self._allowances.offer(job)
+        else:
             lane.add(job)
-        elif self._held.get(connector) or not self._may_leave(job):  # behind those that are held
-            self._held.setdefault(connector, deque()).append(job)
 
-    def _may_leave(self, job: Job) -> bool:
-        """Have a job leave, or wait for the next period; False while it is not known which."""
-        ledger, count = self._ledgers[job.connector], len(job.recipients)
-        full = ledger.full_until(count, self._clock.now())
-        if full is not None:
-            text = f"allowance {full[0]} is used up until {format_date(full[1])}"
-            self._record_unsent(job, Cause.ALLOWANCE_USED, text, until=full[1])
-            return True
-        if ledger.crowded(count):
-            return False
-        ledger.take(count)
+    def _carry(self, job: Job) -> None:
+        """What its allowance lets leave."""
         lane = self._lane((job.connector, job.domain))
         assert lane is not None
         lane.add(job)
-        return True
 
-    def _settle(self, job: Job, relayed: int) -> None:
-        """A job has ended, or is given back: what its recipients leave free is for those that are held."""
-        ledger = self._ledgers.get(job.connector)
-        if ledger is None:
-            return
-        ledger.settle(len(job.recipients), relayed)
-        for allowance, used in ledger.nearly_used():
-            self.log.write("warning", "allowance", connector=job.connector, allowance=allowance, used=used)
-        held = self._held.get(job.connector)
-        if held and job.connector not in self._releasing:  # what becomes of one of them may end here again
-            self._releasing.add(job.connector)
-            while held:
-                other = held.popleft()
-                if not self._may_leave(other):
-                    held.appendleft(other)
-                    break
-            self._releasing.discard(job.connector)
+    def _wait_for_allowance(self, job: Job, text: str, until: float) -> None:
+        self._record_unsent(job, Cause.ALLOWANCE_USED, text, until=until)
 
     def report(self, plan: Plan | None, report: Report) -> asyncio.Future[None]:
         """Record what an attempt found; the future is done when that is on stable storage (see `lane.Sink`)."""
-        if report.job.connector in self._ledgers:
+        if report.job.connector in self._allowances:
             count = sum(result.stage is Stage.ACCEPT and result.reply.code < 300 for result in report.results)
-            self._supervisor.run(partial(self._settle, report.job, count))
+            self._supervisor.run(partial(self._allowances.settle, report.job, count))
         return self._record_report(plan, report)
 
     def _record_report(self, plan: Plan | None, report: Report) -> asyncio.Future[None]:
@@ -579,7 +541,7 @@ class Dispatcher:
 
     def hold(self, job: Job, down: Down) -> None:
         """A job waits, since its connector's next hops are down (see `lane.Sink`)."""
-        self._settle(job, 0)
+        self._allowances.settle(job, 0)
         failure = down.failure
         where = failure.seen.next_hop or job.next_hop
         said = failure.reply
