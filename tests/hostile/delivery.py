@@ -131,8 +131,14 @@ class MemoryStore:
         for id, _, octets in change.content:
             self.contents[id] = self.contents.get(id, b"") + octets
         for outcome in change.outcomes:
-            id, number, state, attempts, next_try, _, reply, at, _ = outcome
+            id, number, state, attempts, next_try, connector, reply, at, _, held = outcome
             self._move(id, number, state, attempts, next_try, reply, at)
+            key = id, number
+            self.recipients[key] = self.recipients[key]._replace(connector=connector, held=held)
+        for now, connector, _, most in change.released:
+            held_ones = [key for key, one in self.recipients.items() if one.held and one.connector == connector]
+            for key in sorted(held_ones)[: None if most < 0 else most]:
+                self.recipients[key] = self.recipients[key]._replace(held=False, next_try=now)
         for attempt in change.attempts:
             self.recorded += 1
             if attempt.cause == Cause.INTERNAL:
@@ -159,6 +165,12 @@ class MemoryStore:
 
     def wanted(self) -> list[Wanted]:
         return []
+
+    def holds(self, connector: str, domain: str = "") -> bool:
+        return any(one.held and one.connector == connector for one in self.recipients.values())
+
+    def holding(self) -> list[str]:
+        return sorted({one.connector for one in self.recipients.values() if one.held})
 
     def relayed_since(self, connector: str, since: float) -> list[float]:
         return []

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
@@ -19,12 +20,14 @@ from copper_kite.session.standin import Caught, Rule, StandIn, StandInPlan
 from copper_kite.settings.load import load
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.replies import Reply
-from copper_kite.store.model import Selection
+from copper_kite.store.commit import want
+from copper_kite.store.model import Selection, Wanted
 from copper_kite.store.reads import Reader
+from copper_kite.store.schema import connect_writer
 from copper_kite.trace.story import tell
-from copper_kite.words import Cause, Stage, State
+from copper_kite.words import Action, Cause, Stage, State
 from tests.relay.test_relay import letter, talk
-from tests.support import SECONDS, StoppedClock, converse, free_port, site, write_site
+from tests.support import SECONDS, PatientClock, StoppedClock, converse, free_port, site, write_site
 
 RETRY = Retry([60.0, 300.0, 900.0], jitter=0.0)
 
@@ -204,6 +207,8 @@ def test_a_host_that_is_down_costs_one_attempt_and_then_all_goes(folder: Path) -
             assert sum(row.recipient.attempts for row in rows) < 5
             assert any("is down since" in row.recipient.reply for row in rows)
             assert len({row.recipient.next_try for row in rows}) == 1, "all of them wait for the same attempt"
+            assert sum(not row.recipient.held for row in rows) == 1, "which one makes, and the others are held"
+            held = {row.message.id: row.recipient for row in rows if row.recipient.held}
             told = sum(len(reader.record(row.message.id).attempts) for row in rows)
             before = clock.time = rows[0].recipient.next_try or 0.0
             await service.reload(load(folder / "kite.toml"))
@@ -211,8 +216,9 @@ def test_a_host_that_is_down_costs_one_attempt_and_then_all_goes(folder: Path) -
                 while not all((row.recipient.next_try or 0.0) > before for row in reader.queue()):
                     await asyncio.sleep(0.005)
             rows = reader.queue()
-            assert sum(len(reader.record(row.message.id).attempts) for row in rows) <= told + 2, (
-                "told once, not each time"
+            assert sum(len(reader.record(row.message.id).attempts) for row in rows) == told + 1, "once, not each time"
+            assert all(row.recipient.changed == held[row.message.id].changed for row in rows if row.recipient.held), (
+                "nothing was written of those that are held"
             )
             here = stand_in(folder / "1", caught)
             await here.start("127.0.0.1", hop)
@@ -225,6 +231,58 @@ def test_a_host_that_is_down_costs_one_attempt_and_then_all_goes(folder: Path) -
         await here.stop()
 
     asyncio.run(live())
+
+
+def test_another_one_tries_where_the_one_that_would_is_gone(folder: Path) -> None:
+    """What is held must not depend on one message; and a start, or another configuration, tries them, too."""
+    caught: list[Caught] = []
+
+    def all_wait(reader: Reader) -> bool:
+        return reader.totals() == {State.DELAYED: 5}
+
+    async def live() -> None:
+        clock, hop = PatientClock(), free_port()
+        config = write_site(folder, hop, tls="off")
+        service = Service(load(config), clock)
+        (endpoint, *_) = await service.start()
+        for number in range(5):
+            await converse(endpoint.port, talk(letter(f"r{number}@x.example")))
+        with Reader(folder / "queue") as reader:
+            await turn_until(lambda: all_wait(reader))
+            (tries,) = [row for row in reader.queue() if not row.recipient.held]
+            connection = connect_writer(folder / "queue")
+            want(connection, [Wanted(0, clock.now(), "root", Action.PARK, tries.message.id, 1)])
+            connection.close()
+            service.do_what_is_wanted()
+            await turn_until(lambda: reader.totals() == {State.DELAYED: 4, State.PARKED: 1})
+            here = stand_in(folder / "1", caught)
+            await here.start("127.0.0.1", hop)
+            clock.time += 400.0
+            await turn_until(lambda: len(caught) == 4)
+            await here.stop()
+            for number in range(5, 8):
+                await converse(endpoint.port, talk(letter(f"r{number}@x.example")))
+            await turn_until(lambda: reader.totals().get(State.DELAYED) == 3)
+            held = sum(row.recipient.held for row in reader.queue())
+            assert held
+            await service.stop()
+            here = stand_in(folder / "2", caught)
+            await here.start("127.0.0.1", hop)
+            service = Service(load(config), clock)
+            await service.start()
+            await turn_until(lambda: len(caught) == 4 + held)  # the one that tries has a time of its own
+            clock.time += 400.0
+            await turn_until(lambda: len(caught) == 7)
+        await service.stop()
+        await here.stop()
+
+    asyncio.run(live())
+
+
+async def turn_until(holds: Callable[[], bool]) -> None:
+    async with asyncio.timeout(SECONDS):
+        while not holds():
+            await asyncio.sleep(0.005)
 
 
 @pytest.mark.parametrize(

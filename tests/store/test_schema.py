@@ -16,6 +16,7 @@ def older(folder: Path, steps: int) -> sqlite3.Connection:
     """A queue as the release with so many steps left it."""
     connection = sqlite3.connect(folder / "queue.sqlite")
     connection.create_function("put", 1, lambda octets: 1 << 40)
+    connection.create_function("anew", 3, lambda segment, start, size: segment << 40 | start)
     for number, script in enumerate(MIGRATIONS[:steps], 1):
         connection.executescript(f"{script}; PRAGMA user_version = {number}")
     return connection

@@ -150,6 +150,30 @@ def test_a_change_that_fails_takes_no_other_with_it(folder: Path, writer: GroupW
         assert [row.recipient.address for row in reader.queue()] == ["b@y.example"] * 3
 
 
+def test_what_is_held_is_let_go_the_oldest_first(folder: Path, writer: GroupWriter, turns: Turns) -> None:
+    """A portion at a time, for one connector, or one domain of it; people see the time of the one that tries."""
+    for id in range(1, 8):
+        write(writer, turns, submission(id, f"r@{'x' if id < 7 else 'y'}.example"))
+    held = [
+        Outcome(id, 1, State.DELAYED, 0, 900.0, "beacon" if id != 6 else "other", "down", 5.0, held=True)
+        for id in range(2, 8)
+    ]
+    tries = Outcome(1, 1, State.DELAYED, 1, 60.0, "beacon", "down", 5.0)
+    write(writer, turns, Change(outcomes=[tries, *held]))
+    with Reader(folder) as reader:
+        assert reader.holding() == ["beacon", "other"] and reader.holds("beacon", "y.example")
+        assert {row.recipient.next_try for row in reader.queue() if row.message.id != 6} == {60.0}
+        write(writer, turns, Change(hastened=[(50.0, "beacon")]))
+        assert [due.message.id for due in reader.due(50.0, 9)[0]] == [1], "what is held stays so"
+        write(writer, turns, Change(released=[(50.0, "beacon", "", 2)]))
+        assert sorted(due.message.id for due in reader.due(50.0, 9)[0]) == [1, 2, 3]
+        write(writer, turns, Change(released=[(50.0, "beacon", "y.example", 9)]))
+        assert sorted(due.message.id for due in reader.due(50.0, 9)[0]) == [1, 2, 3, 7]
+        assert reader.holds("beacon") and not reader.holds("beacon", "y.example")
+        write(writer, turns, Change(released=[(50.0, "beacon", "", -1), (50.0, "other", "", -1)]))
+        assert len(reader.due(50.0, 9)[0]) == 7 and reader.holding() == []
+
+
 def test_a_callback_that_breaks_stops_nobody_else(writer: GroupWriter, turns: Turns) -> None:
     def broken(error: KiteError | None) -> None:
         raise ValueError("a bug of somebody's")
@@ -310,7 +334,7 @@ def test_content_that_the_disk_has_changed_is_told(folder: Path, writer: GroupWr
     write(writer, turns, submission(1), submission(2))
     (file,) = (folder / "content").iterdir()
     octets = bytearray(file.read_bytes())
-    octets[octets.index(b"abc") + 3 * bit] ^= 1 << bit
+    octets[octets.index(b"abc", 24) + 3 * bit] ^= 1 << bit
     file.write_bytes(octets)
     with Reader(folder) as reader:
         with pytest.raises(ContentUnreadable, match="its sum is wrong"):

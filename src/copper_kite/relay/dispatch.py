@@ -29,6 +29,7 @@ from copper_kite.relay.notices import make_notices
 from copper_kite.relay.orders import Orders
 from copper_kite.relay.outcomes import log_change, log_relayed
 from copper_kite.relay.poison import Poison
+from copper_kite.relay.returning import Key, Returning
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.routing.choose import Router
 from copper_kite.routing.plan import make_plan, make_plans
@@ -102,6 +103,7 @@ class Dispatcher:
         self._lanes: dict[tuple[str, str], Lane] = {}  # by connector and, with `mx`, by the recipients' domain
         self._mx: dict[str, Connector] = {}
         self._retired: list[Lane] = []  # their sessions finish what they have in hand
+        self._returning = Returning(clock, self._supervisor, submit, reader, self._lane_next_try, self._hastened)
         self._allowances = Allowances(log, clock.now, reader.relayed_since, self._carry, self._wait_for_allowance)
         self._being_done: set[int] = set()  # messages that an administrator's order is changing now
         self._wants_more = False
@@ -197,6 +199,23 @@ class Dispatcher:
         changed += [name for (name, _), lane in self._lanes.items() if lane not in before]
         # What waited for a connector that is another one now, or for any at all, need not wait any longer.
         self._hasten(["", *changed, *self._mx])
+        for name in self._reader.holding():
+            if name in self._mx or name in changed or name not in self._enabled:
+                self._let_go(name)
+
+    def _let_go(self, connector: str) -> None:
+        """What is held for a connector is tried by its settings of now, or by another one."""
+        if connector in self._mx:
+            self._returning.release_all(connector)
+        else:
+            self._returning.begin((connector, ""))
+
+    def _lane_next_try(self, key: Key) -> float | None:
+        lane, now = self._lanes.get(key), self._clock.now()
+        if lane is None:
+            return None
+        down = lane.hops.down(now)
+        return down.until if down is not None else now if lane.at_work else None
 
     def _hasten(self, connectors: Iterable[str]) -> None:
         """What waits for these connectors is due now."""
@@ -224,12 +243,15 @@ class Dispatcher:
     def start(self) -> None:
         """Begin with what is due, and with what no connector carried: there may be one now."""
         self._hasten([""])
+        for name in self._reader.holding():
+            self._let_go(name)
 
     async def stop(self, seconds: float) -> None:
         """Finish what is in hand, within `seconds`; the rest stays in the store as it is."""
         self._stopping = True
         if self._timer is not None:
             self._timer.cancel()
+        self._returning.end()
         await asyncio.gather(*(lane.stop(seconds) for lane in (*self._lanes.values(), *self._retired)))
 
     # --- what comes in ----------------------------------------------------------------------------------------------
@@ -296,6 +318,8 @@ class Dispatcher:
         self._next_due = self._reader.next_due(now) or math.inf
         self._set_alarm()
         self._refilling = False
+        if not self._more:
+            self._returning.more()
         if self._more and room == REFILL and self._going_on is None:
             self._going_on = self._supervisor.soon(self._go_on)
 
@@ -551,12 +575,21 @@ class Dispatcher:
             cause=failure.cause,
             text=text,
             reply=said,
-            until=down.until,
+            until=math.inf,
             attempted=False,
+            held=True,
             shown=str(Reply(said.code, said.enhanced, text)) if said else text,  # the codes tell what is wrong there
             seen=SessionSeen(next_hop=failure.seen.next_hop, address=failure.seen.address),
         )
         self._record_stopped(job, stop)
+        self._returning.stop((job.connector, job.domain), down.until)
+
+    def came_back(self, lane: Lane) -> None:
+        """Next hops work again (see `lane.Sink`)."""
+        for key, one in self._lanes.items():
+            if one is lane:
+                self._supervisor.run(partial(self._returning.begin, key))
+                break
 
     def _record_unsent(self, job: Job, cause: Cause, text: str, until: float) -> None:
         stop = Stop(stage=Stage.RESOLVE, cause=cause, text=text, until=until, attempted=False)

@@ -180,9 +180,9 @@ class Hops:
         for task in self._looking.values():
             task.cancel()
 
-    def worked(self, plan: Plan) -> None:
-        """A session with this one carried something."""
-        self._down.pop(plan, None)
+    def worked(self, plan: Plan) -> bool:
+        """A session with this one carried something; whether it was known to be down."""
+        return self._down.pop(plan, None) is not None
 
     def try_again(self, now: float) -> None:
         """Somebody says that it is time: the next mail tries those that are down."""

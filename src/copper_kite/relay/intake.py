@@ -294,7 +294,7 @@ class Intake(Handler):
             ),
         )
         recipients = [
-            _make(Recipient, (id, number, address, _QUEUED, 0, at, "", "", at, asked, "", ""))
+            _make(Recipient, (id, number, address, _QUEUED, 0, at, "", "", at, asked, "", "", False))
             for number, (address, asked) in enumerate(self._recipients.items(), 1)
         ]
         who, count, hour = client.who, len(recipients), int(at) // HOUR

@@ -56,6 +56,9 @@ class Sink(Protocol):
     def hold(self, job: Job, down: Down) -> None:
         """Record that a job waits, without an attempt, since no next hop can be had."""
 
+    def came_back(self, lane: Lane) -> None:
+        """What was held for this lane may go."""
+
     def fault(self, error: BaseException, **facts: object) -> str:
         """Note an exception that nobody expected; the words for it."""
 
@@ -118,7 +121,12 @@ class Lane:
                 future.set_result(job)
                 return
         self._jobs.append(job)
-        self._grow()
+        try:
+            self._grow()
+        except Exception:
+            if self._jobs and self._jobs[-1] is job:  # whoever gives it hears of the fault, and has it back
+                self._jobs.pop()
+            raise
 
     def retire(self) -> list[Job]:
         """Take no more: sessions finish the message in hand and close. Returns what waited."""
@@ -190,9 +198,8 @@ class Lane:
             task.add_done_callback(self._worker_done)
 
     def _hold_all(self, down: Down) -> None:
-        waiting, self._jobs = self._jobs, deque()
-        for job in waiting:
-            self._sink.hold(job, down)
+        while self._jobs:
+            self._sink.hold(self._jobs.popleft(), down)
 
     def _worker_done(self, task: asyncio.Task[None]) -> None:
         self._workers.discard(task)
@@ -400,7 +407,8 @@ class Lane:
             words = self._sink.fault(error, message=id_text(job.message.id), connector=self._name)
             return _Attempt(job, stop=Stop(stage=session.stage, cause=Cause.INTERNAL, text=words))
         self._barren = 0
-        self.hops.worked(session.plan)
+        if self.hops.worked(session.plan):
+            self._sink.came_back(self)
         return _Attempt(job, results)
 
     def _broke(self, session: RelaySession, failure: SessionFailed) -> None:

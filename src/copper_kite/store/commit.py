@@ -77,6 +77,7 @@ class Rows(NamedTuple):
     forgotten_before: Sequence[Row]
     moved: Sequence[Row]
     shifted: Sequence[Row]
+    released: Sequence[Row]
 
 
 class Batch(NamedTuple):
@@ -123,6 +124,7 @@ def rows_of(change: Change, put: Put) -> Rows:
         change.forgotten_before,
         [(put(octets), place(message, portion), len(octets)) for message, portion, octets in change.moved],
         change.shifted,
+        change.released,
     )
 
 
@@ -242,7 +244,7 @@ def _write_fresh(connection: sqlite3.Connection, fresh: Sequence[FreshRow], at: 
         content = [(row[0] << PORTION_BITS, segment, base + start, row[4]) for row, _, start, _ in several]
         many(_INSERT_CONTENT, content)
         many(
-            "INSERT INTO recipient VALUES (?1, ?2, ?3, 'queued', 0, ?5, '', '', ?5, ?4, '', '')",
+            "INSERT INTO recipient VALUES (?1, ?2, ?3, 'queued', 0, ?5, '', '', ?5, ?4, '', '', 0)",
             [(row[0], *one, row[1]) for row, recipients, _, _ in several for one in recipients],
         )
     many(_ADD_TAKEN, _summed([taken for _, _, _, taken in fresh]))
@@ -276,7 +278,7 @@ def _write_relayed(connection: sqlite3.Connection, relayed: Sequence[Row]) -> No
     several = _several([row[1] for row in relayed])
     many(_UNFOLD_MESSAGE, several)
     unfolded = many(
-        "INSERT INTO recipient SELECT message, number, address, 'relayed', ?1, NULL, ?2, ?3, ?4, asked, ?5, via"
+        "INSERT INTO recipient SELECT message, number, address, 'relayed', ?1, NULL, ?2, ?3, ?4, asked, ?5, via, 0"
         " FROM folded_recipient WHERE message = ?6 AND number = ?7",
         outcomes,
     )
@@ -284,7 +286,7 @@ def _write_relayed(connection: sqlite3.Connection, relayed: Sequence[Row]) -> No
     if unfolded.rowcount < len(outcomes):  # not all of them were folded
         many(
             "UPDATE recipient SET state = 'relayed', attempts = ?, next_try = NULL, connector = ?, reply = ?,"
-            " changed = ?, next_hop = ? WHERE message = ? AND number = ?",
+            " changed = ?, next_hop = ?, held = 0 WHERE message = ? AND number = ?",
             outcomes,
         )
         many(_FORGET_CONTENT, [(place(row[1], 0),) for row in relayed if row[-1]])
@@ -315,9 +317,10 @@ def _write_changes(connection: sqlite3.Connection, batch: Sequence[Rows], at: Ex
     moved = [(segment, base + start, where) for rows in batch for start, where, _ in rows.moved]
     many("UPDATE content SET segment = ?, start = ? WHERE place = ?", moved)
     many(
-        "UPDATE recipient SET next_try = ?1 WHERE state = 'delayed' AND next_try > ?1 AND connector = ?2",
+        "UPDATE recipient SET next_try = ?1 WHERE state = 'delayed' AND next_try > ?1 AND connector = ?2 AND NOT held",
         [row for rows in batch for row in rows.hastened],
     )
+    many(_RELEASE, [row for rows in batch for row in rows.released])
     for statement in _SHIFT:
         many(statement, [row for rows in batch for row in rows.shifted])
     many("DELETE FROM wanted WHERE number = ?", [(number,) for rows in batch for number in rows.done])
@@ -337,7 +340,7 @@ def _messages_of(rows: Rows) -> Iterator[int]:
     """The messages that it says something about, and that were there before."""
     if not rows.messages:
         yield from (row[0] for row in rows.recipients)
-    yield from (row[7] for row in rows.outcomes)
+    yield from (row[8] for row in rows.outcomes)
     yield from (row[1] for row in rows.attempts)
     yield from (row[3] for row in rows.journal if row[3] is not None)
     yield from (row[1] for row in rows.extended)
@@ -407,6 +410,10 @@ _FORGET_UNWANTED = (  # when nobody may want it any more
     "DELETE FROM content WHERE place BETWEEN ?1 AND ?2 AND NOT EXISTS"
     " (SELECT 1 FROM recipient WHERE message = ?3 AND state IN ('queued', 'delayed', 'parked', 'failed'))"
 )
+_RELEASE = (
+    "UPDATE recipient SET next_try = ?1, held = 0 WHERE (message, number) IN (SELECT message, number FROM recipient"
+    " WHERE held AND connector = ?2 AND (?3 = '' OR address LIKE '%@' || ?3) ORDER BY message, number LIMIT ?4)"
+)
 # What was noted later than the clock showed was computed by another clock: it stays as it is.
 _SHIFT = (
     "UPDATE recipient SET next_try = next_try + ?1 WHERE state = 'delayed' AND changed <= ?2",
@@ -420,7 +427,7 @@ _INSERT_ATTEMPT = _insert("attempt", len(Attempt._fields))
 _INSERT_JOURNAL = _insert("journal", 5)
 _UPDATE_RECIPIENT = (
     "UPDATE recipient SET state = ?, attempts = ?, next_try = ?, connector = ?, reply = ?, changed = ?,"
-    " next_hop = ?"
+    " next_hop = ?, held = ?"
     " WHERE message = ? AND number = ?"
 )
 
@@ -463,10 +470,10 @@ def _note_connectors(connection: sqlite3.Connection, notes: Sequence[Row]) -> No
 # `_value_` is what an enum documents for this; `value` goes through a descriptor written in Python.
 _recipient_row = attrgetter(
     "message", "number", "address", "state._value_", "attempts", "next_try", "connector", "reply", "changed", "asked",
-    "next_hop", "via",
+    "next_hop", "via", "held",
 )  # fmt: skip
 _outcome_row = attrgetter(
-    "state._value_", "attempts", "next_try", "connector", "reply", "at", "next_hop", "message", "number"
+    "state._value_", "attempts", "next_try", "connector", "reply", "at", "next_hop", "held", "message", "number"
 )  # in the order of the statement
 
 

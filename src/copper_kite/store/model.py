@@ -67,6 +67,7 @@ class Recipient(NamedTuple):
     asked: str = ""  # NOTIFY and ORCPT (RFC 3461), as they were written behind RCPT
     next_hop: str = ""  # of the last attempt
     via: str = ""  # the connector that an administrator chose for it
+    held: bool = False  # it waits for its connector, which is down: `next_try` is when it is looked at all the same
 
 
 class Attempt(NamedTuple):
@@ -127,6 +128,7 @@ class Outcome(NamedTuple):
     reply: str
     at: float
     next_hop: str = ""
+    held: bool = False
 
 
 class Wanted(NamedTuple):
@@ -213,7 +215,9 @@ class Change:
     journal says of no message, and what senders had handed in, is forgotten. `moved` is content that is to stand
     elsewhere (message, number of the portion, octets), and with `swept`, files that hold nothing any more are removed.
     `shifted` holds (seconds, instant): the clock was set by so many when it showed that; what was computed before is
-    shifted. It is written after all that was handed in before it, and before all that comes after.
+    shifted. It is written after all that was handed in before it, and before all that comes after. `released` holds
+    (instant, connector, domain, most): so many of those that are held for that connector, the oldest, are due then;
+    with a domain, only those in it.
     """
 
     messages: Sequence[Message] = ()
@@ -234,6 +238,7 @@ class Change:
     moved: Sequence[tuple[int, int, bytes]] = ()
     swept: bool = False
     shifted: Sequence[tuple[float, float]] = ()
+    released: Sequence[tuple[float, str, str, int]] = ()
 
 
 Done = Callable[[KiteError | None], None]  # hears that a change is on stable storage, or what kept it out

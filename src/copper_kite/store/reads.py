@@ -180,6 +180,22 @@ class Reader:
         ).fetchone()
         return None if row[0] is None else float(row[0])
 
+    def holds(self, connector: str, domain: str = "") -> bool:
+        """Whether a recipient is held for this connector, or for this domain of it."""
+        held = "SELECT 1 FROM recipient WHERE held AND connector = ?1 AND (?2 = '' OR address LIKE '%@' || ?2)"
+        return bool(self._rows(f"SELECT EXISTS ({held})", connector, domain).fetchone()[0])
+
+    def holding(self) -> list[str]:
+        """The connectors for which recipients are held."""
+        found: list[str] = []
+        while row := self._rows(
+            "SELECT min(connector) FROM recipient WHERE held AND connector > ?", found[-1] if found else ""
+        ).fetchone():
+            if row[0] is None:
+                break
+            found.append(row[0])
+        return found
+
     def relayed_since(self, connector: str, since: float) -> int:
         """How many recipients were relayed through a connector since an instant."""
         row = self._rows(
@@ -349,8 +365,24 @@ class Reader:
         """The recipients meant, the oldest message first, or the `newest`."""
         width = len(Message._fields)
         with self._at_once():
-            rows = self._selected(selection, limit, newest=newest)
-            return [QueueRow(message_of_row(row[:width]), recipient_of_row(row[width:])) for row in rows]
+            rows = list(self._selected(selection, limit, newest=newest))
+            recipients = self._as_shown([recipient_of_row(row[width:]) for row in rows])
+        return [QueueRow(message_of_row(row[:width]), one) for row, one in zip(rows, recipients, strict=True)]
+
+    def _as_shown(self, recipients: list[Recipient]) -> list[Recipient]:
+        """What is held goes after the message that tries the connector again: that one's time is what people want."""
+        times = {
+            name: self._rows(
+                "SELECT next_try FROM recipient WHERE state = 'delayed' AND connector = ? AND NOT held"
+                " ORDER BY next_try LIMIT 1",
+                name,
+            ).fetchone()
+            for name in {one.connector for one in recipients if one.held}
+        }
+        return [
+            one._replace(next_try=next(iter(times[one.connector] or ()), None)) if one.held else one
+            for one in recipients
+        ]
 
     def _selected(self, selection: Selection, limit: int = -1, *, newest: bool = False) -> Iterator[Sequence[Any]]:
         """The columns of the recipients meant, and of their messages before them."""
@@ -385,7 +417,8 @@ class Reader:
     def groups(self, by: str) -> list[QueueGroup]:
         """What waits, by one of `_GROUPS` (`reason` is the last reply); the largest group first."""
         each = (
-            f"SELECT {_GROUPS[by]} AS name, r.message, m.arrived, r.next_try FROM {{recipients}}"
+            f"SELECT {_GROUPS[by]} AS name, r.message, m.arrived,"
+            " iif(r.held, NULL, r.next_try) AS next_try FROM {recipients}"
             f" JOIN {{message}} m ON m.id = r.message WHERE r.{OPEN_SQL}"
         )
         rows = self._rows(
@@ -408,8 +441,10 @@ class Reader:
 
     def record(self, id: int) -> Record:
         """Everything about one message. Raises NotFound."""
+        message, recipients = self.recipients(id)
         return Record(
-            *self.recipients(id),
+            message,
+            self._as_shown(recipients),
             [attempt_of_row(row) for row in self._rows("SELECT * FROM attempt WHERE message = ? ORDER BY at, id", id)],
             [
                 JournalEntry(at=at, event=Event(event), message=message, facts=json.loads(facts))

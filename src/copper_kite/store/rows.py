@@ -17,7 +17,7 @@ MESSAGE_COLUMNS = (
 )
 RECIPIENT_COLUMNS = (
     "r.message, r.number, r.address, r.state, r.attempts, r.next_try, r.connector, r.reply, r.changed, r.asked,"
-    " r.next_hop, r.via"
+    " r.next_hop, r.via, r.held"
 )
 
 
@@ -27,8 +27,8 @@ def message_of_row(row: Sequence[Any]) -> Message:
 
 
 def recipient_of_row(row: Sequence[Any]) -> Recipient:
-    """A row of RECIPIENT_COLUMNS."""
-    return Recipient._make((*row[:3], State(row[3]), *row[4:]))
+    """A row of RECIPIENT_COLUMNS, or of fewer, as an older release wrote it."""
+    return Recipient._make((*row[:3], State(row[3]), *row[4:12], len(row) > 12 and bool(row[12])))
 
 
 def attempt_of_row(row: Sequence[Any]) -> Attempt:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import re
 import sqlite3
@@ -186,6 +187,14 @@ MIGRATIONS: tuple[str, ...] = (
     WITH moved AS MATERIALIZED (SELECT id, anew(segment, start, size) AS at FROM folded)
     UPDATE folded SET segment = at >> 40, start = at & 0xffffffffff FROM moved WHERE moved.id = folded.id;
     """,
+    """
+    ALTER TABLE recipient ADD COLUMN held INTEGER NOT NULL DEFAULT 0;  -- it waits for its connector, which is down
+    CREATE INDEX recipient_held ON recipient (connector, message, number) WHERE held;
+    DROP VIEW folded_recipient;
+    CREATE VIEW folded_recipient AS
+    SELECT id AS message, 1 AS number, address, 'queued' AS state, 0 AS attempts, arrived AS next_try, '' AS connector,
+    '' AS reply, arrived AS changed, asked_for AS asked, '' AS next_hop, '' AS via, 0 AS held FROM folded;
+    """,
 )
 
 SCHEMA = len(MIGRATIONS)
@@ -244,14 +253,20 @@ def _demand_same_identity(connection: sqlite3.Connection, folder: Path) -> None:
 
 
 def _keep_private(database: Path) -> None:
-    """Mail is nobody else's, also where the folder lets everybody in; the files beside it get the same mode."""
-    file = os.open(database, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+    """Mail is nobody else's, also where the folder lets everybody in; the files beside it get the same mode.
+
+    The file is not opened where it is there: closing it would drop the locks of all this process's connections.
+    """
     try:
-        mode = stat.S_IMODE(os.fstat(file).st_mode)
-        if mode & stat.S_IRWXO and os.fstat(file).st_uid == os.geteuid():
-            os.fchmod(file, mode & ~stat.S_IRWXO)
-    finally:
-        os.close(file)
+        found = database.stat()
+    except FileNotFoundError:
+        os.close(os.open(database, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600))
+        return
+    if not os.access(database, os.R_OK | os.W_OK):
+        raise PermissionError(errno.EACCES, os.strerror(errno.EACCES))
+    mode = stat.S_IMODE(found.st_mode)
+    if mode & stat.S_IRWXO and found.st_uid == os.geteuid():
+        database.chmod(mode & ~stat.S_IRWXO)
 
 
 def connect_reader(folder: Path) -> sqlite3.Connection:
