@@ -6,8 +6,10 @@
 from __future__ import annotations
 
 import argparse
+import gc
+import itertools
 import time
-from concurrent.futures import ProcessPoolExecutor
+from concurrent.futures import FIRST_COMPLETED, ProcessPoolExecutor, wait
 from functools import partial
 
 from tests.hostile.clients import hand_in
@@ -20,6 +22,8 @@ PORTION = 2000  # runs given to a process at a time
 def portion(first: int, count: int, *, clients: bool = False) -> tuple[int, list[int], list[tuple[int, str]]]:
     """Play `count` runs from seed `first` on: how many sessions there were, their paths, and what went wrong."""
     sessions, paths, violations = 0, [], []
+    gc.freeze()
+    gc.set_threshold(100_000, 10, 10)
     for seed in range(first, first + count):
         choices = RandomChoices(seed)
         try:
@@ -45,15 +49,18 @@ def main() -> int:
     given = parser.parse_args()
     began, sessions, runs, violations = time.monotonic(), 0, 0, []
     paths: set[int] = set()
-    seed = given.seed
+    firsts = itertools.count(given.seed, PORTION)
     with ProcessPoolExecutor(given.jobs) as pool:
-        while sessions < given.sequences and len(violations) < 20:
-            firsts = [seed + PORTION * number for number in range(2 * given.jobs)]
-            seed = firsts[-1] + PORTION
-            for found, trails, wrong in pool.map(partial(portion, count=PORTION, clients=given.clients), firsts):
+        give = partial(pool.submit, portion, count=PORTION, clients=given.clients)
+        under_way = {give(first) for first in itertools.islice(firsts, given.jobs + 1)}
+        while under_way:
+            done, under_way = wait(under_way, return_when=FIRST_COMPLETED)
+            for found, trails, wrong in (future.result() for future in done):
                 sessions, runs = sessions + found, runs + len(trails)
                 paths.update(trails)
                 violations += wrong
+                if sessions < given.sequences and len(violations) < 20:
+                    under_way.add(give(next(firsts)))
             print(
                 f"{sessions} sequences in {runs} runs, {len(paths)} distinct paths, {len(violations)} violations",
                 flush=True,
