@@ -59,14 +59,19 @@ PLACES = [
 IF_PUT_OFF = {"relay.delivery:Recorder.record", "relay.dispatch:log_change", "relay.dispatch:Dispatcher._recorded"}
 
 
-def strike(monkeypatch: pytest.MonkeyPatch, place: str) -> list[str]:
-    """Have `place` raise for whatever is about the guilty message; the list grows with each time."""
+def find(place: str) -> tuple[Any, str, Callable[..., Any]]:
+    """What holds a place, under which name, and what it is."""
     module, _, name = place.partition(":")
     owner: Any = importlib.import_module(f"copper_kite.{module}")
     *outer, attribute = name.split(".")
     for part in outer:
         owner = getattr(owner, part)
-    original: Callable[..., Any] = getattr(owner, attribute)
+    return owner, attribute, getattr(owner, attribute)
+
+
+def strike(monkeypatch: pytest.MonkeyPatch, place: str) -> list[str]:
+    """Have `place` raise for whatever is about the guilty message; the list grows with each time."""
+    owner, attribute, original = find(place)
     struck: list[str] = []
 
     def instead(*given: Any, **named: Any) -> Any:
@@ -175,12 +180,7 @@ class _QuickClock(SystemClock):
 
 def strike_at_times(monkeypatch: pytest.MonkeyPatch, place: str) -> list[int]:
     """Have `place` raise at its second call and at its fourth; how often it was called."""
-    module, _, name = place.partition(":")
-    owner: Any = importlib.import_module(f"copper_kite.{module}")
-    *outer, attribute = name.split(".")
-    for part in outer:
-        owner = getattr(owner, part)
-    original: Callable[..., Any] = getattr(owner, attribute)
+    owner, attribute, original = find(place)
     calls = [0]
 
     def instead(*given: Any, **named: Any) -> Any:

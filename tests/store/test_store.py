@@ -51,7 +51,7 @@ class Turns:
         self.channel: Channel | None = None
         self.writer: GroupWriter | None = None
         self.lost = 0
-        self.untold: list[tuple[object, bool, str]] = []
+        self.callback_failed: list[tuple[object, bool, str]] = []
 
     def turn(self) -> None:
         if self.deferred:
@@ -61,7 +61,7 @@ class Turns:
             self.writer.answered()
 
     def _note(self, change: object, written: bool, error: Exception) -> None:
-        self.untold.append((change, written, str(error)))
+        self.callback_failed.append((change, written, str(error)))
 
     def _lose(self) -> None:
         self.lost += 1
@@ -187,7 +187,7 @@ def test_a_callback_that_breaks_stops_nobody_else(writer: GroupWriter, turns: Tu
     turns.turn()
     turns.turn()
     assert answered == [None, None]
-    assert turns.untold == [(first, True, "a bug of somebody's")], "so that it can be fetched"
+    assert turns.callback_failed == [(first, True, "a bug of somebody's")], "so that it can be fetched"
 
 
 def test_a_full_disk_is_told_apart_and_leaves_nothing(folder: Path, turns: Turns) -> None:

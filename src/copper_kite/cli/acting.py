@@ -188,7 +188,7 @@ def _follow(folder: Path, rows: Sequence[QueueRow], began: float) -> int:
     with Reader(folder) as reader:
         while True:
             now = [row for row in reader.select(_of(ids)) if (row.message.id, row.recipient.number) in wanted]
-            left = [row for row in now if row.recipient.state is State.QUEUED or row.recipient.changed < began]
+            left = [row for row in now if _is_to_be_tried(row, began)]
             if not left or time.monotonic() > until:
                 break
             time.sleep(0.05)
@@ -196,6 +196,13 @@ def _follow(folder: Path, rows: Sequence[QueueRow], began: float) -> int:
     relayed = sum(row.recipient.state is State.RELAYED for row in now)
     echo(f"{relayed} of {len(now)} relayed" + f"; {len(left)} not tried within {WAIT_SECONDS:.0f} s" * bool(left))
     return 0 if relayed == len(now) else 1
+
+
+def _is_to_be_tried(row: QueueRow, began: float) -> bool:
+    from copper_kite.words import State
+
+    recipient = row.recipient  # it may have left while somebody was asked
+    return recipient.state is State.QUEUED or (recipient.changed < began and recipient.state is not State.RELAYED)
 
 
 def _of(ids: Sequence[int]) -> Selection:

@@ -191,7 +191,7 @@ class Recorder:
                 state = State.DELAYED if stop.reply is None else classify(stop.stage, stop.reply)
                 state = State.FAILED if stop.cause in FINAL_CAUSES else state
                 fate = Fate(recipient, state, stop.stage, stop.cause, stop.reply, stop.text, sent=stop.attempted)
-                fate.shown, fate.held = stop.shown, stop.held and fate.state is State.DELAYED
+                fate.shown, fate.held = stop.shown, stop.held
             if fate.state is State.DELAYED:
                 self._set_next_try(fate, job.message, stop.until if result is None and stop else None, now)
             fates.append(fate)

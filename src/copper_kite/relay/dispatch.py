@@ -251,8 +251,8 @@ class Dispatcher:
         self._stopping = True
         if self._timer is not None:
             self._timer.cancel()
-        self._returning.end()
         await asyncio.gather(*(lane.stop(seconds) for lane in (*self._lanes.values(), *self._retired)))
+        self._returning.end()
 
     # --- what comes in ----------------------------------------------------------------------------------------------
 

@@ -21,6 +21,7 @@ __all__ = ["Key", "Returning"]
 Key = tuple[str, str]  # a connector, and with `mx` a domain of it
 PORTION = 1000  # recipients let go at a time
 ALL = -1
+AGAIN_SECONDS = 1.0  # until a portion that could not be written is tried again
 GRACE_SECONDS = 5.0  # after the time of a lane that is down, in which the message that found out may try
 
 
@@ -87,10 +88,18 @@ class Returning:
         self._submit(Change(released=[(now, *key, most)]), partial(self._released, key, now))
 
     def _released(self, key: Key, now: float, error: KiteError | None) -> None:
+        if error is not None:  # a store that fails must not be asked again and again
+            self._supervisor.later(AGAIN_SECONDS, partial(self._try_again, key))
+            return
         self._on_the_way.discard(key)
-        if error is None and not self._reader.holds(*key):
+        if not self._reader.holds(*key):
             self._lanes.discard(key)
         self._due(now)
+
+    def _try_again(self, key: Key) -> None:
+        self._on_the_way.discard(key)
+        if key in self._lanes:
+            self._release(key, PORTION)
 
     def _watch(self, key: Key, until: float) -> None:
         delay = self._clock.real_delay(until + GRACE_SECONDS)

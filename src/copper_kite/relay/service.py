@@ -321,13 +321,13 @@ class Service:
             self._loop.remove_reader(channel)
             writer.close()
 
-        def untold(change: Any, written: bool, error: Exception) -> None:
+        def callback_failed(change: Any, written: bool, error: Exception) -> None:
             self._supervisor.note(error)
             if written and self._dispatcher is not None:
                 messages = [change.message] if isinstance(change, Fresh) else getattr(change, "messages", ())
                 self._dispatcher.left_in_store([message.id for message in messages])
 
-        writer = GroupWriter(channel, handed, self._supervisor.soon_until_done, lost, untold)
+        writer = GroupWriter(channel, handed, self._supervisor.soon_until_done, lost, callback_failed)
         self._loop.add_reader(channel, writer.answered)
         self._undo.append(close)
         return writer

@@ -25,7 +25,7 @@ from copper_kite.store.storable import storable
 __all__ = ["GroupWriter"]
 
 Defer = Callable[[Callable[[], None]], object]
-Untold = Callable[[Any, bool, Exception], None]
+CallbackFailed = Callable[[Any, bool, Exception], None]
 
 C = TypeVar("C")
 R = TypeVar("R")
@@ -38,20 +38,19 @@ class GroupWriter:
     """Takes changes from one thread, the loop's; has them committed in order, many at a time.
 
     `defer` has a function called soon in that thread, and again by and by while it raises. Whoever owns the loop calls
-    `answered` when the channel can be read. `untold` hears of whoever raised when it was told what became of its
-    change: the change, whether it was written, the exception. `lost` is called, once, when the process at the other
-    end is gone: then it is not known whether the changes on their way were kept; they are answered with StoreFailed,
-    and so is every later one.
+    `answered` when the channel can be read. `callback_failed` is called when a `done` raised: with its change, whether
+    that was written, and the exception. `lost` is called, once, when the process at the other end is gone: then it is
+    not known whether the changes on their way were kept; they are answered with StoreFailed, and so is every later one.
     """
 
     def __init__(
-        self, channel: Channel, handed: Handed, defer: Defer, lost: Callable[[], None], untold: Untold
+        self, channel: Channel, handed: Handed, defer: Defer, lost: Callable[[], None], callback_failed: CallbackFailed
     ) -> None:
         self._channel = channel
         self._handed = handed
         self._defer = defer
         self._lost = lost
-        self._untold = untold
+        self._callback_failed = callback_failed
         # By kind: what is written together may be written in any order, as long as it is kept among those of a kind.
         self._fresh: list[tuple[Fresh, Done]] = []
         self._relayed: list[tuple[Relayed, Done]] = []
@@ -177,7 +176,7 @@ class GroupWriter:
             try:
                 done(None if fault is None else _error(fault))
             except Exception as error:
-                self._untold(change, fault is None, error)
+                self._callback_failed(change, fault is None, error)
 
     def _faults(self, count: int) -> Sequence[Fault | None]:
         answer = None if self._broken else self._channel.receive()
