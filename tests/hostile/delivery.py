@@ -7,7 +7,7 @@ import errno
 import math
 import random
 from collections import Counter
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
 from pathlib import Path
@@ -20,7 +20,7 @@ from copper_kite.settings.load import Loaded, load_source
 from copper_kite.settings.secrets import Credential
 from copper_kite.smtp.sasl import Secret
 from copper_kite.store.ids import IdMaker
-from copper_kite.store.model import Change, Done, Due, Fresh, Message, Recipient, Relayed, Wanted
+from copper_kite.store.model import Change, Done, Due, Fresh, LaneStop, Message, Recipient, Relayed, Waiting, Wanted
 from copper_kite.words import FINAL, Cause, State
 from tests.hostile.peer import Host
 from tests.hostile.virtual import STARTED, Choices, End, VirtualLoop, run
@@ -131,14 +131,10 @@ class MemoryStore:
         for id, _, octets in change.content:
             self.contents[id] = self.contents.get(id, b"") + octets
         for outcome in change.outcomes:
-            id, number, state, attempts, next_try, connector, reply, at, _, held = outcome
+            id, number, state, attempts, next_try, connector, reply, at, _ = outcome
             self._move(id, number, state, attempts, next_try, reply, at)
-            key = id, number
-            self.recipients[key] = self.recipients[key]._replace(connector=connector, held=held)
-        for now, connector, _, most in change.released:
-            held_ones = [key for key, one in self.recipients.items() if one.held and one.connector == connector]
-            for key in sorted(held_ones)[: None if most < 0 else most]:
-                self.recipients[key] = self.recipients[key]._replace(held=False, next_try=now)
+            self.recipients[id, number] = self.recipients[id, number]._replace(connector=connector)
+        self.moves += len(change.stopped) + len(change.started)
         for attempt in change.attempts:
             self.recorded += 1
             if attempt.cause == Cause.INTERNAL:
@@ -166,11 +162,15 @@ class MemoryStore:
     def wanted(self) -> list[Wanted]:
         return []
 
-    def holds(self, connector: str, domain: str = "") -> bool:
-        return any(one.held and one.connector == connector for one in self.recipients.values())
+    def lanes(self) -> list[LaneStop]:
+        return []
 
-    def holding(self) -> list[str]:
-        return sorted({one.connector for one in self.recipients.values() if one.held})
+    def last_id(self) -> int:
+        return max(self.messages, default=0)
+
+    def ages(self, after: int, limit: int) -> list[tuple[int, float, float]]:
+        waiting = sorted(id for id in self.messages if id > after and self._open(id))
+        return [(id, self.messages[id].arrived, self.messages[id].expires) for id in waiting[:limit]]
 
     def relayed_since(self, connector: str, since: float) -> list[float]:
         return []
@@ -181,17 +181,35 @@ class MemoryStore:
     def _open(self, id: int) -> list[Recipient]:
         return [one for (message, _), one in self.recipients.items() if message == id and one.state not in FINAL]
 
-    def due(
-        self, now: float, most: int, taken: Iterable[int] = (), memory: int = 0, lowest: int = 0
-    ) -> tuple[list[Due], int]:
+    def _waiting(self, recipient: Recipient) -> Waiting:
+        message = self.messages[recipient.message]
+        return Waiting(
+            *recipient[:3], recipient.connector, recipient.via, recipient.next_try or 0.0, message.reverse_path,
+            message.arrived, message.expires, message.user or message.client, message.priority,
+        )  # fmt: skip
+
+    def queued(self, after: int, until: int, limit: int) -> list[Waiting]:
+        return []  # all of it is offered
+
+    def delayed(self, after: tuple[float, int, int], until: float, limit: int) -> list[Waiting]:
+        found = [
+            one
+            for key, one in self.recipients.items()
+            if one.state is State.DELAYED and one.next_try is not None and after < (one.next_try, *key)
+        ]
+        found.sort(key=lambda one: (one.next_try or 0.0, one.message, one.number))
+        return [self._waiting(one) for one in found[:limit] if (one.next_try or 0.0) <= until]
+
+    def waiting(self, ids: Sequence[int], until: float) -> list[Waiting]:
+        return [self._waiting(one) for due in self.due(ids, until) for one in due.recipients]
+
+    def due(self, ids: Sequence[int], until: float, octets: int = 0) -> list[Due]:
         found = []
-        for id, message in self.messages.items():
-            waiting = [] if id in taken else self._open(id)
-            due = [one for one in waiting if one.state is State.QUEUED or (one.next_try or math.inf) <= now]
+        for id in ids:
+            due = [one for one in self._open(id) if one.state is State.QUEUED or (one.next_try or math.inf) <= until]
             if due:
-                later = min((one.next_try or math.inf for one in waiting if one not in due), default=math.inf)
-                found.append(Due(message, due, None, later))
-        return found[:most], lowest
+                found.append(Due(self.messages[id], due))
+        return found
 
     def next_due(self, now: float) -> float | None:
         waits = [one.next_try for one in self.recipients.values() if one.state is State.DELAYED and one.next_try]

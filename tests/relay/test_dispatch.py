@@ -96,9 +96,10 @@ async def desk(folder: Path, monkeypatch: pytest.MonkeyPatch) -> AsyncIterator[D
 
 
 def test_what_there_is_no_room_for_is_fetched_in_its_turn(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Also one that began to come before others that were fetched already, and took longer."""
+    """In the order in which they came to wait, also one that took longer to come whole than others after it."""
     monkeypatch.setattr(dispatch, "MAX_IN_HAND", 2)
-    monkeypatch.setattr(dispatch, "REFILL_BELOW", 2)
+    monkeypatch.setattr(dispatch, "SURE_PLACES", 2)
+    monkeypatch.setattr(dispatch, "SENDER_PLACES", 0)
 
     async def live() -> None:
         async with desk(folder, monkeypatch) as here:
@@ -113,7 +114,7 @@ def test_what_there_is_no_room_for_is_fetched_in_its_turn(folder: Path, monkeypa
             for number, count in enumerate((3, 4)):
                 here.put_off(here.jobs[number])
                 await here.until_given(count)
-            assert [id for id, _ in here.carried] == [5, 6, 3, 7]
+            assert [id for id, _ in here.carried] == [5, 6, 7, 3]
 
     asyncio.run(live())
 
@@ -121,7 +122,7 @@ def test_what_there_is_no_room_for_is_fetched_in_its_turn(folder: Path, monkeypa
 def test_a_recipient_that_is_due_while_another_is_on_its_way_has_its_turn(
     folder: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """The message is in hand then; nobody else would look for it afterwards."""
+    """At once: what the others of the same message do is their lane's affair."""
 
     async def live() -> None:
         async with desk(folder, monkeypatch) as here:
@@ -130,12 +131,14 @@ def test_a_recipient_that_is_due_while_another_is_on_its_way_has_its_turn(
             here.dispatcher.offer(fresh)
             await here.until_given(2)
             here.put_off(here.jobs[0])
-            here.clock.time += 100.0
-            await here.look()
-            assert len(here.jobs) == 2, "it is in hand"
-            here.relay(here.jobs[1])
+            here.clock.time += 400.0
             await here.until_given(3)
             assert here.carried[2] == (5, ["r@x.example"])
+            here.relay(here.jobs[1])
+            here.relay(here.jobs[2])
+            await here.look()
+            await here.look()
+            assert len(here.jobs) == 3, "each once"
 
     asyncio.run(live())
 
@@ -156,11 +159,8 @@ def test_a_recipient_that_is_due_while_another_one_is_tried_again_has_its_turn(
             here.clock.time += 55.0
             await here.until_given(1)
             here.clock.time += 10.0
-            await here.look()
-            assert here.carried == [(5, ["r@x.example"])]
-            here.relay(here.jobs[0])
             await here.until_given(2)
-            assert here.carried[1] == (5, ["s@crew.example"])
+            assert here.carried == [(5, ["r@x.example"]), (5, ["s@crew.example"])]
 
     asyncio.run(live())
 

@@ -139,8 +139,17 @@ CALLED = [
     "relay.concurrency:Concurrency.allowed",
     "relay.dispatch:Dispatcher._take_offered",
     "relay.dispatch:Dispatcher._fetch",
-    "relay.dispatch:Dispatcher._wake_at",
+    "relay.dispatch:Dispatcher._wait_until",
     "relay.dispatch:Dispatcher._record",
+    "relay.dispatch:Dispatcher._scan",
+    "relay.dispatch:Dispatcher._file",
+    "relay.dispatch:Dispatcher._fill",
+    "relay.dispatch:Dispatcher._begin_all",
+    "relay.dispatch:Dispatcher._keep_waiting",
+    "relay.dispatch:Dispatcher._stop_for_allowance",
+    "relay.stops:Stops._write_all",
+    "relay.deadlines:Deadlines.look",
+    "store.reads:Reader.due",
     "relay.large:Large._write",
     "relay.room:Reservation.spent",
     "relay.refusals:Refusals.flush",
@@ -252,7 +261,8 @@ def test_a_store_that_cannot_be_read_for_a_while_strands_nothing(
 
     async def live() -> None:
         monkeypatch.setattr(dispatch, "MAX_IN_HAND", 2)
-        monkeypatch.setattr(dispatch, "REFILL_BELOW", 2)
+        monkeypatch.setattr(dispatch, "SURE_PLACES", 2)
+        monkeypatch.setattr(dispatch, "SENDER_PLACES", 0)
         monkeypatch.setattr(dispatch, "RECORD_AGAIN_SECONDS", 0.01)
         looks: list[int] = []
         due = Reader.due

@@ -107,11 +107,17 @@ def looks(folder: Path) -> dict[str, Any]:
                 found[f"{selection} {newest}, two"] = reader.select(selection, 2, newest=newest)
         for by in ("state", "connector", "next hop", "reason", "domain"):
             found[by] = reader.groups(by)
-        found["due"] = [
-            reader.due(BEGUN + 50, limit, without, 10_000, queued_from)
-            for limit in (1, 2, 9)
-            for without in ((), (FIRST,), (SECOND, THIRD))
-            for queued_from in (0, SECOND, THIRD + 1)
+        found["waiting"] = [
+            *(
+                reader.queued(after, until, limit)
+                for after in (0, FIRST, SECOND)
+                for until in (SECOND, THIRD + 1)
+                for limit in (1, 9)
+            ),
+            *(reader.delayed((-1.0, 0, 0), BEGUN + at, limit) for at in (0, 50, 999) for limit in (1, 9)),
+            reader.waiting(IDS, BEGUN + 50),
+            *(reader.ages(after, limit) for after in (0, FIRST) for limit in (1, 9)),
+            *(reader.due(ids, BEGUN + 50, 10_000) for ids in (IDS, (THIRD, FIRST), ())),
         ]
         found["each"] = [
             (
@@ -250,13 +256,20 @@ def at_statement(part: str, connection: sqlite3.Connection, do: Callable[[], Non
 DELAYED = CHANGES["delayed"]
 
 
-@pytest.mark.parametrize("part", ["FROM folded ", "FROM content c", "recipient r JOIN"])
-def test_what_is_due_is_looked_for_at_one_moment(folder: Path, part: str) -> None:
-    """One that is delayed meanwhile is due once, as it was, and not passed over."""
+def test_what_is_queued_is_looked_for_at_one_moment(folder: Path) -> None:
+    """One that is delayed meanwhile is found once, as it was, and not passed over."""
     write(folder, *map(fresh, range(3)))
     with Reader(folder) as reader:
-        at_statement(part, reader._connection, lambda: write(folder, DELAYED))
-        found, _ = reader.due(BEGUN + 50, 9)
+        at_statement("FROM content c", reader._connection, lambda: write(folder, DELAYED))
+        assert [row.message for row in reader.queued(0, THIRD + 1, 9)] == IDS
+    assert kept(folder)[0] == 2  # it was done
+
+
+def test_what_is_due_is_looked_for_at_one_moment(folder: Path) -> None:
+    write(folder, *map(fresh, range(3)))
+    with Reader(folder) as reader:
+        at_statement("FROM recipient r JOIN", reader._connection, lambda: write(folder, DELAYED))
+        found = reader.due(IDS, BEGUN + 50)
     assert [(due.message.id, [one.state for one in due.recipients]) for due in found] == [
         (id, [State.QUEUED]) for id in IDS
     ]

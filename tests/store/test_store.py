@@ -14,7 +14,9 @@ import threading
 from collections import deque
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from functools import partial
+from math import inf
 from pathlib import Path
 from typing import NoReturn
 
@@ -34,7 +36,17 @@ from copper_kite.store.alone import write_alone
 from copper_kite.store.folder import FolderLock, running_server
 from copper_kite.store.handed import HANDED_OCTETS, Handed
 from copper_kite.store.ids import EPOCH, IdMaker, id_range, id_text
-from copper_kite.store.model import Attempt, Change, Fresh, JournalEntry, Message, Outcome, Recipient
+from copper_kite.store.model import (
+    Attempt,
+    Change,
+    Fresh,
+    JournalEntry,
+    LaneStop,
+    Message,
+    Outcome,
+    Recipient,
+    Selection,
+)
 from copper_kite.store.process import Channel, serve, start_process
 from copper_kite.store.reads import Reader
 from copper_kite.store.schema import connect_writer
@@ -150,28 +162,59 @@ def test_a_change_that_fails_takes_no_other_with_it(folder: Path, writer: GroupW
         assert [row.recipient.address for row in reader.queue()] == ["b@y.example"] * 3
 
 
-def test_what_is_held_is_let_go_the_oldest_first(folder: Path, writer: GroupWriter, turns: Turns) -> None:
-    """A portion at a time, for one connector, or one domain of it; people see the time of the one that tries."""
-    for id in range(1, 8):
-        write(writer, turns, submission(id, f"r@{'x' if id < 7 else 'y'}.example"))
-    held = [
-        Outcome(id, 1, State.DELAYED, 0, 900.0, "beacon" if id != 6 else "other", "down", 5.0, held=True)
-        for id in range(2, 8)
+def stop(connector: str, domain: str, text: str, until: float = 90.0) -> LaneStop:
+    return LaneStop(
+        connector, domain, 5.0, until, 60.0, "connect", "path", "connection refused", None, "", text, "h:25"
+    )
+
+
+def test_what_waits_in_a_lane_that_does_not_move_is_shown_as_delayed(
+    folder: Path, writer: GroupWriter, turns: Turns
+) -> None:
+    """Nothing is written of it; lists, groups, totals and stories go by the fact of the lane."""
+    routed = {1: "beacon", 2: "beacon", 3: "direct", 4: "direct", 5: ""}
+    for id, connector in routed.items():
+        fresh = submission(id, f"r@{'dead' if id == 3 else 'live'}.example")
+        write(writer, turns, replace(fresh, recipients=[fresh.recipients[0]._replace(connector=connector)]))
+    tried = Outcome(2, 1, State.DELAYED, 1, 60.0, "beacon", "451 own", 5.0)
+    stops = [
+        stop("beacon", "", "beacon is down"),
+        stop("direct", "dead.example", "dead is down"),
+        stop("", "", "nobody", inf),
     ]
-    tries = Outcome(1, 1, State.DELAYED, 1, 60.0, "beacon", "down", 5.0)
-    write(writer, turns, Change(outcomes=[tries, *held]))
+    write(writer, turns, Change(outcomes=[tried], stopped=stops))
     with Reader(folder) as reader:
-        assert reader.holding() == ["beacon", "other"] and reader.holds("beacon", "y.example")
-        assert {row.recipient.next_try for row in reader.queue() if row.message.id != 6} == {60.0}
-        write(writer, turns, Change(hastened=[(50.0, "beacon")]))
-        assert [due.message.id for due in reader.due(50.0, 9)[0]] == [1], "what is held stays so"
-        write(writer, turns, Change(released=[(50.0, "beacon", "", 2)]))
-        assert sorted(due.message.id for due in reader.due(50.0, 9)[0]) == [1, 2, 3]
-        write(writer, turns, Change(released=[(50.0, "beacon", "y.example", 9)]))
-        assert sorted(due.message.id for due in reader.due(50.0, 9)[0]) == [1, 2, 3, 7]
-        assert reader.holds("beacon") and not reader.holds("beacon", "y.example")
-        write(writer, turns, Change(released=[(50.0, "beacon", "", -1), (50.0, "other", "", -1)]))
-        assert len(reader.due(50.0, 9)[0]) == 7 and reader.holding() == []
+        rows = {row.message.id: row.recipient for row in reader.queue()}
+        assert {id: (one.state.value, one.reply, one.next_try) for id, one in rows.items()} == {
+            1: ("delayed", "beacon is down", 90.0), 2: ("delayed", "451 own", 90.0),
+            3: ("delayed", "dead is down", 90.0), 4: ("queued", "", rows[4].next_try), 5: ("delayed", "nobody", None),
+        }  # fmt: skip
+        assert reader.totals() == reader.shape().by_state == {State.DELAYED: 4, State.QUEUED: 1}
+        assert {group.name: group.recipients for group in reader.groups("reason")} == {
+            "beacon is down": 1, "451 own": 1, "dead is down": 1, "nobody": 1, "": 1,
+        }  # fmt: skip
+        assert {group.name: group.next_try for group in reader.groups("next hop")}["h:25"] is not None
+        assert [row.message.id for row in reader.select(Selection(states=[State.DELAYED]))] == [1, 2, 3, 5]
+        assert [row.message.id for row in reader.select(Selection(states=[State.QUEUED]))] == [4]
+        assert [row.message.id for row in reader.select(Selection(reason="is down"))] == [1, 3]
+        assert [row.message.id for row in reader.select(Selection(next_hop="h:"))] == [1, 3, 5]
+        assert [row.message.id for row in reader.select(Selection(connector="beacon"))] == [1, 2]
+        (wait,) = reader.record(3).attempts
+        assert (wait.cause, wait.connector, wait.facts["results"][0][1]) == ("connection refused", "direct", "delayed")
+        assert reader.record(2).attempts == reader.record(4).attempts == []
+        assert {row.number for row in reader.waiting([1, 3, 4, 5], 50.0)} == {1}, "for the server they are queued"
+    write(writer, turns, Change(started=[("beacon", ""), ("", "")], stopped=[stop("direct", "", "allowance")]))
+    with Reader(folder) as reader:
+        assert {row.message.id: row.recipient.reply for row in reader.queue()} == {
+            1: "", 2: "451 own", 3: "allowance", 4: "allowance", 5: "",
+        }  # fmt: skip
+
+
+def test_another_connector_carries_what_waits(folder: Path, writer: GroupWriter, turns: Turns) -> None:
+    write(writer, turns, submission(1), submission(2, "a@y", "b@y"))
+    write(writer, turns, Change(rerouted=[("harbour", 1, 1), ("harbour", 2, 2), ("harbour", 9, 1)]))
+    with Reader(folder) as reader:
+        assert [row.recipient.connector for row in reader.queue()] == ["harbour", "", "harbour"]
 
 
 def test_a_callback_that_breaks_stops_nobody_else(writer: GroupWriter, turns: Turns) -> None:
@@ -306,8 +349,8 @@ def test_what_is_due_comes_with_its_content_and_no_file_stays_open(
     )
     write(writer, turns, Change())
     with Reader(folder) as reader:
-        assert [due.content for due in reader.due(200.0, 9, octets=8)[0]] == [b"abc", b"abc", None, None]
-        assert [due.content for due in reader.due(200.0, 9, (1, 2), octets=8)[0]] == [b"abc", None]
+        assert [due.content for due in reader.due((1, 2, 3, 4), 200.0, 8)] == [b"abc", b"abc", None, None]
+        assert [due.content for due in reader.due((3, 4), 200.0, 8)] == [b"abc", None]
         assert b"".join(reader.content(4)) == b"xyz"
         open_files = [str(file.readlink()) for file in Path("/proc/self/fd").iterdir() if file.exists()]
         assert not any(str(folder / "content") in file for file in open_files)
@@ -340,7 +383,7 @@ def test_content_that_the_disk_has_changed_is_told(folder: Path, writer: GroupWr
         with pytest.raises(ContentUnreadable, match="its sum is wrong"):
             list(reader.content(1))
         assert list(reader.content(2)) == [b"abc"]
-        assert [due.content for due in reader.due(1e9, 10, (), 1000)[0]] == [None, b"abc"]
+        assert [due.content for due in reader.due((1, 2), 1e9, 1000)] == [None, b"abc"]
 
 
 def test_nothing_is_answered_when_the_files_it_went_to_were_deleted(folder: Path, turns: Turns) -> None:
@@ -504,8 +547,8 @@ def test_content_stays_until_the_last_recipient_has_ended(folder: Path, writer: 
     write(writer, turns, Change(outcomes=[outcome(1, State.RELAYED), outcome(2, State.DELAYED, 500.0)]))
     with Reader(folder) as reader:
         assert list(reader.content(1)) == [b"abc"]
-        assert [due.recipients[0].address for due in reader.due(600.0, 10)[0]] == ["c@y"]
-        assert reader.due(499.0, 10)[0] == [] and reader.next_due(499.0) == 500.0
+        assert [due.recipients[0].address for due in reader.due([1], 600.0)] == ["c@y"]
+        assert reader.due([1], 499.0) == [] and reader.next_due(499.0) == 500.0
     write(writer, turns, Change(outcomes=[outcome(2, State.FAILED)]))
     with Reader(folder) as reader:
         assert list(reader.content(1)) == [b"abc"], "what failed can be looked at, and tried again"
@@ -518,31 +561,26 @@ def test_content_stays_until_the_last_recipient_has_ended(folder: Path, writer: 
         assert list(reader.content(1)) == [] and reader.failed_between(first, 1e12, 10) == []
 
 
-def test_due_comes_longest_waiting_first_and_without_those_in_hand(
-    folder: Path, writer: GroupWriter, turns: Turns
-) -> None:
+def test_what_is_delayed_comes_in_the_order_of_its_time(folder: Path, writer: GroupWriter, turns: Turns) -> None:
     write(writer, turns, *(submission(id) for id in range(1, 6)))
     delayed = [Outcome(id, 1, State.DELAYED, 1, 1000.0 - id, "beacon", "r", 0.0) for id in range(1, 6)]
     write(writer, turns, Change(outcomes=delayed))
-    write(writer, turns, submission(6, changed=995.5))
     with Reader(folder) as reader:
-        assert [due.message.id for due in reader.due(2000.0, 3)[0]] == [5, 6, 4]
-        assert [due.message.id for due in reader.due(2000.0, 2, {5, 3, 6})[0]] == [4, 2]
+        first = reader.delayed((-1.0, 0, 0), 998.0, 3)
+        assert [row.message for row in first] == [5, 4, 3]
+        last = (first[-1].next_try, first[-1].message, first[-1].number)
+        assert [row.message for row in reader.delayed(last, 998.0, 3)] == [2]
 
 
 def test_what_is_queued_is_looked_for_where_the_last_look_ended(
     folder: Path, writer: GroupWriter, turns: Turns
 ) -> None:
-    """So the next look need not pass over all that is in hand, or waits for a time."""
+    """So the next look need not pass over all that is in hand, or waits for a time; a message is found whole."""
     write(writer, turns, *(submission(id, "b@y", "c@y") for id in range(1, 6)))
     with Reader(folder) as reader:
-        found, behind = reader.due(100.0, 2, {1})
-        assert [due.message.id for due in found] == [2, 3] and behind == 4
-        found, behind = reader.due(100.0, 2, {1, 2, 3}, queued_from=behind)
-        assert [due.message.id for due in found] == [4, 5] and behind == 6
-        found, behind = reader.due(100.0, 2, queued_from=behind)
-        assert found == [] and reader.due(100.0, 9, queued_from=behind)[0] == []
-        assert len(reader.due(100.0, 9, queued_from=min(behind, 5))[0]) == 1
+        assert [(row.message, row.number) for row in reader.queued(1, 4, 3)] == [(2, 1), (2, 2), (3, 1), (3, 2)]
+        assert [row.message for row in reader.queued(3, 4, 3)] == [4, 4]
+        assert reader.queued(4, 4, 3) == [] and reader.queued(5, 99, 3) == []
 
 
 def test_stray_content_is_found(folder: Path, writer: GroupWriter, turns: Turns) -> None:

@@ -194,7 +194,6 @@ def recipient_json(one: Recipient) -> dict[str, Any]:
         "state": one.state.value,
         "attempts": one.attempts,
         "next_try": json_time(one.next_try),
-        "held": one.held,
         "connector": one.connector or None,
         "last_reply": one.reply or None,
     }

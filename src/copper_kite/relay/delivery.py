@@ -34,8 +34,8 @@ class Stop:
     """Where and why something stopped, for those recipients that have no reply of their own.
 
     `until`, in seconds since 1970, is when they may go on, where that is known; `attempted` is False for what only
-    waits, without a session: `shown` says for what, where the `reply` is one that others got; `held` that it waits
-    until its connector is back; `seen` is how far the session got.
+    waits, without a session: `shown` says for what, where the `reply` is one that others got; `seen` is how far the
+    session got.
     """
 
     stage: Stage
@@ -45,7 +45,6 @@ class Stop:
     until: float | None = None
     attempted: bool = True
     shown: str = ""
-    held: bool = False
     seen: SessionSeen = field(default_factory=SessionSeen)
 
     @classmethod
@@ -191,7 +190,7 @@ class Recorder:
                 state = State.DELAYED if stop.reply is None else classify(stop.stage, stop.reply)
                 state = State.FAILED if stop.cause in FINAL_CAUSES else state
                 fate = Fate(recipient, state, stop.stage, stop.cause, stop.reply, stop.text, sent=stop.attempted)
-                fate.shown, fate.held = stop.shown, stop.held
+                fate.shown = stop.shown
             if fate.state is State.DELAYED:
                 self._set_next_try(fate, job.message, stop.until if result is None and stop else None, now)
             fates.append(fate)
@@ -201,7 +200,7 @@ class Recorder:
         """When a delayed recipient is tried again: not before `until`; it fails when its lifetime is over."""
         expires = message.expires
         if until is not None and not fate.sent and now < expires:
-            late = self._notices.late_at(message)
+            late = self._notices.late_at(message.arrived, message.expires)
             until = min(until, expires)
             fate.next_try = min(until, late) if now < late else until
             return
@@ -338,5 +337,4 @@ def _outcome(fate: Fate, connector: str, next_hop: str, now: float) -> Outcome:
         reply=fate.said[:MAX_REPLY_KEPT],
         at=now,
         next_hop=next_hop,
-        held=fate.held and fate.state is State.DELAYED,
     )

@@ -23,7 +23,6 @@ class Fate:
     text: str
     next_try: float | None = None
     sent: bool = True  # whether this was an attempt, and not only a wait
-    held: bool = False  # whether that is for its connector to come back
     shown: str = ""  # in place of the reply, where somebody else got it
 
     @property

@@ -291,10 +291,12 @@ class Intake(Handler):
                 *self._origin,
                 sender.asked,
                 taken.subject,
+                0,
             ),
         )
+        path, carrier = self._reverse_path, shared.carrier
         recipients = [
-            _make(Recipient, (id, number, address, _QUEUED, 0, at, "", "", at, asked, "", "", False))
+            _make(Recipient, (id, number, address, _QUEUED, 0, at, carrier(address, path), "", at, asked, "", ""))
             for number, (address, asked) in enumerate(self._recipients.items(), 1)
         ]
         who, count, hour = client.who, len(recipients), int(at) // HOUR

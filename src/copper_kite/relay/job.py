@@ -9,12 +9,13 @@ from dataclasses import dataclass, field, replace
 from copper_kite.errors import ContentUnreadable
 from copper_kite.mail.header import header_end
 from copper_kite.mail.readdress import leave_under
+from copper_kite.relay.turns import Flow, Priority
 from copper_kite.routing.choose import fits
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.transaction import Envelope
 from copper_kite.store.model import Message, Recipient
 
-__all__ = ["Job", "SenderRule"]
+__all__ = ["Job", "Load", "SenderRule"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,6 +31,13 @@ class SenderRule:
 
 
 @dataclass(slots=True)
+class Load:
+    """How many jobs of a lane are in hand: waiting for a session, on their way, or being recorded."""
+
+    jobs: int = 0
+
+
+@dataclass(slots=True, eq=False)
 class Job:
     """What one attempt is to carry: a message to those of its recipients that share a connector."""
 
@@ -42,9 +50,17 @@ class Job:
     domain: str = ""  # of the recipients, where that decides the next hop
     whole: bool = False  # these are all the recipients that the message has, and its content is a single portion
     sender_rule: SenderRule | None = None
+    load: Load = field(default_factory=Load)  # of its lane
+    shift: float = 0.0  # seconds by which the clock was set since it was taken: its lifetime ends so much later
     _envelope: Envelope | None = field(init=False, default=None)
     _header: bytes | None = field(init=False, default=None)  # where it leaves with another than it is kept with
     _header_end: int = field(init=False, default=0)
+
+    @property
+    def flow(self) -> Flow:
+        """Whose turn it takes in its lane."""
+        message = self.message
+        return Flow(message.user or message.client, Priority.of(message.priority))
 
     @property
     def envelope(self) -> Envelope:

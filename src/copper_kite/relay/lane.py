@@ -1,7 +1,7 @@
 """One connector at work: the jobs that wait for it, and the sessions that carry them.
 
 Sessions are kept open and reused for many messages. A new one is opened only while jobs wait and no other is being
-opened. While no next hop can be had, jobs are held: one attempt at a time finds out when it is over.
+opened. While no next hop can be had, jobs go back to where they wait: one attempt at a time finds out when it is over.
 
 Every job that is taken ends in one place, `_carry`: with a report that is recorded, or back in the queue at no cost.
 The latter only where a session that had carried other messages ended under it, or where one session too many was
@@ -14,7 +14,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 from collections import deque
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple, Protocol
 
@@ -27,8 +27,9 @@ from copper_kite.net.relaying import RelaySession
 from copper_kite.relay.concurrency import Concurrency
 from copper_kite.relay.delivery import Report, Stop
 from copper_kite.relay.hops import Down, Hops
-from copper_kite.relay.job import Job, SenderRule
+from copper_kite.relay.job import Job, Load, SenderRule
 from copper_kite.relay.outgoing import Outgoing, prepare
+from copper_kite.relay.turns import Flow, Turns
 from copper_kite.settings.model import Connector
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.transaction import Envelope, Result, too_many
@@ -50,14 +51,14 @@ class Sink(Protocol):
     def give_back(self, job: Job) -> None:
         """Take back a job that a retired lane did not begin."""
 
-    def divided(self, job: Job) -> None:
-        """A job's message has one job more now."""
+    def divided(self, job: Job, ours: Job, theirs: Job) -> None:
+        """A job goes on as two."""
 
-    def hold(self, job: Job, down: Down) -> None:
-        """Record that a job waits, without an attempt, since no next hop can be had."""
+    def stopped(self, lane: Lane, down: Down, waiting: Sequence[Job]) -> None:
+        """No next hop can be had: take back the jobs that wait."""
 
     def came_back(self, lane: Lane) -> None:
-        """What was held for this lane may go."""
+        """Next hops can be had again."""
 
     def fault(self, error: BaseException, **facts: object) -> str:
         """Note an exception that nobody expected; the words for it."""
@@ -88,10 +89,18 @@ class Lane:
     """The waiting jobs and the sessions of one connector. `now` gives seconds since 1970."""
 
     def __init__(
-        self, connector: Connector, hops: Hops, sink: Sink, now: Callable[[], float], next_hop: Endpoint | None = None
+        self,
+        connector: Connector,
+        hops: Hops,
+        sink: Sink,
+        now: Callable[[], float],
+        next_hop: Endpoint | None = None,
+        domain: str = "",
     ) -> None:
         self._loop = asyncio.get_running_loop()
         self._name = connector.name
+        self.key = (connector.name, domain)
+        self.load = Load()
         self.next_hop = next_hop or connector.next_hop
         self.hops = hops
         self.pace = connector.pace
@@ -99,7 +108,7 @@ class Lane:
         self._next_start = 0.0  # on the loop's clock, when messages have a pace
         self._sink = sink
         self._now = now
-        self._jobs: deque[Job] = deque()
+        self._jobs: Turns[Job] = Turns()
         self._idle: deque[asyncio.Future[Job | None]] = deque()
         self._workers: set[asyncio.Task[None]] = set()
         self._sessions: set[RelaySession] = set()
@@ -120,18 +129,26 @@ class Lane:
             if not future.done():
                 future.set_result(job)
                 return
-        self._jobs.append(job)
+        flow = job.flow
+        self._jobs.append(flow, job)
         try:
             self._grow()
         except Exception:
-            if self._jobs and self._jobs[-1] is job:  # whoever gives it hears of the fault, and has it back
-                self._jobs.pop()
+            self._jobs.drop_last(flow, job)  # whoever gives it hears of the fault, and has it back
             raise
+
+    def waiting(self, flow: Flow) -> int:
+        """How many jobs of a flow wait for a session."""
+        return self._jobs.waiting(flow)
+
+    def withdraw(self) -> list[Job]:
+        """Give back the jobs that wait for a session."""
+        return self._jobs.clear()
 
     def retire(self) -> list[Job]:
         """Take no more: sessions finish the message in hand and close. Returns what waited."""
         self._retired = True
-        waiting = list(self._jobs)
+        waiting = self._jobs.clear()
         self._end()
         return waiting
 
@@ -191,15 +208,11 @@ class Lane:
         if self._sessions and not self.hops.any_fit:
             return  # the one at work is on trial: it tells whether there may be more
         if not self._sessions and (down := self.hops.down(self._now())) is not None:
-            self._hold_all(down)
+            self._sink.stopped(self, down, self._jobs.clear())
         elif len(self._sessions) < self._concurrency.allowed(self._loop.time()):
             task = self._opener = self._loop.create_task(self._work())
             self._workers.add(task)
             task.add_done_callback(self._worker_done)
-
-    def _hold_all(self, down: Down) -> None:
-        while self._jobs:
-            self._sink.hold(self._jobs.popleft(), down)
 
     def _worker_done(self, task: asyncio.Task[None]) -> None:
         self._workers.discard(task)
@@ -252,16 +265,21 @@ class Lane:
             self._raiser = self._loop.call_at(at, self._grow)
 
     def _none_to_be_had(self, failure: SessionFailed, began: float, seconds: float, dialogue: Dialogue) -> None:
-        """The attempt is the first job's; the others wait for the next one with it."""
+        """The attempt is the first job's; the others wait for the next one with it.
+
+        Where the lane does not stop for it, they all end so: a domain that takes no mail, say.
+        """
         down = self.hops.down(self._now())
-        waiting, self._jobs = self._jobs, deque()
-        for number, job in enumerate(waiting):
-            if number and down is not None:
-                self._sink.hold(job, down)
-            else:
-                stop = Stop.of(failure, until=down.until if down is not None else None)
-                plan = next(iter(self.hops.plans), None)
-                self._sink.report(plan, Report(job, began, seconds, stop=stop, dialogue=dialogue))
+        tried = [self._jobs.take()] if self._jobs else []
+        if down is not None:
+            self._sink.stopped(self, down, self._jobs.clear())
+        else:
+            tried += self._jobs.clear()
+            self._sink.came_back(self)
+        stop = Stop.of(failure, until=down.until if down is not None else None)
+        plan = next(iter(self.hops.plans), None)
+        for job in tried:
+            self._sink.report(plan, Report(job, began, seconds, stop=stop, dialogue=dialogue))
 
     # --- jobs -------------------------------------------------------------------------------------------------------
 
@@ -302,7 +320,7 @@ class Lane:
         if self._stopping:
             return None
         if self._jobs:
-            return self._jobs.popleft()
+            return self._jobs.take()
         future: asyncio.Future[Job | None] = self._loop.create_future()
         self._idle.append(future)
         timer = self._loop.call_later(IDLE_SECONDS, _give_nothing, future)
@@ -318,19 +336,19 @@ class Lane:
         if self._retired:
             self._sink.give_back(job)
         elif not self._stopping:
-            self._jobs.appendleft(job)
+            self._jobs.put_back(job.flow, job)
 
     def next_waiting(self, session: RelaySession) -> tuple[Job, Outgoing] | None:
         """A job that waits, as this session's next hop can take it; None where there is none, or more is to be done."""
         if self._stopping or self.pace is not None or not self._jobs or self._is_done(session):
             return None
         try:
-            outgoing = self._prepare(self._jobs[0], session)
+            outgoing = self._prepare(self._jobs.next(), session)
         except Exception:  # it fails by itself when its turn comes, and not the message that is being carried
             return None
         if outgoing.stop is not None or outgoing.apart:
             return None
-        return self._jobs.popleft(), outgoing
+        return self._jobs.take(), outgoing
 
     def _prepare(self, job: Job, session: RelaySession) -> Outgoing:
         return prepare(job, session.capabilities, proven=session.verified and self.hops.proven)
@@ -338,7 +356,7 @@ class Lane:
     def _divide(self, job: Job, apart: Collection[str]) -> Job:
         """Have those recipients `apart` carried by the next transaction; what is left."""
         ours, theirs = job.divided(apart)
-        self._sink.divided(job)
+        self._sink.divided(job, ours, theirs)
         self._put_back(theirs)
         return ours
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from copper_kite.errors import ContentUnreadable
@@ -11,6 +11,7 @@ from copper_kite.mail.header import header_end
 from copper_kite.mail.notice import MAX_RETURNED, NoticeRecipient, make_notice, make_report
 from copper_kite.relay.fate import Fate, asked_value, wants
 from copper_kite.relay.job import Job
+from copper_kite.routing.choose import Router
 from copper_kite.settings.load import Loaded
 from copper_kite.smtp.grammar import decode_xtext
 from copper_kite.store.ids import IdMaker, id_text
@@ -38,17 +39,18 @@ class Notices:
     late_after: float
     lifetime: float
     copy_to: str = ""
+    carrier: Callable[[str, str], str] = lambda to, sender: ""  # which connector carries them
 
-    def late_at(self, message: Message) -> float:
+    def late_at(self, arrived: float, expires: float) -> float:
         """From when on the sender is to hear of it, as long as it waits.
 
         Where the clock was set meanwhile, the end of the lifetime was shifted, and tells when it came.
         """
-        return max(message.arrived, message.expires - self.lifetime) + self.late_after
+        return max(arrived, expires - self.lifetime) + self.late_after
 
     def has_become_late(self, fate: Fate, message: Message, now: float) -> bool:
         """Whether the sender is to hear now, and had not to before, that a recipient waits (RFC 3461 5.2.5)."""
-        late = self.late_at(message)
+        late = self.late_at(message.arrived, message.expires)
         return fate.state is State.DELAYED and fate.recipient.changed < late <= now
 
     def after(
@@ -74,7 +76,10 @@ class Notices:
             server=self.server, sender=self.postmaster, to=to, subject=subject, text=text, id=id_text(id), at=now
         )
         message = self._own(id, now, now + REPORT_LIFETIME, content)
-        return Fresh(message, [Recipient(message=id, number=1, address=to, next_try=now, changed=now)], content)
+        return Fresh(message, [self._to(to, id, now)], content)
+
+    def _to(self, address: str, id: int, now: float) -> Recipient:
+        return Recipient(id, 1, address, next_try=now, connector=self.carrier(address, ""), changed=now)
 
     def _own(
         self, id: int, now: float, expires: float, content: bytes, *, utf8: bool = False, asked: str = ""
@@ -125,8 +130,7 @@ class Notices:
         )
         expires = now + job.message.expires - job.message.arrived
         message = self._own(id, now, expires, content, utf8=not to.isascii(), asked=_demands(job.message))
-        recipients = [Recipient(message=id, number=1, address=to, next_try=now, changed=now)]
-        return Fresh(message, recipients, content), [
+        return Fresh(message, [self._to(to, id, now)], content), [
             JournalEntry(at=now, event=Event.NOTICE, message=job.message.id, facts={"notice": id_text(id), "to": to}),
             JournalEntry(at=now, event=Event.ABOUT, message=id, facts={"about": about}),
         ]
@@ -157,6 +161,7 @@ def make_notices(loaded: Loaded, ids: IdMaker) -> Notices:
         late_after=settings.retry.notice_after,
         lifetime=settings.retry.lifetime,
         copy_to=settings.retry.notice_copy,
+        carrier=Router(settings.connector).carrier,
     )
 
 

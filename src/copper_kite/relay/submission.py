@@ -13,6 +13,7 @@ from copper_kite.relay.gate import Gate, is_within
 from copper_kite.relay.log import Log
 from copper_kite.relay.refusals import Refusals
 from copper_kite.relay.room import Room
+from copper_kite.routing.choose import Router
 from copper_kite.routing.outward import Outward
 from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Listener
@@ -66,6 +67,7 @@ class Submission(NoDirectory):
         self.accounts = loaded.accounts
         self.outward = outward = Outward(loaded.settings.identity, self.server)
         self.completion = Completion(outward.sender, outward.recipient) if outward.completes else None
+        self.carrier = Router(loaded.settings.connector).carrier
         self.postmaster = f"postmaster@{loaded.settings.identity.domain or self.server}"
 
     def nonce(self) -> str:

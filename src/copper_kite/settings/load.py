@@ -155,9 +155,11 @@ def data_folder_of(path: Path) -> Path | None:
 
 
 def _check_names(table: str, names: list[str], wrong: Any) -> None:
+    seen: set[str] = set()
     for number, name in enumerate(names):
-        if name in names[:number]:
+        if name in seen:
             wrong((table, number, "name"), f"a second {table} called {name!r}", "give each its own name")
+        seen.add(name)
 
 
 def _check_connectors(settings: Settings, path: Path, credentials: dict[str, Credential] | None, wrong: Any) -> None:

@@ -15,7 +15,7 @@ from json.encoder import encode_basestring
 from operator import attrgetter, itemgetter
 from typing import Any, NamedTuple
 
-from copper_kite.store.model import Attempt, Change, Fresh, JournalEntry, Message, Recipient, Wanted
+from copper_kite.store.model import Attempt, Change, Fresh, JournalEntry, LaneStop, Message, Recipient, Wanted
 from copper_kite.store.schema import PORTION_BITS, PORTIONS
 from copper_kite.store.segments import Extent
 from copper_kite.store.storable import storable
@@ -44,13 +44,13 @@ FULL = "full"  # the kind of fault that is worth trying again when there is room
 FAILED = "failed"
 
 Row = tuple[Any, ...]
-FreshRow = tuple[Row, list[Row], int, Row]  # message; number, address, asked of each recipient; content; taken
+FreshRow = tuple[Row, list[Row], int, Row]  # message; of each recipient what `_new_recipient` gets; content; taken
 Put = Callable[[bytes], int]  # hands octets on, and says where they stand among those that go together
 Fault = tuple[str, str]  # its kind, and what the engine says
 
 SEVERAL = 20  # ids in one statement
 
-_new_recipient = itemgetter(1, 2, 9)  # number, address, asked
+_new_recipient = itemgetter(1, 2, 9, 6)  # number, address, asked, connector
 _text = encode_basestring  # as JSON has it
 _dumps = json.JSONEncoder(separators=(",", ":"), ensure_ascii=False).encode
 
@@ -77,7 +77,9 @@ class Rows(NamedTuple):
     forgotten_before: Sequence[Row]
     moved: Sequence[Row]
     shifted: Sequence[Row]
-    released: Sequence[Row]
+    stopped: Sequence[Row]
+    started: Sequence[Row]
+    rerouted: Sequence[Row]
 
 
 class Batch(NamedTuple):
@@ -124,7 +126,9 @@ def rows_of(change: Change, put: Put) -> Rows:
         change.forgotten_before,
         [(put(octets), place(message, portion), len(octets)) for message, portion, octets in change.moved],
         change.shifted,
-        change.released,
+        list(map(tuple, change.stopped)) if change.stopped else (),
+        change.started,
+        change.rerouted,
     )
 
 
@@ -233,7 +237,7 @@ def _write_fresh(connection: sqlite3.Connection, fresh: Sequence[FreshRow], at: 
     many, (segment, base) = connection.executemany, at
     folded = [
         # +: the binding looks for a way to adapt a bool, each time anew
-        (*row[:5], +row[5], +row[6], *row[7:], *of[0][1:], segment, base + start)
+        (*row[:5], +row[5], +row[6], *row[7:15], *of[0][1:3], segment, base + start, row[15], of[0][3])
         for row, of, start, _ in fresh
         if len(of) == 1
     ]
@@ -244,7 +248,7 @@ def _write_fresh(connection: sqlite3.Connection, fresh: Sequence[FreshRow], at: 
         content = [(row[0] << PORTION_BITS, segment, base + start, row[4]) for row, _, start, _ in several]
         many(_INSERT_CONTENT, content)
         many(
-            "INSERT INTO recipient VALUES (?1, ?2, ?3, 'queued', 0, ?5, '', '', ?5, ?4, '', '', 0)",
+            "INSERT INTO recipient VALUES (?1, ?2, ?3, 'queued', 0, ?6, ?5, '', ?6, ?4, '', '')",
             [(row[0], *one, row[1]) for row, recipients, _, _ in several for one in recipients],
         )
     many(_ADD_TAKEN, _summed([taken for _, _, _, taken in fresh]))
@@ -278,7 +282,7 @@ def _write_relayed(connection: sqlite3.Connection, relayed: Sequence[Row]) -> No
     several = _several([row[1] for row in relayed])
     many(_UNFOLD_MESSAGE, several)
     unfolded = many(
-        "INSERT INTO recipient SELECT message, number, address, 'relayed', ?1, NULL, ?2, ?3, ?4, asked, ?5, via, 0"
+        "INSERT INTO recipient SELECT message, number, address, 'relayed', ?1, NULL, ?2, ?3, ?4, asked, ?5, via"
         " FROM folded_recipient WHERE message = ?6 AND number = ?7",
         outcomes,
     )
@@ -286,7 +290,7 @@ def _write_relayed(connection: sqlite3.Connection, relayed: Sequence[Row]) -> No
     if unfolded.rowcount < len(outcomes):  # not all of them were folded
         many(
             "UPDATE recipient SET state = 'relayed', attempts = ?, next_try = NULL, connector = ?, reply = ?,"
-            " changed = ?, next_hop = ?, held = 0 WHERE message = ? AND number = ?",
+            " changed = ?, next_hop = ? WHERE message = ? AND number = ?",
             outcomes,
         )
         many(_FORGET_CONTENT, [(place(row[1], 0),) for row in relayed if row[-1]])
@@ -317,10 +321,14 @@ def _write_changes(connection: sqlite3.Connection, batch: Sequence[Rows], at: Ex
     moved = [(segment, base + start, where) for rows in batch for start, where, _ in rows.moved]
     many("UPDATE content SET segment = ?, start = ? WHERE place = ?", moved)
     many(
-        "UPDATE recipient SET next_try = ?1 WHERE state = 'delayed' AND next_try > ?1 AND connector = ?2 AND NOT held",
+        "UPDATE recipient SET next_try = ?1 WHERE state = 'delayed' AND next_try > ?1 AND connector = ?2",
         [row for rows in batch for row in rows.hastened],
     )
-    many(_RELEASE, [row for rows in batch for row in rows.released])
+    many(_STOP_LANE, [row for rows in batch for row in rows.stopped])
+    many("DELETE FROM lane WHERE connector = ? AND domain = ?", [row for rows in batch for row in rows.started])
+    rerouted = [row for rows in batch for row in rows.rerouted]
+    many("UPDATE recipient SET connector = ? WHERE message = ? AND number = ?", rerouted)
+    many("UPDATE folded SET connector = ?1 WHERE id = ?2 AND ?3 = 1", rerouted)
     for statement in _SHIFT:
         many(statement, [row for rows in batch for row in rows.shifted])
     many("DELETE FROM wanted WHERE number = ?", [(number,) for rows in batch for number in rows.done])
@@ -340,7 +348,7 @@ def _messages_of(rows: Rows) -> Iterator[int]:
     """The messages that it says something about, and that were there before."""
     if not rows.messages:
         yield from (row[0] for row in rows.recipients)
-    yield from (row[8] for row in rows.outcomes)
+    yield from (row[7] for row in rows.outcomes)
     yield from (row[1] for row in rows.attempts)
     yield from (row[3] for row in rows.journal if row[3] is not None)
     yield from (row[1] for row in rows.extended)
@@ -398,7 +406,7 @@ def _insert(table: str, columns: int) -> str:
 
 
 _INSERT_MESSAGE = _insert("message", len(Message._fields))
-_INSERT_FOLDED = _insert("folded", len(Message._fields) + 4)
+_INSERT_FOLDED = _insert("folded", len(Message._fields) + 5)
 _IN = f"IN ({','.join('?' * SEVERAL)})"
 _UNFOLD_MESSAGE = f"INSERT INTO message SELECT * FROM folded_message WHERE id {_IN}"
 _UNFOLD_RECIPIENT = f"INSERT INTO recipient SELECT * FROM folded_recipient WHERE message {_IN}"
@@ -410,16 +418,14 @@ _FORGET_UNWANTED = (  # when nobody may want it any more
     "DELETE FROM content WHERE place BETWEEN ?1 AND ?2 AND NOT EXISTS"
     " (SELECT 1 FROM recipient WHERE message = ?3 AND state IN ('queued', 'delayed', 'parked', 'failed'))"
 )
-_RELEASE = (
-    "UPDATE recipient SET next_try = ?1, held = 0 WHERE (message, number) IN (SELECT message, number FROM recipient"
-    " WHERE held AND connector = ?2 AND (?3 = '' OR address LIKE '%@' || ?3) ORDER BY message, number LIMIT ?4)"
-)
+_STOP_LANE = f"INSERT OR REPLACE INTO lane VALUES ({','.join('?' * len(LaneStop._fields))})"
 # What was noted later than the clock showed was computed by another clock: it stays as it is.
 _SHIFT = (
     "UPDATE recipient SET next_try = next_try + ?1 WHERE state = 'delayed' AND changed <= ?2",
     "UPDATE message SET expires = expires + ?1 WHERE arrived <= ?2 AND id IN"
     " (SELECT message FROM recipient WHERE state IN ('queued', 'delayed', 'parked', 'failed'))",
     "UPDATE folded SET expires = expires + ?1 WHERE arrived <= ?2",
+    "UPDATE lane SET since = since + ?1, until = until + ?1, at = at + ?1 WHERE at <= ?2",
 )
 _ADD_TAKEN = "INSERT INTO taken VALUES (?, ?, ?) ON CONFLICT (who, hour) DO UPDATE SET count = count + excluded.count"
 _INSERT_RECIPIENT = _insert("recipient", len(Recipient._fields))
@@ -427,7 +433,7 @@ _INSERT_ATTEMPT = _insert("attempt", len(Attempt._fields))
 _INSERT_JOURNAL = _insert("journal", 5)
 _UPDATE_RECIPIENT = (
     "UPDATE recipient SET state = ?, attempts = ?, next_try = ?, connector = ?, reply = ?, changed = ?,"
-    " next_hop = ?, held = ?"
+    " next_hop = ?"
     " WHERE message = ? AND number = ?"
 )
 
@@ -470,10 +476,10 @@ def _note_connectors(connection: sqlite3.Connection, notes: Sequence[Row]) -> No
 # `_value_` is what an enum documents for this; `value` goes through a descriptor written in Python.
 _recipient_row = attrgetter(
     "message", "number", "address", "state._value_", "attempts", "next_try", "connector", "reply", "changed", "asked",
-    "next_hop", "via", "held",
+    "next_hop", "via",
 )  # fmt: skip
 _outcome_row = attrgetter(
-    "state._value_", "attempts", "next_try", "connector", "reply", "at", "next_hop", "held", "message", "number"
+    "state._value_", "attempts", "next_try", "connector", "reply", "at", "next_hop", "message", "number"
 )  # in the order of the statement
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
@@ -18,6 +17,7 @@ __all__ = [
     "Due",
     "Fresh",
     "JournalEntry",
+    "LaneStop",
     "Message",
     "Outcome",
     "QueueGroup",
@@ -28,6 +28,7 @@ __all__ = [
     "Relayed",
     "Selection",
     "Submit",
+    "Waiting",
     "Wanted",
 ]
 
@@ -50,10 +51,14 @@ class Message(NamedTuple):
     protocol: str  # RFC 3848 word
     asked: str = ""  # RET, ENVID (RFC 3461) and REQUIRETLS (RFC 8689), as they were written behind MAIL
     subject: str = ""  # as it is written in the header
+    priority: int = 0  # -9 to 9 (RFC 6710 3)
 
 
 class Recipient(NamedTuple):
-    """One recipient of one message, with a state of its own. `next_try` is None unless it waits for an attempt."""
+    """One recipient of one message, with a state of its own. `next_try` is None unless it waits for an attempt.
+
+    `connector` is the one that carries it: as it was chosen, or as the last attempt had it.
+    """
 
     message: int
     number: int
@@ -67,7 +72,6 @@ class Recipient(NamedTuple):
     asked: str = ""  # NOTIFY and ORCPT (RFC 3461), as they were written behind RCPT
     next_hop: str = ""  # of the last attempt
     via: str = ""  # the connector that an administrator chose for it
-    held: bool = False  # it waits for its connector, which is down: `next_try` is when it is looked at all the same
 
 
 class Attempt(NamedTuple):
@@ -128,7 +132,48 @@ class Outcome(NamedTuple):
     reply: str
     at: float
     next_hop: str = ""
-    held: bool = False
+
+
+class LaneStop(NamedTuple):
+    """What keeps a lane from moving, for all that waits in it: since when, and until when (infinite: until something
+    changes); `at` is when that was last found to be so.
+
+    A lane is a connector, and with MX a domain of it; with MX and no domain, all of them. `text` says it to people;
+    `stage` to `address` are as in an attempt.
+    """
+
+    connector: str
+    domain: str
+    since: float
+    until: float
+    at: float
+    stage: str
+    side: str
+    cause: str
+    code: int | None
+    enhanced: str
+    text: str
+    next_hop: str = ""
+    address: str = ""
+
+
+class Waiting(NamedTuple):
+    """A recipient that is due, with what decides which lane it waits in, and when it has its turn there.
+
+    `who` handed it in: an account, a local user or an address.
+    """
+
+    message: int
+    number: int
+    address: str
+    connector: str
+    via: str
+    next_try: float
+    reverse_path: str
+    arrived: float
+    expires: float
+    who: str
+    priority: int
 
 
 class Wanted(NamedTuple):
@@ -215,9 +260,9 @@ class Change:
     journal says of no message, and what senders had handed in, is forgotten. `moved` is content that is to stand
     elsewhere (message, number of the portion, octets), and with `swept`, files that hold nothing any more are removed.
     `shifted` holds (seconds, instant): the clock was set by so many when it showed that; what was computed before is
-    shifted. It is written after all that was handed in before it, and before all that comes after. `released` holds
-    (instant, connector, domain, most): so many of those that are held for that connector, the oldest, are due then;
-    with a domain, only those in it.
+    shifted. It is written after all that was handed in before it, and before all that comes after. `stopped` are lanes
+    that do not move, `started` those that do again: (connector, domain). `rerouted` holds (connector, message, number):
+    another connector carries that recipient by the configuration of now.
     """
 
     messages: Sequence[Message] = ()
@@ -238,7 +283,9 @@ class Change:
     moved: Sequence[tuple[int, int, bytes]] = ()
     swept: bool = False
     shifted: Sequence[tuple[float, float]] = ()
-    released: Sequence[tuple[float, str, str, int]] = ()
+    stopped: Sequence[LaneStop] = ()
+    started: Sequence[tuple[str, str]] = ()
+    rerouted: Sequence[tuple[str, int, int]] = ()
 
 
 Done = Callable[[KiteError | None], None]  # hears that a change is on stable storage, or what kept it out
@@ -247,13 +294,11 @@ Submit = Callable[[Change | Fresh | Relayed, Done], None]  # has a change writte
 
 @dataclass(slots=True)
 class Due:
-    """A message with the recipients that wait for an attempt, and its content, where that was read with it; `later` is
-    when the first of its other recipients is due, infinite when none is."""
+    """A message with the recipients that wait for an attempt, and its content, where that was read with it."""
 
     message: Message
     recipients: list[Recipient]
     content: bytes | None = None
-    later: float = math.inf
 
 
 @dataclass(slots=True)

@@ -20,6 +20,7 @@ from copper_kite.store.model import (
     ConnectorState,
     Due,
     JournalEntry,
+    LaneStop,
     Message,
     QueueGroup,
     QueueRow,
@@ -27,6 +28,7 @@ from copper_kite.store.model import (
     Recipient,
     Record,
     Selection,
+    Waiting,
     Wanted,
 )
 from copper_kite.store.rows import (
@@ -39,11 +41,11 @@ from copper_kite.store.rows import (
 from copper_kite.store.schema import PORTION_BITS, PORTIONS, connect_reader
 from copper_kite.store.segments import Extents, segment_sizes
 from copper_kite.store.selecting import KEPT, OPEN, OPEN_SQL, condition, sources
+from copper_kite.store.stopped import StoppedLanes, shown
 from copper_kite.words import Action, Event, State
 
 __all__ = ["Reader"]
 
-ABOVE_ALL = (1 << 50) - 1  # no id is higher
 AT_A_TIME = 500  # messages in one question
 SMALL = 256 * 1024  # octets of a message that is read at once
 WORTH_CLEARING = 8 * 1024 * 1024  # octets of a file
@@ -52,6 +54,14 @@ _CONTENT = f"SELECT place, segment, size FROM content UNION ALL SELECT id << {PO
 _EXTENT = (
     "SELECT segment, start, size FROM content WHERE place = ?1 UNION ALL SELECT segment, start, size FROM folded"
     f" WHERE id = ?1 >> {PORTION_BITS} AND ?1 & {PORTIONS} = 0"
+)
+_WAITING = (
+    "SELECT r.message, r.number, r.address, r.connector, r.via, r.next_try, m.reverse_path, m.arrived, m.expires,"
+    " coalesce(nullif(m.user, ''), m.client), m.priority FROM {} CROSS JOIN message m ON m.id = r.message WHERE {}"
+)
+_FOLDED_WAITING = (
+    "SELECT m.id, 1, m.address, m.connector, '', m.arrived, m.reverse_path, m.arrived, m.expires,"
+    " coalesce(nullif(m.user, ''), m.client), m.priority FROM folded m WHERE {}"
 )
 _GROUPS = {
     "state": "r.state",
@@ -101,59 +111,86 @@ class Reader:
         ).fetchone()
         return int(row[0])
 
-    def due(
-        self, now: float, limit: int, without: Collection[int] = (), octets: int = 0, queued_from: int = 0
-    ) -> tuple[list[Due], int]:
-        """Messages with recipients that are queued, or delayed until `now`: about those that wait longest first, at
-        most `limit` of them; and the id from which on more may be queued than were found, or are among those `without`.
+    def queued(self, after: int, until: int, limit: int) -> list[Waiting]:
+        """Recipients that nobody tried yet, of messages with an id above `after` and up to `until`, in their order.
 
-        Queued ones are looked for from the id `queued_from` on. So many `octets` of content are read with what is
-        found, as far as a message is a single portion.
+        At most `limit`; all of the last message's, for it is not looked at again.
         """
         with self._at_once():
-            ids, queued_from = self._ids_due(now, limit, without, queued_from)
+            folded = self._rows(_FOLDED_WAITING.format("m.id > ? AND m.id <= ? ORDER BY m.id"), after, until)
+            settled = self._rows(
+                _WAITING.format(f"{KEPT}", "c.place >= ? AND c.place < ? AND r.state = 'queued' ORDER BY c.place"),
+                place(after + 1, 0),
+                place(until + 1, 0),
+            )
+            with closing(folded), closing(settled):
+                found: list[Waiting] = []
+                for row in heapq.merge(folded, settled, key=itemgetter(0)):
+                    if len(found) >= limit and row[0] != found[-1].message:
+                        break
+                    found.append(Waiting._make(row))
+                return found
+
+    def delayed(self, after: tuple[float, int, int], until: float, limit: int) -> list[Waiting]:
+        """Recipients that are due again, in that order: (when, message, number) is above `after`, and the first
+        `until`."""
+        condition = (
+            "r.state = 'delayed' AND (r.next_try, r.message, r.number) > (?, ?, ?) AND r.next_try <= ?"
+            " ORDER BY r.next_try, r.message, r.number LIMIT ?"
+        )
+        return [
+            Waiting._make(row) for row in self._rows(_WAITING.format("recipient r", condition), *after, until, limit)
+        ]
+
+    def waiting(self, ids: Sequence[int], until: float) -> list[Waiting]:
+        """Recipients of these messages that are due."""
+        some = _places(ids)
+        due = f"r.message IN ({some}) AND (r.state = 'queued' OR r.state = 'delayed' AND r.next_try <= ?)"
+        with self._at_once():
+            rows = [
+                *self._rows(_FOLDED_WAITING.format(f"m.id IN ({some})"), *ids),
+                *self._rows(_WAITING.format("recipient r", due), *ids, until),
+            ]
+        return [Waiting._make(row) for row in sorted(rows, key=itemgetter(0, 1))]
+
+    def ages(self, after: int, limit: int) -> list[tuple[int, float, float]]:
+        """Messages that wait, with an id above `after`, in their order: (id, arrived, expires)."""
+        rows = self._rows(
+            f"SELECT id, arrived, expires FROM (SELECT * FROM (SELECT m.id, m.arrived, m.expires FROM content c"
+            f" CROSS JOIN message m ON m.id = c.place >> {PORTION_BITS}"
+            f" WHERE c.place >= ?1 AND c.place & {PORTIONS} = 0 ORDER BY c.place LIMIT ?3)"
+            " UNION ALL SELECT * FROM"
+            " (SELECT id, arrived, expires FROM folded WHERE id > ?2 ORDER BY id LIMIT ?3)) ORDER BY 1 LIMIT ?3",
+            place(after + 1, 0),
+            after,
+            limit,
+        )
+        return list(rows)
+
+    def due(self, ids: Sequence[int], until: float, octets: int = 0) -> list[Due]:
+        """What of these messages is queued, or delayed `until` then, in their order; those without are left out.
+
+        So many `octets` of content are read with it, as far as a message is a single portion.
+        """
+        with self._at_once():
             due: list[Due] = []
             for start in range(0, len(ids), AT_A_TIME):
-                some = self._due_of(ids[start : start + AT_A_TIME], now)
+                some = self._due_of(ids[start : start + AT_A_TIME], until)
                 octets = self._add_content(some, octets)
                 due += some
-            return due, queued_from
+            return due
 
-    def _ids_due(self, now: float, limit: int, without: Collection[int], queued_from: int) -> tuple[list[int], int]:
-        """The messages that `due` finds, and where the next look for queued ones is to begin."""
-        delayed = "SELECT next_try, message, 0 FROM recipient WHERE state = 'delayed' AND next_try <= ? ORDER BY 1, 2"
-        folded = "SELECT arrived, id, 1 FROM folded WHERE id >= ? ORDER BY id"
-        queued = f"SELECT r.changed, message, 1 FROM {KEPT} WHERE c.place >= ? AND state = 'queued' ORDER BY c.place"
-        found: dict[int, None] = {}  # in their order
-        with (
-            closing(self._rows(delayed, now)) as first,
-            closing(self._rows(folded, queued_from)) as second,
-            closing(self._rows(queued, place(queued_from, 0))) as third,
-        ):
-            for _, id, is_queued in heapq.merge(first, heapq.merge(second, third, key=itemgetter(1))):
-                if len(found) == limit:
-                    return list(found), queued_from
-                if is_queued:
-                    queued_from = id + 1
-                if id not in without:
-                    found[id] = None
-        return list(found), ABOVE_ALL
-
-    def _due_of(self, ids: Sequence[int], now: float) -> list[Due]:
-        """What of these messages is due, in their order."""
+    def _due_of(self, ids: Sequence[int], until: float) -> list[Due]:
         found: dict[int, Due] = {}
         selection = Selection(ids=ids, states=(State.QUEUED, State.DELAYED))
         width = len(Message._fields)
         for row in self._selected(selection):
-            if (due := found.get(row[0])) is None:
-                due = found[row[0]] = Due(message_of_row(row[:width]), [])
             recipient = recipient_of_row(row[width:])
-            at = now if recipient.state is State.QUEUED else recipient.next_try or now
-            if at <= now:
+            if recipient.state is State.QUEUED or (recipient.next_try or until) <= until:
+                if (due := found.get(row[0])) is None:
+                    due = found[row[0]] = Due(message_of_row(row[:width]), [])
                 due.recipients.append(recipient)
-            else:
-                due.later = min(due.later, at)
-        return [found[id] for id in ids]
+        return [found[id] for id in ids if id in found]
 
     def _add_content(self, found: Sequence[Due], octets: int) -> int:
         """Read what fits into `octets` of small messages; how many are left. What cannot be read is left for later."""
@@ -180,21 +217,9 @@ class Reader:
         ).fetchone()
         return None if row[0] is None else float(row[0])
 
-    def holds(self, connector: str, domain: str = "") -> bool:
-        """Whether a recipient is held for this connector, or for this domain of it."""
-        held = "SELECT 1 FROM recipient WHERE held AND connector = ?1 AND (?2 = '' OR address LIKE '%@' || ?2)"
-        return bool(self._rows(f"SELECT EXISTS ({held})", connector, domain).fetchone()[0])
-
-    def holding(self) -> list[str]:
-        """The connectors for which recipients are held."""
-        found: list[str] = []
-        while row := self._rows(
-            "SELECT min(connector) FROM recipient WHERE held AND connector > ?", found[-1] if found else ""
-        ).fetchone():
-            if row[0] is None:
-                break
-            found.append(row[0])
-        return found
+    def lanes(self) -> list[LaneStop]:
+        """The lanes that do not move."""
+        return [LaneStop._make(row) for row in self._rows("SELECT * FROM lane")]
 
     def relayed_since(self, connector: str, since: float) -> int:
         """How many recipients were relayed through a connector since an instant."""
@@ -365,33 +390,27 @@ class Reader:
         """The recipients meant, the oldest message first, or the `newest`."""
         width = len(Message._fields)
         with self._at_once():
-            rows = list(self._selected(selection, limit, newest=newest))
-            recipients = self._as_shown([recipient_of_row(row[width:]) for row in rows])
-        return [QueueRow(message_of_row(row[:width]), one) for row, one in zip(rows, recipients, strict=True)]
+            stopped = self._stopped()
+            rows = list(self._selected(selection, limit, newest=newest, stopped=stopped))
+        return [QueueRow(message_of_row(row[:width]), stopped.shown(recipient_of_row(row[width:]))) for row in rows]
 
-    def _as_shown(self, recipients: list[Recipient]) -> list[Recipient]:
-        """What is held goes after the message that tries the connector again: that one's time is what people want."""
-        times = {
-            name: self._rows(
-                "SELECT next_try FROM recipient WHERE state = 'delayed' AND connector = ? AND NOT held"
-                " ORDER BY next_try LIMIT 1",
-                name,
-            ).fetchone()
-            for name in {one.connector for one in recipients if one.held}
-        }
-        return [
-            one._replace(next_try=next(iter(times[one.connector] or ()), None)) if one.held else one
-            for one in recipients
-        ]
+    def _stopped(self) -> StoppedLanes:
+        """The lanes that do not move, as SQL sees them from now on."""
+        stopped = StoppedLanes(self.lanes())
+        stopped.define(self._connection)
+        return stopped
 
-    def _selected(self, selection: Selection, limit: int = -1, *, newest: bool = False) -> Iterator[Sequence[Any]]:
+    def _selected(
+        self, selection: Selection, limit: int = -1, *, newest: bool = False, stopped: StoppedLanes | None = None
+    ) -> Iterator[Sequence[Any]]:
         """The columns of the recipients meant, and of their messages before them."""
-        where, values = condition(selection)
+        where, values = condition(selection, stopped=bool(stopped))
         statement = (
             f"SELECT {MESSAGE_COLUMNS}, {RECIPIENT_COLUMNS} FROM {{recipients}} JOIN {{message}} m ON m.id = r.message"
             f" WHERE {where} ORDER BY {{id}} {'DESC' if newest else 'ASC'}, r.number LIMIT ?"
         )
-        rows = [self._rows(statement.format_map(names), *values, limit) for names in sources(selection)]
+        places = sources(selection, stopped=bool(stopped))
+        rows = [self._rows(statement.format_map(names), *values, limit) for names in places]
         merged = heapq.merge(*rows, key=itemgetter(0), reverse=newest)
         return merged if limit < 0 else islice(merged, limit)
 
@@ -403,10 +422,8 @@ class Reader:
         """The open part of the queue in numbers."""
         shape = QueueShape()
         waiting = f"FROM {KEPT} WHERE r.{OPEN_SQL}"
-        for state, count in self._rows(
-            f"SELECT state, count(*) FROM (SELECT r.state {waiting} UNION ALL SELECT 'queued' FROM folded) GROUP BY 1"
-        ):
-            shape.by_state[State(state)] = count
+        for state, count in self._by_state(f"SELECT {{}} {waiting}"):
+            shape.by_state[state] = count
         row = self._rows(
             "SELECT count(*), coalesce(sum(size), 0), min(arrived) FROM (SELECT size, arrived FROM message"
             f" WHERE id IN (SELECT r.message {waiting}) UNION ALL SELECT size, arrived FROM folded)"
@@ -414,11 +431,25 @@ class Reader:
         shape.messages, shape.octets, shape.oldest = row
         return shape
 
+    def _by_state(self, settled: str) -> list[tuple[State, int]]:
+        """How many recipients there are in each state: those of a statement, and those that are folded."""
+        of_one, of_folded = "r.state", "'queued'"
+        if self._stopped():
+            of_one, of_folded = shown("state"), shown("state").replace("r.state", "'queued'")
+        rows = self._rows(
+            f"SELECT state, count(*) FROM ({settled.format(f'{of_one} AS state')}"
+            f" UNION ALL SELECT {of_folded} FROM folded r) GROUP BY 1"
+        )
+        return [(State(state), count) for state, count in rows]
+
     def groups(self, by: str) -> list[QueueGroup]:
         """What waits, by one of `_GROUPS` (`reason` is the last reply); the largest group first."""
+        name, next_try = _GROUPS[by], "r.next_try"
+        if self._stopped():
+            next_try = shown("next_try")
+            name = {"domain": name, "reason": f"reason({shown('reply')})"}.get(by) or shown(name.removeprefix("r."))
         each = (
-            f"SELECT {_GROUPS[by]} AS name, r.message, m.arrived,"
-            " iif(r.held, NULL, r.next_try) AS next_try FROM {recipients}"
+            f"SELECT {name} AS name, r.message, m.arrived, {next_try} AS next_try FROM {{recipients}}"
             f" JOIN {{message}} m ON m.id = r.message WHERE r.{OPEN_SQL}"
         )
         rows = self._rows(
@@ -430,10 +461,7 @@ class Reader:
 
     def totals(self) -> dict[State, int]:
         """Recipients by state, ended ones too; looks at every recipient there is."""
-        rows = self._rows(
-            "SELECT state, count(*) FROM (SELECT state FROM recipient UNION ALL SELECT 'queued' FROM folded) GROUP BY 1"
-        )
-        return {State(state): count for state, count in rows}
+        return dict(self._by_state("SELECT {} FROM recipient r"))
 
     def connectors(self) -> list[ConnectorState]:
         """What is known of each connector that was ever used."""
@@ -442,10 +470,14 @@ class Reader:
     def record(self, id: int) -> Record:
         """Everything about one message. Raises NotFound."""
         message, recipients = self.recipients(id)
+        stopped = self._stopped()
+        attempts = [
+            attempt_of_row(row) for row in self._rows("SELECT * FROM attempt WHERE message = ? ORDER BY at, id", id)
+        ]
         return Record(
             message,
-            self._as_shown(recipients),
-            [attempt_of_row(row) for row in self._rows("SELECT * FROM attempt WHERE message = ? ORDER BY at, id", id)],
+            [stopped.shown(recipient) for recipient in recipients],
+            [*attempts, *stopped.waits(message, recipients)],
             [
                 JournalEntry(at=at, event=Event(event), message=message, facts=json.loads(facts))
                 for at, event, message, facts in self._rows(

@@ -13,11 +13,11 @@ __all__ = ["MESSAGE_COLUMNS", "RECIPIENT_COLUMNS", "attempt_of_row", "message_of
 
 MESSAGE_COLUMNS = (
     "m.id, m.arrived, m.expires, m.reverse_path, m.size, m.eight_bit, m.utf8, m.message_id, m.listener, m.client,"
-    " m.hello, m.user, m.protocol, m.asked, m.subject"
+    " m.hello, m.user, m.protocol, m.asked, m.subject, m.priority"
 )
 RECIPIENT_COLUMNS = (
     "r.message, r.number, r.address, r.state, r.attempts, r.next_try, r.connector, r.reply, r.changed, r.asked,"
-    " r.next_hop, r.via, r.held"
+    " r.next_hop, r.via"
 )
 
 
@@ -27,8 +27,8 @@ def message_of_row(row: Sequence[Any]) -> Message:
 
 
 def recipient_of_row(row: Sequence[Any]) -> Recipient:
-    """A row of RECIPIENT_COLUMNS, or of fewer, as an older release wrote it."""
-    return Recipient._make((*row[:3], State(row[3]), *row[4:12], len(row) > 12 and bool(row[12])))
+    """A row of RECIPIENT_COLUMNS, or of more, as an older release wrote it."""
+    return Recipient._make((*row[:3], State(row[3]), *row[4:12]))
 
 
 def attempt_of_row(row: Sequence[Any]) -> Attempt:

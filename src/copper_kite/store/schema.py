@@ -195,6 +195,38 @@ MIGRATIONS: tuple[str, ...] = (
     SELECT id AS message, 1 AS number, address, 'queued' AS state, 0 AS attempts, arrived AS next_try, '' AS connector,
     '' AS reply, arrived AS changed, asked_for AS asked, '' AS next_hop, '' AS via, 0 AS held FROM folded;
     """,
+    """
+    CREATE TABLE lane (  -- those that do not move, and why (`store.model.LaneStop`)
+        connector TEXT NOT NULL,
+        domain TEXT NOT NULL,
+        since REAL NOT NULL,
+        until REAL NOT NULL,
+        at REAL NOT NULL,
+        stage TEXT NOT NULL,
+        side TEXT NOT NULL,
+        cause TEXT NOT NULL,
+        code INTEGER,
+        enhanced TEXT NOT NULL,
+        text TEXT NOT NULL,
+        next_hop TEXT NOT NULL,
+        address TEXT NOT NULL,
+        PRIMARY KEY (connector, domain)
+    ) WITHOUT ROWID;
+    UPDATE recipient SET next_try = changed WHERE held;  -- it waits in its lane now, and nothing is written of it
+    DROP INDEX recipient_held;
+    DROP VIEW folded_recipient;
+    DROP VIEW folded_message;
+    ALTER TABLE recipient DROP COLUMN held;
+    ALTER TABLE message ADD COLUMN priority INTEGER NOT NULL DEFAULT 0;
+    ALTER TABLE folded ADD COLUMN priority INTEGER NOT NULL DEFAULT 0;
+    ALTER TABLE folded ADD COLUMN connector TEXT NOT NULL DEFAULT '';
+    CREATE VIEW folded_message AS
+    SELECT id, arrived, expires, reverse_path, size, eight_bit, utf8, message_id, listener, client, hello, user,
+    protocol, asked, subject, priority FROM folded;
+    CREATE VIEW folded_recipient AS
+    SELECT id AS message, 1 AS number, address, 'queued' AS state, 0 AS attempts, arrived AS next_try, connector,
+    '' AS reply, arrived AS changed, asked_for AS asked, '' AS next_hop, '' AS via FROM folded;
+    """,
 )
 
 SCHEMA = len(MIGRATIONS)

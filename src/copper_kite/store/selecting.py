@@ -12,6 +12,7 @@ from typing import Any
 
 from copper_kite.store.model import Selection
 from copper_kite.store.schema import PORTION_BITS, PORTIONS
+from copper_kite.store.stopped import shown
 from copper_kite.words import State
 
 __all__ = ["KEPT", "OPEN", "OPEN_SQL", "condition", "sources"]
@@ -40,18 +41,24 @@ _TEXT = (
 )
 
 
-def sources(selection: Selection) -> list[dict[str, str]]:
+def sources(selection: Selection, *, stopped: bool = False) -> list[dict[str, str]]:
     """Where those meant can be, as what the names in braces stand for; `id` tells the messages in the order in which
-    they come."""
+    they come. Where lanes are `stopped`, what is queued in them is delayed."""
     states = set(selection.states or OPEN)
+    if stopped and State.DELAYED in states:
+        states.add(State.QUEUED)
     settled = _SETTLED if selection.ids or not states <= set(OPEN) else _SETTLED | {"recipients": KEPT, "id": "c.place"}
     return [_FOLDED, settled] if State.QUEUED in states else [settled]
 
 
-def condition(selection: Selection) -> tuple[str, list[Any]]:
-    """The condition in SQL, with names in braces for where it looks, and its values."""
+def condition(selection: Selection, *, stopped: bool = False) -> tuple[str, list[Any]]:
+    """The condition in SQL, with names in braces for where it looks, and its values.
+
+    Where lanes are `stopped`, it is on what people are shown of those that wait in them.
+    """
     states = selection.states or OPEN
-    where, values = [f"r.state IN ({','.join('?' * len(states))})"], [state.value for state in states]
+    state, reply, next_hop = (shown(name) if stopped else f"r.{name}" for name in ("state", "reply", "next_hop"))
+    where, values = [f"{state} IN ({','.join('?' * len(states))})"], [state.value for state in states]
     if selection.ids:
         where.append(f"r.message IN ({','.join(str(int(id)) for id in selection.ids)})")
     given: Sequence[tuple[str, Any]] = (
@@ -60,8 +67,8 @@ def condition(selection: Selection) -> tuple[str, list[Any]]:
         (_ANYONE, _like(selection.anyone)),
         (_TEXT, _escaped(selection.text)),
         ("r.connector = ?", selection.connector),
-        (f"reason(r.reply) {_PART.format('?')}", _escaped(selection.reason)),
-        (f"r.next_hop {_PART.format('?')}", _escaped(selection.next_hop)),
+        (f"reason({reply}) {_PART.format('?')}", _escaped(selection.reason)),
+        (f"{next_hop} {_PART.format('?')}", _escaped(selection.next_hop)),
         (f"m.subject {_PART.format('?')}", _escaped(selection.subject)),
         ("? IN (m.user, m.client)", selection.who),
         ("m.arrived <= ?", selection.older),

@@ -1,0 +1,112 @@
+"""The lanes there are: one for each connector, and with `mx` one for each domain that mail is on its way to."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+
+from copper_kite.clock import Clock
+from copper_kite.relay.backlog import Key
+from copper_kite.relay.decide import Retry
+from copper_kite.relay.hops import Hops, MxHops, literal_address
+from copper_kite.relay.job import Job
+from copper_kite.relay.lane import Lane, Sink
+from copper_kite.routing.choose import Router
+from copper_kite.routing.plan import make_plan, make_plans
+from copper_kite.settings.load import Loaded
+from copper_kite.settings.model import Connector
+from copper_kite.settings.units import Endpoint
+from copper_kite.store.live import LaneNow
+
+__all__ = ["Lanes"]
+
+MAX_LANES = 2000  # of domains; beyond, those without a session are forgotten
+
+
+class Lanes:
+    """The lanes of one configuration after another. `sink` is where they report; `fault` notes exceptions."""
+
+    def __init__(self, sink: Sink, clock: Clock, fault: Callable[..., str]) -> None:
+        self._sink = sink
+        self._clock = clock
+        self._fault = fault
+        self._lanes: dict[Key, Lane] = {}
+        self._retired: list[Lane] = []  # their sessions finish what they have in hand
+        self._mx: dict[str, Connector] = {}
+
+    def take_up(self, loaded: Loaded) -> list[str]:
+        """Go by these settings. Lanes that stay the same stay open; the connectors whose lanes do not, by name."""
+        settings, clock = loaded.settings, self._clock
+        retry = Retry(settings.retry.waits)
+        self._loaded = loaded
+        self._router = Router(settings.connector)
+        self._enabled = {entry.name for entry in settings.connector if entry.enabled}
+        self._limits = {entry.name: entry.max_size for entry in settings.connector if entry.max_size is not None}
+        self._mx = {connector.name: connector for connector in settings.connector if connector.mx}
+        before, self._lanes = self._lanes, {}
+        changed = [*self._mx]
+        for connector in settings.connector:
+            if connector.mx:
+                continue
+            key = (connector.name, "")
+            plans, lane = make_plans(loaded, connector), before.get(key)
+            if lane is not None and lane.hops.plans == plans and lane.fits(connector):
+                self._lanes[key] = before.pop(key)
+            else:
+                changed.append(connector.name)
+                hops = Hops(plans, retry, clock.now, spread=connector.spread, fault=self._fault)
+                self._lanes[key] = Lane(connector, hops, self._sink, clock.now)
+        self._retired = [*(lane for lane in self._retired if lane.at_work), *before.values()]
+        return [*changed, *(name for name, _ in before)]
+
+    def withdraw(self) -> list[Job]:
+        """Take the jobs that wait for a session out of all lanes; those that are retired end their sessions."""
+        jobs = [job for lane in self._lanes.values() for job in lane.withdraw()]
+        return jobs + [job for lane in self._retired for job in lane.retire()]
+
+    def carrier(self, address: str, reverse_path: str, via: str = "") -> str:
+        """The connector that carries a recipient: `via`, if an administrator chose it; empty where none does."""
+        return via if via in self._enabled else self._router.carrier(address, reverse_path)
+
+    def key(self, connector: str, address: str) -> Key:
+        """The lane of a recipient of that connector."""
+        return (connector, address.rpartition("@")[2].lower()) if connector in self._mx else (connector, "")
+
+    def limit(self, connector: str) -> int | None:
+        """How large a message a connector carries, in octets."""
+        return self._limits.get(connector)
+
+    def get(self, key: Key) -> Lane | None:
+        """A lane, made now where it is one of many domains; None when nobody carries what is in it."""
+        lane = self._lanes.get(key)
+        name, domain = key
+        if lane is not None or name not in self._mx:
+            return lane
+        if len(self._lanes) >= MAX_LANES:
+            self._lanes = {other: lane for other, lane in self._lanes.items() if not other[1] or lane.load.jobs}
+        connector, loaded = self._mx[name], self._loaded
+        own = {loaded.server_name.lower()}
+        listening = [bind for entry in loaded.settings.listener if entry.enabled for bind in entry.bind]
+        retry = Retry(loaded.settings.retry.waits)
+        plan = make_plan(loaded, connector)
+        hops = MxHops(domain, plan, retry, self._clock.now, own, listening, fault=self._fault)
+        where = Endpoint(literal_address(domain) or domain, connector.next_hop.port)
+        lane = self._lanes[key] = Lane(connector, hops, self._sink, self._clock.now, where, domain)
+        return lane
+
+    def existing(self, key: Key) -> Lane | None:
+        """A lane, where there is one already."""
+        return self._lanes.get(key)
+
+    def now(self) -> list[LaneNow]:
+        """Those that have sessions, or may have fewer than their settings allow."""
+        lanes = [LaneNow(name, domain, *lane.sessions) for (name, domain), lane in self._lanes.items()]
+        return [lane for lane in lanes if lane.open or lane.allowed < lane.most]
+
+    def clock_stepped(self, by: float) -> None:
+        """The clock was set by so many seconds."""
+        for lane in self.all():
+            lane.hops.clock_stepped(by)
+
+    def all(self) -> Iterable[Lane]:
+        """Those of now, and those of before that are still at work."""
+        return (*self._lanes.values(), *self._retired)

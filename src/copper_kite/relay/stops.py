@@ -1,0 +1,206 @@
+"""What keeps lanes from moving: their next hops are down, their allowance is used up, or nobody carries the mail.
+
+It is a fact of the lane, written once: nothing is written of what waits in it. When its time is over, one message may
+try; when that goes well, the lane moves again.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import math
+from collections.abc import Callable, Iterable
+from functools import partial
+
+from copper_kite.clock import Clock
+from copper_kite.errors import KiteError
+from copper_kite.mail.received import format_date
+from copper_kite.net.failure import SessionFailed, SessionSeen
+from copper_kite.relay.backlog import Key
+from copper_kite.relay.delivery import Stop
+from copper_kite.relay.hops import Down
+from copper_kite.relay.supervisor import Supervisor
+from copper_kite.smtp.replies import Reply
+from copper_kite.store.model import Change, LaneStop, Submit
+from copper_kite.verdict.judge import side_of
+from copper_kite.words import Cause, Side, Stage
+
+__all__ = ["Stops", "down_stop", "stop_of", "unsent_stop"]
+
+AGAIN_SECONDS = 1.0  # until a fact that could not be written is tried again
+
+
+class Stops:
+    """The lanes that do not move. `look` is called with a lane when its time is over."""
+
+    def __init__(self, clock: Clock, supervisor: Supervisor, submit: Submit, look: Callable[[Key], None]) -> None:
+        self._clock = clock
+        self._supervisor = supervisor
+        self._submit = submit
+        self._look = look
+        self._stops: dict[Key, LaneStop] = {}
+        self._timers: dict[Key, asyncio.TimerHandle] = {}
+        self._unwritten: dict[Key, LaneStop | None] = {}  # what the store is to know, None: that it moves
+        self._writing = False
+
+    def __bool__(self) -> bool:
+        return bool(self._stops)
+
+    def of(self, lane: Key) -> LaneStop | None:
+        """What stops a lane; with `mx`, all of its connector's lanes may be."""
+        return self._stops.get(lane) or self._stops.get((lane[0], ""))
+
+    def stop(self, stop: LaneStop) -> bool:
+        """A lane does not move, or still does not; whether it did before."""
+        key = (stop.connector, stop.domain)
+        before = self._stops.get(key)
+        self._stops[key] = stop
+        self._set_timer(key, stop.until)
+        self._write(key, stop)
+        return before is None
+
+    def start(self, lane: Key) -> bool:
+        """A lane moves; whether it did not before."""
+        if self._stops.pop(lane, None) is None:
+            return False
+        self._cancel(lane)
+        self._write(lane, None)
+        return True
+
+    def start_all(self, connectors: Iterable[str]) -> None:
+        """The lanes of these connectors may move."""
+        names = set(connectors)
+        for lane in [lane for lane in self._stops if lane[0] in names]:
+            self.start(lane)
+
+    def forget(self, known: Iterable[LaneStop]) -> None:
+        """What the store knows of a time before this: all of it is tried anew."""
+        for stop in known:
+            self._write((stop.connector, stop.domain), None)
+
+    def try_now(self, lane: Key) -> None:
+        """Somebody says that it is time."""
+        now = self._clock.now()
+        for key in (lane, (lane[0], "")):
+            stop = self._stops.get(key)
+            if stop is not None and stop.until > now:
+                self._stops[key] = stop._replace(until=now)
+                self._set_timer(key, now)
+
+    def clock_stepped(self, by: float) -> None:
+        """The clock was set by so many seconds: what is stopped stays so for as long as it was to."""
+        for key, stop in self._stops.items():
+            self._stops[key] = stop._replace(since=stop.since + by, until=stop.until + by, at=stop.at + by)
+            self._set_timer(key, self._stops[key].until)
+
+    def end(self) -> None:
+        """Look at none of them any more."""
+        for timer in self._timers.values():
+            timer.cancel()
+
+    def _set_timer(self, lane: Key, until: float) -> None:
+        self._cancel(lane)
+        if until < math.inf:
+            self._timers[lane] = self._supervisor.later(self._clock.real_delay(until), partial(self._time_over, lane))
+
+    def _cancel(self, lane: Key) -> None:
+        timer = self._timers.pop(lane, None)
+        if timer is not None:
+            timer.cancel()
+
+    def _time_over(self, lane: Key) -> None:
+        stop = self._stops.get(lane)
+        self._timers.pop(lane, None)
+        if stop is None:
+            return
+        if stop.until > self._clock.now():  # the timer's clock is not quite ours
+            self._set_timer(lane, stop.until)
+        else:
+            self._look(lane)
+
+    def _write(self, lane: Key, stop: LaneStop | None) -> None:
+        """Have the store know; what changes while something is being written goes together afterwards."""
+        self._unwritten[lane] = stop
+        if not self._writing:
+            self._writing = True
+            self._supervisor.soon_until_done(self._write_all)
+
+    def _write_all(self) -> None:
+        facts, self._unwritten = self._unwritten, {}
+        change = Change(
+            stopped=[stop for stop in facts.values() if stop is not None],
+            started=[lane for lane, stop in facts.items() if stop is None],
+        )
+        try:
+            self._submit(change, partial(self._written, facts))
+        except Exception:
+            self._unwritten = facts | self._unwritten
+            raise
+
+    def _written(self, facts: dict[Key, LaneStop | None], error: KiteError | None) -> None:
+        if error is not None:
+            self._unwritten = facts | self._unwritten
+            self._supervisor.later(AGAIN_SECONDS, partial(self._supervisor.until_done, self._write_all, AGAIN_SECONDS))
+        elif self._unwritten:
+            self._supervisor.soon_until_done(self._write_all)
+        else:
+            self._writing = False
+
+
+def down_stop(lane: Key, down: Down, next_hop: str, now: float) -> LaneStop:
+    """A lane whose next hops are down."""
+    failure, reply = down.failure, down.failure.reply
+    where = failure.seen.next_hop or next_hop
+    text = f"{where} is down since {format_date(down.since)}: {reply.text if reply else failure.text}"
+    return LaneStop(
+        *lane,
+        since=down.since,
+        until=down.until,
+        at=now,
+        stage=failure.stage.value,
+        side=_side(failure, reply),
+        cause=failure.cause.value,
+        code=reply.code if reply else None,
+        enhanced=reply.enhanced if reply else "",
+        text=str(Reply(reply.code, reply.enhanced, text)) if reply else text,  # the codes tell what is wrong there
+        next_hop=where,
+        address=failure.seen.address,
+    )
+
+
+def _side(failure: SessionFailed, reply: Reply | None) -> str:
+    code, enhanced = (reply.code, reply.enhanced) if reply else (None, "")
+    return side_of(failure.stage, failure.cause, code, enhanced, failure.text).value
+
+
+def unsent_stop(lane: Key, cause: Cause, text: str, now: float, until: float = math.inf) -> LaneStop:
+    """A lane in which nothing is tried, for a reason of ours."""
+    return LaneStop(
+        *lane,
+        since=now,
+        until=until,
+        at=now,
+        stage=Stage.RESOLVE.value,
+        side=Side.HERE.value,
+        cause=cause.value,
+        code=None,
+        enhanced="",
+        text=text,
+    )
+
+
+def stop_of(stop: LaneStop, now: float) -> Stop:
+    """The same, for the record of one message that waits in that lane."""
+    reply = None
+    if stop.code is not None:
+        text = stop.text.removeprefix(f"{stop.code} ").removeprefix(f"{stop.enhanced} ")
+        reply = Reply(stop.code, stop.enhanced, text)
+    return Stop(
+        stage=Stage(stop.stage),
+        cause=Cause(stop.cause),
+        text=stop.text,
+        reply=reply,
+        until=now,
+        attempted=False,
+        shown=stop.text,
+        seen=SessionSeen(next_hop=stop.next_hop, address=stop.address),
+    )

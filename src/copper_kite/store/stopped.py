@@ -1,0 +1,117 @@
+"""What people are shown of recipients that wait in a lane that does not move: nothing is written of them, and why they
+wait is a fact of the lane.
+
+They are queued, and shown as delayed by what stopped the lane; those that were tried before keep their own reply.
+"""
+
+from __future__ import annotations
+
+import math
+import sqlite3
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from copper_kite.store.model import Attempt, LaneStop, Message, Recipient
+from copper_kite.words import State
+
+__all__ = ["StoppedLanes", "shown"]
+
+_ORDER = ("state", "connector", "reply", "next_hop", "next_try")
+
+
+def shown(column: str) -> str:
+    """A column of `recipient r` in SQL, as people are shown it (`StoppedLanes.define` comes first)."""
+    return f"shown_{column}(r.state, r.connector, r.address, {_OWN.get(column, f'r.{column}')})"
+
+
+_OWN = {"state": "r.state"}
+
+
+class StoppedLanes:
+    """Those that do not move, by connector and domain; false where there are none."""
+
+    def __init__(self, stops: Iterable[LaneStop]) -> None:
+        self._stops = {(stop.connector, stop.domain): stop for stop in stops}
+
+    def __bool__(self) -> bool:
+        return bool(self._stops)
+
+    def of(self, connector: str, address: str) -> LaneStop | None:
+        """What stops the lane of a recipient; None where nothing does."""
+        stop = self._stops.get((connector, ""))
+        return stop or self._stops.get((connector, address.rpartition("@")[2].lower()))
+
+    def define(self, connection: sqlite3.Connection) -> None:
+        """Have `shown` columns in SQL go by these."""
+        if not self._stops:
+            return
+        for column in _ORDER:
+
+            def shown(state: str, connector: str, address: str, own: Any, column: str = column) -> Any:
+                stop = self.of(connector, address) if state == "queued" else None
+                return own if stop is None else _of_stop(stop, column)
+
+            connection.create_function(f"shown_{column}", 4, shown, deterministic=True)
+
+    def shown(self, recipient: Recipient) -> Recipient:
+        """A recipient as people see it."""
+        if not self._stops or recipient.state not in (State.QUEUED, State.DELAYED):
+            return recipient
+        stop = self.of(recipient.connector, recipient.address)
+        if stop is None:
+            return recipient
+        if recipient.state is State.DELAYED:
+            later = max(recipient.next_try or 0.0, stop.until)
+            return recipient._replace(next_try=_instant(later))
+        return recipient._replace(
+            state=State.DELAYED,
+            reply=stop.text,
+            next_hop=stop.next_hop,
+            next_try=_instant(stop.until),
+            changed=max(recipient.changed, stop.at),
+        )
+
+    def waits(self, message: Message, recipients: Sequence[Recipient]) -> list[Attempt]:
+        """What a story tells of those that only wait: like an attempt, which was another message's."""
+        found: dict[LaneStop, list[str]] = {}
+        for recipient in recipients:
+            stop = self.of(recipient.connector, recipient.address)
+            if stop is not None and recipient.state is State.QUEUED:
+                found.setdefault(stop, []).append(recipient.address)
+        return [_wait(message, stop, addresses) for stop, addresses in found.items()]
+
+
+def _wait(message: Message, stop: LaneStop, addresses: Sequence[str]) -> Attempt:
+    return Attempt(
+        id=0,
+        message=message.id,
+        at=max(stop.since, message.arrived),
+        seconds=0.0,
+        connector=stop.connector,
+        next_hop=stop.next_hop,
+        address=stop.address,
+        stage=stop.stage,
+        side=stop.side,
+        cause=stop.cause,
+        code=stop.code,
+        enhanced=stop.enhanced,
+        text=stop.text,
+        facts={
+            "relayed": 0,
+            "results": [[to, State.DELAYED.value, stop.stage, stop.text] for to in addresses],
+            "stages": [],
+        },
+        dialogue=None,
+    )
+
+
+def _of_stop(stop: LaneStop, column: str) -> Any:
+    if column == "state":
+        return State.DELAYED.value
+    if column == "reply":
+        return stop.text
+    return _instant(stop.until) if column == "next_try" else getattr(stop, column)
+
+
+def _instant(at: float) -> float | None:
+    return at if math.isfinite(at) else None
