@@ -18,6 +18,7 @@ __all__ = [
     "Action",
     "Cause",
     "Event",
+    "Priority",
     "Side",
     "Stage",
     "State",
@@ -83,6 +84,19 @@ class Event(StrEnum):
     BEYOND = "beyond"  # a notice from elsewhere told what became of it
 
 
+class Priority(StrEnum):
+    """How urgent a message is, to those who share a lane with it."""
+
+    URGENT = "urgent"
+    NORMAL = "normal"
+    BULK = "bulk"
+
+    @classmethod
+    def of(cls, value: int) -> Priority:
+        """The class of a priority from -9 to 9 (RFC 6710 3)."""
+        return cls.NORMAL if not value else cls.URGENT if value > 0 else cls.BULK
+
+
 class Action(StrEnum):
     """What an administrator may want done with a recipient in the queue."""
 
@@ -93,6 +107,7 @@ class Action(StrEnum):
     RETURN = "return"  # it fails now, and its sender is told
     SEND_BY = "send by"  # another connector carries it
     SEND_TO = "send to"  # another recipient gets it
+    RETRY_CONNECTOR = "retry connector"  # of all that waits for a connector
 
 
 class Cause(StrEnum):

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
 from copper_kite.cli.show import echo
 
-__all__ = ["make_action", "redirect"]
+__all__ = ["answer", "make_action", "note", "redirect"]
 
 ANSWER_SECONDS = 5.0  # what the running server may take
 WAIT_SECONDS = 120.0  # for attempts, with `--wait`
@@ -166,12 +166,12 @@ def _have_done(config: str | None, deed: _Deed, rows: Sequence[QueueRow]) -> str
     if running is None:
         _do(load_settings(config), wanted)
         return "done; no server runs now"
-    numbers = _note(folder, wanted)
+    numbers = note(folder, wanted)
     try:
         os.kill(running.pid, signal.SIGUSR1)
     except ProcessLookupError:
         return "noted; the server has ended meanwhile, and does it when it starts again"
-    return _answer(folder, set(numbers))
+    return answer(folder, set(numbers))
 
 
 def _follow(folder: Path, rows: Sequence[QueueRow], began: float) -> int:
@@ -212,7 +212,8 @@ def _of(ids: Sequence[int]) -> Selection:
     return Selection(ids=ids, states=tuple(State))
 
 
-def _note(folder: Path, wanted: Sequence[Wanted]) -> list[int]:
+def note(folder: Path, wanted: Sequence[Wanted]) -> list[int]:
+    """Note what is wanted, for the running server to do; the numbers it got."""
     from copper_kite.store.commit import want
     from copper_kite.store.schema import connect_writer
 
@@ -223,7 +224,8 @@ def _note(folder: Path, wanted: Sequence[Wanted]) -> list[int]:
         connection.close()
 
 
-def _answer(folder: Path, numbers: set[int]) -> str:
+def answer(folder: Path, numbers: set[int]) -> str:
+    """Wait until the server has done it; what to say of that."""
     from copper_kite.store.reads import Reader
 
     until = time.monotonic() + ANSWER_SECONDS

@@ -12,6 +12,7 @@ import click
 from copper_kite.cli.editing import complete_names, make_family, near, plain_entry
 from copper_kite.cli.options import json_option, load_settings
 from copper_kite.cli.probed import print_probed, probed_json
+from copper_kite.cli.retrying import offer_retry
 from copper_kite.cli.show import (
     json_time,
     local_time,
@@ -150,4 +151,25 @@ def test_connector(ctx: click.Context, name: str, recipient: str | None, dialogu
     else:
         say((f"connector {name}", "bold"), f" to {target.where}, TLS {target.plan.tls}")
         print_probed(found, dialogue=dialogue)
+        if found.passed:
+            offer_retry(target.loaded, name)
     ctx.exit(0 if found.passed else 4)
+
+
+@connector.command("retry")
+@click.argument("name", shell_complete=complete_names("connector"))
+@click.option("--wait", is_flag=True, help="Wait for the first attempt, and show what came of it.")
+@json_option
+@click.pass_context
+def retry_connector(ctx: click.Context, name: str, wait: bool, as_json: bool) -> None:
+    """Try now all that waits for a connector, also where its next hop is remembered as down.
+
+    With --wait: exit 0 when its mail moves, 4 when something still stops it.
+    """
+    from copper_kite.cli.retrying import retry
+
+    loaded = load_settings(ctx.obj)
+    names = [entry.name for entry in loaded.settings.connector]
+    if name not in names:
+        raise near(name, names, "connector")
+    ctx.exit(retry(loaded, name, wait=wait, as_json=as_json))

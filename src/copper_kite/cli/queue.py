@@ -204,17 +204,20 @@ def _content(reader: Reader, id: int) -> Iterator[bytes]:
 
 
 def show_queue(rows: list[QueueRow], now: float) -> None:
-    """The queue as a table."""
+    """The queue as a table; where not all is of normal priority, that is told."""
     from copper_kite.store.ids import id_text
+    from copper_kite.words import Priority
 
     if not rows:
         echo("Nothing waits.")
         return
+    told = any(row.message.priority for row in rows)
     print_table(
-        ("id", "age", "size", "state", "tries", "next", "from", "to", "last reply"),
+        ("id", *["priority"] * told, "age", "size", "state", "tries", "next", "from", "to", "last reply"),
         [
             (
                 id_text(row.message.id),
+                *[Priority.of(row.message.priority).value] * told,
                 age(now - row.message.arrived),
                 size(row.message.size),
                 row.recipient.state.value,
@@ -239,6 +242,7 @@ def _until(at: float, now: float) -> str:
 def row_json(row: QueueRow) -> dict[str, object]:
     """One recipient of one message, for programs."""
     from copper_kite.store.ids import id_text
+    from copper_kite.words import Priority
 
     message, recipient = row.message, row.recipient
     return {
@@ -247,5 +251,6 @@ def row_json(row: QueueRow) -> dict[str, object]:
         "expires": json_time(message.expires),
         "from": message.reverse_path,
         "size": message.size,
+        "priority": Priority.of(message.priority).value,
         **recipient_json(recipient),
     }

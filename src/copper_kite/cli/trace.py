@@ -184,9 +184,11 @@ def show_story(story: Story, *, dialogue: bool = False) -> None:
     """The story as text."""
     from copper_kite.smtp.replies import printable
     from copper_kite.store.ids import id_text
+    from copper_kite.words import Priority
 
     message = story.message
-    say((id_text(message.id), "bold"), f"  from <{printable(message.reverse_path)}>, {size(message.size)}")
+    urgency = f", {Priority.of(message.priority).value}" if message.priority else ""
+    say((id_text(message.id), "bold"), f"  from <{printable(message.reverse_path)}>, {size(message.size)}{urgency}")
     if message.message_id:
         say(f"Message-ID {printable(message.message_id)}", indent=2)
     for recipient in story.recipients:
@@ -273,6 +275,7 @@ def _show_dialogue(attempt: Attempt) -> None:
 def story_json(story: Story) -> dict[str, Any]:
     """The story as JSON values."""
     from copper_kite.store.ids import id_text
+    from copper_kite.words import Priority
 
     message = story.message
     return {
@@ -281,6 +284,7 @@ def story_json(story: Story) -> dict[str, Any]:
         "expires": json_time(message.expires),
         "from": message.reverse_path,
         "size": message.size,
+        "priority": Priority.of(message.priority).value,
         "message_id": message.message_id or None,
         "listener": message.listener or None,
         "client": message.client or None,

@@ -49,10 +49,12 @@ def received_from(*, hello: str, client: str, user: str, server: str, protocol: 
     return f"Received: from {hello} ({where})\r\n\tby {server} with {protocol}{how}"
 
 
-def received_field(first: str, *, id: str, recipients: Collection[str], at: float) -> bytes:
+def received_field(first: str, *, id: str, recipients: Collection[str], at: float, priority: int = 0) -> bytes:
     """The whole field with its CR LFs; `first` is what `received_from` gave.
 
-    `for` names the recipient only when there is exactly one, so that nobody's blind copy shows (RFC 5321 7.2).
+    `for` names the recipient only when there is exactly one, so that nobody's blind copy shows (RFC 5321 7.2);
+    `priority` is told where it is not the ordinary one (RFC 6710 4.3).
     """
     only = f"\r\n\tfor <{next(iter(recipients))}>" if len(recipients) == 1 else ""
-    return f"{first} id {id}{only};\r\n\t{format_date(at)}\r\n".encode()
+    urgent = f"\r\n\tPRIORITY {priority}" if priority else ""
+    return f"{first} id {id}{only}{urgent};\r\n\t{format_date(at)}\r\n".encode()

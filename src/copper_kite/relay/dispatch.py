@@ -35,7 +35,7 @@ from copper_kite.relay.outcomes import log_change, log_relayed
 from copper_kite.relay.poison import Poison
 from copper_kite.relay.stops import Stops, down_stop, stop_of, unsent_stop
 from copper_kite.relay.supervisor import Supervisor
-from copper_kite.relay.turns import Flow, Priority
+from copper_kite.relay.turns import Flow
 from copper_kite.settings.load import Loaded
 from copper_kite.smtp.replies import Reply
 from copper_kite.store.ids import IdMaker, id_text
@@ -52,7 +52,7 @@ from copper_kite.store.model import (
     Wanted,
 )
 from copper_kite.store.reads import Reader
-from copper_kite.words import Cause, Event, Stage, State
+from copper_kite.words import Cause, Event, Priority, Stage, State
 
 __all__ = ["Dispatcher"]
 
@@ -99,6 +99,7 @@ class Dispatcher:
         self._in_hand = InHand()
         self._backlog = Backlog()
         self._ready: set[Key] = set()  # lanes that may have a place for something in the backlog
+        self._early: set[int] = set()  # of those to be looked up, those that need not wait for their time
         self._stale = False  # whether some that were taken from there last wait no longer
         self._being_done: set[int] = set()  # messages that nothing is to leave of, for a while
         self._wants_more = False
@@ -194,6 +195,8 @@ class Dispatcher:
         wanted: dict[int, list[Wanted]] = {}
         for one in self._reader.wanted():
             wanted.setdefault(one.message, []).append(one)
+        for one in wanted.pop(0, ()):
+            self._supervisor.run(partial(self._retry_connector, one))
         for id, ones in wanted.items():
             if id in self._in_hand or id in self._being_done:
                 self._wants_more = True
@@ -201,6 +204,17 @@ class Dispatcher:
                 self._supervisor.run(partial(self._carry_out, orders, id, ones, lanes), message=id_text(id))
         for key in lanes:
             self.try_now(key)
+
+    def _retry_connector(self, wanted: Wanted) -> None:
+        """Try now what waits for a connector, whatever is remembered of its next hops."""
+        now, name = self._clock.now(), wanted.target
+        facts: dict[str, object] = {"action": wanted.action.value, "who": wanted.who, "recipients": [], "to": name}
+        entry = JournalEntry(at=now, event=Event.ORDERED, facts=facts)
+        for key in [*self._lanes.keys_of(name), *(key for key in self._backlog.lanes() if key[0] == name)]:
+            self.try_now(key)
+        change = Change(done=[wanted.number], hastened=[(now, name)], journal=[entry])
+        self._submit(change, lambda error: self._hastened(now))
+        self.log.write("notice", "ordered", **{**facts, "recipients": "all"})
 
     def try_now(self, key: Key) -> None:
         """Try what is remembered as down."""
@@ -367,7 +381,8 @@ class Dispatcher:
     def _scan(self, now: float) -> bool:
         """Put what waits in the store into the backlog, a portion at a time; whether there is more."""
         looked_up = self._look_up[:REFILL]
-        named = self._reader.waiting(looked_up, now) if looked_up else []
+        named = self._reader.waiting(looked_up, math.inf if self._early else now) if looked_up else []
+        named = [one for one in named if one.next_try <= now or one.message in self._early]
         delayed = self._reader.delayed(self._delayed_from, now, SCAN)
         queued: Sequence[Waiting] = ()
         if self._queued_from < self._queued_until:
@@ -430,10 +445,15 @@ class Dispatcher:
     def _begin_all(self, lane: Lane, ids: Sequence[int], now: float) -> int:
         """Have those of these messages that are due leave by a lane; how many there were."""
         begun, self._look_up = 0, [*self._look_up, *ids]  # where the store cannot be read, they are not forgotten
-        found = self._reader.due(ids, now, max(0, REFILL_OCTETS - self._in_hand.octets))
+        early = self._early.intersection(ids) if self._early else set()
+        until = math.inf if early else now
+        found = self._reader.due(ids, until, max(0, REFILL_OCTETS - self._in_hand.octets))
+        self._early -= early
         del self._look_up[-len(ids) :]
         for due in found:
             id = due.message.id
+            if early and id not in early:
+                due.recipients = [one for one in due.recipients if (one.next_try or now) <= now]
             if id in self._being_done:
                 self._busy.add(id)
                 continue
@@ -479,7 +499,10 @@ class Dispatcher:
 
     def _start_lane(self, key: Key) -> None:
         """A lane moves; where the stop was of all lanes of a connector, they all do."""
-        if self._stops.start(key):
+        tried = self._stops.start(key)
+        if tried is not None:
+            self._early.update(tried)
+            self._look_up += tried
             self._ready |= {one for one in self._backlog.lanes() if one == key or (not key[1] and one[0] == key[0])}
 
     def _overdue(self, ids: Sequence[int]) -> None:
@@ -580,8 +603,12 @@ class Dispatcher:
         if report.job.connector in self._allowances:
             count = sum(result.stage is Stage.ACCEPT and result.reply.code < 300 for result in report.results)
             self._supervisor.run(partial(self._allowances.settle, report.job, count))
-        if self._stops and report.session is not None and report.results:
-            self.came_up((report.job.connector, report.job.domain))
+        if self._stops:
+            key = (report.job.connector, report.job.domain)
+            if report.session is not None and report.results:
+                self.came_up(key)
+            elif report.stop is not None and report.stop.until is not None:
+                self._stops.tried(key, report.job.message.id)
         return self._record_report(plan, report)
 
     def give_back(self, job: Job) -> None:

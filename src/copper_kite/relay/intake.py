@@ -54,6 +54,7 @@ class Intake(Handler):
         self._sender: events.MailFrom | None = None
         self._rules: object = None  # by which the sender was taken
         self._reverse_path = ""
+        self._priority, self._asked = 0, ""  # of the message, and what it asks of its way
         self._recipients: dict[str, str] = {}  # each with what is asked for it
         self._parts: list[bytes] = []  # of the content, as long as there is little of it
         self._octets = 0
@@ -142,6 +143,8 @@ class Intake(Handler):
         if (refusal := shared.gate.sender(client, path)) is not None:
             return self._refuse(Stage.SENDER, refusal)
         self._reverse_path = path
+        self._priority = shared.priority(client.account, path, event.asked)
+        self._asked = _with_priority(event.asked, self._priority)
         return None
 
     def recipient_to(self, event: events.RecipientTo) -> Answer:
@@ -259,7 +262,8 @@ class Intake(Handler):
     def _take_in(self, octets: bytes, id: str, at: float) -> Submitted:
         """The content as it is kept, behind our own field."""
         shared = self._shared
-        field = received_field(self._trace or self._trace_of(), id=id, recipients=self._recipients, at=at)
+        first = self._trace or self._trace_of()
+        field = received_field(first, id=id, recipients=self._recipients, at=at, priority=self._priority)
         author = self._reverse_path or shared.postmaster
         return take_in(octets, field, completion=shared.completion, author=author, server=shared.server, id=id, at=at)
 
@@ -289,9 +293,9 @@ class Intake(Handler):
                 sender.utf8,
                 taken.message_id,
                 *self._origin,
-                sender.asked,
+                self._asked,
                 taken.subject,
-                0,
+                self._priority,
             ),
         )
         path, carrier = self._reverse_path, shared.carrier
@@ -367,3 +371,11 @@ class Intake(Handler):
         if self._large is not None:
             self._large.drop()
             self._large = None
+
+
+def _with_priority(asked: str, priority: int) -> str:
+    """What a message asks of its way, with its priority as it is here, and none where it is an ordinary one."""
+    words = [word for word in asked.split() if not word.startswith("MT-PRIORITY=")] if asked else []
+    if priority:
+        words.append(f"MT-PRIORITY={priority}")
+    return " ".join(words)

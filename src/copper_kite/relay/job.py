@@ -9,11 +9,12 @@ from dataclasses import dataclass, field, replace
 from copper_kite.errors import ContentUnreadable
 from copper_kite.mail.header import header_end
 from copper_kite.mail.readdress import leave_under
-from copper_kite.relay.turns import Flow, Priority
+from copper_kite.relay.turns import Flow
 from copper_kite.routing.choose import fits
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.transaction import Envelope
 from copper_kite.store.model import Message, Recipient
+from copper_kite.words import Priority
 
 __all__ = ["Job", "Load", "SenderRule"]
 

@@ -93,6 +93,10 @@ class Lanes:
         lane = self._lanes[key] = Lane(connector, hops, self._sink, self._clock.now, where, domain)
         return lane
 
+    def keys_of(self, connector: str) -> list[Key]:
+        """The lanes of a connector, as far as they are there."""
+        return [key for key in self._lanes if key[0] == connector]
+
     def existing(self, key: Key) -> Lane | None:
         """A lane, where there is one already."""
         return self._lanes.get(key)

@@ -82,7 +82,15 @@ class Notices:
         return Recipient(id, 1, address, next_try=now, connector=self.carrier(address, ""), changed=now)
 
     def _own(
-        self, id: int, now: float, expires: float, content: bytes, *, utf8: bool = False, asked: str = ""
+        self,
+        id: int,
+        now: float,
+        expires: float,
+        content: bytes,
+        *,
+        utf8: bool = False,
+        asked: str = "",
+        priority: int = 0,
     ) -> Message:
         """A message of our own: from nobody, so that nobody answers."""
         return Message(
@@ -100,6 +108,7 @@ class Notices:
             user="",
             protocol=PROTOCOL,
             asked=asked,
+            priority=priority,
         )
 
     def _is_told(self, fate: Fate, message: Message, now: float, *, passed_on: bool) -> bool:
@@ -129,7 +138,9 @@ class Notices:
             recipients=[_explained(fate, job, attempt) for fate in told],
         )
         expires = now + job.message.expires - job.message.arrived
-        message = self._own(id, now, expires, content, utf8=not to.isascii(), asked=_demands(job.message))
+        message = self._own(
+            id, now, expires, content, utf8=not to.isascii(), asked=_demands(job.message), priority=job.message.priority
+        )
         return Fresh(message, [self._to(to, id, now)], content), [
             JournalEntry(at=now, event=Event.NOTICE, message=job.message.id, facts={"notice": id_text(id), "to": to}),
             JournalEntry(at=now, event=Event.ABOUT, message=id, facts={"about": about}),
@@ -138,7 +149,7 @@ class Notices:
     def _original(self, job: Job, told: Sequence[Fate], to: str) -> tuple[bytes, bool]:
         """What of the message goes back, and whether that is all of it: on failure, to its sender, when asked for."""
         full = asked_value(job.message.asked, "RET").upper() == "FULL" and to == job.message.reverse_path
-        full = full and not _demands(job.message)
+        full = full and "REQUIRETLS" not in job.message.asked.split()
         if full and job.message.size <= MAX_RETURNED and any(fate.state is State.FAILED for fate in told):
             with contextlib.suppress(ContentUnreadable):
                 return b"".join(job.content()), True
@@ -148,7 +159,8 @@ class Notices:
 
 def _demands(message: Message) -> str:
     """What a notice demands of its way, as its message did: then it holds no more than the header (RFC 8689 5)."""
-    return "REQUIRETLS" if "REQUIRETLS" in message.asked.split() else ""
+    kept = ("REQUIRETLS", f"MT-PRIORITY={message.priority}")  # a notice is as urgent as its message (RFC 6710 4.5)
+    return " ".join(word for word in message.asked.split() if word in kept)
 
 
 def make_notices(loaded: Loaded, ids: IdMaker) -> Notices:

@@ -268,6 +268,7 @@ class Service:
             demands_tls=tls == "starttls",
             logins=LOGINS if listener.login != "never" and not endpoint.path else (),
             clear_logins=tls == "off",
+            priorities=listener.choose_priority,
         )
         context = self._contexts.get(endpoint)
         return ServerSession(

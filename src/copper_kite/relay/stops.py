@@ -26,6 +26,7 @@ from copper_kite.words import Cause, Side, Stage
 
 __all__ = ["Stops", "down_stop", "stop_of", "unsent_stop"]
 
+MOST_TRIED = 1000  # messages remembered of a lane
 AGAIN_SECONDS = 1.0  # until a fact that could not be written is tried again
 
 
@@ -39,6 +40,7 @@ class Stops:
         self._look = look
         self._stops: dict[Key, LaneStop] = {}
         self._timers: dict[Key, asyncio.TimerHandle] = {}
+        self._tried: dict[Key, list[int]] = {}
         self._unwritten: dict[Key, LaneStop | None] = {}  # what the store is to know, None: that it moves
         self._writing = False
 
@@ -58,13 +60,19 @@ class Stops:
         self._write(key, stop)
         return before is None
 
-    def start(self, lane: Key) -> bool:
-        """A lane moves; whether it did not before."""
+    def tried(self, lane: Key, id: int) -> None:
+        """A message tried, and found that its lane does not move: it has a time of its own, and need not keep it."""
+        tried = self._tried.setdefault(lane, [])
+        if len(tried) < MOST_TRIED:
+            tried.append(id)
+
+    def start(self, lane: Key) -> list[int] | None:
+        """A lane moves: the messages that had tried meanwhile; None where it moved before."""
         if self._stops.pop(lane, None) is None:
-            return False
+            return None
         self._cancel(lane)
         self._write(lane, None)
-        return True
+        return self._tried.pop(lane, [])
 
     def start_all(self, connectors: Iterable[str]) -> None:
         """The lanes of these connectors may move."""

@@ -9,11 +9,12 @@ from collections.abc import Callable
 
 from copper_kite.clock import Clock
 from copper_kite.mail.submitted import Completion
+from copper_kite.relay.fate import asked_value
 from copper_kite.relay.gate import Gate, is_within
 from copper_kite.relay.log import Log
 from copper_kite.relay.refusals import Refusals
 from copper_kite.relay.room import Room
-from copper_kite.routing.choose import Router
+from copper_kite.routing.choose import Router, fits
 from copper_kite.routing.outward import Outward
 from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Listener
@@ -24,6 +25,7 @@ from copper_kite.store.model import Fresh, Submit
 
 __all__ = ["Submission"]
 
+PRIORITIES = {"urgent": 4, "normal": 0, "bulk": -4}  # RFC 6710 9.1, the profile MIXER
 MAX_PACED = 10_000  # clients whose pace is kept in mind
 
 
@@ -67,6 +69,8 @@ class Submission(NoDirectory):
         self.accounts = loaded.accounts
         self.outward = outward = Outward(loaded.settings.identity, self.server)
         self.completion = Completion(outward.sender, outward.recipient) if outward.completes else None
+        self.priorities = {entry.name: entry.priority for entry in loaded.settings.account}
+        self.priority_rules = loaded.settings.priority
         self.carrier = Router(loaded.settings.connector).carrier
         self.postmaster = f"postmaster@{loaded.settings.identity.domain or self.server}"
 
@@ -91,6 +95,15 @@ class Submission(NoDirectory):
     def allows(self, address: str) -> bool:
         """Whether this client may hand in mail without a login. A Unix socket's clients may: its mode says who."""
         return not address or is_within(address, self.listener.allow)
+
+    def priority(self, account: str, reverse_path: str, asked: str) -> int:
+        """How urgent a message is, from -9 to 9 (RFC 6710 3): by its account, a rule, its program, its listener."""
+        name = self.priorities.get(account)
+        if name is None:
+            name = next((rule.priority for rule in self.priority_rules if fits(rule.senders, reverse_path)), None)
+        if name is None and (chosen := asked_value(asked, "MT-PRIORITY")):
+            return int(chosen)
+        return PRIORITIES[name or self.listener.priority]
 
     def too_fast(self, who: str) -> bool:
         """Whether a client exceeds the listener's pace; messages may come in bursts of a second."""

@@ -10,30 +10,24 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Iterator
 from heapq import heapify, heappop, heappush, heapreplace
-from typing import ClassVar, Generic, NamedTuple, TypeVar
+from typing import Generic, NamedTuple, TypeVar
 
-__all__ = ["Flow", "Priority", "Turns"]
+from copper_kite.words import Priority
+
+__all__ = ["Flow", "Turns"]
 
 T = TypeVar("T")
 
 
+# How many turns a flow of one class has, while one of another has so many.
+WEIGHTS = {Priority.BULK: 1.0, Priority.NORMAL: 10.0, Priority.URGENT: 100.0}
+
+
 class Flow(NamedTuple):
-    """Who sends, and the class of the priority: above 0 urgent, below bulk."""
+    """Who sends, and how urgent it is."""
 
     who: str
-    priority: int
-
-
-class Priority:
-    """Classes of priority, and how many turns one of each has while the others have theirs."""
-
-    BULK, NORMAL, URGENT = -1, 0, 1
-    WEIGHTS: ClassVar = {BULK: 1.0, NORMAL: 10.0, URGENT: 100.0}
-
-    @staticmethod
-    def of(value: int) -> int:
-        """The class of a priority from -9 to 9 (RFC 6710 3)."""
-        return (value > 0) - (value < 0)
+    priority: Priority
 
 
 class Turns(Generic[T]):
@@ -81,7 +75,7 @@ class Turns(Generic[T]):
         self._now = mark
         if items:
             self._turn += 1
-            heapreplace(self._marks, (mark + 1.0 / Priority.WEIGHTS[flow.priority], self._turn, flow))
+            heapreplace(self._marks, (mark + 1.0 / WEIGHTS[flow.priority], self._turn, flow))
         else:
             heappop(self._marks)
             del self._flows[flow]
@@ -111,5 +105,5 @@ class Turns(Generic[T]):
         if items is None:
             items = self._flows[flow] = deque()
             self._turn += 1
-            heappush(self._marks, (self._now + 1.0 / Priority.WEIGHTS[flow.priority], self._turn, flow))
+            heappush(self._marks, (self._now + 1.0 / WEIGHTS[flow.priority], self._turn, flow))
         return items

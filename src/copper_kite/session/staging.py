@@ -60,6 +60,7 @@ def stage(
             logins=tuple(offers.mechanisms) if logins else (),
             clear_logins=tls.mode == "off" or offers.login_in_clear,
             withheld=frozenset(offers.withhold),
+            priorities=True,
         ),
     )
 

@@ -134,6 +134,9 @@ Name = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9_.-]*$")]
 AccountName = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9_.+@-]*$")]  # many programs log in as an address
 
 
+PriorityName = Literal["urgent", "normal", "bulk"]
+
+
 class Table(BaseModel):
     """A table of the file: unknown keys are errors, values are what they are (no guessing of types)."""
 
@@ -219,6 +222,14 @@ class Listener(Table):
     max_recipients: int = Field(default=1000, ge=100, description="Recipients of one message (RFC 9422 RCPTMAX).")
     max_messages: int = Field(default=0, ge=0, description="Messages of one session (RFC 9422 MAILMAX); 0: any number.")
     pace: PaceOf | None = Field(default=None, description="At most so many messages from one client, as in `10/s`.")
+    priority: PriorityName = Field(
+        default="normal",
+        description='How urgent its messages are, where nothing else says so: `"urgent"`, `"normal"` or `"bulk"`. In a '
+        "lane, senders take turns; an urgent message comes before most others, bulk mail after them.",
+    )
+    choose_priority: bool = Field(
+        default=False, description="Whether programs may say themselves how urgent a message is (MT-PRIORITY)."
+    )
     patience: int = Field(default=50, ge=5, description="Bad or idle commands between two messages.")
     longest: Duration = Field(default=86400.0, ge=60, description="How long a session lasts; it ends between messages.")
     idle: Duration = Field(default=300.0, ge=10, description="Silence, or a trickle, before a session is ended.")
@@ -237,9 +248,19 @@ class Account(Table):
     allowance: list[AllowanceOf] = Field(
         default=[], description="How many recipients it may hand in in a period; more are put off with `450`."
     )
+    priority: PriorityName | None = Field(
+        default=None, description="How urgent its messages are, whatever `[[priority]]` or the program itself says."
+    )
     enabled: bool = Field(default=True, description="Whether it may log in.")
 
     _one_allowance = field_validator("allowance", mode="before")(_in_a_list)
+
+
+class PriorityRule(Table):
+    """`[[priority]]`: how urgent the mail of some senders is. The first that fits counts."""
+
+    senders: list[Pattern] = Field(min_length=1, description="Whose mail, by the reverse-path; patterns as elsewhere.")
+    priority: PriorityName = Field(description='`"urgent"`, `"normal"` or `"bulk"`.')
 
 
 class Guard(Table):
@@ -434,6 +455,7 @@ class Settings(Table):
     listener: list[Listener] = []
     account: list[Account] = []
     connector: list[Connector] = []
+    priority: list[PriorityRule] = []
     retry: Retry = Retry()
     guard: Guard = Guard()
     log: Log = Log()

@@ -56,7 +56,7 @@ class MailFrom(Event):
     size: int | None
     eight_bit: bool
     utf8: bool
-    asked: str = ""  # what else is asked for, as it was written: RET, ENVID (RFC 3461 4.3), REQUIRETLS (RFC 8689)
+    asked: str = ""  # what else, as written: RET, ENVID (RFC 3461 4.3), REQUIRETLS (RFC 8689), MT-PRIORITY (RFC 6710)
 
 
 @dataclass(slots=True)

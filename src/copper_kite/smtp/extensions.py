@@ -28,6 +28,7 @@ class Offers:
     clear_logins: bool = False
     withheld: frozenset[str] = frozenset()
     keeps_size: bool = True  # a stand-in may say a SIZE and not keep to it
+    priorities: bool = False  # whether clients may say how urgent a message is (RFC 6710)
 
     def keywords(self, *, secure: bool, logged_in: bool, limits: Limits) -> tuple[str, ...]:
         """The lines of an EHLO reply after the first."""
@@ -42,6 +43,8 @@ class Offers:
             f"LIMITS RCPTMAX={min(limits.recipients, MOST_NAMED)}{most}",
             "ENHANCEDSTATUSCODES",
         ]
+        if self.priorities:
+            found.append("MT-PRIORITY MIXER")  # RFC 6710 9.1: the profile of three classes, -4, 0 and 4
         if secure:
             found.append("REQUIRETLS")  # RFC 8689 2: never in clear
         if self.starttls and not secure:
@@ -54,6 +57,8 @@ class Offers:
         """Whether an extension is offered now, for whose parameters it is that somebody asks."""
         if extension == "AUTH":
             return bool(self.logins)
+        if extension == "MT-PRIORITY":
+            return self.priorities
         return extension not in self.withheld and (secure or extension != "REQUIRETLS")
 
     def may_login(self, *, secure: bool) -> bool:

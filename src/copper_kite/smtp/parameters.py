@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping
 from typing import NamedTuple
 
@@ -11,6 +12,7 @@ __all__ = ["MAIL_PARAMETERS", "RCPT_PARAMETERS", "Parameter", "in_ascii", "writt
 
 MAX_ENVID = 100  # characters, RFC 3461 4.4
 MAX_ORCPT = 500  # characters, RFC 3461 4.2
+_PRIORITY = re.compile(r"0|-?[1-9]")  # RFC 6710 6
 CONDITIONS = frozenset({"SUCCESS", "FAILURE", "DELAY"})
 
 
@@ -69,6 +71,7 @@ MAIL_PARAMETERS: dict[str, Parameter] = {
     "AUTH": Parameter("AUTH", _is_xtext, goes_on=True, in_place="<>"),
     "RET": Parameter("DSN", lambda value: (value or "").upper() in ("FULL", "HDRS"), goes_on=True),  # RFC 3461 4.3
     "ENVID": Parameter("DSN", lambda value: _is_shown_xtext(value, MAX_ENVID), goes_on=True),  # RFC 3461 4.4
+    "MT-PRIORITY": Parameter("MT-PRIORITY", lambda value: _PRIORITY.fullmatch(value or "") is not None, goes_on=True),
     "REQUIRETLS": Parameter("REQUIRETLS", lambda value: value is None, goes_on=True),  # RFC 8689 2
 }
 

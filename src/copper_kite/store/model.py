@@ -49,7 +49,7 @@ class Message(NamedTuple):
     hello: str
     user: str  # the local user behind a Unix socket, or ""
     protocol: str  # RFC 3848 word
-    asked: str = ""  # RET, ENVID (RFC 3461) and REQUIRETLS (RFC 8689), as they were written behind MAIL
+    asked: str = ""  # RET, ENVID (RFC 3461), REQUIRETLS (RFC 8689), MT-PRIORITY (RFC 6710), as they go behind MAIL
     subject: str = ""  # as it is written in the header
     priority: int = 0  # -9 to 9 (RFC 6710 3)
 
@@ -177,7 +177,10 @@ class Waiting(NamedTuple):
 
 
 class Wanted(NamedTuple):
-    """What `who` wants done with one recipient, since `at`; not done yet. `target` is where to, for a redirect."""
+    """What `who` wants done with one recipient, since `at`; not done yet. `target` is where to, for a redirect.
+
+    What is wanted of a connector, the `target`, has no message and no recipient: 0.
+    """
 
     number: int
     at: float

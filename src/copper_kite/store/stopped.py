@@ -82,6 +82,8 @@ class StoppedLanes:
 
 
 def _wait(message: Message, stop: LaneStop, addresses: Sequence[str]) -> Attempt:
+    reply = "" if stop.code is None else stop.text
+    results = [[to, State.DELAYED.value, stop.stage, reply] for to in addresses]
     return Attempt(
         id=0,
         message=message.id,
@@ -96,11 +98,7 @@ def _wait(message: Message, stop: LaneStop, addresses: Sequence[str]) -> Attempt
         code=stop.code,
         enhanced=stop.enhanced,
         text=stop.text,
-        facts={
-            "relayed": 0,
-            "results": [[to, State.DELAYED.value, stop.stage, stop.text] for to in addresses],
-            "stages": [],
-        },
+        facts={"relayed": 0, "results": results, "stages": []},
         dialogue=None,
     )
 

@@ -95,7 +95,7 @@ def _words(event: Event, facts: Mapping[str, str]) -> str:
     """What the journal notes, as one would say it."""
     if event is Event.ORDERED:
         where = f" {facts['to']}" if "to" in facts else ""
-        return f"{facts['action']}{where} by {facts['who']}: {facts['recipients']}"
+        return f"{facts['action']}{where} by {facts['who']}" + f": {facts['recipients']}" * bool(facts["recipients"])
     if event is Event.NOTICE:
         return f"{facts['notice']} tells {facts['to']}"
     if event is Event.ABOUT:

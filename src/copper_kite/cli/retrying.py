@@ -1,0 +1,108 @@
+"""`kite connector retry`: a whole connector is tried now, and what came of it."""
+
+from __future__ import annotations
+
+import math
+import os
+import signal
+import time
+from typing import TYPE_CHECKING
+
+from copper_kite.cli.show import age, echo, json_time, local_time, print_json
+
+if TYPE_CHECKING:
+    from copper_kite.settings.load import Loaded
+    from copper_kite.store.model import LaneStop
+
+__all__ = ["offer_retry", "retry"]
+
+WAIT_SECONDS = 120.0  # for an attempt
+
+
+def retry(loaded: Loaded, name: str, *, wait: bool, as_json: bool) -> int:
+    """Have the running server try it; the exit status."""
+    from copper_kite.cli.acting import answer, note
+    from copper_kite.store.folder import running_server
+    from copper_kite.store.model import Wanted
+    from copper_kite.words import Action
+
+    running = running_server(loaded.data)
+    if running is None:
+        echo("no server runs now; `kite serve` tries all that waits when it starts")
+        return 1
+    waiting, began = _waiting(loaded, name), time.time()
+    numbers = note(loaded.data, [Wanted(0, began, _who(), Action.RETRY_CONNECTOR, 0, 0, name)])
+    os.kill(running.pid, signal.SIGUSR1)
+    done = answer(loaded.data, set(numbers))
+    stops = _follow(loaded, name, began) if wait else []
+    if as_json:
+        print_json({"connector": name, "recipients": waiting, "stopped": [_json(stop) for stop in stops]})
+    else:
+        echo(f"connector {name}, for which {waiting} recipient{'s wait' if waiting != 1 else ' waits'}: {done}")
+        for stop in stops:
+            where = f"{stop.domain}: " if stop.domain else ""
+            then = f"; next try {local_time(stop.until)}" if stop.until < math.inf else ""
+            echo(f"still stopped: {where}{stop.text}{then}")
+        if wait and not stops:
+            left = _waiting(loaded, name)
+            echo(f"it moves; {left} recipient{'s' * (left != 1)} left to go")
+    return 4 if stops else 0
+
+
+def offer_retry(loaded: Loaded | None, name: str) -> None:
+    """After a test that went well: what waits for a next hop that is remembered as down need not wait any longer."""
+    from copper_kite.errors import StoreError
+
+    try:
+        stops = _stops(loaded, name) if loaded is not None else []
+        waiting = _waiting(loaded, name) if loaded is not None and stops else 0
+    except StoreError:  # nothing was ever served here
+        return
+    if waiting:
+        since = age(time.time() - min(stop.since for stop in stops))
+        echo(f"The server has it down for {since}, and {waiting} recipient{'s wait' if waiting != 1 else ' waits'}:")
+        echo(f"kite connector retry {name} --wait")
+
+
+def _who() -> str:
+    import pwd
+
+    return pwd.getpwuid(os.getuid()).pw_name
+
+
+def _stops(loaded: Loaded, name: str) -> list[LaneStop]:
+    from copper_kite.store.reads import Reader
+
+    with Reader(loaded.data) as reader:
+        return [stop for stop in reader.lanes() if stop.connector == name]
+
+
+def _waiting(loaded: Loaded, name: str) -> int:
+    from copper_kite.store.reads import Reader
+
+    with Reader(loaded.data) as reader:
+        return next((group.recipients for group in reader.groups("connector") if group.name == name), 0)
+
+
+def _follow(loaded: Loaded, name: str, began: float) -> list[LaneStop]:
+    """Wait until it moves, or was found stopped since then; by what it is."""
+    until = time.monotonic() + WAIT_SECONDS
+    while True:
+        stops = _stops(loaded, name)
+        if all(stop.at >= began for stop in stops) or time.monotonic() > until:
+            return stops
+        time.sleep(0.05)
+
+
+def _json(stop: LaneStop) -> dict[str, object]:
+    return {
+        "domain": stop.domain or None,
+        "since": json_time(stop.since),
+        "next_try": json_time(stop.until) if stop.until < math.inf else None,
+        "stage": stop.stage,
+        "side": stop.side,
+        "cause": stop.cause,
+        "code": stop.code,
+        "text": stop.text,
+        "next_hop": stop.next_hop or None,
+    }
