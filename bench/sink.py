@@ -1,6 +1,7 @@
-"""A smart host with TLS and a login that keeps only a count: `python -m bench.sink PORT CERTIFICATE KEY MESSAGES`.
+"""A smart host with TLS and a login that keeps only a count.
 
-Prints "ready", and the time (monotonic, in seconds) at which it had taken all MESSAGES.
+`python -m bench.sink PORT CERTIFICATE KEY MESSAGES [SECONDS]` prints "ready", and the time (monotonic, in seconds) at
+which it had taken all MESSAGES. With SECONDS, each message takes so long, all sessions together.
 """
 
 from __future__ import annotations
@@ -28,6 +29,7 @@ class Sink(asyncio.Protocol):
     """Replies by the first four letters of a line; counts what ends like content."""
 
     left = 0
+    seconds = 0.0
 
     def __init__(self, context: ssl.SSLContext) -> None:
         self._context = context
@@ -53,6 +55,7 @@ class Sink(asyncio.Protocol):
                 self._content, data = False, data[end + 5 :]
                 out += b"250 2.0.0 taken\r\n"
                 Sink.left -= 1
+                time.sleep(Sink.seconds)
                 if not Sink.left:
                     print(time.monotonic(), flush=True)
             else:
@@ -62,9 +65,9 @@ class Sink(asyncio.Protocol):
         self._transport.write(out)
 
 
-async def main(port: int, certificate: str, key: str, messages: int) -> None:
+async def main(port: int, certificate: str, key: str, messages: int, seconds: float = 0.0) -> None:
     """Listen until killed."""
-    Sink.left = messages
+    Sink.left, Sink.seconds = messages, seconds
     context = server_context(certificate, key)
     server = await asyncio.get_running_loop().create_server(lambda: Sink(context), "127.0.0.1", port)
     print("ready", flush=True)
@@ -72,4 +75,4 @@ async def main(port: int, certificate: str, key: str, messages: int) -> None:
 
 
 if __name__ == "__main__":
-    uvloop.run(main(int(sys.argv[1]), sys.argv[2], sys.argv[3], int(sys.argv[4])))
+    uvloop.run(main(int(sys.argv[1]), sys.argv[2], sys.argv[3], int(sys.argv[4]), *map(float, sys.argv[5:])))

@@ -97,6 +97,7 @@ EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
     ("Listener", "choose_priority"): ("true", "RFC 6710"),
     ("Listener", "enabled"): ("false", ""),
     ("Account", "name"): ('"ticketing"', "RFC 4616"),
+    ("Account", "pace"): ('"10/s"', ""),
     ("Account", "priority"): ('"urgent"', ""),
     ("Account", "enabled"): ("false", ""),
     ("PriorityRule", "senders"): ('["tidewatch@ternferries.example"]', ""),

@@ -178,7 +178,7 @@ def settle(config: Path, id: str, state: str) -> None:
     """Wait until a message has ended so."""
     until = time.monotonic() + 20
     with Reader(config.parent / "queue") as reader:
-        while reader.recipients(reader.resolve(id))[1][0].state != state:
+        while reader.record(reader.resolve(id)).recipients[0].state != state:
             assert time.monotonic() < until, f"{id} is never {state}"
             time.sleep(0.02)
 

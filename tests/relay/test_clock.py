@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 
 from copper_kite.net.authority import CertificateFiles
+from copper_kite.relay.gate import Client
 from copper_kite.relay.watched import STEP_SECONDS, WatchedClock
 from copper_kite.session.standin import Rule
 from copper_kite.settings.units import parse_pace
@@ -85,10 +86,11 @@ def test_a_pace_goes_on_after_the_clock_was_set_back(folder: Path, authority: Ce
         async with site(folder, authority, tls="off", clock=clock) as here:
             shared = next(iter(here.service._shared.values()))
             shared.listener = shared.listener.model_copy(update={"pace": parse_pace("1/s")})
-            assert not shared.too_fast("ana")
+            ana = Client("192.0.2.7")
+            assert [shared.wait_for_pace(ana) for _ in range(3)] == [0.0, 0.0, 1.0]
             clock.set_by = -DAY
             clock.time += 100.0
-            assert not shared.too_fast("ana")
+            assert shared.wait_for_pace(ana) == 0.0
 
     asyncio.run(live())
 

@@ -11,6 +11,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from copper_kite.mail.received import format_date
+from copper_kite.relay.pace import Paces
 from copper_kite.relay.usage import Usage
 from copper_kite.routing.choose import fits
 from copper_kite.settings.model import Account, Guard
@@ -57,6 +58,7 @@ class Gate:
         self._steady = steady
         self._alarmed = alarmed
         self._accounts: dict[str, Account] = {}
+        self._paces = Paces(steady)
         self._guard = Guard()
         self.counts = False  # whether everybody's recipients are, accounts or not
         self._told: dict[str, float] = {}
@@ -91,6 +93,13 @@ class Gate:
             self._failures.pop(next(iter(self._failures)))
         now = self._steady()
         self._failures[key] = (count + 1 if now - last < FAILURES_FORGOTTEN else 1), now
+
+    def wait_for_pace(self, name: str, longest: float) -> float | None:
+        """How many seconds an account's next message has to wait; None where that is over `longest`."""
+        account = self._accounts.get(name)
+        if account is None or account.pace is None:
+            return 0.0
+        return self._paces.wait(name, account.pace, longest)
 
     # --- envelopes --------------------------------------------------------------------------------------------------
 

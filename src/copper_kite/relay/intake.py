@@ -46,6 +46,7 @@ class Intake(Handler):
         self._session: ServerSession | None = None
         self._reservation = Reservation(submission.room)
         self._allowed = False
+        self._gone = False
         self.client = Client("")
         self._hello = ""
         self._extended = False
@@ -121,9 +122,24 @@ class Intake(Handler):
             if refusal is not None:
                 return refusal
             self._sender, self._rules = event, shared.rules
+        if shared.listener.pace is not None or self.client.account:
+            wait = shared.wait_for_pace(self.client)
+            if wait is None:
+                return self._refuse(Stage.SENDER, TOO_FAST)
+            if wait:
+                asyncio.get_running_loop().call_later(wait, self._pace_kept, event)
+                return LATER
+        return self._set_out(event)
+
+    def _pace_kept(self, event: events.MailFrom) -> None:
+        """The client has waited for its pace."""
+        if not self._gone:
+            assert self._session is not None
+            self._session.answer(self._set_out(event))
+
+    def _set_out(self, event: events.MailFrom) -> Reply | None:
+        """A message may come, if there is room for it."""
         refusal = self._reservation.begin(event.size)
-        if refusal is None and shared.listener.pace is not None and shared.too_fast(self.client.who):
-            refusal = TOO_FAST
         if refusal is not None:
             self._reservation.end()
             return self._refuse(Stage.SENDER, refusal)
@@ -362,6 +378,7 @@ class Intake(Handler):
 
     def closed(self) -> None:
         """The client is gone; what was not whole is dropped."""
+        self._gone = True
         self._drop()
 
     def _drop(self) -> None:

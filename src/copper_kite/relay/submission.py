@@ -10,8 +10,9 @@ from collections.abc import Callable
 from copper_kite.clock import Clock
 from copper_kite.mail.submitted import Completion
 from copper_kite.relay.fate import asked_value
-from copper_kite.relay.gate import Gate, is_within
+from copper_kite.relay.gate import Client, Gate, is_within
 from copper_kite.relay.log import Log
+from copper_kite.relay.pace import Paces
 from copper_kite.relay.refusals import Refusals
 from copper_kite.relay.room import Room
 from copper_kite.routing.choose import Router, fits
@@ -26,7 +27,6 @@ from copper_kite.store.model import Fresh, Submit
 __all__ = ["Submission"]
 
 PRIORITIES = {"urgent": 4, "normal": 0, "bulk": -4}  # RFC 6710 9.1, the profile MIXER
-MAX_PACED = 10_000  # clients whose pace is kept in mind
 
 
 class Submission(NoDirectory):
@@ -52,7 +52,7 @@ class Submission(NoDirectory):
         self.gate = gate
         self.room = room
         self.refusals = refusals
-        self.paces: dict[str, float] = {}  # when the next message of each client may come, by the listener's pace
+        self.paces = Paces(clock.steady)
         self.ids = ids
         self.clock = clock
         self.submit = submit
@@ -105,16 +105,12 @@ class Submission(NoDirectory):
             return int(chosen)
         return PRIORITIES[name or self.listener.priority]
 
-    def too_fast(self, who: str) -> bool:
-        """Whether a client exceeds the listener's pace; messages may come in bursts of a second."""
-        pace = self.listener.pace
-        if pace is None:
-            return False
-        now = self.clock.steady()
-        if len(self.paces) > MAX_PACED:
-            self.paces = {other: due for other, due in self.paces.items() if due > now}
-        due = max(self.paces.get(who, 0.0), now - max(1.0, pace.interval))
-        if due > now:
-            return True
-        self.paces[who] = due + pace.interval
-        return False
+    def wait_for_pace(self, client: Client) -> float | None:
+        """How many seconds a client's next message has to wait; None where that is too long."""
+        wait: float | None = 0.0
+        if self.listener.pace is not None:
+            wait = self.paces.wait(client.who, self.listener.pace, self.room.longest_wait)
+        if wait is not None and client.account:
+            account = self.gate.wait_for_pace(client.account, self.room.longest_wait)
+            wait = None if account is None else max(wait, account)
+        return wait

@@ -163,7 +163,7 @@ class Server(Table):
     )
     longest_wait: Duration = Field(
         default=120.0,
-        description="When one write to the disk takes longer, new mail is put off (451); up to then clients wait.",
+        description="How long a client waits for an answer, for the disk (then 451) or for its `pace` (then 450).",
     )
     max_hops: int = Field(
         default=100, ge=10, description="Servers that a message may have passed; one that passed more goes in a loop."
@@ -221,7 +221,10 @@ class Listener(Table):
     )
     max_recipients: int = Field(default=1000, ge=100, description="Recipients of one message (RFC 9422 RCPTMAX).")
     max_messages: int = Field(default=0, ge=0, description="Messages of one session (RFC 9422 MAILMAX); 0: any number.")
-    pace: PaceOf | None = Field(default=None, description="At most so many messages from one client, as in `10/s`.")
+    pace: PaceOf | None = Field(
+        default=None,
+        description="At most so many messages from one client, as in `10/s`; it waits, up to `longest_wait`.",
+    )
     priority: PriorityName = Field(
         default="normal",
         description='How urgent its messages are, where nothing else says so: `"urgent"`, `"normal"` or `"bulk"`. In a '
@@ -247,6 +250,9 @@ class Account(Table):
     networks: list[Allowed] = Field(default=[], description="Where it may log in from. Empty: anywhere.")
     allowance: list[AllowanceOf] = Field(
         default=[], description="How many recipients it may hand in in a period; more are put off with `450`."
+    )
+    pace: PaceOf | None = Field(
+        default=None, description="At most so many of its messages, as in `10/s`; it waits, up to `longest_wait`."
     )
     priority: PriorityName | None = Field(
         default=None, description="How urgent its messages are, whatever `[[priority]]` or the program itself says."

@@ -68,7 +68,7 @@ class StoppedLanes:
             reply=stop.text,
             next_hop=stop.next_hop,
             next_try=_instant(stop.until),
-            changed=max(recipient.changed, stop.at),
+            changed=stop.at,
         )
 
     def waits(self, message: Message, recipients: Sequence[Recipient]) -> list[Attempt]:
