@@ -1,5 +1,6 @@
-"""Fuzz what reads files and headers: `python fuzz/readers.py -max_total_time=60`.
+"""Fuzz what reads files and headers: `python fuzz/readers.py [READER] -max_total_time=60`.
 
+READER is one of those below, by its name; without it they take turns, chosen by the first octet of each input.
 Header, MIME, notices, logs, session scripts, configurations: whatever they hold, it is read, or refused by an error of
 ours, within bounds of time (libFuzzer's -timeout) and memory (its -rss_limit_mb).
 """
@@ -8,6 +9,7 @@ from __future__ import annotations
 
 import contextlib
 import sys
+import tempfile
 from pathlib import Path
 
 import atheris
@@ -58,24 +60,73 @@ def text_of(octets: bytes) -> str:
     return octets.decode("utf-8", "replace")
 
 
-READERS = (
-    header,
-    mime,
-    read_notice,
-    lambda octets: parse_line(octets, 1e9),
-    lambda octets: parse_received(text_of(octets)),
-    lambda octets: parse_script(FILE, text_of(octets)),
-    lambda octets: load_source(FILE, text_of(octets), secrets=False),
-)
+def log(octets: bytes) -> None:
+    """A line of a log, and the chain of servers in a header."""
+    parse_line(octets, 1e9)
+    parse_received(text_of(octets))
 
 
-def one_input(data: bytes) -> None:
-    """The first octet says which reader gets the rest."""
-    if data:
-        with contextlib.suppress(KiteError):
-            READERS[data[0] % len(READERS)](data[1:])
+def script(octets: bytes) -> None:
+    """A session script."""
+    parse_script(FILE, text_of(octets))
+
+
+def configuration(octets: bytes) -> None:
+    """A configuration, with all that is wrong in it."""
+    load_source(FILE, text_of(octets), secrets=False)
+
+
+READERS = {
+    "header": header,
+    "mime": mime,
+    "notice": read_notice,
+    "log": log,
+    "script": script,
+    "configuration": configuration,
+}
+# Where each begins: what is right, so that what is nearly right is found.
+SEEDS = {
+    "header": (
+        "Received: from a (b [192.0.2.1]) by c with ESMTPS id 1 for <d@e>; Mon, 23 Nov 2026 10:00:00 +0000",
+        'From: =?utf-8?Q?=C3=84nn?= <root> (Cron), "a\\"b"@x.example', "To: g: a, b@[192.0.2.1];", "Bcc: c", "\tc2", "", "x",
+    ),
+    "mime": (
+        "MIME-Version: 1.0", 'Content-Type: multipart/mixed; boundary*0=a; boundary*1="b"', "", "\xe4", "--ab",
+        "Content-Type: text/plain; charset=utf-8", "Content-Transfer-Encoding: 8bit", "", "\xe4", "--ab",
+        "Content-Type: message/rfc822", "", "Subject: \xe4", "", "\xe4", "--ab--",
+    ),
+    "notice": (
+        "Content-Type: multipart/report; report-type=delivery-status; boundary=b", "", "--b",
+        "Content-Type: message/delivery-status", "", "Reporting-MTA: dns; q.example", "Original-Envelope-Id: 1", "",
+        "Final-Recipient: rfc822; a@b.example", "Action: failed", "Status: 5.1.1", "Remote-MTA: dns; c.example",
+        "Diagnostic-Code: smtp; 550 5.1.1 no", "--b", "Content-Type: text/rfc822-headers", "", "Message-ID: <a@b>", "--b--",
+    ),
+    "log": ('<22>1 2026-11-23T10:00:00.5+00:00 quay1 kite 7 relayed [a@1 id="1" to="a\\"b"] 250 2.0.0 taken',),
+    "script": ("send EHLO quay1.ternferries.example", "expect 250", "send MAIL FROM:<a@b.example>", "expect 2yz /ok/"),
+    "configuration": (
+        "[server]", 'name = "quay1.ternferries.example"', "[[listener]]", 'name = "p"', 'bind = ["127.0.0.1:2525"]',
+        "[[connector]]", 'name = "beacon"', 'hosts = ["out.example:587"]', 'recipients = ["*.x.example"]',
+        'allowance = "3/day"', "",
+    ),
+}  # fmt: skip
+
+
+def fuzz(argv: list[str]) -> None:
+    """Run one reader, or all."""
+    name = next((word for word in argv[1:] if word in READERS), None)
+    readers = [READERS[name]] if name else list(READERS.values())
+
+    def one_input(data: bytes) -> None:
+        if data:
+            with contextlib.suppress(KiteError):
+                readers[data[0] % len(readers)](data[1:])
+
+    with tempfile.TemporaryDirectory() as corpus:
+        for place, seed in enumerate(SEEDS if name is None else [name]):
+            (Path(corpus) / seed).write_bytes(bytes([place]) + "\r\n".join(SEEDS[seed]).encode())
+        atheris.Setup([*(word for word in argv if word != name), corpus], one_input)
+        atheris.Fuzz()
 
 
 if __name__ == "__main__":
-    atheris.Setup(sys.argv, one_input)
-    atheris.Fuzz()
+    fuzz(sys.argv)
