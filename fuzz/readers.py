@@ -88,7 +88,8 @@ READERS = {
 SEEDS = {
     "header": (
         "Received: from a (b [192.0.2.1]) by c with ESMTPS id 1 for <d@e>; Mon, 23 Nov 2026 10:00:00 +0000",
-        'From: =?utf-8?Q?=C3=84nn?= <root> (Cron), "a\\"b"@x.example', "To: g: a, b@[192.0.2.1];", "Bcc: c", "\tc2", "", "x",
+        'From: =?utf-8?Q?=C3=84nn?= <root> (Cron), "a\\"b"@x.example', "To: g: a, b@[192.0.2.1];", "Bcc: c",
+        "\tc2", "", "x",
     ),
     "mime": (
         "MIME-Version: 1.0", 'Content-Type: multipart/mixed; boundary*0=a; boundary*1="b"', "", "\xe4", "--ab",
@@ -99,7 +100,8 @@ SEEDS = {
         "Content-Type: multipart/report; report-type=delivery-status; boundary=b", "", "--b",
         "Content-Type: message/delivery-status", "", "Reporting-MTA: dns; q.example", "Original-Envelope-Id: 1", "",
         "Final-Recipient: rfc822; a@b.example", "Action: failed", "Status: 5.1.1", "Remote-MTA: dns; c.example",
-        "Diagnostic-Code: smtp; 550 5.1.1 no", "--b", "Content-Type: text/rfc822-headers", "", "Message-ID: <a@b>", "--b--",
+        "Diagnostic-Code: smtp; 550 5.1.1 no", "--b", "Content-Type: text/rfc822-headers", "",
+        "Message-ID: <a@b>", "--b--",
     ),
     "log": ('<22>1 2026-11-23T10:00:00.5+00:00 quay1 kite 7 relayed [a@1 id="1" to="a\\"b"] 250 2.0.0 taken',),
     "script": ("send EHLO quay1.ternferries.example", "expect 250", "send MAIL FROM:<a@b.example>", "expect 2yz /ok/"),
