@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from copper_kite.relay import dispatch
+from copper_kite.relay import supply
 from copper_kite.relay.delivery import Report, Stop
 from copper_kite.relay.dispatch import Dispatcher
 from copper_kite.relay.job import Job
@@ -97,9 +97,9 @@ async def desk(folder: Path, monkeypatch: pytest.MonkeyPatch) -> AsyncIterator[D
 
 def test_what_there_is_no_room_for_is_fetched_in_its_turn(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """In the order in which they came to wait, also one that took longer to come whole than others after it."""
-    monkeypatch.setattr(dispatch, "MAX_IN_HAND", 2)
-    monkeypatch.setattr(dispatch, "SURE_PLACES", 2)
-    monkeypatch.setattr(dispatch, "SENDER_PLACES", 0)
+    monkeypatch.setattr(supply, "MAX_IN_HAND", 2)
+    monkeypatch.setattr(supply, "SURE_PLACES", 2)
+    monkeypatch.setattr(supply, "SENDER_PLACES", 0)
 
     async def live() -> None:
         async with desk(folder, monkeypatch) as here:

@@ -138,14 +138,15 @@ CALLED = [
     "relay.lane:Lane._next_job",
     "relay.concurrency:Concurrency.allowed",
     "relay.dispatch:Dispatcher._take_offered",
-    "relay.dispatch:Dispatcher._fetch",
-    "relay.dispatch:Dispatcher._wait_until",
+    "relay.supply:Supply._fetch",
+    "relay.supply:Supply._told_overdue",
+    "relay.supply:Supply.wait_until",
     "relay.dispatch:Dispatcher._record",
-    "relay.dispatch:Dispatcher._scan",
-    "relay.dispatch:Dispatcher._file",
-    "relay.dispatch:Dispatcher._fill",
-    "relay.dispatch:Dispatcher._begin_all",
-    "relay.dispatch:Dispatcher._keep_waiting",
+    "relay.supply:Supply._scan",
+    "relay.supply:Supply._file",
+    "relay.supply:Supply._fill",
+    "relay.supply:Supply._begin_all",
+    "relay.supply:Supply.keep_waiting",
     "relay.dispatch:Dispatcher._stop_for_allowance",
     "relay.stops:Stops._write_all",
     "relay.deadlines:Deadlines.look",
@@ -257,13 +258,13 @@ def test_a_store_that_cannot_be_read_for_a_while_strands_nothing(
     folder: Path, authority: CertificateFiles, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """What had no room in memory comes from the store; a look that fails is made again."""
-    from copper_kite.relay import dispatch
+    from copper_kite.relay import supply
 
     async def live() -> None:
-        monkeypatch.setattr(dispatch, "MAX_IN_HAND", 2)
-        monkeypatch.setattr(dispatch, "SURE_PLACES", 2)
-        monkeypatch.setattr(dispatch, "SENDER_PLACES", 0)
-        monkeypatch.setattr(dispatch, "RECORD_AGAIN_SECONDS", 0.01)
+        monkeypatch.setattr(supply, "MAX_IN_HAND", 2)
+        monkeypatch.setattr(supply, "SURE_PLACES", 2)
+        monkeypatch.setattr(supply, "SENDER_PLACES", 0)
+        monkeypatch.setattr(supply, "READ_AGAIN_SECONDS", 0.01)
         looks: list[int] = []
         due = Reader.due
 

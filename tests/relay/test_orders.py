@@ -131,7 +131,7 @@ def test_with_the_server_running(folder: Path, authority: CertificateFiles) -> N
             await here.until_caught(1)  # the notice
             ask(here, Action.PARK, State.DELAYED)
             await here.until(lambda reader: states(here) == [State.PARKED, State.FAILED])
-            here.service._dispatcher._refill()  # type: ignore[union-attr]
+            here.service._dispatcher._supply.refill()  # type: ignore[union-attr]
             ask(here, Action.RELEASE, State.PARKED)
             await here.until_caught(2)
             ask(here, Action.RETRY, State.FAILED)

@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from copper_kite.net.authority import CertificateFiles
-from copper_kite.relay import dispatch
+from copper_kite.relay import supply
 from copper_kite.relay.service import Service
 from copper_kite.session.standin import StandIn
 from copper_kite.settings.load import load
@@ -87,7 +87,7 @@ def test_an_urgent_message_passes_what_waits(
 ) -> None:
     """More of another sender wait than there are places in memory; and the next hop takes one at a time."""
     for name, value in (("MAX_IN_HAND", 10), ("MAX_IN_LANE", 10), ("SURE_PLACES", 2), ("REFILL", 5)):
-        monkeypatch.setattr(dispatch, name, value)
+        monkeypatch.setattr(supply, name, value)
 
     async def live() -> None:
         async with site(folder, authority, tls="off", extra=f"sessions = 1\n{RULES}") as here:
@@ -98,7 +98,7 @@ def test_an_urgent_message_passes_what_waits(
             for sender in ("ticketing@z.bulk.example", "tidewatch@x.example"):
                 await converse(here.port, session(letter(sender, f"{sender.partition('@')[0]}@y.example")))
             await another_smart_host(here)
-            here.service._dispatcher.try_now(("beacon", ""))  # type: ignore[union-attr]
+            here.service._dispatcher._supply.try_now(("beacon", ""))  # type: ignore[union-attr]
             caught = await here.until_caught(62)
             places = {one.recipients[0].partition("@")[0]: place for place, one in enumerate(caught)}
             assert places["tidewatch"] <= 12, "a few were on their way by then"

@@ -43,6 +43,7 @@ class Stops:
         self._tried: dict[Key, list[int]] = {}
         self._unwritten: dict[Key, LaneStop | None] = {}  # what the store is to know, None: that it moves
         self._writing = False
+        self._ended = False
 
     def __bool__(self) -> bool:
         return bool(self._stops)
@@ -102,12 +103,13 @@ class Stops:
 
     def end(self) -> None:
         """Look at none of them any more."""
+        self._ended = True
         for timer in self._timers.values():
             timer.cancel()
 
     def _set_timer(self, lane: Key, until: float) -> None:
         self._cancel(lane)
-        if until < math.inf:
+        if until < math.inf and not self._ended:
             self._timers[lane] = self._supervisor.later(self._clock.real_delay(until), partial(self._time_over, lane))
 
     def _cancel(self, lane: Key) -> None:
