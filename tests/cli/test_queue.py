@@ -240,18 +240,47 @@ def test_retry_tries_what_is_remembered_as_down_and_shows_what_became_of_it(
         done = kite("queue", "retry", "--connector", "beacon", "--yes", "--wait", config=config)
         assert done.returncode == 0 and b"2 of 2 relayed" in done.stdout, done.stdout
 
+    def whole(config: Path, *, works: bool) -> None:
+        """The same for all that waits for a connector; status says what is stopped."""
+        if not works:
+            assert kite("pipe", "cy@passenger.example", stdin=b"x", config=config).returncode == 0
+            until(config, {"cy@passenger.example": "delayed"})
+            (stop,) = json.loads(kite("status", "--json", config=config).stdout)["stopped"]
+            assert (stop["connector"], stop["stage"], stop["code"], stop["side"]) == ("beacon", "connect", None, "path")
+            assert b"beacon is stopped: localhost:" in kite("status", config=config).stdout
+            done = kite("connector", "retry", "beacon", "--wait", config=config)
+            assert done.returncode == 4 and b"still stopped: localhost:" in done.stdout, done.stdout
+            return
+        tested = kite("connector", "test", "beacon", config=config)
+        assert b"1 recipient waits:\nkite connector retry beacon --wait" in tested.stdout, tested.stdout
+        done = kite("connector", "retry", "beacon", "--wait", "--json", config=config)
+        assert done.returncode == 0 and json.loads(done.stdout)["stopped"] == [], done.stdout
+        until(config, {"cy@passenger.example": "relayed"})
+        assert b"retry connector beacon by" in kite("log", "search", "retry", config=config).stdout
+        assert b"is stopped" not in kite("status", config=config).stdout
+        assert b"there are: beacon" in kite("connector", "retry", "harbour", config=config).stderr
+
     async def live() -> None:
         caught: list[Caught] = []
         logins = {"tern": Secret("another")}
         context = server_context(str(authority.certificate), str(authority.key))
-        stand_in = StandIn(StandInPlan(name="localhost", folder=None, context=context, logins=logins), caught.append)
+        plan = StandInPlan(name="localhost", folder=None, context=context, logins=logins)
+        stand_in = StandIn(plan, caught.append)
         (folder / "ca.pem").write_bytes(authority.authority.read_bytes())
-        config = write_site(folder, await stand_in.start("127.0.0.1", 0))
+        hop = await stand_in.start("127.0.0.1", 0)
+        config = write_site(folder, hop)
         with running(config):
             await asyncio.to_thread(refused, config)
             logins["tern"] = Secret(PASSWORD)
             await asyncio.to_thread(mended, config)
+            await stand_in.stop()
+            await asyncio.to_thread(whole, config, works=False)
+            stand_in = StandIn(plan, caught.append)
+            await stand_in.start("127.0.0.1", hop)
+            await asyncio.to_thread(whole, config, works=True)
         await stand_in.stop()
-        assert {one.recipients[0] for one in caught} == {"ana@passenger.example", "bo@passenger.example"}
+        assert sorted(one.recipients[0] for one in caught) == [
+            f"{name}@passenger.example" for name in ("ana", "bo", "cy")
+        ]
 
     asyncio.run(live())

@@ -97,3 +97,31 @@ def test_a_database_of_a_later_release_is_refused(folder: Path) -> None:
         with pytest.raises(SchemaTooNew) as error:
             use(folder)
         assert error.value.found == SCHEMA + 1
+
+
+def test_what_was_held_for_a_connector_waits_in_its_lane(folder: Path) -> None:
+    """It keeps its state and its reply, and is due; what waits for a time of its own keeps that, too."""
+    folder.mkdir(exist_ok=True)
+    connection = older(folder, 10)
+    message = "INSERT INTO message VALUES (?, 1.0, 9e9, 'a@x', 3, 0, 0, '', 'l', 'unix', '', '', '', '', '')"
+    recipient = "INSERT INTO recipient VALUES (?, 1, 'b@y', ?, ?, ?, 'beacon', 'down', 5.0, '', '', '', ?)"
+    for id, state, attempts, next_try, held in (
+        (7, "delayed", 0, 9e9, 1), (8, "delayed", 2, 60.0, 0), (9, "parked", 1, None, 0),
+    ):  # fmt: skip
+        connection.execute(message, (id,))
+        connection.execute(recipient, (id, state, attempts, next_try, held))
+        connection.execute("INSERT INTO content VALUES (?, 1, 0, 3)", (id << 13,))
+    folded = (
+        "INSERT INTO folded VALUES (10, 2.0, 9e9, 'a@x', 3, 0, 0, '', 'l', 'unix', '', '', '', '', '', 'c@y', '', 1, 9)"
+    )
+    connection.execute(folded)
+    connection.commit()
+    connection.close()
+    connect_writer(folder).close()
+    with Reader(folder) as reader:
+        rows = {row.message.id: row.recipient for row in reader.queue()}
+        assert {id: (one.state.value, one.reply, one.next_try) for id, one in rows.items()} == {
+            7: ("delayed", "down", 5.0), 8: ("delayed", "down", 60.0), 9: ("parked", "down", None), 10: ("queued", "", 2.0),
+        }  # fmt: skip
+        assert [row.message for row in reader.delayed((0.0, 0, 0), 50.0, 9)] == [7]
+        assert [row.message for row in reader.queued(0, 99, 9)] == [10] and reader.lanes() == []

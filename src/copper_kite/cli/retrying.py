@@ -8,7 +8,7 @@ import signal
 import time
 from typing import TYPE_CHECKING
 
-from copper_kite.cli.show import age, echo, json_time, local_time, print_json
+from copper_kite.cli.show import age, echo, local_time, print_json, stop_json
 
 if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
@@ -36,7 +36,7 @@ def retry(loaded: Loaded, name: str, *, wait: bool, as_json: bool) -> int:
     done = answer(loaded.data, set(numbers))
     stops = _follow(loaded, name, began) if wait else []
     if as_json:
-        print_json({"connector": name, "recipients": waiting, "stopped": [_json(stop) for stop in stops]})
+        print_json({"connector": name, "recipients": waiting, "stopped": [stop_json(stop) for stop in stops]})
     else:
         echo(f"connector {name}, for which {waiting} recipient{'s wait' if waiting != 1 else ' waits'}: {done}")
         for stop in stops:
@@ -92,17 +92,3 @@ def _follow(loaded: Loaded, name: str, began: float) -> list[LaneStop]:
         if all(stop.at >= began for stop in stops) or time.monotonic() > until:
             return stops
         time.sleep(0.05)
-
-
-def _json(stop: LaneStop) -> dict[str, object]:
-    return {
-        "domain": stop.domain or None,
-        "since": json_time(stop.since),
-        "next_try": json_time(stop.until) if stop.until < math.inf else None,
-        "stage": stop.stage,
-        "side": stop.side,
-        "cause": stop.cause,
-        "code": stop.code,
-        "text": stop.text,
-        "next_hop": stop.next_hop or None,
-    }

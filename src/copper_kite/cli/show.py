@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import re
 import time
 from collections.abc import Iterable, Mapping, Sequence
@@ -18,7 +19,7 @@ from copper_kite.smtp.replies import visible
 if TYPE_CHECKING:
     from rich.console import Console, RenderableType
 
-    from copper_kite.store.model import Recipient
+    from copper_kite.store.model import LaneStop, Recipient
     from copper_kite.verdict.judge import Verdict
 
 __all__ = [
@@ -37,6 +38,7 @@ __all__ = [
     "recipient_json",
     "say",
     "size",
+    "stop_json",
     "verdict_json",
 ]
 
@@ -196,6 +198,22 @@ def recipient_json(one: Recipient) -> dict[str, Any]:
         "next_try": json_time(one.next_try),
         "connector": one.connector or None,
         "last_reply": one.reply or None,
+    }
+
+
+def stop_json(stop: LaneStop) -> dict[str, Any]:
+    """Why a lane does not move."""
+    return {
+        "connector": stop.connector or None,
+        "domain": stop.domain or None,
+        "since": json_time(stop.since),
+        "next_try": json_time(stop.until) if stop.until < math.inf else None,
+        "stage": stop.stage,
+        "side": stop.side,
+        "cause": stop.cause,
+        "code": stop.code,
+        "text": stop.text,
+        "next_hop": stop.next_hop or None,
     }
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import time
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
@@ -9,16 +10,18 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from copper_kite.cli.options import json_option, load_settings
-from copper_kite.cli.show import age, echo, json_time, local_time, print_json, print_table, say, size
+from copper_kite.cli.show import age, echo, json_time, local_time, print_json, print_table, say, size, stop_json
 
 if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
     from copper_kite.settings.model import Connector
     from copper_kite.store.folder import Note, Running
     from copper_kite.store.live import LaneNow
-    from copper_kite.store.model import ConnectorState, QueueShape
+    from copper_kite.store.model import ConnectorState, LaneStop, QueueShape
 
 __all__ = ["status"]
+
+MOST_STOPS = 10  # lanes that are shown one by one
 
 
 @click.command()
@@ -40,17 +43,20 @@ def status(ctx: click.Context, as_json: bool) -> None:
     if running is not None:
         told = told or _told_by(read_note(loaded.data), loaded)
     lanes = read_live(loaded.data) if running is not None else []
-    shape, known = QueueShape(), {}
+    shape, known, stops = QueueShape(), {}, []
     try:
         with Reader(loaded.data) as reader:
             shape, known = reader.shape(), {state.name: state for state in reader.connectors()}
+            stops = reader.lanes()
     except StoreError:
         if (loaded.data / "queue.sqlite").exists():
             raise
     if as_json:
-        print_json({**_status_json(loaded, running, shape, known, lanes), "configuration": told or None})
+        found = _status_json(loaded, running, shape, known, lanes)
+        print_json({**found, "stopped": [stop_json(stop) for stop in stops], "configuration": told or None})
     else:
         _show(loaded, running, shape, known, lanes)
+        _show_stopped(stops)
         for line in told:
             say((line, "bold red"))
         _warn_of_allowances(loaded)
@@ -130,6 +136,18 @@ def _show(
             for connector in loaded.settings.connector
         ],
     )
+
+
+def _show_stopped(stops: Sequence[LaneStop]) -> None:
+    """The lanes that do not move: why, and when they are tried again."""
+    if stops:
+        echo()
+    for stop in stops[:MOST_STOPS]:
+        where = " ".join(filter(None, (stop.connector, stop.domain))) or "without connector"
+        then = f"; next try {local_time(stop.until)}" if stop.until < math.inf else ""
+        say((f"{where} is stopped: {stop.text}{then}", "yellow"))
+    if len(stops) > MOST_STOPS:
+        echo(f"… and {len(stops) - MOST_STOPS} more lanes are stopped")
 
 
 def _sessions(connector: Connector, lanes: Sequence[LaneNow]) -> str:
