@@ -346,6 +346,10 @@ class Dispatcher:
 
     def stopped(self, lane: Lane, down: Down, waiting: Sequence[Job]) -> None:
         """A lane's next hops are down: what waits there goes back to the store."""
+        if self._lanes.existing(lane.key) is not lane:  # another one has taken its place
+            for job in waiting:
+                self.give_back(job)
+            return
         stop = down_stop(lane.key, down, str(lane.next_hop), self._clock.now())
         self._supply.stop_lane(stop)
         for job in reversed(waiting):
@@ -354,7 +358,8 @@ class Dispatcher:
 
     def came_back(self, lane: Lane) -> None:
         """Next hops can be had again."""
-        self._supply.came_up(lane.key)
+        if self._lanes.existing(lane.key) is lane:
+            self._supply.came_up(lane.key)
 
     def sessions_limited(self, connector: str, allowed: int, failure: SessionFailed) -> None:
         """A next hop refused one session more."""

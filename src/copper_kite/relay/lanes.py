@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 
 from copper_kite.clock import Clock
+from copper_kite.net.plan import Plan
 from copper_kite.relay.backlog import Key
 from copper_kite.relay.decide import Retry
 from copper_kite.relay.hops import Hops, MxHops, literal_address
@@ -32,18 +33,21 @@ class Lanes:
         self._lanes: dict[Key, Lane] = {}
         self._retired: list[Lane] = []  # their sessions finish what they have in hand
         self._mx: dict[str, Connector] = {}
+        self._plans: dict[str, Plan] = {}  # by which the mail exchangers of each are met
+        self._listening: list[Endpoint] = []
 
     def take_up(self, loaded: Loaded) -> list[str]:
         """Go by these settings. Lanes that stay the same stay open; the connectors whose lanes do not, by name."""
         settings, clock = loaded.settings, self._clock
-        retry = Retry(settings.retry.waits)
-        self._loaded = loaded
+        retry = self._retry = Retry(settings.retry.waits)
         self._router = Router(settings.connector)
         self._enabled = {entry.name for entry in settings.connector if entry.enabled}
         self._limits = {entry.name: entry.max_size for entry in settings.connector if entry.max_size is not None}
-        self._mx = {connector.name: connector for connector in settings.connector if connector.mx}
+        self._own = {loaded.server_name.lower()}
         before, self._lanes = self._lanes, {}
-        changed = [*self._mx]
+        kept = self._keep_mx(loaded)
+        changed = [name for name in self._mx if name not in kept]
+        self._lanes |= {key: before.pop(key) for key in list(before) if key[0] in kept}
         for connector in settings.connector:
             if connector.mx:
                 continue
@@ -57,6 +61,18 @@ class Lanes:
                 self._lanes[key] = Lane(connector, hops, self._sink, clock.now)
         self._retired = [*(lane for lane in self._retired if lane.at_work), *before.values()]
         return [*changed, *(name for name, _ in before)]
+
+    def _keep_mx(self, loaded: Loaded) -> set[str]:
+        """Take up the connectors that use MX; those whose lanes stay as they are."""
+        known, listening, plans = self._mx, self._listening, self._plans
+        self._mx = {entry.name: entry for entry in loaded.settings.connector if entry.mx}
+        self._listening = [bind for entry in loaded.settings.listener if entry.enabled for bind in entry.bind]
+        self._plans = {name: make_plan(loaded, entry) for name, entry in self._mx.items()}
+        return {
+            name
+            for name, entry in self._mx.items()
+            if known.get(name) == entry and plans.get(name) == self._plans[name] and listening == self._listening
+        }
 
     def withdraw(self) -> list[Job]:
         """Take the jobs that wait for a session out of all lanes; those that are retired end their sessions."""
@@ -83,12 +99,8 @@ class Lanes:
             return lane
         if len(self._lanes) >= MAX_LANES:
             self._lanes = {other: lane for other, lane in self._lanes.items() if not other[1] or lane.load.jobs}
-        connector, loaded = self._mx[name], self._loaded
-        own = {loaded.server_name.lower()}
-        listening = [bind for entry in loaded.settings.listener if entry.enabled for bind in entry.bind]
-        retry = Retry(loaded.settings.retry.waits)
-        plan = make_plan(loaded, connector)
-        hops = MxHops(domain, plan, retry, self._clock.now, own, listening, fault=self._fault)
+        connector, plan = self._mx[name], self._plans[name]
+        hops = MxHops(domain, plan, self._retry, self._clock.now, self._own, self._listening, fault=self._fault)
         where = Endpoint(literal_address(domain) or domain, connector.next_hop.port)
         lane = self._lanes[key] = Lane(connector, hops, self._sink, self._clock.now, where, domain)
         return lane

@@ -35,6 +35,7 @@ REFILL = 500  # messages fetched at a time: the loop does nothing else meanwhile
 SCAN = 1000  # recipients looked up at a time
 SCAN_PAUSE = 0.02  # seconds from one look to the next, while there is enough to do without
 READ_AGAIN_SECONDS = 1.0
+IDLE_SECONDS = 60.0  # after its time, until a lane that nothing waits for is not stopped any more
 NOBODY = ("", "")  # the lane of what no connector carries
 BEFORE_ALL = (-math.inf, 0, 0)
 
@@ -249,6 +250,7 @@ class Supply:
         looked_up = self._looked_up[:REFILL]
         named = self._reader.waiting(looked_up, math.inf if self._early else now) if looked_up else []
         named = [one for one in named if one.next_try <= now or one.message in self._early]
+        self._early -= set(looked_up) - {one.message for one in named}
         delayed = self._reader.delayed(self._delayed_from, now, SCAN)
         queued: Sequence[Waiting] = ()
         if self._queued_from < self._queued_until:
@@ -283,7 +285,8 @@ class Supply:
                 last = id, key
                 self._backlog.add(key, Flow(row.who, Priority.of(row.priority)), id, first=first)
                 self._waits_in(key)
-            if self.deadlines.passed(row.arrived, row.expires, now):
+            stopped = self.stops and self.stops.of(key) is not None
+            if stopped and self.deadlines.passed(row.arrived, row.expires, now):
                 overdue.append(id)
         if rerouted:
             self._submit(Change(rerouted=rerouted), lambda error: None)
@@ -384,7 +387,16 @@ class Supply:
             self.start_lane(key)
         elif key in self._backlog:
             self._ready.add(key)
+        else:
+            self._supervisor.later(IDLE_SECONDS, lambda: self._forget_idle(key))
         self.refill()
+
+    def _forget_idle(self, key: Key) -> None:
+        """A lane whose time is over, and that nothing waits for, is not stopped any more."""
+        stop, lane = self.stops.of(key), self._lanes.existing(key)
+        idle = key not in self._backlog and (lane is None or not lane.load.jobs)
+        if stop is not None and stop.until <= self._clock.now() and idle:
+            self.start_lane(key)
 
     def start_lane(self, key: Key) -> None:
         """A lane moves; where the stop was of all lanes of a connector, they all do."""
