@@ -1,7 +1,7 @@
 """`python -m bench accept|relay|help`: how fast it is, beside a yardstick that is measured in turns in the same run.
 
-`python -m bench large|queued|dead|flood|overload|outage|fair`: what it takes, and what it stands (see `bench.size`,
-`bench.flood`, `bench.overload`, `bench.outage`);
+`python -m bench large|queued|dead|flood|overload|outage|fair|handing`: what it takes, and what it stands (see
+`bench.size`, `bench.flood`, `bench.overload`, `bench.outage`);
 `python -m bench turns --before SRC --of relay`: beside another state of the code (see `bench.turns`);
 `python -m bench story|page|scan`: how fast things are found (see `bench.journal`).
 """
@@ -21,7 +21,7 @@ from pathlib import Path
 
 from bench.flood import flood
 from bench.journal import FINDS
-from bench.outage import fair, outage
+from bench.outage import fair, handing, outage
 from bench.overload import overload
 from bench.site import configure, free_port, program
 from bench.size import SIZES
@@ -122,7 +122,7 @@ def main() -> None:
     """Read the command line."""
     parser = argparse.ArgumentParser(prog="python -m bench")
     parser.add_argument(
-        "what", choices=[*GOALS, "help", "flood", "overload", "outage", "fair", "turns", *SIZES, *FINDS]
+        "what", choices=[*GOALS, "help", "flood", "overload", "outage", "fair", "handing", "turns", *SIZES, *FINDS]
     )
     parser.add_argument("--messages", type=int, default=20000)
     parser.add_argument("--sessions", type=int, default=50)
@@ -144,6 +144,8 @@ def main() -> None:
         outage(arguments, lambda port: load(port, arguments))
     elif arguments.what == "fair":
         fair(Path(arguments.folder))
+    elif arguments.what == "handing":
+        handing(Path(arguments.folder))
     elif arguments.what == "turns":
         turns(arguments, lambda given: measure_whole(given, given.of))
     elif arguments.what in (finds := {**SIZES, **FINDS}):

@@ -10,6 +10,7 @@ import statistics
 import tempfile
 import time
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
 
@@ -20,7 +21,7 @@ from copper_kite.net.authority import make_authority
 from copper_kite.store.reads import Reader
 from copper_kite.words import State
 
-__all__ = ["fair", "outage"]
+__all__ = ["fair", "handing", "outage"]
 
 Load = Callable[[int], float]  # seconds to hand in all messages at a port
 WAIT = 5.0  # seconds from one retry to the next
@@ -102,6 +103,51 @@ def _written(folder: Path) -> tuple[int, int]:
         return tuple(
             connection.execute(f"SELECT count(*) FROM {table}").fetchone()[0] for table in ("attempt", "message")
         )
+
+
+SESSIONS, HANDING_SECONDS, CALM_SECONDS = 30, 20.0, 44.0
+
+
+def handing(folder: Path) -> None:
+    """Print how programs fare while the smart host is down: 30 sessions as fast as they can, then one at a time."""
+    with tempfile.TemporaryDirectory(dir=folder) as name:
+        here, port, hop = Path(name), free_port(), free_port()
+        make_authority(here, ["localhost"])
+        config = configure(here, port, hop, '[retry]\nwaits = ["10s"]\n')
+        with program("copper_kite", "--config", str(config), "serve", ready=b"is serving"):
+            with ThreadPoolExecutor(SESSIONS) as pool:
+                until = time.monotonic() + HANDING_SECONDS
+                fast = list(pool.map(lambda _: _hand_in(port, until, 0.0), range(SESSIONS)))
+            calm = _hand_in(port, time.monotonic() + CALM_SECONDS, 0.2)
+            with Reader(here / "queue") as reader:
+                waiting, attempts = sum(reader.totals().values()), _written(here / "queue")[0]
+        for what, found in (("at once", [one for some in fast for one in some]), ("one every 0.2 s", calm)):
+            refused = sum(code != 250 for code, _ in found)
+            slowest = max(seconds for _, seconds in found)
+            print(
+                f"{what}: {len(found)} messages, {refused} not taken, the slowest reply after {slowest * 1000:.0f} ms"
+            )
+        print(f"{waiting} wait after {attempts} attempts")
+
+
+def _hand_in(port: int, until: float, pause: float) -> list[tuple[int, float]]:
+    """What each message was answered, and the longest that any of its commands took, in seconds."""
+    found = []
+    with smtplib.SMTP("127.0.0.1", port) as client:
+        client.ehlo()
+        while time.monotonic() < until:
+            slowest, code = 0.0, 0
+            for act in (
+                lambda: client.mail("t@ternferries.example"),
+                lambda: client.rcpt("a@passenger.example"),
+                lambda: client.data(HEADER + b"x\r\n"),
+            ):
+                began = time.monotonic()
+                code = act()[0]
+                slowest = max(slowest, time.monotonic() - began)
+            found.append((code, slowest))
+            time.sleep(pause)
+    return found
 
 
 def fair(folder: Path) -> None:

@@ -1,8 +1,8 @@
 """Promises 1 and 2 under kill -9, with next hops and clients that misbehave at the same time.
 
 `python -m tests.hostile.kills --messages 1000000 --kills 500 --seed 1`: numbered messages are handed in over several
-sessions beside hostile clients, the smart host misbehaves by chance, and the server or the process that writes is killed
-at random moments. At the end the smart host behaves, everything drains, and what was answered is counted against what
+sessions beside hostile clients, the smart host misbehaves by chance, the configuration has one connector or another carry
+the mail, and the server or the process that writes is killed at random moments. At the end the smart host behaves, everything drains, and what was answered is counted against what
 the smart host took.
 """
 
@@ -11,6 +11,7 @@ from __future__ import annotations
 import argparse
 import asyncio
 import contextlib
+import itertools
 import os
 import random
 import signal
@@ -217,6 +218,25 @@ def process_that_writes(server: subprocess.Popen[bytes]) -> int | None:
     return None
 
 
+async def _reroute(config: Path, running: list[subprocess.Popen[bytes]], chance: random.Random) -> None:
+    """Have another connector carry the mail, and the first one again, while it goes on."""
+    texts = itertools.cycle(_two_ways(config))
+    while True:
+        await asyncio.sleep(0.5 + chance.random())
+        if running:  # while it starts, the signal would end it
+            await asyncio.to_thread(config.write_text, next(texts))
+            with contextlib.suppress(ProcessLookupError):
+                running[0].send_signal(signal.SIGHUP)
+
+
+def _two_ways(config: Path) -> tuple[str, str]:
+    """The configuration with another connector for all that is handed in, and as it is."""
+    text = config.read_text()
+    port = text.partition('hosts = ["localhost:')[2].partition('"')[0]
+    other = f'[[connector]]\nname = "other"\nhosts = ["localhost:{port}"]\ntls = "off"\nrecipients = ["y.example"]\n'
+    return text.replace("[retry]", f"{other}[retry]"), text
+
+
 async def rounds(folder: Path, messages: int, kills: int, seed: int, badness: int = 10) -> Outcome:
     """Hand `messages` in while either process is killed `kills` times; the count of what came of them."""
     began, chance = time.monotonic(), random.Random(seed)
@@ -231,13 +251,17 @@ async def rounds(folder: Path, messages: int, kills: int, seed: int, badness: in
     clients = _Clients(int(config.read_text().partition('bind = ["127.0.0.1:')[2].partition('"')[0]), messages)
     at_work = [asyncio.ensure_future(clients.run()) for _ in range(SESSIONS)]
     annoying = [asyncio.ensure_future(_annoy(clients.port, random.Random(chance.random()))) for _ in range(HOSTILE)]
+    running = [server]
+    annoying.append(asyncio.ensure_future(_reroute(config, running, random.Random(chance.random()))))
     for kill in range(1, kills + 1):
         await clients.until_kept(messages * kill // (kills + 1))
         await asyncio.sleep(0.2 * chance.random())
         victim = (chance.randrange(2) and process_that_writes(server)) or server.pid
+        running.clear()
         os.kill(victim, signal.SIGKILL)
         await asyncio.to_thread(server.wait, 60)
         server = await asyncio.to_thread(_start, config)
+        running.append(server)
     await clients.until_kept(messages)
     await asyncio.gather(*at_work)
     for task in annoying:
