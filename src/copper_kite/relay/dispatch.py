@@ -172,8 +172,7 @@ class Dispatcher:
             queued = {outcome.number for outcome in change.outcomes if outcome.state is State.QUEUED}
             for one in recipients:
                 if one.number in queued:
-                    carrier = self._lanes.carrier(one.address, message.reverse_path, one.via)
-                    lanes.add(self._lanes.key(carrier, one.address))
+                    lanes.add(self._key(one, message.reverse_path))
         self._supply.withhold(id)
         self._submit(change, partial(self._done, id, change, notices))
 
@@ -226,11 +225,16 @@ class Dispatcher:
 
     def _grouped(self, message: Message, recipients: Sequence[Recipient]) -> dict[Key, list[Recipient]]:
         """The recipients by the lane that is to carry them."""
+        if len(recipients) == 1:
+            return {self._key(recipients[0], message.reverse_path): [*recipients]}
         groups: dict[Key, list[Recipient]] = {}
         for one in recipients:
-            carrier = self._lanes.carrier(one.address, message.reverse_path, one.via)
-            groups.setdefault(self._lanes.key(carrier, one.address), []).append(one)
+            groups.setdefault(self._key(one, message.reverse_path), []).append(one)
         return groups
+
+    def _key(self, recipient: Recipient, reverse_path: str) -> Key:
+        carrier = self._lanes.carrier(recipient.address, reverse_path, recipient.via)
+        return self._lanes.key(carrier, recipient.address)
 
     # --- what goes out ----------------------------------------------------------------------------------------------
 

@@ -46,11 +46,11 @@ class InHand:
         """A job is over; whether nothing of its message is on its way any more."""
         id = job.message.id
         jobs = self._jobs[id]
-        jobs.remove(job)
         job.load.jobs -= 1
         if job.octets is not None:
             self.octets -= len(job.octets)
-        if jobs:
+        if len(jobs) > 1:
+            jobs.remove(job)
             return False
         del self._jobs[id]
         return True

@@ -81,7 +81,7 @@ class Lanes:
 
     def carrier(self, address: str, reverse_path: str, via: str = "") -> str:
         """The connector that carries a recipient: `via`, if an administrator chose it; empty where none does."""
-        return via if via in self._enabled else self._router.carrier(address, reverse_path)
+        return via if via and via in self._enabled else self._router.carrier(address, reverse_path)
 
     def key(self, connector: str, address: str) -> Key:
         """The lane of a recipient of that connector."""
