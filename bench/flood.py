@@ -14,8 +14,7 @@ from pathlib import Path
 from bench.site import configure, free_port, program
 from bench.size import Watch
 from copper_kite.net.authority import make_authority
-from copper_kite.store.model import Selection
-from copper_kite.store.reads import Reader
+from copper_kite.store import Reader, Selection
 from copper_kite.words import State
 
 __all__ = ["flood"]

@@ -12,11 +12,8 @@ from functools import partial
 from pathlib import Path
 
 from bench.size import QUEUED, hand_in_many
-from copper_kite.store.alone import write_alone
-from copper_kite.store.ids import IdMaker
-from copper_kite.store.model import Attempt, Change, Message, Recipient, Selection
-from copper_kite.store.reads import Reader
-from copper_kite.store.schema import connect_reader
+from copper_kite.store import Attempt, Change, IdMaker, Message, Reader, Recipient, Selection, write_alone
+from copper_kite.store.sqlite.schema import connect_reader
 from copper_kite.trace.logs import LogSource
 from copper_kite.trace.story import tell
 from copper_kite.words import State

@@ -18,7 +18,7 @@ from bench.site import configure, free_port, program
 from bench.size import HEADER, hand_in_many
 from bench.turns import processor_seconds
 from copper_kite.net.authority import make_authority
-from copper_kite.store.reads import Reader
+from copper_kite.store import Reader
 from copper_kite.words import State
 
 __all__ = ["fair", "handing", "outage"]

@@ -14,7 +14,7 @@ from bench.flood import CONTENT, ENVELOPE, Streams, say
 from bench.site import configure, free_port, program
 from bench.size import Watch
 from copper_kite.net.authority import make_authority
-from copper_kite.store.reads import Reader
+from copper_kite.store import Reader
 from copper_kite.words import State
 
 __all__ = ["overload"]

@@ -15,12 +15,11 @@ from pathlib import Path
 
 from bench.site import configure, free_port, program
 from copper_kite.net.authority import make_authority
-from copper_kite.store.commit import Batch, commit, fresh_row
-from copper_kite.store.ids import IdMaker
-from copper_kite.store.labels import keep
-from copper_kite.store.model import Fresh, Message, Recipient
-from copper_kite.store.schema import connect_writer, identity_of
-from copper_kite.store.segments import Segments, summed
+from copper_kite.store import Fresh, IdMaker, Message, Recipient, connect_writer
+from copper_kite.store.sqlite.commit import Batch, commit, fresh_row
+from copper_kite.store.sqlite.labels import keep
+from copper_kite.store.sqlite.schema import identity_of
+from copper_kite.store.sqlite.segments import Segments, summed
 
 __all__ = ["QUEUED", "SIZES", "hand_in_many"]
 

@@ -13,7 +13,7 @@ from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from typing import NamedTuple
 
-from copper_kite.store.reads import Reader
+from copper_kite.store.sqlite.reads import Reader
 from tests.support import environment, free_port, kite, running
 
 __all__ = ["CAUSES", "TERN", "Cause", "Local", "run_cause", "secrets", "situations", "stand_in"]

@@ -21,7 +21,7 @@ from copper_kite.settings.load import Loaded, load
 from copper_kite.settings.server_tls import server_context
 from copper_kite.smtp.limits import Limits
 from copper_kite.smtp.sasl import Secret
-from copper_kite.store.reads import Reader
+from copper_kite.store.sqlite.reads import Reader
 
 PASSWORD = "the-quay-is-wet-77"
 OPENING = ["resolve", "connect", "greet", "hello", "secure", "hello", "login"]  # the stages of a session with STARTTLS

@@ -9,8 +9,8 @@ from pathlib import Path
 import pytest
 
 from copper_kite.cli.show import json_text
-from copper_kite.store.alone import write_alone
 from copper_kite.store.model import Attempt, Change, JournalEntry, Message, Outcome, Recipient
+from copper_kite.store.sqlite.alone import write_alone
 from copper_kite.words import Event, State
 from tests.support import free_port, kite, write_site
 

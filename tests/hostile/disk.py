@@ -28,10 +28,10 @@ from typing import NamedTuple
 
 from copper_kite.errors import ContentUnreadable, KiteError
 from copper_kite.store.model import Attempt, Change, Fresh, Message, Outcome, Recipient, Relayed
-from copper_kite.store.process import start_process
-from copper_kite.store.reads import Reader
-from copper_kite.store.schema import connect_writer
-from copper_kite.store.writer import GroupWriter
+from copper_kite.store.sqlite.process import start_process
+from copper_kite.store.sqlite.reads import Reader
+from copper_kite.store.sqlite.schema import connect_writer
+from copper_kite.store.sqlite.writer import GroupWriter
 from copper_kite.words import FINAL, State
 
 __all__ = ["Call", "Counts", "build", "lose_power", "run_with_fault"]

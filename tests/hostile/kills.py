@@ -26,7 +26,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from copper_kite.store.reads import Reader
+from copper_kite.store.sqlite.reads import Reader
 from copper_kite.words import FINAL, State
 from tests.hostile.clients import WHOLE, WORDS
 from tests.hostile.delivery import EXTENSIONS

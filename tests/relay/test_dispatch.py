@@ -19,10 +19,10 @@ from copper_kite.relay.log import open_log
 from copper_kite.settings.load import load
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.transaction import Result
-from copper_kite.store.alone import write_alone
 from copper_kite.store.ids import IdMaker
 from copper_kite.store.model import Change, Done, Fresh, Message, Outcome, Recipient, Relayed
-from copper_kite.store.reads import Reader
+from copper_kite.store.sqlite.alone import write_alone
+from copper_kite.store.sqlite.reads import Reader
 from copper_kite.words import Cause, Stage, State
 from tests.support import PatientClock, free_port, write_site
 

@@ -20,10 +20,10 @@ from copper_kite.session.standin import Caught, Rule, StandIn, StandInPlan
 from copper_kite.settings.load import load
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.replies import Reply
-from copper_kite.store.commit import want
 from copper_kite.store.model import Selection, Wanted
-from copper_kite.store.reads import Reader
-from copper_kite.store.schema import connect_writer
+from copper_kite.store.sqlite.commit import want
+from copper_kite.store.sqlite.reads import Reader
+from copper_kite.store.sqlite.schema import connect_writer
 from copper_kite.trace.story import tell
 from copper_kite.words import Action, Cause, Stage, State
 from tests.relay.test_relay import letter, talk

@@ -22,7 +22,7 @@ from copper_kite.relay.supervisor import Supervisor
 from copper_kite.session.standin import Rule
 from copper_kite.smtp.replies import Reply
 from copper_kite.store.model import Change, Outcome
-from copper_kite.store.reads import Reader
+from copper_kite.store.sqlite.reads import Reader
 from copper_kite.words import State
 from tests.support import SECONDS, Site, converse, site
 
@@ -35,7 +35,7 @@ PLACES = [
     "relay.intake:Intake.recipient_to",
     "relay.intake:Intake.content_ended",
     "relay.intake:take_in",
-    "store.writer:fresh_row",
+    "store.sqlite.writer:fresh_row",
     "relay.dispatch:Dispatcher._take",
     "relay.dispatch:Dispatcher._grouped",
     "relay.dispatch:Dispatcher._give_to_lane",
@@ -150,7 +150,7 @@ CALLED = [
     "relay.dispatch:Dispatcher._stop_for_allowance",
     "relay.stops:Stops._write_all",
     "relay.deadlines:Deadlines.look",
-    "store.reads:Reader.due",
+    "store.sqlite.reads:Reader.due",
     "relay.large:Large._write",
     "relay.room:Reservation.spent",
     "relay.refusals:Refusals.flush",
@@ -165,7 +165,7 @@ CALLED = [
     "net.server:SessionRegistry.add",
     "net.wire:Wire._check",
     "net.secured:Secured._flush",
-    "store.writer:GroupWriter._rows",
+    "store.sqlite.writer:GroupWriter._rows",
 ]
 PARTS = 6  # in each of which a part of them is struck
 

@@ -10,7 +10,7 @@ import pytest
 
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.relay.large import PORTION
-from copper_kite.store.reads import Reader
+from copper_kite.store.sqlite.reads import Reader
 from copper_kite.words import State
 from tests.support import converse, site
 

@@ -23,7 +23,7 @@ from copper_kite.settings.server_tls import server_context
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.replies import Reply
 from copper_kite.store.model import Record
-from copper_kite.store.reads import Reader
+from copper_kite.store.sqlite.reads import Reader
 from copper_kite.words import Cause, Stage, State
 from tests.relay.test_relay import letter, talk
 from tests.support import SECONDS, StoppedClock, converse, free_port, write_site

@@ -16,10 +16,10 @@ from copper_kite.relay.notices import Notices
 from copper_kite.relay.orders import Orders
 from copper_kite.session.standin import Rule
 from copper_kite.smtp.replies import Reply
-from copper_kite.store.commit import want
 from copper_kite.store.ids import IdMaker
 from copper_kite.store.model import Message, Recipient, Wanted
-from copper_kite.store.schema import connect_writer
+from copper_kite.store.sqlite.commit import want
+from copper_kite.store.sqlite.schema import connect_writer
 from copper_kite.words import Action, State
 from tests.cli.test_commands import smart_host, take
 from tests.relay.test_relay import letter, records, talk

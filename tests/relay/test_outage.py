@@ -14,7 +14,7 @@ from copper_kite.settings.load import load
 from copper_kite.settings.server_tls import server_context
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import Secret
-from copper_kite.store.reads import Reader
+from copper_kite.store.sqlite.reads import Reader
 from copper_kite.words import Stage, State
 from tests.relay.test_relay import letter, talk
 from tests.support import PASSWORD, SECONDS, PatientClock, converse, write_site

@@ -18,7 +18,7 @@ from copper_kite.smtp.limits import Limits
 from copper_kite.smtp.replies import Reply
 from copper_kite.store.ids import id_text
 from copper_kite.store.model import Record
-from copper_kite.store.reads import Reader
+from copper_kite.store.sqlite.reads import Reader
 from copper_kite.trace.story import Story, tell
 from copper_kite.words import Side, State
 from tests.support import (

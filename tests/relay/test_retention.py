@@ -11,8 +11,8 @@ import pytest
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.session.standin import Rule
 from copper_kite.smtp.replies import Reply
-from copper_kite.store.reads import Reader
-from copper_kite.store.segments import Extents
+from copper_kite.store.sqlite.reads import Reader
+from copper_kite.store.sqlite.segments import Extents
 from copper_kite.words import FINAL, Event, Side, State
 from tests.relay.test_relay import letter, records, story, talk
 from tests.support import PatientClock, Site, StoppedClock, converse, site

@@ -8,11 +8,11 @@ from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
 
-from copper_kite.store.alone import write_alone
-from copper_kite.store.commit import Batch, commit, fresh_row, rows_of
 from copper_kite.store.model import Attempt, Change, Fresh, JournalEntry, Message, Outcome, Recipient, Relayed
-from copper_kite.store.reads import Reader
-from copper_kite.store.schema import DATABASE, connect_writer
+from copper_kite.store.sqlite.alone import write_alone
+from copper_kite.store.sqlite.commit import Batch, commit, fresh_row, rows_of
+from copper_kite.store.sqlite.reads import Reader
+from copper_kite.store.sqlite.schema import DATABASE, connect_writer
 from copper_kite.words import Event, State
 
 

@@ -10,8 +10,6 @@ from typing import Any
 import pytest
 
 from copper_kite.store import reads
-from copper_kite.store.commit import Batch, commit, fresh_row, holds_content, rows_of, used_segments
-from copper_kite.store.history import History, Place
 from copper_kite.store.ids import id_at, id_text
 from copper_kite.store.model import (
     Attempt,
@@ -24,9 +22,11 @@ from copper_kite.store.model import (
     Relayed,
     Selection,
 )
-from copper_kite.store.reads import Reader
-from copper_kite.store.schema import connect_writer
-from copper_kite.store.segments import Segments, summed
+from copper_kite.store.sqlite.commit import Batch, commit, fresh_row, holds_content, rows_of, used_segments
+from copper_kite.store.sqlite.history import History, Place
+from copper_kite.store.sqlite.reads import Reader
+from copper_kite.store.sqlite.schema import connect_writer
+from copper_kite.store.sqlite.segments import Segments, summed
 from copper_kite.words import Event, State
 
 BEGUN = 1_800_000_000.0

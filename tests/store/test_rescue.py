@@ -11,13 +11,13 @@ from pathlib import Path
 import pytest
 
 from copper_kite.errors import StoreError
-from copper_kite.store.alone import write_alone
 from copper_kite.store.model import Change, Message, Outcome, Recipient
-from copper_kite.store.process import start_process
-from copper_kite.store.reads import Reader
-from copper_kite.store.rescue import UNKNOWN, Rescued, rescue
-from copper_kite.store.schema import connect_writer
-from copper_kite.store.segments import segment_sizes
+from copper_kite.store.sqlite.alone import write_alone
+from copper_kite.store.sqlite.process import start_process
+from copper_kite.store.sqlite.reads import Reader
+from copper_kite.store.sqlite.rescue import UNKNOWN, Rescued, rescue
+from copper_kite.store.sqlite.schema import connect_writer
+from copper_kite.store.sqlite.segments import segment_sizes
 from copper_kite.words import State
 
 NOW = 5000.0

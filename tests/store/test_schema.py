@@ -8,8 +8,8 @@ from pathlib import Path
 import pytest
 
 from copper_kite.errors import ContentUnreadable, SchemaTooNew, StoreError
-from copper_kite.store.reads import Reader
-from copper_kite.store.schema import MIGRATIONS, SCHEMA, connect_writer
+from copper_kite.store.sqlite.reads import Reader
+from copper_kite.store.sqlite.schema import MIGRATIONS, SCHEMA, connect_writer
 
 
 def older(folder: Path, steps: int) -> sqlite3.Connection:

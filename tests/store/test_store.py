@@ -32,9 +32,7 @@ from copper_kite.errors import (
     StoreFailed,
     StoreFull,
 )
-from copper_kite.store.alone import write_alone
 from copper_kite.store.folder import FolderLock, running_server
-from copper_kite.store.handed import HANDED_OCTETS, Handed
 from copper_kite.store.ids import EPOCH, IdMaker, id_range, id_text
 from copper_kite.store.model import (
     Attempt,
@@ -47,11 +45,13 @@ from copper_kite.store.model import (
     Recipient,
     Selection,
 )
-from copper_kite.store.process import Channel, serve, start_process
-from copper_kite.store.reads import Reader
-from copper_kite.store.schema import connect_writer
-from copper_kite.store.segments import segment_sizes
-from copper_kite.store.writer import GroupWriter
+from copper_kite.store.sqlite.alone import write_alone
+from copper_kite.store.sqlite.handed import HANDED_OCTETS, Handed
+from copper_kite.store.sqlite.process import Channel, serve, start_process
+from copper_kite.store.sqlite.reads import Reader
+from copper_kite.store.sqlite.schema import connect_writer
+from copper_kite.store.sqlite.segments import segment_sizes
+from copper_kite.store.sqlite.writer import GroupWriter
 from copper_kite.words import Event, State
 
 

@@ -8,11 +8,11 @@ from pathlib import Path
 import pytest
 
 from copper_kite.settings.model import Connector
-from copper_kite.store.alone import write_alone
-from copper_kite.store.history import History
 from copper_kite.store.ids import IdMaker
 from copper_kite.store.model import Attempt, Change, JournalEntry, Message, Recipient, Record
-from copper_kite.store.reads import Reader
+from copper_kite.store.sqlite.alone import write_alone
+from copper_kite.store.sqlite.history import History
+from copper_kite.store.sqlite.reads import Reader
 from copper_kite.trace.journal import entries
 from copper_kite.trace.linemap import Entry
 from copper_kite.trace.pulse import Pulse

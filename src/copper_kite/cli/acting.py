@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from pathlib import Path
 
     from copper_kite.settings.load import Loaded
-    from copper_kite.store.model import QueueRow, Selection, Wanted
+    from copper_kite.store import QueueRow, Selection, Wanted
     from copper_kite.words import Action
 
 from copper_kite.cli.show import echo
@@ -114,7 +114,7 @@ class _Deed(NamedTuple):
 
 def _act(config: str | None, deed: _Deed, ids: Sequence[str], given: dict[str, Any], *, yes: bool) -> None:
     """Show what is meant, ask, and have it done."""
-    from copper_kite.store.reads import Reader
+    from copper_kite.store import Reader
 
     if not ids and not any(value for value in given.values()):
         raise click.UsageError("name messages by ID, or by a filter such as --to or --state")
@@ -156,8 +156,7 @@ def _show(rows: Sequence[QueueRow]) -> None:
 
 def _have_done(config: str | None, deed: _Deed, rows: Sequence[QueueRow]) -> str:
     """Note what is wanted, and have the running server do it; or do it, where none runs."""
-    from copper_kite.store.folder import running_server
-    from copper_kite.store.model import Wanted
+    from copper_kite.store import Wanted, running_server
 
     now, who = time.time(), pwd.getpwuid(os.getuid()).pw_name
     wanted = [Wanted(0, now, who, deed.action, row.message.id, row.recipient.number, deed.target) for row in rows]
@@ -176,8 +175,7 @@ def _have_done(config: str | None, deed: _Deed, rows: Sequence[QueueRow]) -> str
 
 def _follow(folder: Path, rows: Sequence[QueueRow], began: float) -> int:
     """Wait until each was tried since then, or put off without a try, and show them; 0 when all were relayed."""
-    from copper_kite.store.folder import running_server
-    from copper_kite.store.reads import Reader
+    from copper_kite.store import Reader, running_server
     from copper_kite.words import State
 
     if running_server(folder) is None:
@@ -206,7 +204,7 @@ def _is_to_be_tried(row: QueueRow, began: float) -> bool:
 
 
 def _of(ids: Sequence[int]) -> Selection:
-    from copper_kite.store.model import Selection
+    from copper_kite.store import Selection
     from copper_kite.words import State
 
     return Selection(ids=ids, states=tuple(State))
@@ -214,8 +212,7 @@ def _of(ids: Sequence[int]) -> Selection:
 
 def note(folder: Path, wanted: Sequence[Wanted]) -> list[int]:
     """Note what is wanted, for the running server to do; the numbers it got."""
-    from copper_kite.store.commit import want
-    from copper_kite.store.schema import connect_writer
+    from copper_kite.store import connect_writer, want
 
     connection = connect_writer(folder)
     try:
@@ -226,7 +223,7 @@ def note(folder: Path, wanted: Sequence[Wanted]) -> list[int]:
 
 def answer(folder: Path, numbers: set[int]) -> str:
     """Wait until the server has done it; what to say of that."""
-    from copper_kite.store.reads import Reader
+    from copper_kite.store import Reader
 
     until = time.monotonic() + ANSWER_SECONDS
     with Reader(folder) as reader:
@@ -243,11 +240,7 @@ def _do(loaded: Loaded, wanted: Sequence[Wanted]) -> None:
     from copper_kite.relay.delivery import Recorder
     from copper_kite.relay.notices import make_notices
     from copper_kite.relay.orders import Orders
-    from copper_kite.store.alone import write_alone
-    from copper_kite.store.folder import FolderLock
-    from copper_kite.store.ids import IdMaker
-    from copper_kite.store.reads import Reader
-    from copper_kite.store.schema import connect_writer
+    from copper_kite.store import FolderLock, IdMaker, Reader, connect_writer, write_alone
 
     now, folder = time.time(), loaded.data
     lock = FolderLock(folder, now)

@@ -24,7 +24,7 @@ from copper_kite.cli.show import (
 if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
     from copper_kite.settings.model import Connector
-    from copper_kite.store.model import ConnectorState
+    from copper_kite.store import ConnectorState
 
 __all__ = ["allowances_used", "connector"]
 
@@ -73,7 +73,7 @@ def list_connectors(config: str | None, as_json: bool) -> None:
 def allowances_used(loaded: Loaded) -> dict[str, Used]:
     """For each connector: period, recipients relayed in it, and how many may be."""
     from copper_kite.errors import StoreError
-    from copper_kite.store.reads import Reader
+    from copper_kite.store import Reader
 
     now = time.time()
     limited = [entry for entry in loaded.settings.connector if entry.allowance]
@@ -92,7 +92,7 @@ def allowances_used(loaded: Loaded) -> dict[str, Used]:
 
 def _states(loaded: Loaded) -> dict[str, ConnectorState]:
     from copper_kite.errors import StoreError
-    from copper_kite.store.reads import Reader
+    from copper_kite.store import Reader
 
     try:
         with Reader(loaded.data) as reader:

@@ -77,7 +77,7 @@ def _tell(moment: Moment) -> None:
 
 
 def _end(asked: Demo, loaded: Loaded, config: Path, hold: bool) -> None:
-    from copper_kite.store.reads import Reader
+    from copper_kite.store import Reader
 
     with Reader(loaded.data) as reader:
         _heading("What waits now (kite queue list)")

@@ -50,7 +50,7 @@ def change(config: str | None, edit: Callable[[Document], None], done: str) -> L
 
 def take_up(loaded: Loaded) -> bool:
     """Have the running server go by `loaded`, and say whether it does."""
-    from copper_kite.store.folder import read_note, running_server
+    from copper_kite.store import read_note, running_server
 
     running = running_server(loaded.data)
     if running is None:
@@ -82,7 +82,7 @@ def take_up(loaded: Loaded) -> bool:
 
 def take_up_secrets(loaded: Loaded) -> None:
     """As `take_up`, after a file of secrets changed: a service manager hands those over at the start only."""
-    from copper_kite.store.folder import running_server
+    from copper_kite.store import running_server
 
     running = running_server(loaded.data)
     try:

@@ -26,7 +26,7 @@ MAX_READ = 1 << 20  # octets of a file at a time
 
 def follow_journal(folder: Path, host: str, last: int, keep_place: Path | None) -> Iterator[list[Entry]]:
     """What happens at this server; first what came since the place that is kept, or the `last` ones."""
-    from copper_kite.store.history import History, Place
+    from copper_kite.store import History, Place
     from copper_kite.trace.journal import entries
 
     kept, history = _kept(keep_place, "journal"), History(folder)

@@ -24,7 +24,7 @@ from copper_kite.cli.show import (
 
 if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
-    from copper_kite.store.model import Recipient
+    from copper_kite.store import Recipient
     from copper_kite.trace.departure import Departure
     from copper_kite.trace.way import Step, Way
     from copper_kite.verdict.judge import Verdict
@@ -224,7 +224,7 @@ def _show_claims(way: Way) -> None:
 def _departure(way: Way, loaded: Loaded) -> Departure | None:
     """How it left this server, if it passed it."""
     from copper_kite.errors import KiteError
-    from copper_kite.store.reads import Reader
+    from copper_kite.store import Reader
     from copper_kite.trace.departure import find_departure, own_step
 
     place = own_step(way.steps, loaded.server_name)

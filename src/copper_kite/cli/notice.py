@@ -107,7 +107,7 @@ def _settings(config: str | None) -> Loaded | None:
 def _joined(loaded: Loaded | None, found: Sequence[Any], *, note: bool) -> tuple[list[Told], int]:
     """What is told, with our messages where they can be found; and how much of it was new and is noted now."""
     from copper_kite.errors import StoreError
-    from copper_kite.store.reads import Reader
+    from copper_kite.store import Reader
     from copper_kite.trace.beyond import Told, find_message, notes
 
     try:
@@ -131,8 +131,7 @@ def _joined(loaded: Loaded | None, found: Sequence[Any], *, note: bool) -> tuple
 
 
 def _write(folder: Path, entries: list[Any]) -> None:
-    from copper_kite.store.alone import write_alone
-    from copper_kite.store.model import Change
+    from copper_kite.store import Change, write_alone
 
     (fault,) = write_alone(folder, [Change(journal=entries)])
     if fault is not None:
@@ -140,7 +139,7 @@ def _write(folder: Path, entries: list[Any]) -> None:
 
 
 def _show_one(one: Told) -> None:
-    from copper_kite.store.ids import id_text
+    from copper_kite.store import id_text
 
     about, found = one.about, one.notice
     when = f" at {local_time(found.at)}" if found.at is not None else ""
@@ -203,13 +202,13 @@ def _verdict(told: Sequence[Told]) -> Verdict:
 
 
 def _known(one: Told) -> dict[str, str]:
-    from copper_kite.store.ids import id_text
+    from copper_kite.store import id_text
 
     return {"sender": one.sender} | ({} if one.id is None else {"id": id_text(one.id)})
 
 
 def _told_json(one: Told) -> dict[str, Any]:
-    from copper_kite.store.ids import id_text
+    from copper_kite.store import id_text
     from copper_kite.verdict.explain import standard_meaning
 
     about, found = one.about, one.notice

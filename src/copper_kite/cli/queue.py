@@ -17,8 +17,7 @@ from copper_kite.cli.show import STATE_COLOURS, age, cut, echo, json_time, print
 from copper_kite.cli.watch import watch
 
 if TYPE_CHECKING:
-    from copper_kite.store.model import QueueRow
-    from copper_kite.store.reads import Reader
+    from copper_kite.store import QueueRow, Reader
 
 __all__ = ["queue", "row_json", "show_queue"]
 
@@ -55,7 +54,7 @@ def list_queue(
 
     Works while the server runs and while it does not.
     """
-    from copper_kite.store.reads import Reader
+    from copper_kite.store import Reader
     from copper_kite.words import State
 
     with Reader(queue_folder(config)) as reader:
@@ -89,8 +88,7 @@ def verify_queue(ctx: click.Context, as_json: bool) -> None:
     Works while the server runs and while it does not. Status 1 when something is damaged; a message whose content is
     waits by itself, and `kite trace` says so.
     """
-    from copper_kite.store.ids import id_text
-    from copper_kite.store.verify import verify
+    from copper_kite.store import id_text, verify
 
     found = verify(queue_folder(ctx.obj))
     damaged = {id_text(id): problem for id, problem in sorted(found.messages.items())}
@@ -148,7 +146,7 @@ def show_message(config: str | None, id: str, as_json: bool) -> None:
 @click.pass_obj
 def raw_message(config: str | None, id: str) -> None:
     """One message as it is kept, octet by octet; while it waits, or has failed not too long ago."""
-    from copper_kite.store.reads import Reader
+    from copper_kite.store import Reader
 
     with Reader(queue_folder(config)) as reader:
         for portion in _content(reader, reader.resolve(id)):
@@ -169,8 +167,7 @@ def raw_message(config: str | None, id: str) -> None:
 def export_messages(config: str | None, /, ids: tuple[str, ...], into: Path, **given: Any) -> None:
     """Write messages out, as they are kept: those named, or those that the filters mean."""
     from copper_kite.mail.mbox import mbox_entry
-    from copper_kite.store.ids import id_text
-    from copper_kite.store.reads import Reader
+    from copper_kite.store import Reader, id_text
     from copper_kite.words import State
 
     with Reader(queue_folder(config)) as reader:
@@ -193,7 +190,7 @@ def export_messages(config: str | None, /, ids: tuple[str, ...], into: Path, **g
 def _content(reader: Reader, id: int) -> Iterator[bytes]:
     """A message's portions. Raises ContentGone."""
     from copper_kite.errors import ContentGone
-    from copper_kite.store.ids import id_text
+    from copper_kite.store import id_text
 
     portions = reader.content(id)
     first = next(portions, None)
@@ -205,7 +202,7 @@ def _content(reader: Reader, id: int) -> Iterator[bytes]:
 
 def show_queue(rows: list[QueueRow], now: float) -> None:
     """The queue as a table; where not all is of normal priority, that is told."""
-    from copper_kite.store.ids import id_text
+    from copper_kite.store import id_text
     from copper_kite.words import Priority
 
     if not rows:
@@ -241,7 +238,7 @@ def _until(at: float, now: float) -> str:
 
 def row_json(row: QueueRow) -> dict[str, object]:
     """One recipient of one message, for programs."""
-    from copper_kite.store.ids import id_text
+    from copper_kite.store import id_text
     from copper_kite.words import Priority
 
     message, recipient = row.message, row.recipient

@@ -16,7 +16,7 @@ __all__ = ["show_refused"]
 def show_refused(folder: Path, seconds: float, *, as_json: bool) -> None:
     """What listeners refused in the last so many seconds."""
     from copper_kite.smtp.replies import printable
-    from copper_kite.store.reads import Reader
+    from copper_kite.store import Reader
     from copper_kite.trace.refused import group_refused, refused_verdict
 
     with Reader(folder) as reader:

@@ -8,10 +8,7 @@ from pathlib import Path
 
 from copper_kite.cli.show import echo, print_json, size
 from copper_kite.errors import StoreError
-from copper_kite.store.folder import FolderLock
-from copper_kite.store.ids import id_text
-from copper_kite.store.rescue import Lost, Rescued, rescue
-from copper_kite.store.verify import verify
+from copper_kite.store import FolderLock, Lost, Rescued, id_text, rescue, verify
 
 __all__ = ["rescue_and_tell"]
 

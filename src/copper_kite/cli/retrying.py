@@ -12,7 +12,7 @@ from copper_kite.cli.show import age, echo, local_time, print_json, stop_json
 
 if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
-    from copper_kite.store.model import LaneStop
+    from copper_kite.store import LaneStop
 
 __all__ = ["offer_retry", "retry"]
 
@@ -22,8 +22,7 @@ WAIT_SECONDS = 120.0  # for an attempt
 def retry(loaded: Loaded, name: str, *, wait: bool, as_json: bool) -> int:
     """Have the running server try it; the exit status."""
     from copper_kite.cli.acting import answer, note
-    from copper_kite.store.folder import running_server
-    from copper_kite.store.model import Wanted
+    from copper_kite.store import Wanted, running_server
     from copper_kite.words import Action
 
     running = running_server(loaded.data)
@@ -71,14 +70,14 @@ def _who() -> str:
 
 
 def _stops(loaded: Loaded, name: str) -> list[LaneStop]:
-    from copper_kite.store.reads import Reader
+    from copper_kite.store import Reader
 
     with Reader(loaded.data) as reader:
         return [stop for stop in reader.lanes() if stop.connector == name]
 
 
 def _waiting(loaded: Loaded, name: str) -> int:
-    from copper_kite.store.reads import Reader
+    from copper_kite.store import Reader
 
     with Reader(loaded.data) as reader:
         return next((group.recipients for group in reader.groups("connector") if group.name == name), 0)

@@ -11,8 +11,7 @@ import click
 from copper_kite.cli.options import DURATION, SIZE, options_of
 
 if TYPE_CHECKING:
-    from copper_kite.store.model import Selection
-    from copper_kite.store.reads import Reader
+    from copper_kite.store import Reader, Selection
 
 __all__ = ["filters", "selection"]
 
@@ -38,7 +37,7 @@ filters = options_of(_OPTIONS)  # the options that narrow a list, or what is don
 
 def selection(reader: Reader, ids: Sequence[str], given: Mapping[str, Any]) -> Selection:
     """What the options, and ids or their beginnings, mean. Raises NotFound and Ambiguous."""
-    from copper_kite.store.model import Selection
+    from copper_kite.store import Selection
     from copper_kite.words import State
 
     older = given["older"]

@@ -183,7 +183,7 @@ def _id_of(found: Probed) -> str | None:
 def _follow(target: Target, id: str, at_most: float, *, as_json: bool) -> int:
     """Tell what becomes of a message until all its recipients have ended; the exit status."""
     from copper_kite.cli.trace import show_story, story_json, story_of
-    from copper_kite.store.reads import Reader
+    from copper_kite.store import Reader
     from copper_kite.words import FINAL, State
 
     assert target.loaded is not None

@@ -23,7 +23,7 @@ from copper_kite.cli.show import (
 if TYPE_CHECKING:
     from pathlib import Path
 
-    from copper_kite.store.model import Attempt, QueueGroup, Record
+    from copper_kite.store import Attempt, QueueGroup, Record
 
 __all__ = ["show_one", "show_shape"]
 
@@ -33,7 +33,7 @@ MOST = 8  # groups shown of each kind
 
 def show_shape(folder: Path, *, as_json: bool) -> None:
     """What waits by state, connector, reason and recipients' domain, with ages and next tries."""
-    from copper_kite.store.reads import Reader
+    from copper_kite.store import Reader
 
     with Reader(folder) as reader:
         groups = {by: reader.groups(by) for by in BY}
@@ -87,7 +87,7 @@ def show_one(folder: Path, id: str, *, as_json: bool) -> None:
     """Envelope, recipients, attempts and header."""
     from copper_kite.errors import ContentUnreadable
     from copper_kite.mail.header import header_end
-    from copper_kite.store.reads import Reader
+    from copper_kite.store import Reader
 
     first = b""
     with Reader(folder) as reader:
@@ -102,7 +102,7 @@ def show_one(folder: Path, id: str, *, as_json: bool) -> None:
 
 
 def _record_json(record: Record) -> dict[str, object]:
-    from copper_kite.store.ids import id_text
+    from copper_kite.store import id_text
 
     message = record.message
     return {
@@ -133,7 +133,7 @@ def _record_json(record: Record) -> dict[str, object]:
 
 def _print_record(record: Record, header: str) -> None:
     from copper_kite.smtp.replies import visible
-    from copper_kite.store.ids import id_text
+    from copper_kite.store import id_text
     from copper_kite.words import FINAL
 
     now, message = time.time(), record.message

@@ -19,7 +19,7 @@ from copper_kite.smtp.replies import visible
 if TYPE_CHECKING:
     from rich.console import Console, RenderableType
 
-    from copper_kite.store.model import LaneStop, Recipient
+    from copper_kite.store import LaneStop, Recipient
     from copper_kite.verdict.judge import Verdict
 
 __all__ = [

@@ -15,9 +15,7 @@ from copper_kite.cli.show import age, echo, json_time, local_time, print_json, p
 if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
     from copper_kite.settings.model import Connector
-    from copper_kite.store.folder import Note, Running
-    from copper_kite.store.live import LaneNow
-    from copper_kite.store.model import ConnectorState, LaneStop, QueueShape
+    from copper_kite.store import ConnectorState, LaneNow, LaneStop, Note, QueueShape, Running
 
 __all__ = ["status"]
 
@@ -33,10 +31,7 @@ def status(ctx: click.Context, as_json: bool) -> None:
     Exit 0 when it runs, 1 when it does not, or not with the configuration that is in the file.
     """
     from copper_kite.errors import StoreError
-    from copper_kite.store.folder import read_note, running_server
-    from copper_kite.store.live import read_live
-    from copper_kite.store.model import QueueShape
-    from copper_kite.store.reads import Reader
+    from copper_kite.store import QueueShape, Reader, read_live, read_note, running_server
 
     loaded, told = _settings(ctx.obj)
     running = running_server(loaded.data)
@@ -70,7 +65,7 @@ def _settings(config: str | None) -> tuple[Loaded, list[str]]:
     """
     from copper_kite.errors import SettingsError
     from copper_kite.settings.load import data_folder_of, find_config, load_source
-    from copper_kite.store.folder import read_note, running_server
+    from copper_kite.store import read_note, running_server
 
     try:
         return load_settings(config), []

@@ -32,8 +32,7 @@ from copper_kite.cli.show import (
 
 if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
-    from copper_kite.store.model import Attempt, QueueRow, Selection
-    from copper_kite.store.reads import Reader
+    from copper_kite.store import Attempt, QueueRow, Reader, Selection
     from copper_kite.trace.linemap import Entry
     from copper_kite.trace.story import Story
 
@@ -75,7 +74,7 @@ def trace(
     """
     from copper_kite.errors import NotFound
     from copper_kite.settings.find import find_file, sketch
-    from copper_kite.store.reads import Reader
+    from copper_kite.store import Reader
 
     if refused:
         if what is not None or until is not None or any(given.values()):
@@ -129,7 +128,7 @@ def _meant(
 
 def _show_list(rows: list[QueueRow], limit: int, *, as_json: bool) -> None:
     """Several messages, the latest first."""
-    from copper_kite.store.ids import id_text
+    from copper_kite.store import id_text
 
     if as_json:
         print_json([row_json(row) for row in rows[:limit]])
@@ -152,7 +151,7 @@ def _show_list(rows: list[QueueRow], limit: int, *, as_json: bool) -> None:
 
 def load_story(folder: Path, config: str, connectors: Sequence[Any], reader: Reader, id: int) -> Story:
     """The story of one message in `folder`, told with what the configuration knows."""
-    from copper_kite.store.folder import running_server
+    from copper_kite.store import running_server
     from copper_kite.trace.story import tell
 
     record = reader.record(id)
@@ -183,7 +182,7 @@ def _gone_on(story: Story, config: str | None, files: Sequence[str], map_name: s
 def show_story(story: Story, *, dialogue: bool = False) -> None:
     """The story as text."""
     from copper_kite.smtp.replies import printable
-    from copper_kite.store.ids import id_text
+    from copper_kite.store import id_text
     from copper_kite.words import Priority
 
     message = story.message
@@ -274,7 +273,7 @@ def _show_dialogue(attempt: Attempt) -> None:
 
 def story_json(story: Story) -> dict[str, Any]:
     """The story as JSON values."""
-    from copper_kite.store.ids import id_text
+    from copper_kite.store import id_text
     from copper_kite.words import Priority
 
     message = story.message

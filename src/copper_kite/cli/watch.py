@@ -15,8 +15,7 @@ from copper_kite.cli.show import STATE_COLOURS, age, console, echo, json_text, j
 if TYPE_CHECKING:
     from rich.console import RenderableType
 
-    from copper_kite.store.folder import Running
-    from copper_kite.store.model import QueueShape
+    from copper_kite.store import QueueShape, Running
     from copper_kite.trace.linemap import Entry
     from copper_kite.trace.pulse import Pulse
 
@@ -58,9 +57,7 @@ def watch(config: str | None, every: float, times: int | None, as_json: bool) ->
 
 
 def _looks(folder: Path, every: float, times: int | None) -> Iterator[_Look]:
-    from copper_kite.store.folder import running_server
-    from copper_kite.store.history import History
-    from copper_kite.store.reads import Reader
+    from copper_kite.store import History, Reader, running_server
     from copper_kite.trace.journal import entries
     from copper_kite.trace.pulse import Pulse
 

@@ -23,8 +23,7 @@ from copper_kite.settings.load import Loaded, load
 from copper_kite.settings.server_tls import server_context
 from copper_kite.smtp.sasl import Secret
 from copper_kite.smtp.transaction import Envelope
-from copper_kite.store.ids import id_range
-from copper_kite.store.reads import Reader
+from copper_kite.store import Reader, id_range
 from copper_kite.words import State
 
 __all__ = ["Demo", "Moment"]

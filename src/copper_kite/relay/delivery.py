@@ -19,8 +19,7 @@ from copper_kite.relay.job import Job
 from copper_kite.relay.notices import Notices
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.transaction import Result
-from copper_kite.store.ids import IdMaker
-from copper_kite.store.model import Attempt, Change, Fresh, Message, Outcome, Relayed
+from copper_kite.store import Attempt, Change, Fresh, IdMaker, Message, Outcome, Relayed
 from copper_kite.verdict.judge import side_of
 from copper_kite.words import FINAL_CAUSES, Cause, Side, Stage, State
 

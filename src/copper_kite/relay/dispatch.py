@@ -35,20 +35,21 @@ from copper_kite.relay.supervisor import Supervisor
 from copper_kite.relay.supply import Supply
 from copper_kite.settings.load import Loaded
 from copper_kite.smtp.replies import Reply
-from copper_kite.store.ids import IdMaker, id_text
-from copper_kite.store.live import LaneNow
-from copper_kite.store.model import (
+from copper_kite.store import (
     Change,
     Due,
     Fresh,
+    IdMaker,
     JournalEntry,
+    LaneNow,
     Message,
+    Reader,
     Recipient,
     Relayed,
     Submit,
     Wanted,
+    id_text,
 )
-from copper_kite.store.reads import Reader
 from copper_kite.words import Cause, Event, Stage, State
 
 __all__ = ["Dispatcher"]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from copper_kite.smtp.replies import Reply
-from copper_kite.store.model import Recipient
+from copper_kite.store import Recipient
 from copper_kite.words import Cause, Stage, State
 
 __all__ = ["Fate", "asked_value", "wants"]

@@ -20,8 +20,7 @@ from copper_kite.relay.usage import HOUR
 from copper_kite.smtp import events
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import ProvenLogin
-from copper_kite.store.ids import id_text
-from copper_kite.store.model import Fresh, Message, Recipient
+from copper_kite.store import Fresh, Message, Recipient, id_text
 from copper_kite.words import Stage, State
 
 __all__ = ["Intake"]

@@ -13,7 +13,7 @@ from copper_kite.relay.turns import Flow
 from copper_kite.routing.choose import fits
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.transaction import Envelope
-from copper_kite.store.model import Message, Recipient
+from copper_kite.store import Message, Recipient
 from copper_kite.words import Priority
 
 __all__ = ["Job", "Load", "SenderRule"]

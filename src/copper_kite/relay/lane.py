@@ -33,7 +33,7 @@ from copper_kite.relay.turns import Flow, Turns
 from copper_kite.settings.model import Connector
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.transaction import Envelope, Result, too_many
-from copper_kite.store.ids import id_text
+from copper_kite.store import id_text
 from copper_kite.words import BROKEN_CAUSES, Cause, Stage
 
 __all__ = ["Lane", "LaneSessions", "Sink"]

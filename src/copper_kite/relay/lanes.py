@@ -16,7 +16,7 @@ from copper_kite.routing.plan import make_plan, make_plans
 from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Connector
 from copper_kite.settings.units import Endpoint
-from copper_kite.store.live import LaneNow
+from copper_kite.store import LaneNow
 
 __all__ = ["Lanes"]
 

@@ -12,8 +12,7 @@ from copper_kite.net.server import ServerSession
 from copper_kite.relay.room import DISK_FULL, Reservation
 from copper_kite.smtp import events
 from copper_kite.smtp.replies import Reply
-from copper_kite.store.ids import id_text
-from copper_kite.store.model import Change, Fresh, Submit
+from copper_kite.store import Change, Fresh, Submit, id_text
 
 __all__ = ["PORTION", "Large"]
 

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from copper_kite.relay.supervisor import Supervisor
-from copper_kite.store.live import LaneNow, remove_live, write_live
+from copper_kite.store import LaneNow, remove_live, write_live
 
 __all__ = ["Publisher"]
 

@@ -14,8 +14,7 @@ from copper_kite.relay.job import Job
 from copper_kite.routing.choose import Router
 from copper_kite.settings.load import Loaded
 from copper_kite.smtp.grammar import decode_xtext
-from copper_kite.store.ids import IdMaker, id_text
-from copper_kite.store.model import Attempt, Fresh, JournalEntry, Message, Recipient
+from copper_kite.store import Attempt, Fresh, IdMaker, JournalEntry, Message, Recipient, id_text
 from copper_kite.verdict.judge import judge
 from copper_kite.words import CERTIFICATE_CAUSES, FINAL_CAUSES, TLS_CAUSES, Cause, Event, State
 

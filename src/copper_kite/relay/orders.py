@@ -10,7 +10,7 @@ from copper_kite.errors import ContentUnreadable
 from copper_kite.relay.delivery import Recorder, Report, Stop
 from copper_kite.relay.job import Job
 from copper_kite.smtp.grammar import encode_xtext
-from copper_kite.store.model import Change, Fresh, JournalEntry, Message, Outcome, Recipient, Wanted
+from copper_kite.store import Change, Fresh, JournalEntry, Message, Outcome, Recipient, Wanted
 from copper_kite.words import Action, Cause, Event, Stage, State
 
 __all__ = ["Orders", "may"]

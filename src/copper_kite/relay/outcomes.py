@@ -5,8 +5,7 @@ from __future__ import annotations
 from copper_kite.mail.received import format_date
 from copper_kite.relay.job import Job
 from copper_kite.relay.log import Log
-from copper_kite.store.ids import id_text
-from copper_kite.store.model import Attempt, Change, Relayed
+from copper_kite.store import Attempt, Change, Relayed, id_text
 from copper_kite.words import Stage, State
 
 __all__ = ["log_change", "log_relayed"]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from copper_kite.store.model import Change, JournalEntry
+from copper_kite.store import Change, JournalEntry
 from copper_kite.words import Event, State
 
 __all__ = ["PARK_AFTER", "Poison"]

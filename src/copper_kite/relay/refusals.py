@@ -6,7 +6,7 @@ import asyncio
 from collections.abc import Callable
 from typing import NamedTuple
 
-from copper_kite.store.model import Change, JournalEntry
+from copper_kite.store import Change, JournalEntry
 from copper_kite.words import Event
 
 __all__ = ["Refusal", "Refusals"]

@@ -9,8 +9,7 @@ from collections.abc import Callable
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.relay.usage import HOUR, LOOK_BACK
 from copper_kite.settings.model import Settings
-from copper_kite.store.model import Change, Submit
-from copper_kite.store.reads import Reader
+from copper_kite.store import Change, Reader, Submit
 
 __all__ = ["Retention"]
 

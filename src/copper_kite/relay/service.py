@@ -34,14 +34,22 @@ from copper_kite.settings.server_tls import server_context
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.limits import Limits
-from copper_kite.store.folder import FolderLock, Note, write_note
-from copper_kite.store.handed import Handed
-from copper_kite.store.ids import IdMaker
-from copper_kite.store.model import Change, Done, Fresh, JournalEntry
-from copper_kite.store.process import Channel, start_process
-from copper_kite.store.reads import Reader
-from copper_kite.store.witness import Witness
-from copper_kite.store.writer import GroupWriter
+from copper_kite.store import (
+    Change,
+    Channel,
+    Done,
+    FolderLock,
+    Fresh,
+    GroupWriter,
+    Handed,
+    IdMaker,
+    JournalEntry,
+    Note,
+    Reader,
+    Witness,
+    start_process,
+    write_note,
+)
 from copper_kite.words import Event
 
 __all__ = ["Service"]

@@ -20,7 +20,7 @@ from copper_kite.relay.delivery import Stop
 from copper_kite.relay.hops import Down
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.smtp.replies import Reply
-from copper_kite.store.model import Change, LaneStop, Submit
+from copper_kite.store import Change, LaneStop, Submit
 from copper_kite.verdict.judge import side_of
 from copper_kite.words import Cause, Side, Stage
 

@@ -21,8 +21,7 @@ from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Listener
 from copper_kite.smtp.exchanges import NoDirectory, made_up_key
 from copper_kite.smtp.sasl import ScramKey
-from copper_kite.store.ids import IdMaker
-from copper_kite.store.model import Fresh, Submit
+from copper_kite.store import Fresh, IdMaker, Submit
 
 __all__ = ["Submission"]
 

@@ -20,8 +20,7 @@ from copper_kite.relay.lanes import Lanes
 from copper_kite.relay.stops import Stops, unsent_stop
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.relay.turns import Flow
-from copper_kite.store.model import Change, Due, LaneStop, Message, Submit, Waiting
-from copper_kite.store.reads import Reader
+from copper_kite.store import Change, Due, LaneStop, Message, Reader, Submit, Waiting
 from copper_kite.words import Cause, Priority
 
 __all__ = ["Supply"]

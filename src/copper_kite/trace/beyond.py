@@ -8,9 +8,7 @@ from typing import Any
 
 from copper_kite.errors import Ambiguous, NotFound
 from copper_kite.mail.returned import Returned, ReturnedFor
-from copper_kite.store.ids import ID_LENGTH
-from copper_kite.store.model import JournalEntry, Message, Recipient, Record, Selection
-from copper_kite.store.reads import Reader
+from copper_kite.store import ID_LENGTH, JournalEntry, Message, Reader, Recipient, Record, Selection
 from copper_kite.words import Event, State
 
 __all__ = ["Group", "Told", "find_message", "group", "notes"]

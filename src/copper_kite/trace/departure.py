@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from copper_kite.routing.choose import choose
 from copper_kite.settings.model import Connector
-from copper_kite.store.model import Recipient
+from copper_kite.store import Recipient
 from copper_kite.trace.way import Step
 
 __all__ = ["Departure", "find_departure", "own_step"]

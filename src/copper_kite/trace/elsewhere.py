@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from copper_kite.store.ids import id_range, id_text
+from copper_kite.store import id_range, id_text
 from copper_kite.trace.joined import Clues, candidates, join
 from copper_kite.trace.linemap import Entry
 from copper_kite.trace.logs import LogSource

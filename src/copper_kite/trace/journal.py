@@ -8,9 +8,7 @@ from contextlib import closing
 from pathlib import Path
 
 from copper_kite.smtp.replies import printable
-from copper_kite.store.history import Happened, History
-from copper_kite.store.ids import id_range, id_text
-from copper_kite.store.model import Attempt, JournalEntry, Message
+from copper_kite.store import Attempt, Happened, History, JournalEntry, Message, id_range, id_text
 from copper_kite.trace.linemap import Entry
 from copper_kite.trace.sought import Sought
 from copper_kite.words import Event, Stage, State

@@ -6,7 +6,7 @@ import ipaddress
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from copper_kite.store.model import JournalEntry
+from copper_kite.store import JournalEntry
 from copper_kite.verdict.judge import Verdict, judge_refusal
 
 __all__ = ["Refused", "group_refused", "refused_verdict"]

@@ -10,8 +10,7 @@ from copper_kite.clock import span_text
 from copper_kite.mail.received import format_date
 from copper_kite.routing.choose import Carrier, choose
 from copper_kite.smtp.replies import split_reply
-from copper_kite.store.ids import id_text
-from copper_kite.store.model import Attempt, JournalEntry, Message, Recipient, Record
+from copper_kite.store import Attempt, JournalEntry, Message, Recipient, Record, id_text
 from copper_kite.trace.told import judge_told
 from copper_kite.verdict.judge import Verdict, judge
 from copper_kite.words import FINAL_CAUSES, Cause, Event, Side, Stage, State

@@ -11,8 +11,8 @@ from collections.abc import Sequence
 from typing import Any
 
 from copper_kite.store.model import Selection
-from copper_kite.store.schema import PORTION_BITS, PORTIONS
-from copper_kite.store.stopped import shown
+from copper_kite.store.sqlite.schema import PORTION_BITS, PORTIONS
+from copper_kite.store.sqlite.stopped import shown
 from copper_kite.words import State
 
 __all__ = ["KEPT", "OPEN", "OPEN_SQL", "condition", "sources"]

@@ -22,7 +22,7 @@ from typing import Any
 
 from copper_kite.errors import StoreError
 from copper_kite.store.ballast import Ballast
-from copper_kite.store.commit import (
+from copper_kite.store.sqlite.commit import (
     FAILED,
     FULL,
     Batch,
@@ -35,11 +35,11 @@ from copper_kite.store.commit import (
     holds_content,
     used_segments,
 )
-from copper_kite.store.handed import Handed
-from copper_kite.store.labels import keep
-from copper_kite.store.schema import connect_writer, identity_of
-from copper_kite.store.segments import Segments
-from copper_kite.store.witness import Witness
+from copper_kite.store.sqlite.handed import Handed
+from copper_kite.store.sqlite.labels import keep
+from copper_kite.store.sqlite.schema import connect_writer, identity_of
+from copper_kite.store.sqlite.segments import Segments
+from copper_kite.store.sqlite.witness import Witness
 
 __all__ = ["Channel", "serve", "start_process"]
 
@@ -106,7 +106,7 @@ def start_process(folder: Path, keep: Sequence[int] = ()) -> tuple[Channel, Hand
     ours, theirs = socket.socketpair()
     with theirs:
         files = (theirs.fileno(), handed.descriptor)
-        words = [sys.executable, "-P", "-m", "copper_kite.store.process", str(folder), *map(str, files)]
+        words = [sys.executable, "-P", "-m", "copper_kite.store.sqlite.process", str(folder), *map(str, files)]
         process = subprocess.Popen(words, stdin=subprocess.DEVNULL, pass_fds=(*files, *keep))
     ours.settimeout(STALLED_SECONDS)  # which is also right when the loop that polls it makes it non-blocking
     return Channel(ours, process), handed

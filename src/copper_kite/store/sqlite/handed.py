@@ -5,7 +5,7 @@ from __future__ import annotations
 import mmap
 import os
 
-from copper_kite.store.segments import SUM_OCTETS, summed
+from copper_kite.store.sqlite.segments import SUM_OCTETS, summed
 
 __all__ = ["HANDED_OCTETS", "Handed", "Overfull"]
 

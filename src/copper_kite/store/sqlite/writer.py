@@ -16,11 +16,11 @@ from functools import partial
 from typing import Any, TypeVar
 
 from copper_kite.errors import KiteError, StoreFailed, StoreFull
-from copper_kite.store.commit import FAILED, FULL, Fault, fresh_row, rows_of
-from copper_kite.store.handed import Handed, Overfull
 from copper_kite.store.model import Change, Done, Fresh, Relayed
-from copper_kite.store.process import Channel
-from copper_kite.store.storable import storable
+from copper_kite.store.sqlite.commit import FAILED, FULL, Fault, fresh_row, rows_of
+from copper_kite.store.sqlite.handed import Handed, Overfull
+from copper_kite.store.sqlite.process import Channel
+from copper_kite.store.sqlite.storable import storable
 
 __all__ = ["GroupWriter"]
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
-from copper_kite.store.commit import Batch, Fault, commit, rows_of
-from copper_kite.store.labels import keep
 from copper_kite.store.model import Change
-from copper_kite.store.schema import connect_writer, identity_of
-from copper_kite.store.segments import Segments, summed
+from copper_kite.store.sqlite.commit import Batch, Fault, commit, rows_of
+from copper_kite.store.sqlite.labels import keep
+from copper_kite.store.sqlite.schema import connect_writer, identity_of
+from copper_kite.store.sqlite.segments import Segments, summed
 
 __all__ = ["write_alone"]
 

@@ -16,9 +16,9 @@ from operator import attrgetter, itemgetter
 from typing import Any, NamedTuple
 
 from copper_kite.store.model import Attempt, Change, Fresh, JournalEntry, LaneStop, Message, Recipient, Wanted
-from copper_kite.store.schema import PORTION_BITS, PORTIONS
-from copper_kite.store.segments import Extent
-from copper_kite.store.storable import storable
+from copper_kite.store.sqlite.schema import PORTION_BITS, PORTIONS
+from copper_kite.store.sqlite.segments import Extent
+from copper_kite.store.sqlite.storable import storable
 from copper_kite.words import BROKEN_CAUSES, FINAL, FINAL_CAUSES, MESSAGE_STAGES
 
 __all__ = [

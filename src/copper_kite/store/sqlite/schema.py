@@ -10,7 +10,7 @@ import stat
 from pathlib import Path
 
 from copper_kite.errors import SchemaTooNew, StoreError
-from copper_kite.store.segments import Segments, identity_in, read_without_sum, segment_sizes, summed
+from copper_kite.store.sqlite.segments import Segments, identity_in, read_without_sum, segment_sizes, summed
 
 __all__ = [
     "DATABASE",

@@ -11,8 +11,8 @@ from typing import Any, NamedTuple
 
 from copper_kite.store.ids import id_at
 from copper_kite.store.model import Attempt, JournalEntry, Message
-from copper_kite.store.rows import MESSAGE_COLUMNS, attempt_of_row, message_of_row
-from copper_kite.store.schema import connect_reader
+from copper_kite.store.sqlite.rows import MESSAGE_COLUMNS, attempt_of_row, message_of_row
+from copper_kite.store.sqlite.schema import connect_reader
 from copper_kite.words import Event
 
 __all__ = ["Happened", "History", "Place"]

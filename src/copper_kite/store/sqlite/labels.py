@@ -16,11 +16,11 @@ from pathlib import Path
 from typing import Any, NamedTuple
 from zlib import crc32
 
-from copper_kite.store.commit import FreshRow, Rows
 from copper_kite.store.model import Message, Recipient
-from copper_kite.store.rows import recipient_of_row
-from copper_kite.store.schema import PORTION_BITS
-from copper_kite.store.segments import IDENTITY_OCTETS, LABELLED, Extent, Segments, segment_path
+from copper_kite.store.sqlite.commit import FreshRow, Rows
+from copper_kite.store.sqlite.rows import recipient_of_row
+from copper_kite.store.sqlite.schema import PORTION_BITS
+from copper_kite.store.sqlite.segments import IDENTITY_OCTETS, LABELLED, Extent, Segments, segment_path
 
 __all__ = ["Gap", "Label", "keep", "labels"]
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from copper_kite.store.schema import DATABASE
+from copper_kite.store.sqlite.schema import DATABASE
 
 __all__ = ["Witness"]
 

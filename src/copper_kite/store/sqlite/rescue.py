@@ -15,12 +15,12 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from copper_kite.errors import StoreError
-from copper_kite.store.alone import write_alone
-from copper_kite.store.labels import Gap, labels
 from copper_kite.store.model import Change, JournalEntry, Message, Recipient
-from copper_kite.store.rows import message_of_row, recipient_of_row
-from copper_kite.store.schema import DATABASE, PORTION_BITS, PORTIONS, SCHEMA
-from copper_kite.store.segments import Extents, segment_sizes
+from copper_kite.store.sqlite.alone import write_alone
+from copper_kite.store.sqlite.labels import Gap, labels
+from copper_kite.store.sqlite.rows import message_of_row, recipient_of_row
+from copper_kite.store.sqlite.schema import DATABASE, PORTION_BITS, PORTIONS, SCHEMA
+from copper_kite.store.sqlite.segments import Extents, segment_sizes
 from copper_kite.words import Event, State
 
 __all__ = ["UNKNOWN", "Lost", "Rescued", "rescue"]

@@ -14,7 +14,6 @@ from pathlib import Path
 from typing import Any
 
 from copper_kite.errors import Ambiguous, ContentUnreadable, NotFound
-from copper_kite.store.commit import place
 from copper_kite.store.ids import id_at, id_range, id_text
 from copper_kite.store.model import (
     ConnectorState,
@@ -31,17 +30,18 @@ from copper_kite.store.model import (
     Waiting,
     Wanted,
 )
-from copper_kite.store.rows import (
+from copper_kite.store.sqlite.commit import place
+from copper_kite.store.sqlite.rows import (
     MESSAGE_COLUMNS,
     RECIPIENT_COLUMNS,
     attempt_of_row,
     message_of_row,
     recipient_of_row,
 )
-from copper_kite.store.schema import PORTION_BITS, PORTIONS, connect_reader
-from copper_kite.store.segments import Extents, segment_sizes
-from copper_kite.store.selecting import KEPT, OPEN, OPEN_SQL, condition, sources
-from copper_kite.store.stopped import StoppedLanes, shown
+from copper_kite.store.sqlite.schema import PORTION_BITS, PORTIONS, connect_reader
+from copper_kite.store.sqlite.segments import Extents, segment_sizes
+from copper_kite.store.sqlite.selecting import KEPT, OPEN, OPEN_SQL, condition, sources
+from copper_kite.store.sqlite.stopped import StoppedLanes, shown
 from copper_kite.words import Action, Event, State
 
 __all__ = ["Reader"]

@@ -8,8 +8,8 @@ from contextlib import closing
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from copper_kite.store.schema import PORTION_BITS, connect_reader
-from copper_kite.store.segments import Extents
+from copper_kite.store.sqlite.schema import PORTION_BITS, connect_reader
+from copper_kite.store.sqlite.segments import Extents
 
 __all__ = ["Verified", "verify"]
 
