@@ -138,7 +138,10 @@ def _show_stopped(stops: Sequence[LaneStop]) -> None:
     if stops:
         echo()
     for stop in stops[:MOST_STOPS]:
-        where = " ".join(filter(None, (stop.connector, stop.domain))) or "without connector"
+        if not stop.connector:
+            say(("some mail waits that no connector carries: kite queue list --reason 'no connector'", "yellow"))
+            continue
+        where = " ".join(filter(None, (stop.connector, stop.domain)))
         then = f"; next try {local_time(stop.until)}" if stop.until < math.inf else ""
         say((f"{where} is stopped: {stop.text}{then}", "yellow"))
     if len(stops) > MOST_STOPS:

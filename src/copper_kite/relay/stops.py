@@ -160,7 +160,7 @@ def down_stop(lane: Key, down: Down, next_hop: str, now: float) -> LaneStop:
     """A lane whose next hops are down."""
     failure, reply = down.failure, down.failure.reply
     where = failure.seen.next_hop or next_hop
-    text = f"{where} is down since {format_date(down.since)}: {reply.text if reply else failure.text}"
+    text = f"{reply.text if reply else failure.text} ({where} is down since {format_date(down.since)})"
     return LaneStop(
         *lane,
         since=down.since,

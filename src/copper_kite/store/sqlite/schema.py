@@ -320,7 +320,7 @@ def connect_reader(folder: Path) -> sqlite3.Connection:
     return connection
 
 
-_SINCE_WHEN = re.compile(r"\S+ is down since .{31}: ")
+_SINCE_WHEN = re.compile(r" \(\S+ is down since .{31}\)$")
 
 
 def _reason(reply: str) -> str:
