@@ -1,4 +1,4 @@
-"""The tables, as an ordered list of migrations; each runs once, in the transaction that records it."""
+"""The tables, as an ordered list of migrations; each runs once, and all that are due in one transaction."""
 
 from __future__ import annotations
 
@@ -314,6 +314,8 @@ def connect_reader(folder: Path) -> sqlite3.Connection:
         raise StoreError(str(folder), f"the queue cannot be read ({error})", "run as the server's user") from error
     if found > SCHEMA:
         raise SchemaTooNew(str(folder), found, SCHEMA)
+    if found == 0:  # the server that makes it is just starting
+        raise StoreError(str(folder), "no queue here yet", "`kite serve` makes it")
     if found < SCHEMA:  # a server of that release may be at work on it
         remedy = "restart the server with this release, which brings it up to date"
         raise StoreError(str(folder), f"the queue is of an older release (schema {found}, not {SCHEMA})", remedy)
@@ -333,7 +335,10 @@ def _schema_of(connection: sqlite3.Connection) -> int:
 
 
 def migrate(connection: sqlite3.Connection, folder: Path) -> None:
-    """Bring the schema up to date; each step and its record are one transaction. Raises SchemaTooNew, OSError."""
+    """Bring the schema up to date: all steps and their record are one transaction, so nobody sees it half made.
+
+    Raises SchemaTooNew, OSError.
+    """
     found = _schema_of(connection)
     if found > SCHEMA:
         raise SchemaTooNew(str(folder), found, SCHEMA)
@@ -350,6 +355,7 @@ def migrate(connection: sqlite3.Connection, folder: Path) -> None:
 
     connection.create_function("put", 1, put)
     connection.create_function("anew", 3, anew)
-    for number, script in enumerate(MIGRATIONS[found:], found + 1):
-        connection.executescript(f"BEGIN IMMEDIATE; {script}; PRAGMA user_version = {number}; COMMIT;")
+    if found < SCHEMA:
+        steps = "".join(f"{script};" for script in MIGRATIONS[found:])
+        connection.executescript(f"BEGIN IMMEDIATE; {steps} PRAGMA user_version = {SCHEMA}; COMMIT;")
     segments.leave()
