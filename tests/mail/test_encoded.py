@@ -81,6 +81,8 @@ def test_what_only_smtputf8_can_carry_stays(header: str) -> None:
         ("text/HTML; Charset=UTF-8", "text/html", {"charset": "UTF-8"}),
         ('multipart/mixed; boundary="a \\"b;c" (comment)', "multipart/mixed", {"boundary": 'a "b;c'}),
         ("x/y; name*=utf-8''b%C3%A5t; n=1", "x/y", {"name": "båt", "n": "1"}),
+        ("x/y; name*=no\0such''b%C3%A5t; n*=rot13''%41", "x/y", {"name": "no\0such''b%C3%A5t", "n": "rot13''%41"}),
+        ("x/y; name*=unicode_escape''%5Cud800", "x/y", {"name": "?"}),
         ("x/y; name*1=cd; name*0=ab", "x/y", {"name": "abcd"}),
         ("nonsense; charset=x", "text/plain", {"charset": "x"}),
         ("", "text/plain", {}),

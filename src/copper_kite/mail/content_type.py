@@ -61,6 +61,7 @@ def _decoded(text: str) -> str:
     if not quote or "'" not in rest:
         return text
     try:
-        return unquote(rest.partition("'")[2], encoding=charset or "utf-8", errors="replace")
-    except LookupError:
+        decoded = unquote(rest.partition("'")[2], encoding=charset or "utf-8", errors="replace")
+    except (LookupError, ValueError):  # no such character set, or none of text
         return text
+    return decoded.encode("utf-8", "replace").decode()  # some can spell what is no text
