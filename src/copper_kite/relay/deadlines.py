@@ -53,7 +53,7 @@ class Deadlines:
     def arm(self) -> None:
         """Something waits: see to it in time."""
         if self._timer is None and not self._ended:
-            self._timer = self._supervisor.later(SOON_SECONDS, self.look)
+            self._timer = self._supervisor.later(SOON_SECONDS, self._timer_over)
 
     def start_over(self) -> None:
         """What was passed over may matter now."""
@@ -75,7 +75,11 @@ class Deadlines:
         finally:
             if self._next < math.inf and not self._ended:
                 delay = min(max(self._next - now, 0.0) + 0.001, LONGEST_SECONDS)
-                self._timer = self._supervisor.later(delay, self.look)
+                self._timer = self._supervisor.later(delay, self._timer_over)
+
+    def _timer_over(self) -> None:
+        self._timer = None  # whatever is raised here, it can be armed again
+        self.look()
 
     def glance(self, now: float) -> None:
         """Look, if it is time."""

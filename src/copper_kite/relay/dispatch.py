@@ -193,7 +193,7 @@ class Dispatcher:
     def offer(self, fresh: Fresh) -> None:
         """Take a message that has just become durable: with all of its commit, when their senders are answered."""
         if not self._offered:
-            self._supervisor.soon(self._take_offered)
+            self._supervisor.soon_until_done(self._take_offered)
         self._offered.append(fresh)
 
     def _take_offered(self) -> None:
