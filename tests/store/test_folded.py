@@ -9,7 +9,6 @@ from typing import Any
 
 import pytest
 
-from copper_kite.store import reads
 from copper_kite.store.ids import id_at, id_text
 from copper_kite.store.model import (
     Attempt,
@@ -22,6 +21,7 @@ from copper_kite.store.model import (
     Relayed,
     Selection,
 )
+from copper_kite.store.sqlite import reads
 from copper_kite.store.sqlite.commit import Batch, commit, fresh_row, holds_content, rows_of, used_segments
 from copper_kite.store.sqlite.history import History, Place
 from copper_kite.store.sqlite.reads import Reader

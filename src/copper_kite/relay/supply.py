@@ -315,7 +315,7 @@ class Supply:
         begun, self._looked_up = 0, [*self._looked_up, *ids]  # where the store cannot be read, they are not forgotten
         early = self._early.intersection(ids) if self._early else set()
         until = math.inf if early else now
-        found = self._reader.due(ids, until, max(0, REFILL_OCTETS - self.in_hand.octets))
+        found = self._reader.due(list(dict.fromkeys(ids)), until, max(0, REFILL_OCTETS - self.in_hand.octets))
         self._early -= early
         del self._looked_up[-len(ids) :]
         for due in found:
@@ -377,7 +377,7 @@ class Supply:
 
     def _told_overdue(self, ids: Sequence[int]) -> None:
         if not self._stepping:
-            self._overdue([id for id in ids if self.is_free(id)])
+            self._overdue([id for id in dict.fromkeys(ids) if self.is_free(id)])
 
     def _look_at(self, key: Key) -> None:
         """The time of a lane that does not move is over: one of its messages may try, or all may go."""

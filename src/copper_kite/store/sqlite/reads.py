@@ -168,7 +168,8 @@ class Reader:
         return list(rows)
 
     def due(self, ids: Sequence[int], until: float, octets: int = 0) -> list[Due]:
-        """What of these messages is queued, or delayed `until` then, in their order; those without are left out.
+        """What of these messages (each named once) is queued, or delayed `until` then, in their order; those of which
+        nothing is are left out.
 
         So many `octets` of content are read with it, as far as a message is a single portion.
         """
