@@ -20,6 +20,7 @@ if TYPE_CHECKING:
 __all__ = ["status"]
 
 MOST_STOPS = 10  # lanes that are shown one by one
+MOST_FAULTS = 100  # recipients held by faults of our own that are counted
 
 
 @click.command()
@@ -31,27 +32,40 @@ def status(ctx: click.Context, as_json: bool) -> None:
     Exit 0 when it runs, 1 when it does not, or not with the configuration that is in the file.
     """
     from copper_kite.errors import StoreError
-    from copper_kite.store import QueueShape, Reader, read_live, read_note, running_server
+    from copper_kite.store import QueueShape, Reader, Selection, read_live, read_note, running_server
 
     loaded, told = _settings(ctx.obj)
     running = running_server(loaded.data)
     if running is not None:
         told = told or _told_by(read_note(loaded.data), loaded)
     lanes = read_live(loaded.data) if running is not None else []
-    shape, known, stops = QueueShape(), {}, []
+    shape, known, stops, faults = QueueShape(), {}, [], 0
     try:
         with Reader(loaded.data) as reader:
             shape, known = reader.shape(), {state.name: state for state in reader.connectors()}
             stops = reader.lanes()
+            faults = len(reader.select(Selection(reason="our own fault"), MOST_FAULTS + 1))
     except StoreError:
         if (loaded.data / "queue.sqlite").exists():
             raise
     if as_json:
         found = _status_json(loaded, running, shape, known, lanes)
-        print_json({**found, "stopped": [stop_json(stop) for stop in stops], "configuration": told or None})
+        print_json(
+            {
+                **found,
+                "stopped": [stop_json(stop) for stop in stops],
+                "held_by_faults": faults,
+                "configuration": told or None,
+            }
+        )
     else:
         _show(loaded, running, shape, known, lanes)
         _show_stopped(stops)
+        if faults:
+            count = f"over {MOST_FAULTS}" if faults > MOST_FAULTS else str(faults)
+            say(
+                (f"recipients held by faults of our own: {count}; kite queue list --reason 'our own fault'", "bold red")
+            )
         for line in told:
             say((line, "bold red"))
         _warn_of_allowances(loaded)

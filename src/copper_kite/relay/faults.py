@@ -27,7 +27,7 @@ class Faults:
         place = place_of(error)
         kind = type(error).__name__
         id = blake2s(f"{kind} {place}".encode(), digest_size=3).hexdigest().upper()
-        words = f"fault {id}: {kind} in {place}"
+        words = f"our own fault {id}: {kind} in {place}"
         trace = ""
         if id not in self._told and len(self._told) < MAX_TOLD:
             self._told.add(id)
