@@ -10,7 +10,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).resolve().parent.parent))
 
-from copper_kite.store.reads import Reader
+from copper_kite.store import Reader
 from copper_kite.words import State
 from tests.causes import TERN, Local, secrets, stand_in
 from tests.support import environment, free_port, running
