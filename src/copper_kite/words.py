@@ -93,7 +93,7 @@ class Priority(StrEnum):
 
     @classmethod
     def of(cls, value: int) -> Priority:
-        """The class of a priority from -9 to 9 (RFC 6710 3)."""
+        """The class of a priority from -9 to 9 (RFC 6710)."""
         return cls.NORMAL if not value else cls.URGENT if value > 0 else cls.BULK
 
 

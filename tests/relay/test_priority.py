@@ -77,7 +77,7 @@ def test_who_says_how_urgent_a_message_is(folder: Path, authority: CertificateFi
                 assert asked[sender] == (f"MT-PRIORITY={value}" if value and passes_on else "")
                 (one,) = [one for one in caught if one.reverse_path == sender]
                 text = one.file.read_bytes() if one.file else b""
-                assert (b"\tPRIORITY %d;" % value in text) == bool(value), "RFC 6710 4.3: our Received says it"
+                assert (b"\tPRIORITY %d;" % value in text) == bool(value), "RFC 6710: our Received says it"
 
     asyncio.run(live())
 

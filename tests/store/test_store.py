@@ -210,6 +210,16 @@ def test_what_waits_in_a_lane_that_does_not_move_is_shown_as_delayed(
         }  # fmt: skip
 
 
+def test_what_our_own_faults_hold_is_counted(folder: Path, writer: GroupWriter, turns: Turns) -> None:
+    write(writer, turns, *(submission(id) for id in range(1, 5)))
+    ours, theirs = "our own fault 12AB34: ValueError in relay/lane.py:1", "450 4.7.1 not our own fault"
+    held = [(1, State.DELAYED, ours), (2, State.PARKED, ours), (3, State.DELAYED, theirs), (4, State.FAILED, ours)]
+    outcomes = [Outcome(id, 1, state, 1, 60.0, "beacon", reply, 5.0) for id, state, reply in held]
+    write(writer, turns, Change(outcomes=outcomes))
+    with Reader(folder) as reader:
+        assert reader.held_by_faults() == 2
+
+
 def test_another_connector_carries_what_waits(folder: Path, writer: GroupWriter, turns: Turns) -> None:
     write(writer, turns, submission(1), submission(2, "a@y", "b@y"))
     write(writer, turns, Change(rerouted=[("harbour", 1, 1), ("harbour", 2, 2), ("harbour", 9, 1)]))

@@ -20,12 +20,12 @@ if TYPE_CHECKING:
     from pathlib import Path
 
     from copper_kite.settings.load import Loaded
-    from copper_kite.store import QueueRow, Selection, Wanted
+    from copper_kite.store import QueueRow, Running, Selection, Wanted
     from copper_kite.words import Action
 
 from copper_kite.cli.show import echo
 
-__all__ = ["answer", "make_action", "note", "redirect"]
+__all__ = ["ask_server", "make_action", "redirect", "user_name"]
 
 ANSWER_SECONDS = 5.0  # what the running server may take
 WAIT_SECONDS = 120.0  # for attempts, with `--wait`
@@ -158,19 +158,24 @@ def _have_done(config: str | None, deed: _Deed, rows: Sequence[QueueRow]) -> str
     """Note what is wanted, and have the running server do it; or do it, where none runs."""
     from copper_kite.store import Wanted, running_server
 
-    now, who = time.time(), pwd.getpwuid(os.getuid()).pw_name
+    now, who = time.time(), user_name()
     wanted = [Wanted(0, now, who, deed.action, row.message.id, row.recipient.number, deed.target) for row in rows]
     folder = queue_folder(config)
     running = running_server(folder)
     if running is None:
         _do(load_settings(config), wanted)
         return "done; no server runs now"
-    numbers = note(folder, wanted)
+    return ask_server(folder, running, wanted)
+
+
+def ask_server(folder: Path, running: Running, wanted: Sequence[Wanted]) -> str:
+    """Note what is wanted, and have the running server do it; what to say of that."""
+    numbers = _note(folder, wanted)
     try:
         os.kill(running.pid, signal.SIGUSR1)
     except ProcessLookupError:
         return "noted; the server has ended meanwhile, and does it when it starts again"
-    return answer(folder, set(numbers))
+    return _answer(folder, set(numbers))
 
 
 def _follow(folder: Path, rows: Sequence[QueueRow], began: float) -> int:
@@ -210,8 +215,12 @@ def _of(ids: Sequence[int]) -> Selection:
     return Selection(ids=ids, states=tuple(State))
 
 
-def note(folder: Path, wanted: Sequence[Wanted]) -> list[int]:
-    """Note what is wanted, for the running server to do; the numbers it got."""
+def user_name() -> str:
+    """Who gives the command."""
+    return pwd.getpwuid(os.getuid()).pw_name
+
+
+def _note(folder: Path, wanted: Sequence[Wanted]) -> list[int]:
     from copper_kite.store import connect_writer, want
 
     connection = connect_writer(folder)
@@ -221,8 +230,7 @@ def note(folder: Path, wanted: Sequence[Wanted]) -> list[int]:
         connection.close()
 
 
-def answer(folder: Path, numbers: set[int]) -> str:
-    """Wait until the server has done it; what to say of that."""
+def _answer(folder: Path, numbers: set[int]) -> str:
     from copper_kite.store import Reader
 
     until = time.monotonic() + ANSWER_SECONDS

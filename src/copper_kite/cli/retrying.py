@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import math
-import os
-import signal
 import time
 from typing import TYPE_CHECKING
 
@@ -21,7 +19,7 @@ WAIT_SECONDS = 120.0  # for an attempt
 
 def retry(loaded: Loaded, name: str, *, wait: bool, as_json: bool) -> int:
     """Have the running server try it; the exit status."""
-    from copper_kite.cli.acting import answer, note
+    from copper_kite.cli.acting import ask_server, user_name
     from copper_kite.store import Wanted, running_server
     from copper_kite.words import Action
 
@@ -30,9 +28,8 @@ def retry(loaded: Loaded, name: str, *, wait: bool, as_json: bool) -> int:
         echo("no server runs now; `kite serve` tries all that waits when it starts")
         return 1
     waiting, began = _waiting(loaded, name), time.time()
-    numbers = note(loaded.data, [Wanted(0, began, _who(), Action.RETRY_CONNECTOR, 0, 0, name)])
-    os.kill(running.pid, signal.SIGUSR1)
-    done = answer(loaded.data, set(numbers))
+    wanted = Wanted(0, began, user_name(), Action.RETRY_CONNECTOR, 0, 0, name)
+    done = ask_server(loaded.data, running, [wanted])
     stops = _follow(loaded, name, began) if wait else []
     if as_json:
         print_json({"connector": name, "recipients": waiting, "stopped": [stop_json(stop) for stop in stops]})
@@ -61,12 +58,6 @@ def offer_retry(loaded: Loaded | None, name: str) -> None:
         since = age(time.time() - min(stop.since for stop in stops))
         echo(f"The server has it down for {since}, and {waiting} recipient{'s wait' if waiting != 1 else ' waits'}:")
         echo(f"kite connector retry {name} --wait")
-
-
-def _who() -> str:
-    import pwd
-
-    return pwd.getpwuid(os.getuid()).pw_name
 
 
 def _stops(loaded: Loaded, name: str) -> list[LaneStop]:

@@ -20,7 +20,6 @@ if TYPE_CHECKING:
 __all__ = ["status"]
 
 MOST_STOPS = 10  # lanes that are shown one by one
-MOST_FAULTS = 100  # recipients held by faults of our own that are counted
 
 
 @click.command()
@@ -32,7 +31,7 @@ def status(ctx: click.Context, as_json: bool) -> None:
     Exit 0 when it runs, 1 when it does not, or not with the configuration that is in the file.
     """
     from copper_kite.errors import StoreError
-    from copper_kite.store import QueueShape, Reader, Selection, read_live, read_note, running_server
+    from copper_kite.store import QueueShape, Reader, read_live, read_note, running_server
 
     loaded, told = _settings(ctx.obj)
     running = running_server(loaded.data)
@@ -44,7 +43,7 @@ def status(ctx: click.Context, as_json: bool) -> None:
         with Reader(loaded.data) as reader:
             shape, known = reader.shape(), {state.name: state for state in reader.connectors()}
             stops = reader.lanes()
-            faults = len(reader.select(Selection(reason="our own fault"), MOST_FAULTS + 1))
+            faults = reader.held_by_faults()
     except StoreError:
         if (loaded.data / "queue.sqlite").exists():
             raise
@@ -62,10 +61,8 @@ def status(ctx: click.Context, as_json: bool) -> None:
         _show(loaded, running, shape, known, lanes)
         _show_stopped(stops)
         if faults:
-            count = f"over {MOST_FAULTS}" if faults > MOST_FAULTS else str(faults)
-            say(
-                (f"recipients held by faults of our own: {count}; kite queue list --reason 'our own fault'", "bold red")
-            )
+            held = _counted(faults, "recipient")
+            say((f"{held} held by faults of our own: kite queue list --reason 'our own fault'", "bold red"))
         for line in told:
             say((line, "bold red"))
         _warn_of_allowances(loaded)

@@ -53,7 +53,7 @@ def received_field(first: str, *, id: str, recipients: Collection[str], at: floa
     """The whole field with its CR LFs; `first` is what `received_from` gave.
 
     `for` names the recipient only when there is exactly one, so that nobody's blind copy shows (RFC 5321 7.2);
-    `priority` is told where it is not the ordinary one (RFC 6710 4.3).
+    `priority` is told where it is not the ordinary one (RFC 6710).
     """
     only = f"\r\n\tfor <{next(iter(recipients))}>" if len(recipients) == 1 else ""
     urgent = f"\r\n\tPRIORITY {priority}" if priority else ""

@@ -23,17 +23,9 @@ class Backlog:
     def __contains__(self, lane: Key) -> bool:
         return lane in self._lanes
 
-    def __len__(self) -> int:
-        return sum(map(len, self._lanes.values()))
-
     def lanes(self) -> KeysView[Key]:
         """The lanes that something waits for."""
         return self._lanes.keys()
-
-    def waiting(self, lane: Key) -> int:
-        """How many wait for a lane."""
-        turns = self._lanes.get(lane)
-        return 0 if turns is None else len(turns)
 
     def has(self, lane: Key, flow: Flow) -> bool:
         """Whether any of a flow waits for a lane: then none of that flow may overtake it."""

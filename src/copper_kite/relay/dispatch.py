@@ -265,10 +265,13 @@ class Dispatcher:
 
     def _fail_alone(self, message: Message, recipients: Sequence[Recipient], error: Exception) -> None:
         """These cannot even be given to a lane, by a fault of ours: that is their attempt."""
-        words = self.fault(error, message=id_text(message.id))
         recipients = [one for one in recipients if not self._in_hand.has(message.id, one.number)]
         job = Job(message, recipients, "", None, None, self._reader.content)
-        self._record_stopped(job, Stop(stage=Stage.RESOLVE, cause=Cause.INTERNAL, text=words))
+        self._record_stopped(job, self._internal_stop(message, error))
+
+    def _internal_stop(self, message: Message, error: Exception) -> Stop:
+        words = self.fault(error, message=id_text(message.id))
+        return Stop(stage=Stage.RESOLVE, cause=Cause.INTERNAL, text=words)
 
     def _start_job(
         self, message: Message, recipients: list[Recipient], lane: Lane, content: bytes | None, whole: bool
@@ -280,16 +283,7 @@ class Dispatcher:
         try:
             self._give_to_lane(job, lane)
         except Exception as error:
-            words = self.fault(error, message=id_text(message.id))
-            self._record_report(
-                None,
-                Report(
-                    job,
-                    self._clock.now(),
-                    0.0,
-                    stop=Stop(stage=Stage.RESOLVE, cause=Cause.INTERNAL, text=words),
-                ),
-            )
+            self._end_unsent(job, self._internal_stop(message, error))
 
     def _give_to_lane(self, job: Job, lane: Lane) -> None:
         connector, size = job.connector, job.message.size
@@ -298,7 +292,7 @@ class Dispatcher:
             text = f"the message has {size} octets, connector {connector} takes {limit}"
             reply = Reply(552, "5.3.4", text)
             stop = Stop(stage=Stage.SENDER, cause=Cause.OVER_OWN_LIMIT, text=text, reply=reply, attempted=False)
-            self._record_report(None, Report(job, self._clock.now(), 0.0, stop=stop))
+            self._end_unsent(job, stop)
         elif connector in self._allowances:
             self._allowances.offer(job)
         else:
@@ -392,6 +386,10 @@ class Dispatcher:
     def _record_stopped(self, job: Job, stop: Stop) -> None:
         """Record what becomes of recipients without a lane's doing."""
         self._in_hand.begin(job)
+        self._end_unsent(job, stop)
+
+    def _end_unsent(self, job: Job, stop: Stop) -> None:
+        """Record a job that no session carried."""
         self._record_report(None, Report(job, self._clock.now(), 0.0, stop=stop))
 
     def _record_report(self, plan: Plan | None, report: Report) -> asyncio.Future[None]:

@@ -158,7 +158,7 @@ class Notices:
 
 def _demands(message: Message) -> str:
     """What a notice demands of its way, as its message did: then it holds no more than the header (RFC 8689 5)."""
-    kept = ("REQUIRETLS", f"MT-PRIORITY={message.priority}")  # a notice is as urgent as its message (RFC 6710 4.5)
+    kept = ("REQUIRETLS", f"MT-PRIORITY={message.priority}")  # a notice is as urgent as its message (RFC 6710)
     return " ".join(word for word in message.asked.split() if word in kept)
 
 

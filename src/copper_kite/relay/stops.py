@@ -41,7 +41,7 @@ class Stops:
         self._stops: dict[Key, LaneStop] = {}
         self._timers: dict[Key, asyncio.TimerHandle] = {}
         self._tried: dict[Key, list[int]] = {}
-        self._unwritten: dict[Key, LaneStop | None] = {}  # what the store is to know, None: that it moves
+        self._unwritten: set[Key] = set()  # lanes of which the store knows something else
         self._writing = False
         self._ended = False
 
@@ -58,7 +58,7 @@ class Stops:
         before = self._stops.get(key)
         self._stops[key] = stop
         self._set_timer(key, stop.until)
-        self._write(key, stop)
+        self._write(key)
         return before is None
 
     def tried(self, lane: Key, id: int) -> None:
@@ -72,7 +72,7 @@ class Stops:
         if self._stops.pop(lane, None) is None:
             return None
         self._cancel(lane)
-        self._write(lane, None)
+        self._write(lane)
         return self._tried.pop(lane, [])
 
     def start_all(self, connectors: Iterable[str]) -> None:
@@ -84,7 +84,7 @@ class Stops:
     def forget(self, known: Iterable[LaneStop]) -> None:
         """What the store knows of a time before this: all of it is tried anew."""
         for stop in known:
-            self._write((stop.connector, stop.domain), None)
+            self._write((stop.connector, stop.domain))
 
     def try_now(self, lane: Key) -> None:
         """Somebody says that it is time."""
@@ -127,28 +127,28 @@ class Stops:
         else:
             self._look(lane)
 
-    def _write(self, lane: Key, stop: LaneStop | None) -> None:
+    def _write(self, lane: Key) -> None:
         """Have the store know; what changes while something is being written goes together afterwards."""
-        self._unwritten[lane] = stop
+        self._unwritten.add(lane)
         if not self._writing:
             self._writing = True
             self._supervisor.soon_until_done(self._write_all)
 
     def _write_all(self) -> None:
-        facts, self._unwritten = self._unwritten, {}
+        lanes, self._unwritten = self._unwritten, set()
         change = Change(
-            stopped=[stop for stop in facts.values() if stop is not None],
-            started=[lane for lane, stop in facts.items() if stop is None],
+            stopped=[self._stops[lane] for lane in sorted(lanes) if lane in self._stops],
+            started=[lane for lane in sorted(lanes) if lane not in self._stops],
         )
         try:
-            self._submit(change, partial(self._written, facts))
+            self._submit(change, partial(self._written, lanes))
         except Exception:
-            self._unwritten = facts | self._unwritten
+            self._unwritten |= lanes
             raise
 
-    def _written(self, facts: dict[Key, LaneStop | None], error: KiteError | None) -> None:
+    def _written(self, lanes: set[Key], error: KiteError | None) -> None:
         if error is not None:
-            self._unwritten = facts | self._unwritten
+            self._unwritten |= lanes
             self._supervisor.later(AGAIN_SECONDS, partial(self._supervisor.until_done, self._write_all, AGAIN_SECONDS))
         elif self._unwritten:
             self._supervisor.soon_until_done(self._write_all)

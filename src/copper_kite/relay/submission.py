@@ -25,7 +25,7 @@ from copper_kite.store import Fresh, IdMaker, Submit
 
 __all__ = ["Submission"]
 
-PRIORITIES = {"urgent": 4, "normal": 0, "bulk": -4}  # RFC 6710 9.1, the profile MIXER
+PRIORITIES = {"urgent": 4, "normal": 0, "bulk": -4}  # RFC 6710, the profile MIXER
 
 
 class Submission(NoDirectory):
@@ -96,7 +96,7 @@ class Submission(NoDirectory):
         return not address or is_within(address, self.listener.allow)
 
     def priority(self, account: str, reverse_path: str, asked: str) -> int:
-        """How urgent a message is, from -9 to 9 (RFC 6710 3): by its account, a rule, its program, its listener."""
+        """How urgent a message is, from -9 to 9 (RFC 6710): by its account, a rule, its program, its listener."""
         name = self.priorities.get(account)
         if name is None:
             name = next((rule.priority for rule in self.priority_rules if fits(rule.senders, reverse_path)), None)

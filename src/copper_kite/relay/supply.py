@@ -66,7 +66,7 @@ class Supply:
         self.deadlines = Deadlines(clock, supervisor, reader.ages, self._told_overdue)
         self._backlog = Backlog()
         self._ready: set[Key] = set()  # lanes that may have a place for something in the backlog
-        self._stale = False  # whether some that were taken from there last wait no longer
+        self._unfilled = False  # whether one of them has places still after what it was given last
         self._withheld: set[int] = set()  # messages that nothing is to leave of, for a while
         self._looked_up: list[int] = []  # messages to be looked up in the store again
         self._busy: set[int] = set()  # those to be looked up when they are not in hand any more
@@ -236,7 +236,7 @@ class Supply:
         self._next_due = self._reader.next_due(now) or math.inf
         self._set_alarm()
         self._refilling = False
-        if self._going_on is None and (more or fetched >= REFILL or self._stale):
+        if self._going_on is None and (more or fetched >= REFILL or self._unfilled):
             pause = SCAN_PAUSE if not self._ready and len(self.in_hand) > REFILL else 0.0
             self._going_on = self._supervisor.later(pause, self._go_on)
 
@@ -294,7 +294,7 @@ class Supply:
 
     def _fill(self, now: float) -> int:
         """Give the lanes that are ready what they have places for, each a share; how many messages that were."""
-        fetched, self._stale = 0, False
+        fetched, self._unfilled = 0, False
         share = max(REFILL // max(len(self._ready), 1), SURE_PLACES)
         for key in list(self._ready):
             if fetched >= REFILL:
@@ -306,8 +306,8 @@ class Supply:
             fetched += len(ids)
             if key not in self._backlog or begun == places:
                 self._ready.discard(key)
-            elif begun < len(ids):  # some wait no longer
-                self._stale = True
+            elif ids:  # it has places for more
+                self._unfilled = True
         return fetched
 
     def _begin_all(self, lane: Lane, ids: Sequence[int], now: float) -> int:

@@ -44,7 +44,7 @@ class Offers:
             "ENHANCEDSTATUSCODES",
         ]
         if self.priorities:
-            found.append("MT-PRIORITY MIXER")  # RFC 6710 9.1: the profile of three classes, -4, 0 and 4
+            found.append("MT-PRIORITY MIXER")  # RFC 6710: the profile of three classes, -4, 0 and 4
         if secure:
             found.append("REQUIRETLS")  # RFC 8689 2: never in clear
         if self.starttls and not secure:

@@ -12,7 +12,7 @@ __all__ = ["MAIL_PARAMETERS", "RCPT_PARAMETERS", "Parameter", "in_ascii", "writt
 
 MAX_ENVID = 100  # characters, RFC 3461 4.4
 MAX_ORCPT = 500  # characters, RFC 3461 4.2
-_PRIORITY = re.compile(r"0|-?[1-9]")  # RFC 6710 6
+_PRIORITY = re.compile(r"0|-?[1-9]")  # RFC 6710
 CONDITIONS = frozenset({"SUCCESS", "FAILURE", "DELAY"})
 
 

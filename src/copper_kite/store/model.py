@@ -51,7 +51,7 @@ class Message(NamedTuple):
     protocol: str  # RFC 3848 word
     asked: str = ""  # RET, ENVID (RFC 3461), REQUIRETLS (RFC 8689), MT-PRIORITY (RFC 6710), as they go behind MAIL
     subject: str = ""  # as it is written in the header
-    priority: int = 0  # -9 to 9 (RFC 6710 3)
+    priority: int = 0  # -9 to 9 (RFC 6710)
 
 
 class Recipient(NamedTuple):

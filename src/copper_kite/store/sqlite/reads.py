@@ -443,6 +443,13 @@ class Reader:
         )
         return [(State(state), count) for state, count in rows]
 
+    def held_by_faults(self) -> int:
+        """How many recipients wait, or are parked, by a fault of our own (`relay.faults`)."""
+        row = self._rows(
+            f"SELECT count(*) FROM {KEPT} WHERE r.state IN ('delayed', 'parked') AND r.reply LIKE 'our own fault%'"
+        ).fetchone()
+        return int(row[0])
+
     def groups(self, by: str) -> list[QueueGroup]:
         """What waits, by one of `_GROUPS` (`reason` is the last reply); the largest group first."""
         name, next_try = _GROUPS[by], "r.next_try"
