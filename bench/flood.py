@@ -14,7 +14,7 @@ from pathlib import Path
 from bench.site import configure, free_port, program
 from bench.size import Watch
 from copper_kite.net.authority import make_authority
-from copper_kite.store import Reader, Selection
+from copper_kite.store import Selection, open_store
 from copper_kite.words import State
 
 __all__ = ["flood"]
@@ -127,7 +127,7 @@ def flood(folder: Path) -> None:
             assert sink.stdout is not None
             sink.stdout.readline()
             most = watch.end()
-        with Reader(here / "queue") as reader:
+        with open_store(here / "queue").reader() as reader:
             taken = reader.select(Selection(states=tuple(State)))
         rows = Counter(row.message.reverse_path for row in taken)
     print(

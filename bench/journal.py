@@ -12,7 +12,21 @@ from functools import partial
 from pathlib import Path
 
 from bench.size import QUEUED, hand_in_many
-from copper_kite.store import Attempt, Change, IdMaker, Message, Reader, Recipient, Selection, write_alone
+from copper_kite.store import (
+    AddContent,
+    AddMessage,
+    AddRecipient,
+    Attempt,
+    AttemptFacts,
+    IdMaker,
+    Message,
+    Recipient,
+    RecipientResult,
+    RecordAttempt,
+    Selection,
+    SessionFacts,
+    open_store,
+)
 from copper_kite.store.sqlite.schema import connect_reader
 from copper_kite.trace.logs import LogSource
 from copper_kite.trace.story import tell
@@ -44,14 +58,19 @@ def fill(folder: Path, count: int, state: State) -> None:
                 next_try = 4e9
                 content.append((id, 0, b"as good as any"))
             recipients.append(Recipient(id, 1, to, state, 1, next_try, "beacon", REPLY, at + 1))
-            facts = {"relayed": 1, "results": [[to, state.value, "accept", REPLY]], "tls": "TLSv1.3", "cipher": "x",
-                     "login": "tern", "mode": "starttls", "stages": STAGES}  # fmt: skip
+            session = SessionFacts(STAGES, tls="TLSv1.3", cipher="x", login="tern", mode="starttls")
+            facts = AttemptFacts([RecipientResult(to, state.value, "accept", REPLY)], session)
             attempts.append(
                 Attempt(ids.next(at), id, at, 0.02, "beacon", "out.beaconpost.example:587", "192.0.2.9", "accept", "",
                         "", 250, "2.0.0", REPLY, facts, None)
             )  # fmt: skip
-        change = Change(messages, recipients, content, attempts=attempts)
-        assert not any(write_alone(folder, [change], durable=False))
+        change = [
+            *(AddMessage(message, (), None) for message in messages),
+            *(AddContent(*portion) for portion in content),
+            *map(AddRecipient, recipients),
+            *map(RecordAttempt, attempts),
+        ]
+        assert not any(open_store(folder).write([change], durable=False))
 
 
 def run(*words: str) -> float:
@@ -76,7 +95,7 @@ def story(folder: Path) -> None:
     with tempfile.TemporaryDirectory(dir=folder) as name:
         here = Path(name)
         fill(here, MILLION, State.RELAYED)
-        connection, reader = connect_reader(here), Reader(here)
+        connection, reader = connect_reader(here), open_store(here).reader()
         ids = [id for (id,) in connection.execute("SELECT id FROM message WHERE id % 997 = 0 LIMIT 500")] or [
             id for (id,) in connection.execute("SELECT id FROM message LIMIT 500 OFFSET 400000")
         ]

@@ -18,7 +18,7 @@ from bench.site import configure, free_port, program
 from bench.size import HEADER, hand_in_many
 from bench.turns import processor_seconds
 from copper_kite.net.authority import make_authority
-from copper_kite.store import Reader
+from copper_kite.store import open_store
 from copper_kite.words import State
 
 __all__ = ["fair", "handing", "outage"]
@@ -119,7 +119,7 @@ def handing(folder: Path) -> None:
                 until = time.monotonic() + HANDING_SECONDS
                 fast = list(pool.map(lambda _: _hand_in(port, until, 0.0), range(SESSIONS)))
             calm = _hand_in(port, time.monotonic() + CALM_SECONDS, 0.2)
-            with Reader(here / "queue") as reader:
+            with open_store(here / "queue").reader() as reader:
                 waiting, attempts = sum(reader.totals().values()), _written(here / "queue")[0]
         for what, found in (("at once", [one for some in fast for one in some]), ("one every 0.2 s", calm)):
             refused = sum(code != 250 for code, _ in found)
@@ -166,7 +166,7 @@ def fair(folder: Path) -> None:
                 found = [_seconds(here / "queue", port, priority) for _ in range(10)]
                 told = f"; goal {goal:.0f} s" if goal else ""
                 print(f"priority {priority:>2}: left after {max(found) * 1000:.0f} ms at most, of 10{told}")
-            with Reader(here / "queue") as reader:
+            with open_store(here / "queue").reader() as reader:
                 totals = reader.totals()
             print(f"meanwhile: {totals[State.RELAYED]} relayed, {totals[State.QUEUED]} wait")
 
@@ -180,7 +180,7 @@ def _seconds(folder: Path, port: int, priority: str) -> float:
         client.rcpt("duty@passenger.example")
         code, said = client.data(HEADER + b"x\r\n")
     assert code == 250, said
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         id = reader.resolve(said.split()[-1].decode())
         while reader.recipients(id)[1][0].state is not State.RELAYED:
             time.sleep(0.005)

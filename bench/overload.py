@@ -14,7 +14,7 @@ from bench.flood import CONTENT, ENVELOPE, Streams, say
 from bench.site import configure, free_port, program
 from bench.size import Watch
 from copper_kite.net.authority import make_authority
-from copper_kite.store import Reader
+from copper_kite.store import open_store
 from copper_kite.words import State
 
 __all__ = ["overload"]
@@ -68,7 +68,7 @@ async def hand_in(streams: Streams, count: Count) -> None:
 
 def waiting(folder: Path) -> tuple[int, int]:
     """Recipients relayed, and those that are not yet."""
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         totals = reader.totals()
     relayed = totals.pop(State.RELAYED, 0)
     return relayed, sum(totals.values())

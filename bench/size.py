@@ -15,8 +15,9 @@ from pathlib import Path
 
 from bench.site import configure, free_port, program
 from copper_kite.net.authority import make_authority
-from copper_kite.store import Fresh, IdMaker, Message, Recipient, connect_writer
-from copper_kite.store.sqlite.commit import Batch, commit, fresh_row
+from copper_kite.store import AddMessage, IdMaker, Message, Recipient, connect_writer
+from copper_kite.store.sqlite.commit import Batch, commit
+from copper_kite.store.sqlite.kinds import encode
 from copper_kite.store.sqlite.labels import keep
 from copper_kite.store.sqlite.schema import identity_of
 from copper_kite.store.sqlite.segments import Segments, summed
@@ -124,7 +125,8 @@ def hand_in_many(folder: Path, count: int, octets: int = 4096, user: str = "") -
                 "127.0.0.1", "t", user, "ESMTP",
             )  # fmt: skip
             recipients = [Recipient(id, 1, f"name.number{start + number}@passenger.example", connector="sink")]
-            batch.append(fresh_row(Fresh(message, recipients, content), lambda _, at=number * each: at))
+            fresh = AddMessage(message, recipients, content)
+            batch.append(encode([fresh], lambda _, at=number * each: at)[0][1])
         at = keep(connection, segments, kept * len(batch), batch, ())
         assert not any(commit(connection, Batch(at, batch)))
     segments.leave()

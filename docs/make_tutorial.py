@@ -10,7 +10,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).resolve().parent.parent))
 
-from copper_kite.store import Reader
+from copper_kite.store import open_store
 from copper_kite.words import State
 from tests.causes import TERN, Local, secrets, stand_in
 from tests.support import environment, free_port, running
@@ -118,7 +118,7 @@ class Tutorial:
 
     def until(self, waiting: int) -> None:
         """Until no more than that wait."""
-        with Reader(self.folder / "queue") as reader:
+        with open_store(self.folder / "queue").reader() as reader:
             deadline = time.monotonic() + 120
             while sum(reader.shape().by_state.values()) > waiting:
                 assert time.monotonic() < deadline, reader.shape()
@@ -135,7 +135,7 @@ def hand_in(folder: Path) -> None:
 
 
 def all_delayed(folder: Path) -> None:
-    with Reader(folder / "queue") as reader:
+    with open_store(folder / "queue").reader() as reader:
         while reader.shape().by_state.get(State.DELAYED) != sum(count for count, _, _ in JAM):
             time.sleep(0.1)
 

@@ -13,7 +13,7 @@ from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from typing import NamedTuple
 
-from copper_kite.store.sqlite.reads import Reader
+from copper_kite.store import open_store
 from tests.support import environment, free_port, kite, running
 
 __all__ = ["CAUSES", "TERN", "Cause", "Local", "run_cause", "secrets", "situations", "stand_in"]
@@ -177,7 +177,7 @@ def hand_in(config: Path, to: str, sender: str = f"ticketing@{TERN}", body: str 
 def settle(config: Path, id: str, state: str) -> None:
     """Wait until a message has ended so."""
     until = time.monotonic() + 20
-    with Reader(config.parent / "queue") as reader:
+    with open_store(config.parent / "queue").reader() as reader:
         while reader.record(reader.resolve(id)).recipients[0].state != state:
             assert time.monotonic() < until, f"{id} is never {state}"
             time.sleep(0.02)

@@ -8,7 +8,7 @@ import os
 import socket
 import subprocess
 import sys
-from collections.abc import AsyncIterator, Iterator
+from collections.abc import AsyncIterator, Iterable, Iterator
 from contextlib import asynccontextmanager, contextmanager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -21,7 +21,16 @@ from copper_kite.settings.load import Loaded, load
 from copper_kite.settings.server_tls import server_context
 from copper_kite.smtp.limits import Limits
 from copper_kite.smtp.sasl import Secret
-from copper_kite.store.sqlite.reads import Reader
+from copper_kite.store import (
+    AddContent,
+    AddMessage,
+    AddRecipient,
+    Message,
+    Operation,
+    Reader,
+    Recipient,
+    open_store,
+)
 
 PASSWORD = "the-quay-is-wet-77"
 OPENING = ["resolve", "connect", "greet", "hello", "secure", "hello", "login"]  # the stages of a session with STARTTLS
@@ -111,12 +120,12 @@ class Site:
     async def until(self, holds: object) -> None:
         """Let the loop turn until `holds(reader)` is true."""
         async with asyncio.timeout(SECONDS):
-            with Reader(self.loaded.data) as reader:
+            with open_store(self.loaded.data).reader() as reader:
                 while not holds(reader):  # type: ignore[operator]
                     await asyncio.sleep(0.005)
 
     def reader(self) -> Reader:
-        return Reader(self.loaded.data)
+        return open_store(self.loaded.data).reader()
 
 
 @asynccontextmanager
@@ -151,14 +160,19 @@ async def site(
     stand_in = StandIn(plan, lambda caught: here.take(caught))
     hop = await stand_in.start("127.0.0.1", 0)
     loaded = load(write_site(folder, hop, tls=tls, extra=extra))
-    service = Service(loaded, clock or SystemClock())
-    endpoints = await service.start()
+    service = await Service.start(loaded, clock or SystemClock())
+    endpoints = service.endpoints
     here = Site(loaded, stand_in, [], service, endpoints[0].port)
     try:
         yield here
     finally:
         await service.stop(2.0)
         await stand_in.stop()
+
+
+def whole(message: Message, recipients: Iterable[Recipient], content: bytes) -> list[Operation]:
+    """A message with recipients in any state, in rows of their own."""
+    return [AddMessage(message, (), None), AddContent(message.id, 0, content), *map(AddRecipient, recipients)]
 
 
 async def converse(port: int, lines: bytes, *, chunk: int = 0) -> bytes:

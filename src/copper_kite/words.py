@@ -14,6 +14,7 @@ __all__ = [
     "FINAL",
     "FINAL_CAUSES",
     "MESSAGE_STAGES",
+    "OPEN",
     "TLS_CAUSES",
     "Action",
     "Cause",
@@ -66,6 +67,7 @@ class State(StrEnum):
 
 
 FINAL = frozenset({State.RELAYED, State.FAILED, State.REMOVED})
+OPEN = (State.QUEUED, State.DELAYED, State.PARKED)
 
 
 class Event(StrEnum):

@@ -9,10 +9,23 @@ from pathlib import Path
 import pytest
 
 from copper_kite.cli.show import json_text
-from copper_kite.store.model import Attempt, Change, JournalEntry, Message, Outcome, Recipient
-from copper_kite.store.sqlite.alone import write_alone
+from copper_kite.store import (
+    Attempt,
+    AttemptFacts,
+    JournalEntry,
+    Message,
+    Recipient,
+    RecipientResult,
+    RecordAttempt,
+    SessionFacts,
+    SetState,
+    StageTook,
+    TriedAddress,
+    WriteEntry,
+    open_store,
+)
 from copper_kite.words import Event, State
-from tests.support import free_port, kite, write_site
+from tests.support import free_port, kite, whole, write_site
 
 # A title, colours, a jump of the cursor; CSI and OSC of C1; DEL; marks of direction; a line of its own; a lone half.
 HOSTILE = "x\x1b]0;title\x07\x1b[31m\x1b[2J\x9b2J\x9d0;t\x9c\x7f\u202egnp\u2066\u200e\u2028fake\x08\x00"
@@ -27,22 +40,26 @@ def hostile_queue(folder: Path) -> Path:
         ID, 1e9, 9e9, HOSTILE, 3, False, False, HOSTILE, HOSTILE, HOSTILE, HOSTILE, HOSTILE, "ESMTP", "", HOSTILE
     )
     recipients = [Recipient(ID, n, f"{n}{HOSTILE}", changed=1e9) for n in (1, 2)]
-    facts = {"relayed": 0, "results": [[f"1{HOSTILE}", "delayed", "recipient", HOSTILE]], "tls": HOSTILE,
-             "cipher": HOSTILE, "login": HOSTILE, "stages": [["greet", 0.1, HOSTILE]],
-             "tried": [[HOSTILE, HOSTILE, "connect", "lost", HOSTILE]]}  # fmt: skip
+    session = SessionFacts(
+        [StageTook("greet", 0.1, HOSTILE)], [TriedAddress(HOSTILE, HOSTILE, "connect", "lost", HOSTILE)],
+        tls=HOSTILE, cipher=HOSTILE, login=HOSTILE,
+    )  # fmt: skip
+    facts = AttemptFacts([RecipientResult(f"1{HOSTILE}", "delayed", "recipient", HOSTILE)], session)
     attempt = Attempt(
         ID + 1, ID, 1e9, 0.1, "beacon", HOSTILE, HOSTILE, "recipient", "next hop", "reply", 451, "4.7.1", HOSTILE,
         facts, [[0.0, "<", HOSTILE]],
     )  # fmt: skip
     refused = {"listener": HOSTILE, "who": HOSTILE, "stage": "sender", "reply": HOSTILE, "count": 3, "hello": HOSTILE}
-    write_alone(folder / "queue", [
-        Change([message], recipients, [(ID, 0, f"Subject: {HOSTILE}\r\n\r\nx".encode())]),
-        Change(
-            outcomes=[Outcome(ID, 1, State.DELAYED, 1, 8e9, "beacon", HOSTILE, 1e9, HOSTILE)],
-            attempts=[attempt],
-            journal=[JournalEntry(at=1e9, event=Event.REFUSED, facts=refused),
-                     JournalEntry(at=1e9, event=Event.ALARM, facts={"who": HOSTILE, "text": HOSTILE}, message=ID)],
-        ),
+    open_store(folder / "queue").write([
+        whole(message, recipients, f"Subject: {HOSTILE}\r\n\r\nx".encode()),
+        [
+            SetState(ID, 1, State.DELAYED, 1, 8e9, "beacon", HOSTILE, 1e9, HOSTILE),
+            RecordAttempt(attempt),
+            WriteEntry(JournalEntry(at=1e9, event=Event.REFUSED, facts=refused)),
+            WriteEntry(
+                JournalEntry(at=1e9, event=Event.ALARM, facts={"who": HOSTILE, "text": HOSTILE}, message=ID)
+            ),
+        ],
     ])  # fmt: skip
     return config
 

@@ -18,8 +18,17 @@ from copper_kite.relay.usage import Usage
 from copper_kite.settings.load import load_source
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.limits import Limits
-from copper_kite.store.ids import IdMaker, id_text
-from copper_kite.store.model import Change, Done, Fresh, Message, Recipient, Relayed
+from copper_kite.store import (
+    AddContent,
+    AddMessage,
+    Done,
+    DropContent,
+    IdMaker,
+    Message,
+    Recipient,
+    Transaction,
+    id_text,
+)
 from tests.hostile.delivery import LoopClock
 from tests.hostile.virtual import Choices, Link, VirtualLoop, run
 
@@ -67,22 +76,22 @@ class Kept:
     portions: dict[int, list[bytes]] = field(default_factory=dict)
     octets: int = 0
 
-    def submit(self, change: Change | Fresh | Relayed, done: Done) -> None:
+    def submit(self, change: Transaction, done: Done) -> None:
         self.loop.call_later(self.takes(), self._write, change, done)
 
-    def _write(self, change: Change | Fresh | Relayed, done: Done) -> None:
-        if isinstance(change, Fresh):
-            self._keep(change.message, change.recipients)
-            self.portions[change.message.id] = [change.content or b""]
-        elif isinstance(change, Change):
-            for id, number, octets in change.content:
+    def _write(self, change: Transaction, done: Done) -> None:
+        for operation in change:
+            if isinstance(operation, AddMessage):
+                self._keep(operation.message, list(operation.recipients))
+                if operation.content is not None:
+                    self.portions[operation.message.id] = [operation.content]
+            elif isinstance(operation, AddContent):
+                id, number, octets = operation
                 assert number == len(self.portions.setdefault(id, [])), "a portion is missing"
                 self.portions[id].append(octets)
-            for message in change.messages:
-                self._keep(message, list(change.recipients))
-            for id in change.dropped:
-                assert id_text(id) not in self.messages, "a message that was answered was dropped"
-                self.portions.pop(id, None)
+            elif isinstance(operation, DropContent):
+                assert id_text(operation.message) not in self.messages, "a message that was answered was dropped"
+                self.portions.pop(operation.message, None)
         done(None)
 
     def _keep(self, message: Message, recipients: list[Recipient]) -> None:

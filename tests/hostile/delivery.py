@@ -19,8 +19,24 @@ from copper_kite.relay.log import Log
 from copper_kite.settings.load import Loaded, load_source
 from copper_kite.settings.secrets import Credential
 from copper_kite.smtp.sasl import Secret
-from copper_kite.store.ids import IdMaker
-from copper_kite.store.model import Change, Done, Due, Fresh, LaneStop, Message, Recipient, Relayed, Waiting, Wanted
+from copper_kite.store import (
+    AddMessage,
+    Done,
+    Due,
+    IdMaker,
+    LaneStop,
+    Message,
+    Operation,
+    Recipient,
+    RecordAttempt,
+    RecordRelayed,
+    SetState,
+    StartLane,
+    StopLane,
+    Transaction,
+    Waiting,
+    Wanted,
+)
 from copper_kite.words import FINAL, Cause, State
 from tests.hostile.peer import Host
 from tests.hostile.virtual import STARTED, Choices, End, VirtualLoop, run
@@ -111,39 +127,43 @@ class MemoryStore:
     moves: int = 0  # of recipients, by attempts and by waits for a next hop that is down
     internal: list[str] = field(default_factory=list)  # faults of our own
 
-    def submit(self, change: Change | Fresh | Relayed, done: Done) -> None:
+    def submit(self, change: Transaction, done: Done) -> None:
         self.loop.call_later(self.takes(), self._write, change, done)
 
-    def _write(self, change: Change | Fresh | Relayed, done: Done) -> None:
-        if isinstance(change, Relayed):
-            self.recorded += 1
-            for number, attempts, _, reply in change.results:
-                self._move(change.message, number, State.RELAYED, attempts, None, reply, change.now)
-        elif isinstance(change, Change):
-            self._apply(change)
+    def _write(self, change: Transaction, done: Done) -> None:
+        for operation in change:
+            self._apply(operation)
         done(None)
 
-    def _apply(self, change: Change) -> None:
-        for message in change.messages:
-            self.messages[message.id] = message
-        for recipient in change.recipients:
-            self.recipients[recipient.message, recipient.number] = recipient
-        for id, _, octets in change.content:
-            self.contents[id] = self.contents.get(id, b"") + octets
-        for outcome in change.outcomes:
-            id, number, state, attempts, next_try, connector, reply, at, _ = outcome
+    def _apply(self, operation: Operation) -> None:
+        if isinstance(operation, RecordRelayed):
+            self.recorded += 1
+            for number, attempts, _, reply in operation.results:
+                self._move(operation.message, number, State.RELAYED, attempts, None, reply, operation.now)
+        elif isinstance(operation, AddMessage):
+            self.add(operation)
+        elif isinstance(operation, SetState):
+            id, number, state, attempts, next_try, connector, reply, at, _ = operation
             self._move(id, number, state, attempts, next_try, reply, at)
             self.recipients[id, number] = self.recipients[id, number]._replace(connector=connector)
-        self.moves += len(change.stopped) + len(change.started)
-        for attempt in change.attempts:
+        elif isinstance(operation, StopLane | StartLane):
+            self.moves += 1
+        elif isinstance(operation, RecordAttempt):
+            attempt = operation.attempt
             self.recorded += 1
             if attempt.cause == Cause.INTERNAL:
                 self.internal.append(attempt.text)
             self.uncertain.update(
                 (attempt.message, address)
-                for address, state, stage, reply in attempt.facts["results"]
+                for address, state, stage, reply in attempt.facts.results
                 if state != "relayed" and stage in ("content", "accept") and reply[:3] in ("", "421")
             )
+
+    def add(self, fresh: AddMessage) -> None:
+        """A message that is there from now on."""
+        self.messages[fresh.message.id] = fresh.message
+        self.contents[fresh.message.id] = fresh.content or b""
+        self.recipients |= {(one.message, one.number): one for one in fresh.recipients}
 
     def _move(
         self, id: int, number: int, state: State, attempts: int, next_try: float | None, reply: str, at: float
@@ -326,9 +346,7 @@ async def play(
     dispatcher.start()
     for number, recipients in enumerate(messages):
         fresh = _fresh(ids.next(clock.now()), f"<m{number}@x.example>", recipients, clock.now(), dsn=number % 2 == 0)
-        store.messages[fresh.message.id] = fresh.message
-        store.contents[fresh.message.id] = fresh.content or b""
-        store.recipients |= {(one.message, one.number): one for one in fresh.recipients}
+        store.add(fresh)
         dispatcher.offer(fresh)
     until = loop.now + 4 * LIFETIME + 20 * 700.0  # the last attempt may meet a silent peer at several stages
     while loop.now < until and any(one.state not in FINAL for one in store.recipients.values()):
@@ -337,7 +355,7 @@ async def play(
     return Scene(store, hosts, lines.lines)
 
 
-def _fresh(id: int, message_id: str, recipients: list[str], at: float, *, dsn: bool) -> Fresh:
+def _fresh(id: int, message_id: str, recipients: list[str], at: float, *, dsn: bool) -> AddMessage:
     content = f"Message-ID: {message_id}\r\nSubject: x\r\n\r\n.dot\r\nhi\r\n".encode()
     sender, asked = (f"s{message_id[2:-11]}@x.example", "NOTIFY=NEVER") if dsn else ("", "")
     message = Message(
@@ -347,4 +365,4 @@ def _fresh(id: int, message_id: str, recipients: list[str], at: float, *, dsn: b
         Recipient(id, number, address, State.QUEUED, 0, at, "", "", at, asked)
         for number, address in enumerate(recipients, 1)
     ]
-    return Fresh(message, named, content)
+    return AddMessage(message, named, content)

@@ -27,9 +27,24 @@ from pathlib import Path
 from typing import NamedTuple
 
 from copper_kite.errors import ContentUnreadable, KiteError
-from copper_kite.store.model import Attempt, Change, Fresh, Message, Outcome, Recipient, Relayed
+from copper_kite.store import (
+    AddContent,
+    AddMessage,
+    AddRecipient,
+    Attempt,
+    AttemptFacts,
+    Message,
+    Reader,
+    Recipient,
+    RecordAttempt,
+    RecordRelayed,
+    SessionFacts,
+    SetState,
+    Sweep,
+    Transaction,
+    open_store,
+)
 from copper_kite.store.sqlite.process import start_process
-from copper_kite.store.sqlite.reads import Reader
 from copper_kite.store.sqlite.schema import connect_writer
 from copper_kite.store.sqlite.writer import GroupWriter
 from copper_kite.words import FINAL, State
@@ -132,7 +147,7 @@ class Bench:
         """The octets of the record."""
         return self.record.stat().st_size if self.record.exists() else 0
 
-    def write(self, *changes: Change | Fresh | Relayed) -> list[KiteError | None]:
+    def write(self, *changes: Transaction) -> list[KiteError | None]:
         """Have them written together."""
         answers: dict[int, KiteError | None] = {}
         for number, change in enumerate(changes):
@@ -168,7 +183,7 @@ def work(bench: Bench, dice: random.Random, groups: int, done: Work | None = Non
         if dice.randrange(6):
             changes = [_change(done, free, dice) for _ in range(dice.randrange(1, 7))]
         else:  # all of them leave, and the files are tidied up
-            changes = [_end(done, id) for id in free] + [(0, False, Change(swept=True))]
+            changes = [_end(done, id) for id in free] + [(0, False, [Sweep()])]
         answers = bench.write(*(change for _, _, change in changes))
         for (id, begins, _), error in zip(changes, answers, strict=True):
             if id:
@@ -178,34 +193,34 @@ def work(bench: Bench, dice: random.Random, groups: int, done: Work | None = Non
     return done
 
 
-def _change(done: Work, free: deque[int], dice: random.Random) -> tuple[int, bool, Change | Fresh | Relayed]:
+def _change(done: Work, free: deque[int], dice: random.Random) -> tuple[int, bool, Transaction]:
     """The message that it begins or ends (0: neither), and the change."""
     kind = dice.randrange(10)
     if kind < 5 or not free:
         return _submission(done, dice)
     if kind == 6:
-        return 0, False, Change(swept=True)
+        return 0, False, [Sweep()]
     id = free.popleft()
     if kind == 5:
-        put_off = [Outcome(id, 1, State.DELAYED, 1, 200.0, "beacon", "451 later", 100.0)]
-        return 0, False, Change(outcomes=put_off, attempts=[_attempt(id)])
+        put_off = [SetState(id, 1, State.DELAYED, 1, 200.0, "beacon", "451 later", 100.0)]
+        return 0, False, [*put_off, RecordAttempt(_attempt(id))]
     if kind == 7:
         done.waiting.remove(id)
-        outcomes = [Outcome(id, 1, State.RELAYED, 2, None, "beacon", "250 taken", 100.0)]
-        return id, False, Change(outcomes=outcomes, attempts=[_attempt(id)])
+        outcomes = [SetState(id, 1, State.RELAYED, 2, None, "beacon", "250 taken", 100.0)]
+        return id, False, [*outcomes, RecordAttempt(_attempt(id))]
     return _end(done, id)
 
 
-def _end(done: Work, id: int) -> tuple[int, bool, Relayed]:
+def _end(done: Work, id: int) -> tuple[int, bool, Transaction]:
     done.waiting.remove(id)
     results = [(1, 1, f"r1@{id}.example", "250 taken")]
-    relayed = Relayed(
-        id, id, 1.0, 0.1, "beacon", "hop:25", "192.0.2.1", 250, "", "taken", results, '"tls":""', 2.0, True
+    relayed = RecordRelayed(
+        id, id, 1.0, 0.1, "beacon", "hop:25", "192.0.2.1", 250, "", "taken", results, SessionFacts(), 2.0, True
     )
-    return id, False, relayed
+    return id, False, [relayed]
 
 
-def _submission(done: Work, dice: random.Random) -> tuple[int, bool, Change | Fresh]:
+def _submission(done: Work, dice: random.Random) -> tuple[int, bool, Transaction]:
     id = len(done.content) + 1
     content = (b"%d kite " % id) * dice.choice([1, 40, 500, 9000])
     done.content[id] = content
@@ -215,16 +230,17 @@ def _submission(done: Work, dice: random.Random) -> tuple[int, bool, Change | Fr
     )  # fmt: skip
     recipient = Recipient(id, 1, f"r1@{id}.example")
     if dice.randrange(4):
-        return id, True, Fresh(message, [recipient], content, ("127.0.0.1", 1, 1))
+        return id, True, [AddMessage(message, [recipient], content, ("127.0.0.1", 1, 1))]
     middle = len(content) // 2
-    return id, True, Change([message], [recipient], [(id, 0, content[:middle]), (id, 1, content[middle:])])
+    portions = [AddContent(id, 0, content[:middle]), AddContent(id, 1, content[middle:])]
+    return id, True, [AddMessage(message, (), None), *portions, AddRecipient(recipient)]
 
 
 def _attempt(id: int) -> Attempt:
-    facts = {"relayed": 0, "results": []}
-    facts = {"relayed": 0, "results": []}
     number = random.getrandbits(60)
-    return Attempt(number, id, 1.0, 0.1, "beacon", "hop:25", "", "accept", "", "", 451, "", "later", facts, None)
+    return Attempt(
+        number, id, 1.0, 0.1, "beacon", "hop:25", "", "accept", "", "", 451, "", "later", AttemptFacts(), None
+    )
 
 
 # --- what came of it ------------------------------------------------------------------------------------------------
@@ -256,7 +272,7 @@ def check(queue: Path, done: Work, counts: Counts, upto: int | None = None) -> N
     """Count what became of what was answered before the record had `upto` octets (None: of all)."""
     begun = {event.id: event for event in done.events if event.begins}
     ends = {event.id: event for event in done.events if not event.begins}
-    with Reader(queue) as reader:
+    with open_store(queue).reader() as reader:
         there = {row.message.id: row.recipient.state for row in reader.queue(tuple(State))}
         for id, event in begun.items():
             if upto is not None and event.handed_in >= upto:

@@ -26,7 +26,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from copper_kite.store.sqlite.reads import Reader
+from copper_kite.store import open_store
 from copper_kite.words import FINAL, State
 from tests.hostile.clients import WHOLE, WORDS
 from tests.hostile.delivery import EXTENSIONS
@@ -287,7 +287,7 @@ async def _drained(data: Path, host: Host) -> None:
 
 
 def _waiting(data: Path) -> int:
-    with Reader(data) as reader:
+    with open_store(data).reader() as reader:
         return len(reader.queue(tuple(state for state in State if state not in FINAL)))
 
 
@@ -316,7 +316,7 @@ def _numbered(names: set[str]) -> list[str]:
 def _recorded(data: Path, copies: Counter[int]) -> tuple[int, list[int], int]:
     """Relayed recipients, those of them that were never taken, and attempts that may have been taken unknown to us."""
     relayed, untrue, uncertain = 0, [], 0
-    with Reader(data) as reader:
+    with open_store(data).reader() as reader:
         for row in reader.queue((State.RELAYED, State.FAILED)):
             name = row.recipient.address[1:].partition("@")[0]
             if not name.isdigit():
@@ -333,7 +333,7 @@ def _recorded(data: Path, copies: Counter[int]) -> tuple[int, list[int], int]:
 def _is_uncertain(attempt: Any) -> bool:
     return any(
         state != "relayed" and stage in ("content", "accept") and reply[:3] in ("", "421")
-        for _, state, stage, reply in attempt.facts["results"]
+        for _, state, stage, reply in attempt.facts.results
     )
 
 

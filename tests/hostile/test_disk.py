@@ -17,7 +17,7 @@ import pytest
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.session.standin import Rule
 from copper_kite.smtp.replies import Reply
-from copper_kite.store.sqlite.reads import Reader
+from copper_kite.store import Reader
 from copper_kite.words import State
 from tests.hostile.disk import ERRORS, Call, Counts, build, losses, run_with_fault
 from tests.support import SECONDS, PatientClock, site

@@ -161,13 +161,13 @@ def test_a_renewed_certificate_is_shown_without_a_word(
         async with site(folder, authority, extra=extra) as here:
             assert await asyncio.to_thread(shown, port) == der(authority)
             pair[0].write_bytes(stranger.certificate.read_bytes())
-            here.service.look_at_certificates()
+            here.service.listeners.look_at_certificates()
             assert await asyncio.to_thread(shown, port) == der(authority)
             put(stranger, 2000.0)
-            here.service.look_at_certificates()
+            here.service.listeners.look_at_certificates()
             assert await asyncio.to_thread(shown, port) == der(stranger)
             pair[0].unlink()
-            here.service.look_at_certificates()
+            here.service.listeners.look_at_certificates()
             assert await asyncio.to_thread(shown, port) == der(stranger)
 
     asyncio.run(live())

@@ -73,8 +73,7 @@ def test_what_exceeds_it_waits_for_the_next_period_through_a_restart(folder: Pat
                 assert row.recipient.attempts == 0
             await here.service.stop(1.0)
             clock.time = midnight + 1.0
-            again = Service(here.loaded, clock)
-            await again.start()
+            again = await Service.start(here.loaded, clock)
             caught = await here.until_caught(4)
             assert sorted(one.recipients[0][0] for one in caught) == ["a", "b", "c", "d"]
             await again.stop(1.0)

@@ -262,7 +262,7 @@ def test_a_session_carries_as_many_messages_as_it_may(folder: Path, authority: C
             await converse(here.port, talk(*(letter(f"r{n}@x.example") for n in range(10))))
             await here.until_caught(10)
             await here.until(ended(10))
-            places = [record.attempts[0].facts["message_of_session"] for record in records(here)]
+            places = [record.attempts[0].facts.session.message_of_session for record in records(here)]
             assert max(places) == 3 and places.count(1) == 4
             assert {record.recipients[0].attempts for record in records(here)} == {1}
 

@@ -84,7 +84,7 @@ def test_a_pace_goes_on_after_the_clock_was_set_back(folder: Path, authority: Ce
     async def live() -> None:
         clock = SetClock()
         async with site(folder, authority, tls="off", clock=clock) as here:
-            shared = next(iter(here.service._shared.values()))
+            shared = next(iter(here.service.listeners.shared.values()))
             shared.listener = shared.listener.model_copy(update={"pace": parse_pace("1/s")})
             ana = Client("192.0.2.7")
             assert [shared.wait_for_pace(ana) for _ in range(3)] == [0.0, 0.0, 1.0]

@@ -19,12 +19,9 @@ from copper_kite.relay.log import open_log
 from copper_kite.settings.load import load
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.transaction import Result
-from copper_kite.store.ids import IdMaker
-from copper_kite.store.model import Change, Done, Fresh, Message, Outcome, Recipient, Relayed
-from copper_kite.store.sqlite.alone import write_alone
-from copper_kite.store.sqlite.reads import Reader
+from copper_kite.store import AddMessage, Done, IdMaker, Message, Recipient, SetState, Transaction, open_store
 from copper_kite.words import Cause, Stage, State
-from tests.support import PatientClock, free_port, write_site
+from tests.support import PatientClock, free_port, whole, write_site
 
 CREW = '[[connector]]\nname = "crew"\nhosts = ["localhost:9"]\ntls = "off"\nrecipients = ["crew.example"]\n'
 
@@ -38,17 +35,16 @@ class Desk:
     jobs: list[Job] = field(default_factory=list)
     dispatcher: Dispatcher | None = None
 
-    def message(self, id: int, *addresses: str) -> Fresh:
+    def message(self, id: int, *addresses: str) -> AddMessage:
         """One that is on stable storage."""
         now = self.clock.time
         message = Message(id, now, now + 9e5, "a@x.example", 3, False, False, "<m>", "l", "unix", "h", "", "ESMTP")
         recipients = [Recipient(id, n, address, next_try=now) for n, address in enumerate(addresses, 1)]
-        write_alone(self.folder, [Change([message], recipients, [(id, 0, b"abc")])])
-        return Fresh(message, recipients, b"abc")
+        open_store(self.folder).write([whole(message, recipients, b"abc")])
+        return AddMessage(message, recipients, b"abc")
 
-    def submit(self, change: Change | Fresh | Relayed, done: Done) -> None:
-        assert isinstance(change, Change)
-        assert write_alone(self.folder, [change]) == [None]
+    def submit(self, change: Transaction, done: Done) -> None:
+        assert open_store(self.folder).write([change]) == [None]
         asyncio.get_running_loop().call_soon(done, None)
 
     def put_off(self, job: Job) -> None:
@@ -87,9 +83,9 @@ async def desk(folder: Path, monkeypatch: pytest.MonkeyPatch) -> AsyncIterator[D
     here = Desk(folder / "queue", PatientClock())
     monkeypatch.setattr(Lane, "add", lambda lane, job: here.jobs.append(job))
     loaded = load(write_site(folder, free_port(), tls="off", extra=f'recipients = ["x.example"]\n{CREW}'))
-    write_alone(here.folder, [Change()])
+    open_store(here.folder).write([[]])
     log = open_log(loaded.settings.log, folder, "quay1", here.clock.now)
-    with Reader(here.folder) as reader:
+    with open_store(here.folder).reader() as reader:
         here.dispatcher = Dispatcher(loaded, here.submit, reader, IdMaker(), here.clock, log)
         yield here
         await here.dispatcher.stop(1.0)
@@ -153,8 +149,8 @@ def test_a_recipient_that_is_due_while_another_one_is_tried_again_has_its_turn(
             assert here.dispatcher is not None
             here.message(5, "r@x.example", "s@crew.example")
             times = ((1, here.clock.time + 50.0), (2, here.clock.time + 60.0))
-            delayed = [Outcome(5, n, State.DELAYED, 1, at, "beacon", "", here.clock.time) for n, at in times]
-            write_alone(here.folder, [Change(outcomes=delayed)])
+            delayed = [SetState(5, n, State.DELAYED, 1, at, "beacon", "", here.clock.time) for n, at in times]
+            open_store(here.folder).write([[*delayed]])
             here.dispatcher.start()
             here.clock.time += 55.0
             await here.until_given(1)

@@ -21,7 +21,7 @@ from copper_kite.relay.usage import Usage
 from copper_kite.settings.load import load
 from copper_kite.settings.model import Account, Guard
 from copper_kite.smtp.sasl import ScramKey, Secret
-from copper_kite.store.model import Change
+from copper_kite.store import Transaction, WriteEntry
 from tests.relay.test_relay import LETTER, letter, talk
 from tests.support import JumpingClock, Site, codes, converse, free_port, kite, site
 
@@ -136,7 +136,7 @@ def test_a_program_gone_wild_is_slowed_and_told_of_once_an_hour() -> None:
 
 def test_a_flood_of_refusals_is_few_entries() -> None:
     """Bounded, and none is lost from the count."""
-    written: list[Change] = []
+    written: list[Transaction] = []
 
     async def live() -> None:
         refusals = Refusals(written.append, lambda: NOON, lambda refusal, count: None)
@@ -147,8 +147,9 @@ def test_a_flood_of_refusals_is_few_entries() -> None:
 
     asyncio.run(live())
     (change,) = written
-    assert len(change.journal) == MAX_KINDS + 1
-    assert sum(entry.facts["count"] for entry in change.journal) == 5000
+    entries = [operation.entry for operation in change if isinstance(operation, WriteEntry)]
+    assert len(entries) == MAX_KINDS + 1
+    assert sum(entry.facts["count"] for entry in entries) == 5000
 
 
 def test_a_disk_that_is_nearly_full_puts_mail_off(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:

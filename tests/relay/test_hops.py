@@ -20,9 +20,7 @@ from copper_kite.session.standin import Caught, Rule, StandIn, StandInPlan
 from copper_kite.settings.load import load
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.replies import Reply
-from copper_kite.store.model import Selection, Wanted
-from copper_kite.store.sqlite.commit import want
-from copper_kite.store.sqlite.reads import Reader
+from copper_kite.store import Reader, Selection, Wanted, open_store
 from copper_kite.store.sqlite.schema import connect_writer
 from copper_kite.trace.story import tell
 from copper_kite.words import Action, Cause, Stage, State
@@ -170,10 +168,10 @@ def test_mail_goes_by_the_second_host_when_the_first_turns_it_away(folder: Path)
         config = write_site(folder, ports[0], tls="off")
         hosts = ", ".join(f'"localhost:{port}"' for port in ports)
         config.write_text(config.read_text().replace(f'["localhost:{ports[0]}"]', f"[{hosts}]"))
-        service = Service(load(config), StoppedClock())
-        (endpoint, *_) = await service.start()
+        service = await Service.start(load(config), StoppedClock())
+        endpoint = service.endpoints[0]
         await converse(endpoint.port, talk(letter("ok@x.example", "gone@x.example", sender="")))
-        with Reader(folder / "queue") as reader:
+        with open_store(folder / "queue").reader() as reader:
             async with asyncio.timeout(SECONDS):
                 while reader.queue():
                     await asyncio.sleep(0.005)
@@ -195,11 +193,11 @@ def test_a_host_that_is_down_costs_one_attempt_and_then_all_goes(folder: Path) -
 
     async def live() -> None:
         clock, hop = StoppedClock(), free_port()
-        service = Service(load(write_site(folder, hop, tls="off")), clock)
-        (endpoint, *_) = await service.start()
+        service = await Service.start(load(write_site(folder, hop, tls="off")), clock)
+        endpoint = service.endpoints[0]
         for number in range(30):
             await converse(endpoint.port, talk(letter(f"r{number}@x.example")))
-        with Reader(folder / "queue") as reader:
+        with open_store(folder / "queue").reader() as reader:
             async with asyncio.timeout(SECONDS):
                 while len([row for row in reader.queue() if row.recipient.state is State.DELAYED]) < 30:
                     await asyncio.sleep(0.005)
@@ -209,7 +207,7 @@ def test_a_host_that_is_down_costs_one_attempt_and_then_all_goes(folder: Path) -
             assert sum("is down since" in row.recipient.reply for row in rows) == 29
             assert untouched(folder) == 29, "nothing was written of those that only wait"
             before = clock.time = tried.recipient.next_try or 0.0
-            service._dispatcher._supply.refill()  # type: ignore[union-attr]
+            service.dispatcher._supply.refill()
             await turn_until(lambda: all((row.recipient.next_try or 0.0) > before for row in reader.queue()))
             rows = reader.queue()
             assert sum(row.recipient.attempts for row in rows) == 2, "one attempt for all of them"
@@ -217,7 +215,7 @@ def test_a_host_that_is_down_costs_one_attempt_and_then_all_goes(folder: Path) -
             here = stand_in(folder / "1", caught)
             await here.start("127.0.0.1", hop)
             clock.time = rows[0].recipient.next_try or 0.0
-            service._dispatcher._supply.refill()  # type: ignore[union-attr]
+            service.dispatcher._supply.refill()
             await turn_until(lambda: len(caught) == 30)
             await turn_until(lambda: not reader.queue())
             assert sum(row.recipient.attempts for row in reader.queue(tuple(State))) == 32, "then all go, at once"
@@ -246,17 +244,15 @@ def test_another_one_tries_where_the_one_that_would_is_gone(folder: Path) -> Non
     async def live() -> None:
         clock, hop = PatientClock(), free_port()
         config = write_site(folder, hop, tls="off")
-        service = Service(load(config), clock)
-        (endpoint, *_) = await service.start()
+        service = await Service.start(load(config), clock)
+        endpoint = service.endpoints[0]
         for number in range(5):
             await converse(endpoint.port, talk(letter(f"r{number}@x.example")))
-        with Reader(folder / "queue") as reader:
+        with open_store(folder / "queue").reader() as reader:
             await turn_until(lambda: all_wait(reader))
             (tries,) = [row for row in reader.queue() if row.recipient.attempts]
-            connection = connect_writer(folder / "queue")
-            want(connection, [Wanted(0, clock.now(), "root", Action.PARK, tries.message.id, 1)])
-            connection.close()
-            service.do_what_is_wanted()
+            open_store(folder / "queue").want([Wanted(0, clock.now(), "root", Action.PARK, tries.message.id, 1)])
+            service.dispatcher.do_what_is_wanted()
             await turn_until(lambda: reader.totals() == {State.DELAYED: 4, State.PARKED: 1})
             here = stand_in(folder / "1", caught)
             await here.start("127.0.0.1", hop)
@@ -271,8 +267,7 @@ def test_another_one_tries_where_the_one_that_would_is_gone(folder: Path) -> Non
             await service.stop()
             here = stand_in(folder / "2", caught)
             await here.start("127.0.0.1", hop)
-            service = Service(load(config), clock)
-            await service.start()
+            service = await Service.start(load(config), clock)
             await turn_until(lambda: len(caught) == 4 + wait)  # what was tried has a time of its own
             clock.time += 400.0
             await turn_until(lambda: len(caught) == 7)
@@ -326,10 +321,10 @@ def test_what_no_connector_carries_goes_when_there_is_one(folder: Path) -> None:
         here = stand_in(folder / "1", caught)
         hop = await here.start("127.0.0.1", 0)
         config = write_site(folder, hop, tls="off", extra='recipients = ["crew.example"]\n')
-        service = Service(load(config), StoppedClock())
-        (endpoint, *_) = await service.start()
+        service = await Service.start(load(config), StoppedClock())
+        endpoint = service.endpoints[0]
         await converse(endpoint.port, talk(letter("a@one.example"), letter("b@two.example")))
-        with Reader(folder / "queue") as reader:
+        with open_store(folder / "queue").reader() as reader:
             async with asyncio.timeout(SECONDS):
                 while any(row.recipient.state is not State.DELAYED for row in reader.queue(tuple(State))):
                     await asyncio.sleep(0.005)
@@ -339,8 +334,7 @@ def test_what_no_connector_carries_goes_when_there_is_one(folder: Path) -> None:
                     await asyncio.sleep(0.005)
                 await service.stop()
                 config.write_text(config.read_text().replace('["crew.example", "one.example"]', '["*"]'))
-                again = Service(load(config), StoppedClock())
-                await again.start()
+                again = await Service.start(load(config), StoppedClock())
                 while len(caught) < 2:
                     await asyncio.sleep(0.005)
         await again.stop()
@@ -356,14 +350,16 @@ def test_a_host_without_8bitmime_gets_the_message_in_seven_bits(folder: Path) ->
 
     async def live() -> None:
         here = stand_in(folder / "1", caught, offers=Offers(max_size=10**6, withheld=frozenset({"8BITMIME"})))
-        service = Service(load(write_site(folder, await here.start("127.0.0.1", 0), tls="off")), StoppedClock())
-        (endpoint, *_) = await service.start()
+        service = await Service.start(
+            load(write_site(folder, await here.start("127.0.0.1", 0), tls="off")), StoppedClock()
+        )
+        endpoint = service.endpoints[0]
         text = "Subject: x\r\nContent-Type: text/plain; charset=utf-8\r\n\r\nüber\r\n".encode()
         letters = [
             letter(who, sender="", content=what) for who, what in (("a@x.example", text), ("b@x.example", signed))
         ]
         await converse(endpoint.port, talk(*(one.replace(b"<>", b"<> BODY=8BITMIME", 1) for one in letters)))
-        with Reader(folder / "queue") as reader:
+        with open_store(folder / "queue").reader() as reader:
             async with asyncio.timeout(SECONDS):
                 while len(reader.queue(tuple(State))) < 2 or reader.queue():
                     await asyncio.sleep(0.005)
@@ -390,13 +386,13 @@ def test_a_session_that_is_being_opened_does_not_hold_up_the_end(folder: Path) -
 
         server = await asyncio.start_server(silent, "127.0.0.1", 0)
         port = server.sockets[0].getsockname()[1]
-        service = Service(load(write_site(folder, port, tls="off")), StoppedClock())
-        (endpoint, *_) = await service.start()
+        service = await Service.start(load(write_site(folder, port, tls="off")), StoppedClock())
+        endpoint = service.endpoints[0]
         await converse(endpoint.port, talk(letter("a@x.example")))
         async with asyncio.timeout(SECONDS):
             await met.wait()
             await service.stop(50 * SECONDS)
-        with Reader(folder / "queue") as reader:
+        with open_store(folder / "queue").reader() as reader:
             assert [row.recipient.state for row in reader.queue()] == [State.QUEUED]
         server.close()
 

@@ -18,11 +18,12 @@ from copper_kite.clock import SystemClock
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.relay import lag
 from copper_kite.relay.poison import PARK_AFTER, Poison
+from copper_kite.relay.recorded import Recorded
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.session.standin import Rule
 from copper_kite.smtp.replies import Reply
-from copper_kite.store.model import Change, Outcome
-from copper_kite.store.sqlite.reads import Reader
+from copper_kite.store import Reader, SetState
+from copper_kite.store.sqlite.reads import SqliteReads
 from copper_kite.words import State
 from tests.support import SECONDS, Site, converse, site
 
@@ -35,14 +36,14 @@ PLACES = [
     "relay.intake:Intake.recipient_to",
     "relay.intake:Intake.content_ended",
     "relay.intake:take_in",
-    "store.sqlite.writer:fresh_row",
+    "store.sqlite.writer:_encode_fresh",
     "relay.dispatch:Dispatcher._take",
     "relay.dispatch:Dispatcher._grouped",
     "relay.dispatch:Dispatcher._give_to_lane",
-    "relay.dispatch:Dispatcher._change_of",
+    "relay.dispatch:Dispatcher._record_of",
     "relay.dispatch:Dispatcher._recorded",
     "relay.dispatch:log_relayed",
-    "relay.dispatch:log_change",
+    "relay.dispatch:log_recorded",
     "routing.choose:Router.carrier",
     "relay.lane:Lane.add",
     "relay.lane:Lane._attempt",
@@ -56,7 +57,7 @@ PLACES = [
     "relay.delivery:Recorder.record",
 ]
 
-IF_PUT_OFF = {"relay.delivery:Recorder.record", "relay.dispatch:log_change", "relay.dispatch:Dispatcher._recorded"}
+IF_PUT_OFF = {"relay.delivery:Recorder.record", "relay.dispatch:log_recorded", "relay.dispatch:Dispatcher._recorded"}
 
 
 def find(place: str) -> tuple[Any, str, Callable[..., Any]]:
@@ -141,7 +142,7 @@ CALLED = [
     "relay.supply:Supply._fetch",
     "relay.supply:Supply._told_overdue",
     "relay.supply:Supply.wait_until",
-    "relay.dispatch:Dispatcher._record",
+    "relay.dispatch:Dispatcher._submit_record",
     "relay.supply:Supply._scan",
     "relay.supply:Supply._file",
     "relay.supply:Supply._fill",
@@ -150,7 +151,7 @@ CALLED = [
     "relay.dispatch:Dispatcher._stop_for_allowance",
     "relay.stops:Stops._write_all",
     "relay.deadlines:Deadlines.look",
-    "store.sqlite.reads:Reader.due",
+    "store.sqlite.reads:SqliteReads.due",
     "relay.large:Large._write",
     "relay.room:Reservation.spent",
     "relay.refusals:Refusals.flush",
@@ -246,12 +247,12 @@ def test_a_client_whose_session_has_a_fault_is_told(
 def test_a_message_that_faults_hit_again_and_again_is_parked() -> None:
     poison = Poison()
     for number in range(1, PARK_AFTER + 1):
-        change = Change(outcomes=[Outcome(7, 1, State.DELAYED, number, 50.0, "beacon", "fault", 1.0)])
-        assert poison.parks(7, change, 2.0) == (number == PARK_AFTER)
-        assert poison.parks(number + 100, Change(outcomes=change.outcomes), 2.0) is False, "others are counted apart"
-    (outcome,) = change.outcomes
-    assert (outcome.state, outcome.next_try) == (State.PARKED, None)
-    assert [entry.message for entry in change.journal] == [7]
+        recorded = Recorded(states=[SetState(7, 1, State.DELAYED, number, 50.0, "beacon", "fault", 1.0)])
+        assert poison.parks(7, recorded, 2.0) == (number == PARK_AFTER)
+        assert poison.parks(number + 100, Recorded(states=recorded.states), 2.0) is False, "others are counted apart"
+    (state,) = recorded.states
+    assert (state.state, state.next_try) == (State.PARKED, None)
+    assert [entry.message for entry in recorded.entries] == [7]
 
 
 def test_a_store_that_cannot_be_read_for_a_while_strands_nothing(
@@ -266,15 +267,15 @@ def test_a_store_that_cannot_be_read_for_a_while_strands_nothing(
         monkeypatch.setattr(supply, "SENDER_PLACES", 0)
         monkeypatch.setattr(supply, "READ_AGAIN_SECONDS", 0.01)
         looks: list[int] = []
-        due = Reader.due
+        due = SqliteReads.due
 
-        def instead(self: Reader, *given: Any) -> Any:
+        def instead(self: SqliteReads, *given: Any) -> Any:
             looks.append(1)
             if len(looks) % 2:
                 raise OSError("disk I/O error")
             return due(self, *given)
 
-        monkeypatch.setattr(Reader, "due", instead)
+        monkeypatch.setattr(SqliteReads, "due", instead)
         async with site(folder, authority, tls="off") as here:
             await hand_in(here)
             await here.until_caught(INNOCENT + 1)

@@ -10,7 +10,7 @@ import pytest
 from copper_kite.errors import ContentUnreadable
 from copper_kite.relay.job import Job, SenderRule
 from copper_kite.smtp.transaction import Envelope
-from copper_kite.store.model import Message, Recipient
+from copper_kite.store import Message, Recipient
 
 CONTENT = b"From: a@x.example\r\n\r\nbody\r\nend\r\n"
 MESSAGE = Message(7, 0.0, 9.0, "a@x.example", len(CONTENT), False, False, "<m>", "l", "unix", "h", "", "ESMTP")

@@ -10,7 +10,7 @@ import pytest
 
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.relay.large import PORTION
-from copper_kite.store.sqlite.reads import Reader
+from copper_kite.store import Reader
 from copper_kite.words import State
 from tests.support import converse, site
 
@@ -44,7 +44,7 @@ def test_one_for_which_no_room_is_left_midway_is_refused_and_the_session_goes_on
 
     async def live() -> None:
         async with site(folder, authority, tls="off") as here:
-            room = here.service._room
+            room = here.service.room
             room.keep_free, room._looked = 0, float("-inf")
             most = 8 * PORTION
             monkeypatch.setattr("shutil.disk_usage", lambda path: SimpleNamespace(free=most - room._backlog.octets))

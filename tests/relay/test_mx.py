@@ -22,8 +22,7 @@ from copper_kite.settings.load import load
 from copper_kite.settings.server_tls import server_context
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.replies import Reply
-from copper_kite.store.model import Record
-from copper_kite.store.sqlite.reads import Reader
+from copper_kite.store import Reader, Record, open_store
 from copper_kite.words import Cause, Stage, State
 from tests.relay.test_relay import letter, talk
 from tests.support import SECONDS, StoppedClock, converse, free_port, write_site
@@ -109,10 +108,10 @@ def mx_site(folder: Path, port: int, **keys: str) -> Path:
 
 async def run(folder: Path, config: Path, *recipients: str, until: int) -> dict[str, tuple[State, str]]:
     """Hand a message in and wait until `until` recipients have a state that is not queued; what became of each."""
-    service = Service(load(config), StoppedClock())
-    (endpoint, *_) = await service.start()
+    service = await Service.start(load(config), StoppedClock())
+    endpoint = service.endpoints[0]
     await converse(endpoint.port, talk(letter(*recipients)))
-    with Reader(folder / "queue") as reader:
+    with open_store(folder / "queue").reader() as reader:
         async with asyncio.timeout(SECONDS):
             while sum(row.recipient.state is not State.QUEUED for row in rows(reader)) < until:
                 await asyncio.sleep(0.005)
@@ -144,7 +143,7 @@ def test_each_domain_has_its_own_way(folder: Path) -> None:
         }  # fmt: skip
         assert "5.1.10" in found["c@closed.example"][1] and "5.4.6" in found["d@ours.example"][1]
         assert "missing.mx.example" in found["f@nowhere.example"][1], "C-13: never the domain's own address then"
-        with Reader(folder / "queue") as reader:
+        with open_store(folder / "queue").reader() as reader:
             record = reader.record(rows(reader)[0].message.id)
             assert [state.last_bad_text for state in reader.connectors()] == ["missing.mx.example: no such name in DNS"]
         sides = {attempt.cause: attempt.side for attempt in record.attempts if attempt.cause}
@@ -179,7 +178,7 @@ def test_equal_exchangers_and_each_address_of_them(folder: Path) -> None:
         (folder / "trial.zone").write_text("$TTL 60\n" + "\n".join([*records, *backup, *hosts]) + "\n")
         found = await run(folder, config, *(f"a@{domain}" for domain in domains), until=20)
         assert {state for state, _ in found.values()} == {State.RELAYED}
-        with Reader(folder / "queue") as reader:
+        with open_store(folder / "queue").reader() as reader:
             attempts = reader.record(rows(reader)[0].message.id).attempts
         assert {attempt.address for attempt in attempts} == {"127.0.0.3", "127.0.0.5"}
         for peer in peers:

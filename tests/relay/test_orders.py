@@ -6,6 +6,7 @@ import asyncio
 import os
 import signal
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -14,12 +15,20 @@ from copper_kite.relay.decide import Retry
 from copper_kite.relay.delivery import Recorder
 from copper_kite.relay.notices import Notices
 from copper_kite.relay.orders import Orders
+from copper_kite.relay.recorded import Recorded
 from copper_kite.session.standin import Rule
 from copper_kite.smtp.replies import Reply
-from copper_kite.store.ids import IdMaker
-from copper_kite.store.model import Message, Recipient, Wanted
-from copper_kite.store.sqlite.commit import want
-from copper_kite.store.sqlite.schema import connect_writer
+from copper_kite.store import (
+    AddRecipient,
+    ExtendLifetime,
+    FinishOrder,
+    IdMaker,
+    Message,
+    Recipient,
+    SendBy,
+    Wanted,
+    open_store,
+)
 from copper_kite.words import Action, State
 from tests.cli.test_commands import smart_host, take
 from tests.relay.test_relay import letter, records, talk
@@ -42,17 +51,27 @@ def test_what_failed_and_is_gone_cannot_go_again() -> None:
     recipient = Recipient(7, 1, "r@y.example", State.FAILED)
     for action in (Action.RETRY, Action.SEND_BY, Action.SEND_TO):
         empty = Orders(orders().recorder, lambda id: ())
-        change, _ = empty.carry_out(MESSAGE, [recipient], [Wanted(5, 590.0, "root", action, 7, 1, "x")], 600.0)
-        assert not change.outcomes and not change.recipients and change.done == [5]
+        change = empty.carry_out(MESSAGE, [recipient], [Wanted(5, 590.0, "root", action, 7, 1, "x")], 600.0)
+        assert not change.states and not of(AddRecipient, change) and numbers(change) == [5]
 
 
 def test_two_that_go_to_the_same_one_go_once() -> None:
     """Of several recipients sent to one address, that one gets one copy."""
     recipients = [Recipient(7, number, f"r{number}@y.example", State.DELAYED) for number in (1, 2)]
     wanted = [Wanted(n, 1.0, "root", Action.SEND_TO, 7, n, "s@z.example") for n in (1, 2)]
-    change, _ = orders().carry_out(MESSAGE, recipients, wanted, 2.0)
-    assert [added.address for added in change.recipients] == ["s@z.example"]
-    assert [outcome.state for outcome in change.outcomes] == [State.REMOVED, State.REMOVED]
+    change = orders().carry_out(MESSAGE, recipients, wanted, 2.0)
+    assert [added.recipient.address for added in of(AddRecipient, change)] == ["s@z.example"]
+    assert [outcome.state for outcome in change.states] == [State.REMOVED, State.REMOVED]
+
+
+def of(kind: type[Any], recorded: Recorded) -> list[Any]:
+    """The operations of one kind."""
+    return [operation for operation in recorded.others if isinstance(operation, kind)]
+
+
+def numbers(recorded: Recorded) -> list[int]:
+    """Of the orders that it finishes."""
+    return [order.number for order in of(FinishOrder, recorded)]
 
 
 @pytest.mark.parametrize(
@@ -71,23 +90,25 @@ def test_each_action_on_each_state(action: Action, moves: dict[State, State]) ->
     """What has ended stays as it is, but for what failed."""
     for state in State:
         recipient = Recipient(7, 1, "r@y.example", state, 3, 450.0, "beacon", "451 later", 200.0)
-        change, notices = orders().carry_out(
+        change = orders().carry_out(
             MESSAGE, [recipient], [Wanted(5, 590.0, "root", action, 7, 1, TARGETS.get(action, ""))], 600.0
         )
-        assert change.done == [5]
+        assert numbers(change) == [5]
         if state not in moves:
-            assert not change.outcomes and not change.journal
+            assert not change.states and not change.entries
             continue
-        (outcome,) = change.outcomes
+        (outcome,) = change.states
         assert (outcome.state, outcome.attempts) == (moves[state], 3)
         assert outcome.next_try == (600.0 if moves[state] is State.QUEUED else None)
         told = {"action": action.value, "who": "root", "recipients": ["r@y.example"]}
-        assert change.journal[0].facts == (told | {"to": TARGETS[action]} if action in TARGETS else told)
-        assert change.extended == ([(1000.0, 7)] if state is State.FAILED and action is not Action.REMOVE else ())
-        assert bool(notices) == (action is Action.RETURN), "whose sender is told"
-        assert change.sent_by == ([("second", 7, 1)] if action is Action.SEND_BY else [])
+        assert change.entries[0].facts == (told | {"to": TARGETS[action]} if action in TARGETS else told)
+        assert of(ExtendLifetime, change) == (
+            [(7, 1000.0)] if state is State.FAILED and action is not Action.REMOVE else []
+        )
+        assert bool(change.notices) == (action is Action.RETURN), "whose sender is told"
+        assert of(SendBy, change) == ([("second", 7, 1)] if action is Action.SEND_BY else [])
         if action is Action.SEND_TO:
-            (added,) = change.recipients
+            ((added,),) = of(AddRecipient, change)
             assert (added.address, added.number, added.asked) == ("s@z.example", 2, "ORCPT=rfc822;r@y.example")
             assert outcome.reply == "sent to s@z.example instead"
 
@@ -98,17 +119,16 @@ def test_the_last_word_counts() -> None:
     wanted = [Wanted(n, 1.0, "root", action, 7, number) for n, (action, number) in enumerate(
         [(Action.PARK, 1), (Action.RELEASE, 1), (Action.REMOVE, 1), (Action.RETRY, 1), (Action.RETRY, 9)]
     )]  # fmt: skip
-    change, _ = orders().carry_out(MESSAGE, [recipient], wanted, 2.0)
-    assert [outcome.state for outcome in change.outcomes] == [State.REMOVED] and list(change.done) == [0, 1, 2, 3, 4]
-    assert [entry.facts["action"] for entry in change.journal] == ["park", "release", "remove"]
+    change = orders().carry_out(MESSAGE, [recipient], wanted, 2.0)
+    assert [outcome.state for outcome in change.states] == [State.REMOVED] and numbers(change) == [0, 1, 2, 3, 4]
+    assert [entry.facts["action"] for entry in change.entries] == ["park", "release", "remove"]
 
 
 def ask(here: Site, action: Action, *states: State, target: str = "") -> None:
-    connection = connect_writer(here.loaded.data)
     with here.reader() as reader:
         rows = reader.queue(states)
-    want(connection, [Wanted(0, 0.0, "root", action, row.message.id, row.recipient.number, target) for row in rows])
-    connection.close()
+    wanted = [Wanted(0, 0.0, "root", action, row.message.id, row.recipient.number, target) for row in rows]
+    open_store(here.loaded.data).want(wanted)
     os.kill(os.getpid(), signal.SIGUSR1)
 
 
@@ -131,7 +151,7 @@ def test_with_the_server_running(folder: Path, authority: CertificateFiles) -> N
             await here.until_caught(1)  # the notice
             ask(here, Action.PARK, State.DELAYED)
             await here.until(lambda reader: states(here) == [State.PARKED, State.FAILED])
-            here.service._dispatcher._supply.refill()  # type: ignore[union-attr]
+            here.service.dispatcher._supply.refill()
             ask(here, Action.RELEASE, State.PARKED)
             await here.until_caught(2)
             ask(here, Action.RETRY, State.FAILED)

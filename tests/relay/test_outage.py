@@ -14,7 +14,7 @@ from copper_kite.settings.load import load
 from copper_kite.settings.server_tls import server_context
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import Secret
-from copper_kite.store.sqlite.reads import Reader
+from copper_kite.store import open_store
 from copper_kite.words import Stage, State
 from tests.relay.test_relay import letter, talk
 from tests.support import PASSWORD, SECONDS, PatientClock, converse, write_site
@@ -71,8 +71,8 @@ def test_days_of_outage(folder: Path, authority: CertificateFiles) -> None:
         config = write_site(folder, ports[0], extra=extra)
         named = ", ".join(f'"localhost:{port}"' for port in ports)
         config.write_text(config.read_text().replace(f'["localhost:{ports[0]}"]', f"[{named}]"))
-        service = Service(load(config), clock)
-        endpoints = await service.start()
+        service = await Service.start(load(config), clock)
+        endpoints = service.endpoints
         heard = []
         for first in range(0, MESSAGES, MESSAGES // 5):  # in order, so that it is known which are the oldest
             portion = range(first, first + MESSAGES // 5)
@@ -80,7 +80,7 @@ def test_days_of_outage(folder: Path, authority: CertificateFiles) -> None:
             heard += await asyncio.gather(*(converse(endpoints[0].port, session) for session in sessions))
         assert sum(one.count(b" kept as ") for one in heard) == MESSAGES
         async with asyncio.timeout(SECONDS):
-            with Reader(folder / "queue") as reader:
+            with open_store(folder / "queue").reader() as reader:
                 while reader.shape().messages:
                     if State.QUEUED not in reader.totals():
                         times = [row.recipient.next_try or 0.0 for row in reader.queue()]
@@ -92,7 +92,7 @@ def test_days_of_outage(folder: Path, authority: CertificateFiles) -> None:
             await stand_in.stop()
 
     asyncio.run(live())
-    with Reader(folder / "queue") as reader:
+    with open_store(folder / "queue").reader() as reader:
         rows = reader.queue(tuple(State))
         totals = reader.totals()
     gone = MESSAGES // 100

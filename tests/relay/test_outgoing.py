@@ -9,7 +9,7 @@ from copper_kite.relay.outgoing import Outgoing, prepare
 from copper_kite.smtp.client import Client
 from copper_kite.smtp.extensions import Capabilities
 from copper_kite.smtp.transaction import Transaction
-from copper_kite.store.model import Message, Recipient
+from copper_kite.store import Message, Recipient
 from copper_kite.words import Cause
 
 BOTH = ("8BITMIME", "SMTPUTF8")

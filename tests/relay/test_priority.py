@@ -98,7 +98,7 @@ def test_an_urgent_message_passes_what_waits(
             for sender in ("ticketing@z.bulk.example", "tidewatch@x.example"):
                 await converse(here.port, session(letter(sender, f"{sender.partition('@')[0]}@y.example")))
             await another_smart_host(here)
-            here.service._dispatcher._supply.try_now(("beacon", ""))  # type: ignore[union-attr]
+            here.service.dispatcher._supply.try_now(("beacon", ""))
             caught = await here.until_caught(62)
             places = {one.recipients[0].partition("@")[0]: place for place, one in enumerate(caught)}
             assert places["tidewatch"] <= 12, "a few were on their way by then"
@@ -120,8 +120,7 @@ def test_what_waits_keeps_its_priority_through_a_restart(folder: Path, authority
                 rows = reader.queue(tuple(State))
             assert Priority.of(rows[-1].message.priority) is Priority.URGENT
             await another_smart_host(here)
-            again = Service(here.loaded, clock)
-            await again.start()
+            again = await Service.start(here.loaded, clock)
             caught = await here.until_caught(20)  # the first one waits for its time
             assert [one.recipients[0] for one in caught].index("t@y.example") < 3
             await again.stop(1.0)

@@ -16,9 +16,7 @@ from copper_kite.session.standin import Rule
 from copper_kite.settings.load import load
 from copper_kite.smtp.limits import Limits
 from copper_kite.smtp.replies import Reply
-from copper_kite.store.ids import id_text
-from copper_kite.store.model import Record
-from copper_kite.store.sqlite.reads import Reader
+from copper_kite.store import Record, id_text, open_store
 from copper_kite.trace.story import Story, tell
 from copper_kite.words import Side, State
 from tests.support import (
@@ -80,9 +78,13 @@ def test_a_message_goes_all_the_way(folder: Path, authority: CertificateFiles) -
             assert field.startswith(b"Received: from ticketing.example ([127.0.0.1])")
             assert record.message.message_id == "<m1@x>"
             (attempt,) = record.attempts
-            assert attempt.facts["tls"].startswith("TLSv1.") and attempt.facts["cipher"] and attempt.dialogue is None
-            assert attempt.facts["login"] == "tern" and attempt.address == "127.0.0.1"
-            assert [stage for stage, _, _ in attempt.facts["stages"]] == [
+            assert (
+                attempt.facts.session.tls.startswith("TLSv1.")
+                and attempt.facts.session.cipher
+                and attempt.dialogue is None
+            )
+            assert attempt.facts.session.login == "tern" and attempt.address == "127.0.0.1"
+            assert [stage for stage, _, _ in attempt.facts.session.stages] == [
                 "resolve", "connect", "greet", "hello", "secure", "hello", "login",
             ]  # fmt: skip
             told = story(here, record)
@@ -141,7 +143,7 @@ def test_many_messages_share_a_session(folder: Path, authority: CertificateFiles
             await converse(here.port, talk(*(letter(f"r{n}@x.example") for n in range(30))))
             await here.until_caught(30)
             await here.until(ended(30))
-            places = [record.attempts[0].facts["message_of_session"] for record in records(here)]
+            places = [record.attempts[0].facts.session.message_of_session for record in records(here)]
             assert sorted(places) == list(range(1, 31))
 
     asyncio.run(live())
@@ -259,8 +261,8 @@ def test_what_a_listener_refuses(folder: Path, authority: CertificateFiles) -> N
     )
 
     async def stranger() -> None:
-        service = Service(load(other / "kite.toml"))
-        endpoints = await service.start()
+        service = await Service.start(load(other / "kite.toml"))
+        endpoints = service.endpoints
         heard = await converse(endpoints[0].port, talk(letter("a@x.example")))
         assert b"550 5.7.1 127.0.0.1 may not relay through listener programs" in heard
         assert b"354" not in heard
@@ -339,10 +341,10 @@ def test_bad_peers_delay_and_lose_nothing(folder: Path, says: list[bytes | None]
     async def live() -> None:
         async with scripted(says) as (port, _):
             loaded = load(write_site(folder, port, tls="off"))
-            service = Service(loaded, StoppedClock())
-            endpoints = await service.start()
+            service = await Service.start(loaded, StoppedClock())
+            endpoints = service.endpoints
             await converse(endpoints[0].port, talk(letter("ana@x.example", sender="")))
-            with Reader(loaded.data) as reader:
+            with open_store(loaded.data).reader() as reader:
                 async with asyncio.timeout(20):
                     while not any(row.recipient.attempts for row in reader.queue(tuple(State))):
                         await asyncio.sleep(0.005)
@@ -358,10 +360,10 @@ def test_bad_peers_delay_and_lose_nothing(folder: Path, says: list[bytes | None]
 def test_nobody_home_and_no_connector(folder: Path) -> None:
     async def live() -> None:
         config = write_site(folder, free_port(), tls="off", extra='recipients = ["*.passenger.example"]\n')
-        service = Service(load(config), StoppedClock())
-        endpoints = await service.start()
+        service = await Service.start(load(config), StoppedClock())
+        endpoints = service.endpoints
         await converse(endpoints[0].port, talk(letter("a@b.passenger.example", "c@else.example")))
-        with Reader(folder / "queue") as reader:
+        with open_store(folder / "queue").reader() as reader:
             async with asyncio.timeout(20):
                 while any(row.recipient.state is not State.DELAYED for row in reader.queue(tuple(State))):
                     await asyncio.sleep(0.005)
@@ -388,8 +390,7 @@ def test_a_restart_goes_on_where_it_was(folder: Path, authority: CertificateFile
             await here.until(lambda reader: reader.totals() == {State.RELAYED: 1, State.DELAYED: 1})
             await here.service.stop()
             clock.time += 3600
-            again = Service(here.loaded, clock)
-            await again.start()
+            again = await Service.start(here.loaded, clock)
             await here.until(ended(2))
             assert [message.recipients for message in here.caught] == [("ok@x.example",), ("late@x.example",)]
             await again.stop()
@@ -401,14 +402,14 @@ def test_a_second_server_and_a_taken_port_are_refused(folder: Path, authority: C
     async def live() -> None:
         async with site(folder, authority) as here:
             with pytest.raises(FolderInUse):
-                await Service(here.loaded).start()
+                await Service.start(here.loaded)
             other = folder / "other"
             other.mkdir()
             (other / "ca.pem").write_bytes(authority.authority.read_bytes())
             with pytest.raises(ListenFailed) as error:
-                await Service(load(write_site(other, 1, port=here.port))).start()
+                await Service.start(load(write_site(other, 1, port=here.port)))
             assert str(here.port) in str(error.value) and "in use" in str(error.value)
-            await Service(load(write_site(other, 1))).start()
+            await Service.start(load(write_site(other, 1)))
 
     asyncio.run(live())
 
@@ -420,7 +421,7 @@ def test_a_full_disk_is_452_and_the_session_goes_on(
 
     async def live() -> None:
         async with site(folder, authority) as here:
-            writer = here.service._writer
+            writer = here.service.writer
             assert writer is not None
             submit = writer.submit
             full = [True]
@@ -431,7 +432,7 @@ def test_a_full_disk_is_452_and_the_session_goes_on(
                 else:
                     submit(change, done)  # type: ignore[arg-type]
 
-            for shared in here.service._shared.values():
+            for shared in here.service.listeners.shared.values():
                 monkeypatch.setattr(shared, "submit", refuse)
             heard = await converse(here.port, talk(letter("a@x.example"), letter("b@x.example")))
             assert b"452 4.3.1" in heard and b"250 2.0.0 kept" in heard

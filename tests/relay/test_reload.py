@@ -12,7 +12,7 @@ from copper_kite.net.authority import CertificateFiles
 from copper_kite.session.standin import Rule
 from copper_kite.settings.load import load
 from copper_kite.smtp.replies import Reply
-from copper_kite.store.folder import read_note
+from copper_kite.store import read_note
 from copper_kite.words import State
 from tests.relay.test_relay import letter, talk
 from tests.support import Site, StoppedClock, converse, free_port, site

@@ -11,7 +11,7 @@ import pytest
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.session.standin import Rule
 from copper_kite.smtp.replies import Reply
-from copper_kite.store.sqlite.reads import Reader
+from copper_kite.store import Reader
 from copper_kite.store.sqlite.segments import Extents
 from copper_kite.words import FINAL, Event, Side, State
 from tests.relay.test_relay import letter, records, story, talk
@@ -37,7 +37,7 @@ def test_what_failed_is_let_go_in_the_end(folder: Path, authority: CertificateFi
             await here.until(lambda reader: not reader.queue() and len(reader.queue(tuple(FINAL))) == 3)
             for hours, kept in ((0.9, 2), (1.1, 0)):
                 clock.time += hours * 3600
-                here.service.sweep_out()
+                here.service.retention.sweep()
                 await here.until(partial(holds_content, here, kept))
 
     asyncio.run(live())
@@ -94,9 +94,9 @@ def test_what_has_ended_is_forgotten_in_time(folder: Path, authority: Certificat
             clock.time += 1.9 * DAY
             await converse(here.port, talk(letter("bo@x.example")))
             await here.until(lambda reader: reader.totals().get(State.RELAYED) == 2)
-            here.service.sweep_out()
+            here.service.retention.sweep()
             clock.time += 0.2 * DAY
-            here.service.sweep_out()
+            here.service.retention.sweep()
             await here.until(lambda reader: addresses(reader) == {"late@x.example", "bo@x.example"})
             with here.reader() as reader:
                 attempts = reader._rows("SELECT count(*) FROM attempt WHERE message NOT IN (SELECT id FROM message)")
@@ -119,7 +119,7 @@ def test_an_allowance_keeps_what_it_counts(folder: Path, authority: CertificateF
             await here.until(lambda reader: reader.totals().get(State.RELAYED) == 1)
             for days in (1, 32):
                 clock.time += days * DAY
-                here.service.sweep_out()
+                here.service.retention.sweep()
                 await here.until(lambda reader, days=days: bool(addresses(reader)) == (days == 1))
 
     asyncio.run(live())
@@ -135,7 +135,7 @@ def test_the_oldest_goes_first_when_there_is_no_room(folder: Path, authority: Ce
             await converse(here.port, talk(letter("ana@x.example"), letter("late@x.example")))
             await here.until(lambda reader: reader.totals().get(State.RELAYED) == 1 and reader.queue((State.DELAYED,)))
             clock.time += 60.0
-            here.service.sweep_out()
+            here.service.retention.sweep()
             await here.until(lambda reader: addresses(reader) == {"late@x.example"})
 
     asyncio.run(live())

@@ -91,8 +91,8 @@ def test_nothing_unqualified_is_relayed(folder: Path, authority: CertificateFile
 
         text = here.loaded.path.read_text().replace('domain = "ternferries.example"\n', "")
         here.loaded.path.write_text(text.replace(f"127.0.0.1:{here.port}", f"127.0.0.1:{free_port()}"))
-        service = Service(load(here.loaded.path), StoppedClock())
-        endpoints = await service.start()
+        service = await Service.start(load(here.loaded.path), StoppedClock())
+        endpoints = service.endpoints
         for bare in ("tide@localhost", "tide@quay1", "tide"):
             heard = await converse(endpoints[0].port, talk(letter("a@x.example", sender=bare), letter(bare)))
             assert b"501 5.1.7" in heard and b"501 5.1.3" in heard and b"kept as" not in heard
@@ -148,7 +148,7 @@ def test_a_connection_that_is_lost_leaves_nothing(
             await asyncio.to_thread(client, port if tls else here.port)
             await here.until(ended(1))
             assert [one.recipients for one in here.caught] == [("first@x.example",)]
-            registry = here.service._registry
+            registry = here.service.registry
             async with asyncio.timeout(SECONDS):
                 while len(registry):
                     await asyncio.sleep(0.005)
@@ -356,8 +356,8 @@ def test_what_is_no_reply_puts_mail_off_and_decides_nobody(
         async with scripted([*before, reply or None]) as (port, _):
             clock = StoppedClock()
             config = write_site(folder, port, tls="off", extra='[retry]\nnotice_after = "1h"\n')
-            service = Service(load(config), clock)
-            endpoints = await service.start()
+            service = await Service.start(load(config), clock)
+            endpoints = service.endpoints
             here = Site(load(config), None, [], service, endpoints[0].port)  # type: ignore[arg-type]
             await converse(here.port, talk(letter("a@x.example", "b@x.example")))
             await here.until(lambda reader: all(row.recipient.attempts for row in reader.queue()))

@@ -10,7 +10,7 @@ from copper_kite.relay import stops as module
 from copper_kite.relay.backlog import Key
 from copper_kite.relay.stops import Stops, unsent_stop
 from copper_kite.relay.supervisor import Supervisor
-from copper_kite.store.model import Change
+from copper_kite.store import StartLane, StopLane, Transaction
 from copper_kite.words import Cause
 from tests.support import PatientClock
 
@@ -27,7 +27,7 @@ class Desk:
 
     def __init__(self) -> None:
         self.clock = PatientClock(1000.0)
-        self.asked: list[tuple[Change, Callable[[KiteError | None], None]]] = []
+        self.asked: list[tuple[Transaction, Callable[[KiteError | None], None]]] = []
         self.looked: list[Key] = []
         supervisor = Supervisor(_Log())  # type: ignore[arg-type]
         self.stops = Stops(
@@ -47,7 +47,8 @@ class Desk:
                 await asyncio.sleep(0)
         change, done = self.asked.pop(0)
         done(error)
-        return [(stop.connector, stop.domain) for stop in change.stopped], list(change.started)
+        stopped = [(one.stop.connector, one.stop.domain) for one in change if isinstance(one, StopLane)]
+        return stopped, [tuple(one) for one in change if isinstance(one, StartLane)]  # type: ignore[misc]
 
 
 def test_facts_are_written_together_and_again_after_a_failure(monkeypatch: object) -> None:

@@ -8,12 +8,30 @@ from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
 
-from copper_kite.store.model import Attempt, Change, Fresh, JournalEntry, Message, Outcome, Recipient, Relayed
-from copper_kite.store.sqlite.alone import write_alone
-from copper_kite.store.sqlite.commit import Batch, commit, fresh_row, rows_of
-from copper_kite.store.sqlite.reads import Reader
+from copper_kite.store import (
+    AddContent,
+    AddMessage,
+    AddRecipient,
+    Attempt,
+    AttemptFacts,
+    DropContent,
+    JournalEntry,
+    Message,
+    Recipient,
+    RecipientResult,
+    RecordAttempt,
+    RecordRelayed,
+    SessionFacts,
+    SetState,
+    Transaction,
+    WriteEntry,
+    open_store,
+)
+from copper_kite.store.sqlite.commit import commit
 from copper_kite.store.sqlite.schema import DATABASE, connect_writer
 from copper_kite.words import Event, State
+from tests.store.batches import batch_of
+from tests.support import whole as added
 
 
 class Crash(BaseException):
@@ -55,30 +73,15 @@ def message(id: int, reverse_path: str = "a@x.example") -> Message:
     return Message(id, 0.0, 9.0, reverse_path, 4, False, False, "<m>", "l", "unix", "h", "", "ESMTP")
 
 
-def batch_of(change: Change | Fresh | Relayed) -> Batch:
-    """It alone; its content stands anywhere."""
-
-    def put(octets: bytes) -> int:
-        return 0
-
-    if isinstance(change, Relayed):
-        return Batch(relayed=[tuple(change)])
-    if isinstance(change, Fresh):
-        return Batch(fresh=[fresh_row(change, put)])
-    return Batch(changes=[rows_of(change, put)])
-
-
-def swept(
-    folder: Path, before: Change | Fresh, change: Change | Fresh | Relayed
-) -> list[dict[str, list[tuple[Any, ...]]]]:
+def swept(folder: Path, before: Transaction, change: Transaction) -> list[dict[str, list[tuple[Any, ...]]]]:
     """What the tables hold after a crash before each step in turn, and at last without one; content by its size."""
-    batch = batch_of(change)
+    batch = batch_of(change, lambda octets: 0)
     found, fatal, survived = [], 0, False
     while not survived:
         fatal += 1
         here = folder / str(fatal)
         connection = connect_writer(here)
-        assert commit(connection, batch_of(before)) == [None]
+        assert commit(connection, batch_of(before, lambda octets: 0)) == [None]
         with suppress(Crash):
             survived = commit(Doomed(connection, fatal), batch) == [None]  # type: ignore[arg-type]
         connection.close()
@@ -91,7 +94,11 @@ def test_a_message_is_whole_or_absent(folder: Path) -> None:
     """Q-02: never a part of its content or of its recipients."""
     recipients = [Recipient(5, number, f"r{number}@y.example", next_try=0.0) for number in range(1, 4)]
     content = [(5, portion, b"octets") for portion in range(3)]
-    *crashed, whole = swept(folder, Change(), Change([message(5)], recipients, content))
+    *crashed, whole = swept(
+        folder,
+        [],
+        [AddMessage(message(5), (), None), *(AddContent(*one) for one in content), *map(AddRecipient, recipients)],
+    )
     assert len(crashed) >= 8
     assert [len(whole[table]) for table in ("message", "recipient", "content")] == [1, 3, 3]
     assert all(not any(tables.values()) for tables in crashed)
@@ -101,8 +108,9 @@ def test_a_submission_by_the_short_way_is_whole_or_absent(folder: Path) -> None:
     """Q-02, and the short way leaves what the long one does."""
     recipients = [Recipient(5, number, f"r{number}@y.example", next_try=0.0, asked="NOTIFY=NEVER") for number in (1, 2)]
     taken = ("127.0.0.1", 3, 2)
-    *crashed, short = swept(folder / "short", Change(), Fresh(message(5), recipients, b"octe", taken))
-    *_, long = swept(folder / "long", Change(), Change([message(5)], recipients, [(5, 0, b"octe")], taken=[taken]))
+    *crashed, short = swept(folder / "short", [], [AddMessage(message(5), recipients, b"octe", taken)])
+    portion = [AddMessage(message(5), recipients, None, taken), AddContent(5, 0, b"octe")]
+    *_, long = swept(folder / "long", [], portion)
     assert short == long and short["taken"] == [taken] and len(crashed) >= 6
     assert all(not any(tables.values()) for tables in crashed)
 
@@ -110,20 +118,20 @@ def test_a_submission_by_the_short_way_is_whole_or_absent(folder: Path) -> None:
 def test_what_was_relayed_is_recorded_the_same_by_the_short_way(folder: Path) -> None:
     """Q-02: all of it or nothing, and what the long way leaves."""
     recipients = [Recipient(5, number, f"r{number}@y.example", next_try=0.0) for number in (1, 2)]
-    before = Change([message(5)], recipients, [(5, 0, b"octets")])
-    session = {"stages": [], "tls": "TLSv1.3"}
+    before = added(message(5), recipients, b"octets")
+    session = SessionFacts(tls="TLSv1.3")
     said = '250 2.0.0 kept as "x"'
-    facts = {"relayed": 2, "results": [[one.address, "relayed", "accept", said] for one in recipients], **session}
+    facts = AttemptFacts([RecipientResult(one.address, "relayed", "accept", said) for one in recipients], session)
     attempt = Attempt(9, 5, 1.0, 0.1, "c", "h:25", "192.0.2.1", "accept", "", "", 250, "2.0.0", "kept", facts, None)
-    outcomes = [Outcome(5, one.number, State.RELAYED, 1, None, "c", said, 2.0, "h:25") for one in recipients]
+    outcomes = [SetState(5, one.number, State.RELAYED, 1, None, "c", said, 2.0, "h:25") for one in recipients]
     results = [(one.number, 1, one.address, said) for one in recipients]
     for whole in (True, False):
-        short = Relayed(
+        short = RecordRelayed(
             9, 5, 1.0, 0.1, "c", "h:25", "192.0.2.1", 250, "2.0.0", "kept", results,
-            '"stages":[],"tls":"TLSv1.3"', 2.0, whole,
+            session, 2.0, whole,
         )  # fmt: skip
-        long = Change(outcomes=outcomes, attempts=[attempt], finished=[5] if whole else ())
-        *crashed, by_short_way = swept(folder / f"short {whole}", before, short)
+        long = [*outcomes, RecordAttempt(attempt)]
+        *crashed, by_short_way = swept(folder / f"short {whole}", before, [short])
         *_, by_long_way = swept(folder / f"long {whole}", before, long)
         assert by_short_way == by_long_way and not by_short_way["content"]
         assert len(by_short_way["attempt"]) == 1 and len(crashed) >= 5
@@ -133,14 +141,27 @@ def test_what_was_relayed_is_recorded_the_same_by_the_short_way(folder: Path) ->
 def test_a_folded_message_is_unfolded_as_a_whole(folder: Path) -> None:
     """Q-02: it is in one row, or in those of its own, with what has happened to it."""
     only = Recipient(5, 1, "r@y.example", next_try=0.0)
-    before = Fresh(message(5), [only], b"octe")
-    *none, folded = swept(folder / "came", Change(), before)
+    before = [AddMessage(message(5), [only], b"octe")]
+    *none, folded = swept(folder / "came", [], before)
     assert len(folded["folded"]) == 1 and not folded["message"] and not any(tables["folded"] for tables in none)
-    relayed = Relayed(
-        9, 5, 1.0, 0.1, "c", "h:25", "192.0.2.1", 250, "2.0.0", "kept", [(1, 1, only.address, "250")], "", 2.0, True
+    relayed = RecordRelayed(
+        9,
+        5,
+        1.0,
+        0.1,
+        "c",
+        "h:25",
+        "192.0.2.1",
+        250,
+        "2.0.0",
+        "kept",
+        [(1, 1, only.address, "250")],
+        SessionFacts(),
+        2.0,
+        True,
     )
-    delayed = Change(outcomes=[Outcome(5, 1, State.DELAYED, 1, 9.0, "c", "451", 1.0)])
-    for name, change, content in (("relayed", relayed, 0), ("delayed", delayed, 1)):
+    delayed = [SetState(5, 1, State.DELAYED, 1, 9.0, "c", "451", 1.0)]
+    for name, change, content in (("relayed", [relayed], 0), ("delayed", delayed, 1)):
         *crashed, whole = swept(folder / name, before, change)
         assert len(crashed) >= 5 and all(tables == crashed[0] for tables in crashed)
         assert crashed[0]["folded"] and not crashed[0]["recipient"]
@@ -150,18 +171,15 @@ def test_a_folded_message_is_unfolded_as_a_whole(folder: Path) -> None:
 
 def test_a_failure_and_its_notice_are_one(folder: Path) -> None:
     """Q-07: no recipient has failed for good before the notice of it is in the queue."""
-    before = Change([message(5)], [Recipient(5, 1, "r@y.example", next_try=0.0)], [(5, 0, b"octets")])
-    failed = Change(
-        messages=[message(6, "")],
-        recipients=[Recipient(6, 1, "a@x.example", next_try=0.0)],
-        content=[(6, 0, b"a notice")],
-        outcomes=[Outcome(5, 1, State.FAILED, 1, None, "c", "550 no", 1.0)],
-        journal=[JournalEntry(at=1.0, event=Event.NOTICE, message=5)],
-        finished=[5],
-    )
+    before = added(message(5), [Recipient(5, 1, "r@y.example", next_try=0.0)], b"octets")
+    failed = [
+        *added(message(6, ""), [Recipient(6, 1, "a@x.example", next_try=0.0)], b"a notice"),
+        SetState(5, 1, State.FAILED, 1, None, "c", "550 no", 1.0),
+        WriteEntry(JournalEntry(at=1.0, event=Event.NOTICE, message=5)),
+    ]
     *crashed, whole = swept(folder, before, failed)
     assert len(crashed) >= 7
-    assert [row[0] for row in whole["message"]] == [5, 6] and [row[3] for row in whole["content"]] == [len("a notice")]
+    assert [row[0] for row in whole["message"]] == [5, 6] and [row[3] for row in whole["content"]] == [6, 8]
     assert all([row[0] for row in tables["message"]] == [5] for tables in crashed)
     assert all([row[3] for row in tables["content"]] == [len("octets")] for tables in crashed)
     assert all(tables["recipient"][0][3] == "queued" for tables in crashed)
@@ -169,17 +187,21 @@ def test_a_failure_and_its_notice_are_one(folder: Path) -> None:
 
 def test_the_portions_of_a_message_that_never_became_one_are_found(folder: Path) -> None:
     """Q-02, Q-04: what a crash leaves of a large message is known at the next start, without reading all there is."""
-    small = Change([message(3)], [Recipient(3, 1, "r@y.example", next_try=0.0)], [(3, 0, b"small")])
+    small = added(message(3), [Recipient(3, 1, "r@y.example", next_try=0.0)], b"small")
     for change in (
         small,
-        Change(content=[(5, 0, b"a")]),
-        Change(content=[(5, 1, b"b")]),
-        Change(content=[(7, 0, b"c")]),
+        [AddContent(5, 0, b"a")],
+        [AddContent(5, 1, b"b")],
+        [AddContent(7, 0, b"c")],
     ):
-        assert write_alone(folder, [change]) == [None]
-    with Reader(folder) as reader:
+        assert open_store(folder).write([change]) == [None]
+    with open_store(folder).reader() as reader:
         assert reader.stray_content() == [5, 7]
-        whole = Change([message(7)], [Recipient(7, 1, "r@y.example", next_try=0.0)], [(7, 1, b"d")])
-        assert write_alone(folder, [whole, Change(dropped=[5])]) == [None, None]
+        whole = [
+            AddMessage(message(7), (), None),
+            AddContent(7, 1, b"d"),
+            AddRecipient(Recipient(7, 1, "r@y.example", next_try=0.0)),
+        ]
+        assert open_store(folder).write([whole, [DropContent(5)]]) == [None, None]
         assert reader.stray_content() == []
         assert list(reader.content(7)) == [b"c", b"d"] and list(reader.content(5)) == []

@@ -9,25 +9,38 @@ from typing import Any
 
 import pytest
 
-from copper_kite.store.ids import id_at, id_text
-from copper_kite.store.model import (
+from copper_kite.store import (
+    AddMessage,
+    AddRecipient,
     Attempt,
-    Change,
-    Fresh,
+    AttemptFacts,
+    ExtendLifetime,
     JournalEntry,
     Message,
-    Outcome,
+    MoveContent,
+    Reader,
     Recipient,
-    Relayed,
+    RecipientResult,
+    RecordAttempt,
+    RecordRelayed,
     Selection,
+    SendBy,
+    SessionFacts,
+    SetState,
+    Transaction,
+    WriteEntry,
+    id_text,
+    open_store,
 )
+from copper_kite.store.ids import id_at
 from copper_kite.store.sqlite import reads
-from copper_kite.store.sqlite.commit import Batch, commit, fresh_row, holds_content, rows_of, used_segments
-from copper_kite.store.sqlite.history import History, Place
-from copper_kite.store.sqlite.reads import Reader
+from copper_kite.store.sqlite.commit import Batch, commit, holds_content, used_segments
+from copper_kite.store.sqlite.kinds import encode
 from copper_kite.store.sqlite.schema import connect_writer
 from copper_kite.store.sqlite.segments import Segments, summed
 from copper_kite.words import Event, State
+from tests.store.batches import batch_of
+from tests.support import whole as added
 
 BEGUN = 1_800_000_000.0
 IDS = [id_at(BEGUN + second) for second in (0, 10, 20)]
@@ -66,15 +79,15 @@ def recipient(number: int) -> Recipient:
     return Recipient(IDS[number], 1, f"r{number}@y.example", next_try=arrived, changed=arrived, asked="NOTIFY=FAILURE")
 
 
-def fresh(number: int) -> Fresh:
-    return Fresh(message(number), [recipient(number)], octets(number))
+def fresh(number: int) -> AddMessage:
+    return AddMessage(message(number), [recipient(number)], octets(number))
 
 
 def octets(number: int) -> bytes:
     return b"%d" % number * message(number).size
 
 
-def write(folder: Path, *changes: Change | Fresh | Relayed) -> None:
+def write(folder: Path, *changes: Transaction) -> None:
     """Each in a transaction of its own."""
     connection, segments = connect_writer(folder), Segments(folder)
     for change in changes:
@@ -85,12 +98,7 @@ def write(folder: Path, *changes: Change | Fresh | Relayed) -> None:
             content.extend(portion + summed(portion))
             return start
 
-        if isinstance(change, Fresh):
-            batch = Batch(fresh=[fresh_row(change, put)])
-        elif isinstance(change, Relayed):
-            batch = Batch(relayed=[tuple(change)])
-        else:
-            batch = Batch(changes=[rows_of(change, put)])
+        batch = batch_of(change, put)
         at = segments.append(content) if content else (0, 0)
         assert commit(connection, batch._replace(at=at)) == [None]
     segments.leave()
@@ -100,7 +108,7 @@ def write(folder: Path, *changes: Change | Fresh | Relayed) -> None:
 def looks(folder: Path) -> dict[str, Any]:
     """All that can be seen of the three."""
     found: dict[str, Any] = {}
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         for selection in SELECTIONS:
             for newest in (False, True):
                 found[f"{selection} {newest}"] = reader.select(selection, newest=newest)
@@ -130,12 +138,12 @@ def looks(folder: Path) -> dict[str, Any]:
         ]
         found["all"] = reader.shape(), reader.totals(), reader.last_id(), reader.forgettable(BEGUN + 999, 9)
         found["stops"] = reader.stops(0.0)
-    history = History(folder)
+    history = open_store(folder).history()
     found["between"] = list(history.between(BEGUN - 1, BEGUN + 99))
     found["one"] = list(history.between(BEGUN - 1, BEGUN + 99, message=SECOND))
     found["word"] = list(history.between(BEGUN - 1, BEGUN + 99, "report 1"))
     found["place"] = history.now()
-    found["after"] = history.after(Place())
+    found["after"] = history.after(history.place({"messages": [], "attempts": [], "journal": 0}))
     history.close()
     return found
 
@@ -149,43 +157,46 @@ def kept(folder: Path) -> list[int]:
     return counts
 
 
+SESSION = SessionFacts(tls="TLSv1.3")
+
+
 def attempt(number: int) -> Attempt:
     return Attempt(
         id_at(BEGUN + 30), IDS[number], BEGUN + 30, 0.5, "house", "h:25", "192.0.2.9", "accept", "", "", 250, "2.0.0",
-        "kept", {"relayed": 1, "results": [["r1@y.example", "relayed", "accept", "250 kept"]], "tls": "TLSv1.3"}, None,
+        "kept", AttemptFacts([RecipientResult("r1@y.example", "relayed", "accept", "250 kept")], SESSION), None,
     )  # fmt: skip
 
 
-def outcome(number: int, state: State, next_try: float | None = None) -> Outcome:
-    return Outcome(IDS[number], 1, state, 1, next_try, "house", "250 kept", BEGUN + 31, "h:25")
+def outcome(number: int, state: State, next_try: float | None = None) -> SetState:
+    return SetState(IDS[number], 1, state, 1, next_try, "house", "250 kept", BEGUN + 31, "h:25")
 
 
-RELAYED = Relayed(
-    *attempt(1)[:7], 250, "2.0.0", "kept", [(1, 1, "r1@y.example", "250 kept")], '"tls":"TLSv1.3"', BEGUN + 31, True
+RELAYED = RecordRelayed(
+    *attempt(1)[:7], 250, "2.0.0", "kept", [(1, 1, "r1@y.example", "250 kept")], SESSION, BEGUN + 31, True
 )
 CHANGES = {
-    "nothing": Change(),
-    "delayed": Change(outcomes=[outcome(1, State.DELAYED, BEGUN + 40)], attempts=[attempt(1)]),
-    "failed": Change(outcomes=[outcome(1, State.FAILED)]),
-    "an attempt": Change(attempts=[attempt(1)]),
-    "journal": Change(journal=[JournalEntry(at=BEGUN + 30, event=Event.NOTICE, message=SECOND)]),
-    "extended": Change(extended=[(BEGUN + 9999, SECOND)]),
-    "sent by": Change(sent_by=[("branch", SECOND, 1)]),
-    "one more": Change(recipients=[Recipient(SECOND, 2, "r9@y.example", changed=BEGUN + 30)]),
-    "moved": Change(moved=[(SECOND, 0, octets(1))]),
-    "relayed": RELAYED,
-    "relayed, the long way": Change(outcomes=[outcome(1, State.RELAYED)], attempts=[attempt(1)], finished=[SECOND]),
+    "nothing": [],
+    "delayed": [outcome(1, State.DELAYED, BEGUN + 40), RecordAttempt(attempt(1))],
+    "failed": [outcome(1, State.FAILED)],
+    "an attempt": [RecordAttempt(attempt(1))],
+    "journal": [WriteEntry(JournalEntry(at=BEGUN + 30, event=Event.NOTICE, message=SECOND))],
+    "extended": [ExtendLifetime(SECOND, BEGUN + 9999)],
+    "sent by": [SendBy("branch", SECOND, 1)],
+    "one more": [AddRecipient(Recipient(SECOND, 2, "r9@y.example", changed=BEGUN + 30))],
+    "moved": [MoveContent(SECOND, 0, octets(1))],
+    "relayed": [RELAYED],
+    "relayed, the long way": [outcome(1, State.RELAYED), RecordAttempt(attempt(1))],
 }
 
 
 @pytest.mark.parametrize("change", CHANGES.values(), ids=CHANGES)
-def test_whoever_looks_cannot_tell(folder: Path, change: Change | Relayed) -> None:
+def test_whoever_looks_cannot_tell(folder: Path, change: Transaction) -> None:
     """Before, and after something has happened to one of three."""
-    started = Change(
-        journal=[JournalEntry(at=at, event=Event.STARTED, message=None) for at in (BEGUN - 100, BEGUN + 100)]
-    )
-    whole = [Change([message(n)], [recipient(n)], [(IDS[n], 0, octets(n))]) for n in range(3)]
-    write(folder / "folded", started, *map(fresh, range(3)))
+    started = [
+        *map(WriteEntry, [JournalEntry(at=at, event=Event.STARTED, message=None) for at in (BEGUN - 100, BEGUN + 100)])
+    ]
+    whole = [added(message(n), [recipient(n)], octets(n)) for n in range(3)]
+    write(folder / "folded", started, *([fresh(n)] for n in range(3)))
     write(folder / "whole", started, *whole)
     assert kept(folder / "folded") == [3, 0, 0] and kept(folder / "whole") == [0, 3, 3]
     assert looks(folder / "folded") == looks(folder / "whole")
@@ -203,17 +214,17 @@ def test_many_are_relayed_in_one_commit(folder: Path) -> None:
     def of(id: int, number: int) -> Recipient:
         return Recipient(id, number, f"r{number}@y.example")
 
-    arrived = [Fresh(message(0)._replace(id=id), [of(id, 1), of(id, 2)][: 1 + id % 3 % 2], b"") for id in ids]
-    assert commit(connection, Batch(fresh=[fresh_row(one, len) for one in arrived])) == [None] * 50
+    arrived = [AddMessage(message(0)._replace(id=id), [of(id, 1), of(id, 2)][: 1 + id % 3 % 2], b"") for id in ids]
+    assert commit(connection, Batch(fresh=[encode([one], len)[0][1] for one in arrived])) == [None] * 50
     relayed = [
         RELAYED._replace(
             id=one.message.id, message=one.message.id, results=[(r.number, 1, r.address, "250") for r in one.recipients]
         )
         for one in arrived
     ]
-    assert commit(connection, Batch(relayed=[tuple(one) for one in relayed])) == [None] * 50
+    assert commit(connection, Batch(relayed=[encode([one], len)[0][1] for one in relayed])) == [None] * 50
     connection.close()
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         assert reader.totals() == {State.RELAYED: sum(len(one.recipients) for one in arrived)} and not reader.queue()
         assert [reader.recipients(id)[0].id for id in ids] == ids
     assert kept(folder)[0] == 0
@@ -221,23 +232,23 @@ def test_many_are_relayed_in_one_commit(folder: Path) -> None:
 
 def test_the_file_of_a_folded_message_stays_until_it_has_left(folder: Path) -> None:
     """Promise 1."""
-    write(folder, fresh(1))
+    write(folder, [fresh(1)])
     connection = connect_writer(folder)
     assert holds_content(connection) and used_segments(connection) == {1}
-    write(folder, RELAYED)
+    write(folder, [RELAYED])
     assert not holds_content(connection) and not used_segments(connection)
     connection.close()
 
 
 def test_the_content_of_a_folded_message_counts_and_can_be_moved(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(reads, "WORTH_CLEARING", 1)
-    write(folder, Fresh(message(0)._replace(size=500_000), [recipient(0)], bytes(500_000)))
+    write(folder, [AddMessage(message(0)._replace(size=500_000), [recipient(0)], bytes(500_000))])
     segments = Segments(folder)
     segments.append(b"of the next file")
     segments.leave()
     with (folder / "content" / "00000001").open("ab") as file:
         file.write(bytes(2_000_000))  # of which nothing is wanted any more
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         assert reader.size() > 500_000
         assert [(id, number, len(portion)) for id, number, portion in reader.scattered(1)] == [(FIRST, 0, 500_000)]
 
@@ -258,16 +269,16 @@ DELAYED = CHANGES["delayed"]
 
 def test_what_is_queued_is_looked_for_at_one_moment(folder: Path) -> None:
     """One that is delayed meanwhile is found once, as it was, and not passed over."""
-    write(folder, *map(fresh, range(3)))
-    with Reader(folder) as reader:
+    write(folder, *([fresh(n)] for n in range(3)))
+    with open_store(folder).reader() as reader:
         at_statement("FROM content c", reader._connection, lambda: write(folder, DELAYED))
         assert [row.message for row in reader.queued(0, THIRD + 1, 9)] == IDS
     assert kept(folder)[0] == 2  # it was done
 
 
 def test_what_is_due_is_looked_for_at_one_moment(folder: Path) -> None:
-    write(folder, *map(fresh, range(3)))
-    with Reader(folder) as reader:
+    write(folder, *([fresh(n)] for n in range(3)))
+    with open_store(folder).reader() as reader:
         at_statement("FROM recipient r JOIN", reader._connection, lambda: write(folder, DELAYED))
         found = reader.due(IDS, BEGUN + 50)
     assert [(due.message.id, [one.state for one in due.recipients]) for due in found] == [
@@ -278,8 +289,8 @@ def test_what_is_due_is_looked_for_at_one_moment(folder: Path) -> None:
 
 @pytest.mark.parametrize("look", [lambda r: r.queue(), lambda r: r.select(Selection(states=tuple(State)))])
 def test_what_is_unfolded_meanwhile_is_listed_once(folder: Path, look: Callable[[Reader], Sequence[Any]]) -> None:
-    write(folder, *map(fresh, range(3)))
-    with Reader(folder) as reader:
+    write(folder, *([fresh(n)] for n in range(3)))
+    with open_store(folder).reader() as reader:
         at_statement("JOIN message m", reader._connection, lambda: write(folder, DELAYED))
         assert [row.message.id for row in look(reader)] == IDS
     assert kept(folder)[0] == 2
@@ -287,19 +298,21 @@ def test_what_is_unfolded_meanwhile_is_listed_once(folder: Path, look: Callable[
 
 def test_what_came_at_the_same_instant_stays_in_its_order(folder: Path) -> None:
     """When the first of it is unfolded, too."""
-    twins = [fresh(1)._replace(message=message(1)._replace(id=SECOND + n)) for n in range(3)]
-    write(folder, *twins, Change(extended=[(BEGUN + 9999, SECOND)]))
-    history = History(folder)
+    twins = [[fresh(1)._replace(message=message(1)._replace(id=SECOND + n))] for n in range(3)]
+    write(folder, *twins, [ExtendLifetime(SECOND, BEGUN + 9999)])
+    history = open_store(folder).history()
     assert [one.what.id - SECOND for one in history.between(BEGUN - 1, BEGUN + 99)] == [0, 1, 2]  # type: ignore[union-attr]
     history.close()
 
 
 def test_what_is_unfolded_meanwhile_is_followed(folder: Path) -> None:
     """Between the look for what is new and the look at it."""
-    write(folder, fresh(0))
-    history = History(folder)
-    unfolding = Change(extended=[(BEGUN + 9999, FIRST)])
+    write(folder, [fresh(0)])
+    history = open_store(folder).history()
+    unfolding = [ExtendLifetime(FIRST, BEGUN + 9999)]
     at_statement("FROM folded_message m", history._connection, lambda: write(folder, unfolding))
-    assert [one.what.id for one in history.after(Place())] == [FIRST]  # type: ignore[union-attr]
+    assert [one.what.id for one in history.after(history.place({"messages": [], "attempts": [], "journal": 0}))] == [
+        FIRST
+    ]  # type: ignore[union-attr]
     assert kept(folder)[0] == 0
     history.close()

@@ -11,14 +11,24 @@ from pathlib import Path
 import pytest
 
 from copper_kite.errors import StoreError
-from copper_kite.store.model import Change, Message, Outcome, Recipient
-from copper_kite.store.sqlite.alone import write_alone
+from copper_kite.store import (
+    AddContent,
+    AddMessage,
+    AddRecipient,
+    DropContent,
+    Message,
+    MoveContent,
+    Recipient,
+    SetState,
+    Transaction,
+    open_store,
+)
 from copper_kite.store.sqlite.process import start_process
-from copper_kite.store.sqlite.reads import Reader
 from copper_kite.store.sqlite.rescue import UNKNOWN, Rescued, rescue
 from copper_kite.store.sqlite.schema import connect_writer
 from copper_kite.store.sqlite.segments import segment_sizes
 from copper_kite.words import State
+from tests.support import whole
 
 NOW = 5000.0
 
@@ -28,7 +38,7 @@ def octets(id: int) -> bytes:
     return b"%d kite+lab " % id * (20 + 400 * (id % 5 == 0))
 
 
-def submitted(id: int) -> list[Change]:
+def submitted(id: int) -> list[Transaction]:
     """To one recipient or to three; every fourth comes in portions."""
     content = octets(id)
     message = Message(
@@ -37,16 +47,16 @@ def submitted(id: int) -> list[Change]:
     )  # fmt: skip
     recipients = [Recipient(id, number, f"r{number}@y.example") for number in range(1, 2 + 2 * (id % 2))]
     if id % 4:
-        return [Change([message], recipients, [(id, 0, content)])]
+        return [whole(message, recipients, content)]
     pieces = [content[:100], content[100:150], content[150:]]
     return [
-        *(Change(content=[(id, number, piece)]) for number, piece in enumerate(pieces)),
-        Change([message], recipients),
+        *([AddContent(id, number, piece)] for number, piece in enumerate(pieces)),
+        [AddMessage(message, (), None), *map(AddRecipient, recipients)],
     ]
 
 
-def decided(id: int, state: State, next_try: float | None = None) -> Change:
-    return Change(outcomes=[Outcome(id, 1, state, 2, next_try, "beacon", f"said of {id}", 200.0)])
+def decided(id: int, state: State, next_try: float | None = None) -> Transaction:
+    return [SetState(id, 1, state, 2, next_try, "beacon", f"said of {id}", 200.0)]
 
 
 @pytest.fixture
@@ -54,8 +64,8 @@ def damaged(folder: Path) -> Path:
     """40 messages, of which some have ended; in several segments."""
     queue = folder / "queue"
     for begin in (1, 21):
-        write_alone(queue, [change for id in range(begin, begin + 20) for change in submitted(id)])
-    write_alone(queue, [decided(2, State.RELAYED), decided(6, State.DELAYED, 300.0), decided(10, State.FAILED)])
+        open_store(queue).write([change for id in range(begin, begin + 20) for change in submitted(id)])
+    open_store(queue).write([decided(2, State.RELAYED), decided(6, State.DELAYED, 300.0), decided(10, State.FAILED)])
     assert len(segment_sizes(queue)) == 2
     return queue
 
@@ -66,7 +76,7 @@ def without_database(queue: Path) -> None:
 
 
 def kept(queue: Path) -> dict[int, tuple[bytes, list[Recipient]]]:
-    with Reader(queue) as reader:
+    with open_store(queue).reader() as reader:
         ids = {row.message.id for row in reader.queue()} | {10}
         return {id: (b"".join(reader.content(id)), reader.recipients(id)[1]) for id in sorted(ids)}
 
@@ -87,7 +97,7 @@ def test_without_a_database_all_are_parked_with_whom_they_were_for(damaged: Path
         connect_writer(damaged)
     found = rescue(damaged, folder / "new", NOW)
     assert (found.parked, found.known, found.lost, found.unsure) == (40, 0, [], False)
-    with Reader(folder / "new") as reader:
+    with open_store(folder / "new").reader() as reader:
         for id, (content, recipients) in before.items():
             message, parked = reader.recipients(id)
             assert b"".join(reader.content(id)) == content and message.reverse_path == "rota@ternferries.example"
@@ -97,16 +107,16 @@ def test_without_a_database_all_are_parked_with_whom_they_were_for(damaged: Path
 
 def test_what_was_moved_says_what_was_known_then(damaged: Path, folder: Path) -> None:
     """The file in which it was first has gone, with its label."""
-    with Reader(damaged) as reader:
+    with open_store(damaged).reader() as reader:
         portion = next(iter(reader.content(6)))
     others = [id for id in range(1, 41) if id != 6]
-    write_alone(damaged, [Change(moved=[(6, 0, portion)], dropped=others)])
+    open_store(damaged).write([[*map(DropContent, others), MoveContent(6, 0, portion)]])
     channel, _ = start_process(damaged)
     channel.close()  # which sweeps
     assert [number for number, _ in segment_sizes(damaged)] == [3]
     without_database(damaged)
     assert rescue(damaged, folder / "new", NOW).parked == 1
-    with Reader(folder / "new") as reader:
+    with open_store(folder / "new").reader() as reader:
         _, (recipient,) = reader.recipients(6)
         assert recipient.attempts == 2 and recipient.connector == "beacon" and b"".join(reader.content(6)) == octets(6)
 
@@ -114,7 +124,7 @@ def test_what_was_moved_says_what_was_known_then(damaged: Path, folder: Path) ->
 def test_an_old_database_and_newer_content(damaged: Path, folder: Path) -> None:
     """A database from a backup: what came after it is parked."""
     shutil.copytree(damaged, folder / "backup")
-    write_alone(damaged, submitted(41))
+    open_store(damaged).write(submitted(41))
     without_database(damaged)
     for path in (folder / "backup").glob("queue.sqlite*"):
         shutil.copy(path, damaged)
@@ -123,7 +133,7 @@ def test_an_old_database_and_newer_content(damaged: Path, folder: Path) -> None:
 
 
 def test_content_of_another_folder_is_refused(damaged: Path, folder: Path) -> None:
-    write_alone(folder / "other", submitted(1))
+    open_store(folder / "other").write(submitted(1))
     shutil.copy(folder / "other" / "content" / "00000001", damaged / "content" / "00000009")
     with pytest.raises(StoreError, match="are of different queues"):
         connect_writer(damaged)
@@ -167,7 +177,7 @@ def test_whatever_is_damaged_nothing_is_lost_without_a_word(damaged: Path, folde
         spoil(dice.choice(sorted(files(damaged))), dice)
     found = rescue(damaged, folder / "new", NOW)
     lost = {one.id for one in found.lost}
-    with Reader(folder / "new") as reader:
+    with open_store(folder / "new").reader() as reader:
         there = {row.message.id for row in reader.queue()}
         for id in there:
             assert b"".join(reader.content(id)) == octets(id)

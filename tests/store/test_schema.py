@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from copper_kite.errors import ContentUnreadable, SchemaTooNew, StoreError
-from copper_kite.store.sqlite.reads import Reader
+from copper_kite.store import open_store
 from copper_kite.store.sqlite.schema import MIGRATIONS, SCHEMA, connect_writer
 
 
@@ -36,9 +36,9 @@ def test_a_database_of_an_older_release_is_the_servers_to_bring_up_to_date(folde
         connection.commit()
         connection.close()
         with pytest.raises(StoreError, match="of an older release"):
-            Reader(folder)
+            open_store(folder).reader()
         connect_writer(folder).close()
-        with Reader(folder) as reader:
+        with open_store(folder).reader() as reader:
             assert reader.recipients(7)[0].subject in ("", "0")
             assert list(reader.content(7)) == [octets for _, octets in portions]
 
@@ -57,7 +57,7 @@ def test_what_waits_without_content_since_an_older_release_can_still_be_seen(fol
     connection.commit()
     connection.close()
     connect_writer(folder).close()
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         assert [row.message.id for row in reader.queue()] == [7, 8]
         assert list(reader.content(9)) == []
         with pytest.raises(ContentUnreadable):
@@ -82,7 +82,7 @@ def test_content_that_was_written_without_sums_gets_them(folder: Path) -> None:
     connection.close()
     connect_writer(folder).close()
     (folder / "content" / "00000001").write_bytes(b"0123456789")
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         assert list(reader.content(7)) == [b"ab", b"de"] and list(reader.content(9)) == [b"jklm"]
         with pytest.raises(ContentUnreadable):
             list(reader.content(8))
@@ -93,9 +93,10 @@ def test_a_database_of_a_later_release_is_refused(folder: Path) -> None:
     connection = sqlite3.connect(folder / "queue.sqlite")
     connection.execute(f"PRAGMA user_version = {SCHEMA + 1}")
     connection.close()
-    for use in (connect_writer, Reader):
+    store = open_store(folder)
+    for use in (store.upgrade, store.reader, store.history):
         with pytest.raises(SchemaTooNew) as error:
-            use(folder)
+            use()
         assert error.value.found == SCHEMA + 1
 
 
@@ -118,7 +119,7 @@ def test_what_was_held_for_a_connector_waits_in_its_lane(folder: Path) -> None:
     connection.commit()
     connection.close()
     connect_writer(folder).close()
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         rows = {row.message.id: row.recipient for row in reader.queue()}
         assert {id: (one.state.value, one.reply, one.next_try) for id, one in rows.items()} == {
             7: ("delayed", "down", 5.0), 8: ("delayed", "down", 60.0), 9: ("parked", "down", None), 10: ("queued", "", 2.0),

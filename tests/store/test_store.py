@@ -14,7 +14,6 @@ import threading
 from collections import deque
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import replace
 from functools import partial
 from math import inf
 from pathlib import Path
@@ -32,27 +31,44 @@ from copper_kite.errors import (
     StoreFailed,
     StoreFull,
 )
-from copper_kite.store.folder import FolderLock, running_server
-from copper_kite.store.ids import EPOCH, IdMaker, id_range, id_text
-from copper_kite.store.model import (
+from copper_kite.store import (
+    AddContent,
+    AddMessage,
+    AddRecipient,
     Attempt,
-    Change,
-    Fresh,
+    AttemptFacts,
+    DropContent,
+    FolderLock,
+    IdMaker,
     JournalEntry,
     LaneStop,
     Message,
-    Outcome,
+    MoveContent,
     Recipient,
+    RecipientResult,
+    RecordAttempt,
+    Reroute,
     Selection,
+    SetState,
+    ShiftClock,
+    StartLane,
+    StopLane,
+    Sweep,
+    Transaction,
+    WriteEntry,
+    id_range,
+    id_text,
+    open_store,
+    running_server,
 )
-from copper_kite.store.sqlite.alone import write_alone
+from copper_kite.store.ids import EPOCH
 from copper_kite.store.sqlite.handed import HANDED_OCTETS, Handed
 from copper_kite.store.sqlite.process import Channel, serve, start_process
-from copper_kite.store.sqlite.reads import Reader
 from copper_kite.store.sqlite.schema import connect_writer
 from copper_kite.store.sqlite.segments import segment_sizes
 from copper_kite.store.sqlite.writer import GroupWriter
 from copper_kite.words import Event, State
+from tests.support import whole
 
 
 class Turns:
@@ -106,14 +122,14 @@ def message(id: int, **more: object) -> Message:
     return Message(**(facts | more))  # type: ignore[arg-type]
 
 
-def submission(id: int, *addresses: str, changed: float = 100.0) -> Change:
-    return Change(
-        messages=[message(id)],
-        recipients=[
+def submission(id: int, *addresses: str, changed: float = 100.0) -> Transaction:
+    return whole(
+        message(id),
+        [
             Recipient(id, number, address, changed=changed)
             for number, address in enumerate(addresses or ("b@y.example",), 1)
         ],
-        content=[(id, 0, b"abc")],
+        b"abc",
     )
 
 
@@ -130,7 +146,7 @@ def writer(folder: Path, turns: Turns) -> Iterator[GroupWriter]:
         turns.writer.close()
 
 
-def write(writer: GroupWriter, turns: Turns, *changes: Change | Fresh) -> list[KiteError | None]:
+def write(writer: GroupWriter, turns: Turns, *changes: Transaction) -> list[KiteError | None]:
     """Write changes as one group; their errors."""
     errors: list[KiteError | None] = []
     for change in changes:
@@ -149,7 +165,7 @@ def test_nobody_is_answered_before_the_commit(folder: Path, writer: GroupWriter,
     assert answered == []
     turns.turn()
     assert answered == [None, None, None]
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         assert [row.message.id for row in reader.queue()] == [1, 2, 3]
         assert list(reader.content(2)) == [b"abc"]
 
@@ -158,7 +174,7 @@ def test_a_change_that_fails_takes_no_other_with_it(folder: Path, writer: GroupW
     assert write(writer, turns, submission(1)) == [None]
     errors = write(writer, turns, submission(2), submission(1, "again@y.example"), submission(3))
     assert [error is None for error in errors] == [True, False, True]
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         assert [row.recipient.address for row in reader.queue()] == ["b@y.example"] * 3
 
 
@@ -174,16 +190,16 @@ def test_what_waits_in_a_lane_that_does_not_move_is_shown_as_delayed(
     """Nothing is written of it; lists, groups, totals and stories go by the fact of the lane."""
     routed = {1: "beacon", 2: "beacon", 3: "direct", 4: "direct", 5: ""}
     for id, connector in routed.items():
-        fresh = submission(id, f"r@{'dead' if id == 3 else 'live'}.example")
-        write(writer, turns, replace(fresh, recipients=[fresh.recipients[0]._replace(connector=connector)]))
-    tried = Outcome(2, 1, State.DELAYED, 1, 60.0, "beacon", "451 own", 5.0)
+        recipient = Recipient(id, 1, f"r@{'dead' if id == 3 else 'live'}.example", connector=connector)
+        write(writer, turns, whole(message(id), [recipient], b"abc"))
+    tried = SetState(2, 1, State.DELAYED, 1, 60.0, "beacon", "451 own", 5.0)
     stops = [
         stop("beacon", "", "beacon is down"),
         stop("direct", "dead.example", "dead is down"),
         stop("", "", "nobody", inf),
     ]
-    write(writer, turns, Change(outcomes=[tried], stopped=stops))
-    with Reader(folder) as reader:
+    write(writer, turns, [tried, *map(StopLane, stops)])
+    with open_store(folder).reader() as reader:
         rows = {row.message.id: row.recipient for row in reader.queue()}
         assert {id: (one.state.value, one.reply, one.next_try) for id, one in rows.items()} == {
             1: ("delayed", "beacon is down", 90.0), 2: ("delayed", "451 own", 90.0),
@@ -200,11 +216,11 @@ def test_what_waits_in_a_lane_that_does_not_move_is_shown_as_delayed(
         assert [row.message.id for row in reader.select(Selection(next_hop="h:"))] == [1, 3, 5]
         assert [row.message.id for row in reader.select(Selection(connector="beacon"))] == [1, 2]
         (wait,) = reader.record(3).attempts
-        assert (wait.cause, wait.connector, wait.facts["results"][0][1]) == ("connection refused", "direct", "delayed")
+        assert (wait.cause, wait.connector, wait.facts.results[0].state) == ("connection refused", "direct", "delayed")
         assert reader.record(2).attempts == reader.record(4).attempts == []
         assert {row.number for row in reader.waiting([1, 3, 4, 5], 50.0)} == {1}, "for the server they are queued"
-    write(writer, turns, Change(started=[("beacon", ""), ("", "")], stopped=[stop("direct", "", "allowance")]))
-    with Reader(folder) as reader:
+    write(writer, turns, [StopLane(stop("direct", "", "allowance")), StartLane("beacon", ""), StartLane("", "")])
+    with open_store(folder).reader() as reader:
         assert {row.message.id: row.recipient.reply for row in reader.queue()} == {
             1: "", 2: "451 own", 3: "allowance", 4: "allowance", 5: "",
         }  # fmt: skip
@@ -214,16 +230,16 @@ def test_what_our_own_faults_hold_is_counted(folder: Path, writer: GroupWriter, 
     write(writer, turns, *(submission(id) for id in range(1, 5)))
     ours, theirs = "our own fault 12AB34: ValueError in relay/lane.py:1", "450 4.7.1 not our own fault"
     held = [(1, State.DELAYED, ours), (2, State.PARKED, ours), (3, State.DELAYED, theirs), (4, State.FAILED, ours)]
-    outcomes = [Outcome(id, 1, state, 1, 60.0, "beacon", reply, 5.0) for id, state, reply in held]
-    write(writer, turns, Change(outcomes=outcomes))
-    with Reader(folder) as reader:
+    outcomes = [SetState(id, 1, state, 1, 60.0, "beacon", reply, 5.0) for id, state, reply in held]
+    write(writer, turns, [*outcomes])
+    with open_store(folder).reader() as reader:
         assert reader.held_by_faults() == 2
 
 
 def test_another_connector_carries_what_waits(folder: Path, writer: GroupWriter, turns: Turns) -> None:
     write(writer, turns, submission(1), submission(2, "a@y", "b@y"))
-    write(writer, turns, Change(rerouted=[("harbour", 1, 1), ("harbour", 2, 2), ("harbour", 9, 1)]))
-    with Reader(folder) as reader:
+    write(writer, turns, [Reroute("harbour", 1, 1), Reroute("harbour", 2, 2), Reroute("harbour", 9, 1)])
+    with open_store(folder).reader() as reader:
         assert [row.recipient.connector for row in reader.queue()] == ["harbour", "", "harbour"]
 
 
@@ -249,11 +265,11 @@ def test_a_full_disk_is_told_apart_and_leaves_nothing(folder: Path, turns: Turns
     pages = connection.execute("PRAGMA page_count").fetchone()[0]
     connection.execute(f"PRAGMA max_page_count = {pages + 10}")
     crowd = [Recipient(7, number, f"{number}@{'y' * 200}.example") for number in range(9000)]
-    big = Change(messages=[message(7)], recipients=crowd, content=[(7, 0, b"octets")])
+    big = whole(message(7), crowd, b"octets")
     with thread_that_writes(folder, connection) as ends:
         errors = write(turns.write_through(*ends), turns, submission(1), big, submission(8))
     assert errors[0] is None and isinstance(errors[1], StoreFull) and isinstance(errors[2], StoreFull)
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         assert [row.message.id for row in reader.queue()] == [1]
         assert list(reader.content(7)) == []
 
@@ -262,8 +278,8 @@ def test_content_that_finds_no_room_is_told_apart(
     folder: Path, writer: GroupWriter, turns: Turns, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Q-04: what has content is put off, what has none goes on; and afterwards all is as before."""
-    fresh = Fresh(message(3), [Recipient(3, 1, "b@y.example")], b"abc")
-    started = Change(journal=[JournalEntry(at=1.0, event=Event.STARTED)])
+    fresh = [AddMessage(message(3), [Recipient(3, 1, "b@y.example")], b"abc")]
+    started = [WriteEntry(JournalEntry(at=1.0, event=Event.STARTED))]
     errors: list[KiteError | None] = []
     with monkeypatch.context() as full:
         full.setattr("os.pwrite", lambda *words: raise_(OSError(errno.ENOSPC, "no space left")))
@@ -273,7 +289,7 @@ def test_content_that_finds_no_room_is_told_apart(
         turns.turn()
         assert [type(error) for error in errors] == [StoreFull, StoreFull, type(None)] and writer.waiting == 0
     assert write(writer, turns, fresh, submission(4)) == [None, None]
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         assert [row.message.id for row in reader.queue()] == [3, 4]
         assert list(reader.content(3)) == list(reader.content(4)) == [b"abc"]
 
@@ -292,7 +308,7 @@ def test_a_sync_that_failed_is_never_taken_for_one_that_did_not(
         errors = write(writer, turns, submission(2), submission(3))
     assert [type(error) for error in errors] == [StoreFailed, StoreFailed]
     assert write(writer, turns, submission(4)) == [None]
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         assert [row.message.id for row in reader.queue()] == [1, 4]
         assert list(reader.content(1)) == list(reader.content(4)) == [b"abc"]
     assert [number for number, _ in segment_sizes(folder)] == [1, 2]
@@ -321,28 +337,34 @@ def test_content_is_stable_before_a_row_names_it(folder: Path, turns: Turns, mon
 def test_files_of_content_go_when_nothing_in_them_is_wanted(folder: Path, writer: GroupWriter, turns: Turns) -> None:
     """As a whole, and never one that something waits in; what stands nearly alone in a large one is moved."""
     write(writer, turns, submission(1))
-    write(writer, turns, Change(content=[(2, 0, b"x" * 5_000_000)]))
-    write(writer, turns, Change([message(2)], [Recipient(2, 1, "c@y.example")], [(2, 1, b"x" * 5_000_000)]))
-    write(writer, turns, Change(swept=True))
+    write(writer, turns, [AddContent(2, 0, b"x" * 5_000_000)])
+    write(
+        writer,
+        turns,
+        [
+            AddMessage(message(2), (), None),
+            AddContent(2, 1, b"x" * 5_000_000),
+            AddRecipient(Recipient(2, 1, "c@y.example")),
+        ],
+    )
+    write(writer, turns, [Sweep()])
     write(writer, turns, submission(3))
     assert [number for number, _ in segment_sizes(folder)] == [1, 2]
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         assert reader.scattered(1000) == []
         write(
             writer,
             turns,
-            Change(
-                outcomes=[Outcome(2, 1, State.RELAYED, 1, None, "c", "", 0.0)],
-            ),
+            [SetState(2, 1, State.RELAYED, 1, None, "c", "", 0.0)],
         )
         moved = reader.scattered(1000)
         assert moved == [(1, 0, b"abc")]
-        write(writer, turns, Change(moved=moved, swept=True))
-        write(writer, turns, Change())  # for the process has gone on then
+        write(writer, turns, [*(MoveContent(*one) for one in moved), Sweep()])
+        write(writer, turns, [])  # for the process has gone on then
         assert [number for number, _ in segment_sizes(folder)] == [2]
         assert list(reader.content(1)) == list(reader.content(3)) == [b"abc"]
-        write(writer, turns, Change(dropped=[1, 3], swept=True))
-        write(writer, turns, Change())
+        write(writer, turns, [DropContent(1), DropContent(3), Sweep()])
+        write(writer, turns, [])
         assert segment_sizes(folder) == []
 
 
@@ -351,14 +373,19 @@ def test_what_is_due_comes_with_its_content_and_no_file_stays_open(
 ) -> None:
     """As far as there is room for it; a file that stays open would take room on the disk though it was removed."""
     write(writer, turns, *(submission(id) for id in (1, 2, 3)))
-    write(writer, turns, Change(content=[(4, 0, b"x")]))
+    write(writer, turns, [AddContent(4, 0, b"x")])
     write(
         writer,
         turns,
-        Change([message(4)], [Recipient(4, 1, "b@y.example", next_try=100.0)], [(4, 1, b"yz")], swept=True),
+        [
+            AddMessage(message(4), (), None),
+            AddContent(4, 1, b"yz"),
+            AddRecipient(Recipient(4, 1, "b@y.example", next_try=100.0)),
+            Sweep(),
+        ],
     )
-    write(writer, turns, Change())
-    with Reader(folder) as reader:
+    write(writer, turns, [])
+    with open_store(folder).reader() as reader:
         assert [due.content for due in reader.due((1, 2, 3, 4), 200.0, 8)] == [b"abc", b"abc", None, None]
         assert [due.content for due in reader.due((3, 4), 200.0, 8)] == [b"abc", None]
         assert b"".join(reader.content(4)) == b"xyz"
@@ -369,7 +396,7 @@ def test_what_is_due_comes_with_its_content_and_no_file_stays_open(
 def test_content_that_is_gone_is_told_and_nothing_else_is_read(folder: Path, writer: GroupWriter, turns: Turns) -> None:
     """Q-12."""
     write(writer, turns, submission(1), submission(2))
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         (file,) = (folder / "content").iterdir()
         os.truncate(file, file.stat().st_size - 1)
         assert list(reader.content(1)) == [b"abc"]
@@ -389,7 +416,7 @@ def test_content_that_the_disk_has_changed_is_told(folder: Path, writer: GroupWr
     octets = bytearray(file.read_bytes())
     octets[octets.index(b"abc", 24) + 3 * bit] ^= 1 << bit
     file.write_bytes(octets)
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         with pytest.raises(ContentUnreadable, match="its sum is wrong"):
             list(reader.content(1))
         assert list(reader.content(2)) == [b"abc"]
@@ -427,10 +454,10 @@ def test_what_waits_at_the_end_is_still_written(folder: Path, turns: Turns) -> N
     writer.submit(submission(2), answered.append)
     writer.close()
     assert answered == [None, None] and not turns.lost
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         assert len(reader.queue()) == 2
     assert [number for number, _ in segment_sizes(folder)] == [1]
-    write_alone(folder, [Change(dropped=[1, 2])])
+    open_store(folder).write([[DropContent(1), DropContent(2)]])
     turns.write_through(*start_process(folder)).close()
     assert segment_sizes(folder) == [], "the last thing that it does is to tidy up"
 
@@ -455,19 +482,19 @@ def test_a_batch_is_bounded_in_octets(folder: Path, writer: GroupWriter, turns: 
     answered: list[KiteError | None] = []
     portion = HANDED_OCTETS // 10
     for id in range(15):
-        writer.submit(Change(content=[(id, 0, b"x" * portion), (id, 1, b"y")]), answered.append)
+        writer.submit([AddContent(id, 0, b"x" * portion), AddContent(id, 1, b"y")], answered.append)
     turns.turn()
     turns.turn()
     assert answered == [None] * 9
     turns.turn()
     assert answered == [None] * 15
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         assert {sum(map(len, reader.content(id))) for id in range(15)} == {portion + 1}
 
 
 def test_what_can_never_be_written_keeps_nobody_waiting(writer: GroupWriter, turns: Turns) -> None:
     errors: list[KiteError | None] = []
-    for change in (Change(content=[(1, 0, b"x" * (HANDED_OCTETS + 1))]), submission(2)):
+    for change in ([AddContent(1, 0, b"x" * (HANDED_OCTETS + 1))], submission(2)):
         writer.submit(change, errors.append)
     while len(errors) < 2:
         turns.turn()
@@ -485,17 +512,17 @@ def test_what_can_never_be_written_keeps_nobody_waiting(writer: GroupWriter, tur
 def test_text_that_cannot_be_stored_is_made_storable(
     folder: Path, writer: GroupWriter, turns: Turns, facts: dict[str, object]
 ) -> None:
-    innocent, guilty = submission(1), submission(2)
-    guilty.messages[0] = guilty.messages[0]._replace(subject="a \ud83d b", message_id="<\udcff@x>")
-    guilty.journal = [JournalEntry(at=1.0, event=Event.ALARM, facts=facts, message=2)]
+    innocent, odd = submission(1), message(2, subject="a \ud83d b", message_id="<\udcff@x>")
+    entry = WriteEntry(JournalEntry(at=1.0, event=Event.ALARM, facts=facts, message=2))
+    guilty = [*whole(odd, [Recipient(2, 1, "b@y.example")], b"abc"), entry]
     assert write(writer, turns, innocent, guilty, submission(3)) == [None] * 3
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         assert [row.message.id for row in reader.queue()] == [1, 2, 3]
         assert reader.recipients(2)[0].subject == "a \ufffd b"
 
 
 def test_what_cannot_be_made_rows_of_fails_alone(writer: GroupWriter, turns: Turns) -> None:
-    broken = Change(messages=[None])  # type: ignore[list-item]
+    broken = [AddMessage(None, (), None)]  # type: ignore[list-item]
     for order in ((broken, submission(1)), (submission(2), broken, submission(3))):
         answered: dict[int, KiteError | None] = {}
         for number, change in enumerate(order):
@@ -509,8 +536,7 @@ def test_what_cannot_be_made_rows_of_fails_alone(writer: GroupWriter, turns: Tur
 
 
 def test_a_number_that_has_no_room_fails_its_change_alone(writer: GroupWriter, turns: Turns) -> None:
-    wrong = submission(4)
-    wrong.messages[0] = wrong.messages[0]._replace(arrived=float("nan"))
+    wrong = whole(message(4, arrived=float("nan")), [Recipient(4, 1, "b@y.example")], b"abc")
     errors = write(writer, turns, submission(3), wrong, submission(5))
     assert [type(error) for error in errors] == [type(None), StoreFailed, type(None)]
 
@@ -521,61 +547,60 @@ def test_what_was_computed_before_the_clock_was_set_is_shifted_and_nothing_else(
     """In the order of handing in, also where it would go into one transaction; and not what another clock had noted."""
     answered: list[KiteError | None] = []
 
-    def delayed(id: int, changed: float) -> Change:
-        return Change(outcomes=[Outcome(id, 1, State.DELAYED, 1, 500.0, "beacon", "r", changed)])
+    def delayed(id: int, changed: float) -> Transaction:
+        return [SetState(id, 1, State.DELAYED, 1, 500.0, "beacon", "r", changed)]
 
-    first = submission(1)
-    writer.submit(Fresh(first.messages[0], list(first.recipients), b"abc", ("a", 1, 1)), answered.append)
+    writer.submit([AddMessage(message(1), [Recipient(1, 1, "b@y.example")], b"abc", ("a", 1, 1))], answered.append)
     writer.submit(submission(2), answered.append)
     writer.submit(submission(3, changed=100.0), answered.append)
     writer.submit(delayed(2, 110.0), answered.append)
     writer.submit(delayed(3, 9999.0), answered.append)
-    writer.submit(Change(shifted=[(1000.0, 200.0)]), answered.append)
+    writer.submit([ShiftClock(1000.0, 200.0)], answered.append)
     writer.submit(submission(4), answered.append)
     writer.submit(delayed(4, 120.0), answered.append)
     while len(answered) < 8:
         turns.turn()
     assert answered == [None] * 8
     # Two steps at once: each is written by itself, in order.
-    for change in (Change(shifted=[(10.0, 300.0)]), Change(shifted=[(-10.0, 310.0)])):
+    for change in ([ShiftClock(10.0, 300.0)], [ShiftClock(-10.0, 310.0)]):
         writer.submit(change, answered.append)
     assert writer.waiting == 2
     while writer.waiting:
         turns.turn()
     assert answered == [None] * 10
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         rows = {row.message.id: (row.message.expires, row.recipient.next_try) for row in reader.queue()}
     assert rows == {1: (1900.0, rows[1][1]), 2: (1900.0, 1500.0), 3: (1900.0, 500.0), 4: (900.0, 500.0)}
 
 
-def outcome(number: int, state: State, next_try: float | None = None) -> Outcome:
-    return Outcome(1, number, state, attempts=1, next_try=next_try, connector="beacon", reply="r", at=0.0)
+def outcome(number: int, state: State, next_try: float | None = None) -> SetState:
+    return SetState(1, number, state, attempts=1, next_try=next_try, connector="beacon", reply="r", at=0.0)
 
 
 def test_content_stays_until_the_last_recipient_has_ended(folder: Path, writer: GroupWriter, turns: Turns) -> None:
     write(writer, turns, submission(1, "b@y", "c@y"))
-    write(writer, turns, Change(outcomes=[outcome(1, State.RELAYED), outcome(2, State.DELAYED, 500.0)]))
-    with Reader(folder) as reader:
+    write(writer, turns, [outcome(1, State.RELAYED), outcome(2, State.DELAYED, 500.0)])
+    with open_store(folder).reader() as reader:
         assert list(reader.content(1)) == [b"abc"]
         assert [due.recipients[0].address for due in reader.due([1], 600.0)] == ["c@y"]
         assert reader.due([1], 499.0) == [] and reader.next_due(499.0) == 500.0
-    write(writer, turns, Change(outcomes=[outcome(2, State.FAILED)]))
-    with Reader(folder) as reader:
+    write(writer, turns, [outcome(2, State.FAILED)])
+    with open_store(folder).reader() as reader:
         assert list(reader.content(1)) == [b"abc"], "what failed can be looked at, and tried again"
         assert reader.queue() == [] and reader.totals() == {State.RELAYED: 1, State.FAILED: 1}
         first = (-1.0, 0, 0)
         assert reader.failed_between(first, 1e12, 10) == [(0.0, 1, 2)]
         assert reader.failed_between((0.0, 1, 2), 1e12, 10) == [] and reader.has_ended(1, 0.0)
-    write(writer, turns, Change(outcomes=[outcome(2, State.REMOVED)]))
-    with Reader(folder) as reader:
+    write(writer, turns, [outcome(2, State.REMOVED)])
+    with open_store(folder).reader() as reader:
         assert list(reader.content(1)) == [] and reader.failed_between(first, 1e12, 10) == []
 
 
 def test_what_is_delayed_comes_in_the_order_of_its_time(folder: Path, writer: GroupWriter, turns: Turns) -> None:
     write(writer, turns, *(submission(id) for id in range(1, 6)))
-    delayed = [Outcome(id, 1, State.DELAYED, 1, 1000.0 - id, "beacon", "r", 0.0) for id in range(1, 6)]
-    write(writer, turns, Change(outcomes=delayed))
-    with Reader(folder) as reader:
+    delayed = [SetState(id, 1, State.DELAYED, 1, 1000.0 - id, "beacon", "r", 0.0) for id in range(1, 6)]
+    write(writer, turns, [*delayed])
+    with open_store(folder).reader() as reader:
         first = reader.delayed((-1.0, 0, 0), 998.0, 3)
         assert [row.message for row in first] == [5, 4, 3]
         last = (first[-1].next_try, first[-1].message, first[-1].number)
@@ -587,33 +612,37 @@ def test_what_is_queued_is_looked_for_where_the_last_look_ended(
 ) -> None:
     """So the next look need not pass over all that is in hand, or waits for a time; a message is found whole."""
     write(writer, turns, *(submission(id, "b@y", "c@y") for id in range(1, 6)))
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         assert [(row.message, row.number) for row in reader.queued(1, 4, 3)] == [(2, 1), (2, 2), (3, 1), (3, 2)]
         assert [row.message for row in reader.queued(3, 4, 3)] == [4, 4]
         assert reader.queued(4, 4, 3) == [] and reader.queued(5, 99, 3) == []
 
 
 def test_stray_content_is_found(folder: Path, writer: GroupWriter, turns: Turns) -> None:
-    write(writer, turns, submission(1), Change(content=[(9, 0, b"half")]))
-    with Reader(folder) as reader:
+    write(writer, turns, submission(1), [AddContent(9, 0, b"half")])
+    with open_store(folder).reader() as reader:
         assert reader.stray_content() == [9]
-    write(writer, turns, Change(dropped=[9]))
-    with Reader(folder) as reader:
+    write(writer, turns, [DropContent(9)])
+    with open_store(folder).reader() as reader:
         assert reader.stray_content() == []
 
 
 def attempt(id: int, message: int, relayed: int, text: str, stage: str = "accept") -> Attempt:
     return Attempt(
         id=id, message=message, at=float(id), seconds=0.1, connector="beacon", next_hop="h:25", address="", stage=stage,
-        side="", cause="", code=250, enhanced="", text=text, facts={"relayed": relayed, "stages": [], "results": []},
+        side="", cause="", code=250, enhanced="", text=text, facts=AttemptFacts([RecipientResult("b@y", "relayed", "accept", text)] if relayed else []),
         dialogue=None,
     )  # fmt: skip
 
 
 def test_connectors_remember_their_last_good_and_bad(folder: Path, writer: GroupWriter, turns: Turns) -> None:
-    write(writer, turns, Change(attempts=[attempt(1, 1, 1, "ok"), attempt(2, 1, 0, "refused", "connect")]))
-    write(writer, turns, Change(attempts=[attempt(3, 1, 1, "ok"), attempt(4, 1, 0, "no such mailbox", "recipient")]))
-    with Reader(folder) as reader:
+    write(writer, turns, [RecordAttempt(attempt(1, 1, 1, "ok")), RecordAttempt(attempt(2, 1, 0, "refused", "connect"))])
+    write(
+        writer,
+        turns,
+        [RecordAttempt(attempt(3, 1, 1, "ok")), RecordAttempt(attempt(4, 1, 0, "no such mailbox", "recipient"))],
+    )
+    with open_store(folder).reader() as reader:
         (state,) = reader.connectors()
         assert (state.last_good, state.last_bad, state.last_bad_text) == (3.0, 2.0, "refused")
         assert reader.last_id() == 4
@@ -630,7 +659,7 @@ def test_ids(folder: Path, writer: GroupWriter, turns: Turns) -> None:
     assert id_range(id_text(first).lower().replace("0", "o")) == (first, first)
     assert id_range("") is None and id_range("U") is None and id_range("0" * 11) is None
     write(writer, turns, submission(first), submission(first + 1))
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         assert reader.resolve(id_text(first)) == first
         with pytest.raises(Ambiguous) as ambiguous:
             reader.resolve(id_text(first)[:6])
@@ -644,7 +673,7 @@ def test_a_folder_that_cannot_be_used(folder: Path) -> None:
     with pytest.raises(StoreError):
         connect_writer(folder / "file" / "queue")
     with pytest.raises(StoreError) as nothing:
-        Reader(folder)
+        open_store(folder).reader()
     assert "kite serve" in str(nothing.value)
     (folder / "queue.sqlite").write_bytes(b"not a database" * 100)
     with pytest.raises(StoreError):
@@ -659,9 +688,9 @@ def test_one_server_a_folder(folder: Path) -> None:
         FolderLock(folder, 124.0)
     running = running_server(folder)
     assert running is not None and running.since == 123.0 and error.value.pid == running.pid
-    lock.release()
+    lock.close()
     assert running_server(folder) is None
-    FolderLock(folder, 125.0).release()
+    FolderLock(folder, 125.0).close()
 
 
 def test_a_killed_server_is_none_while_its_writer_finishes(folder: Path) -> None:
@@ -670,4 +699,4 @@ def test_a_killed_server_is_none_while_its_writer_finishes(folder: Path) -> None
     ended.wait()
     (folder / "server.lock").write_text(json.dumps({"pid": ended.pid, "since": 123.0}))
     assert running_server(folder) is None
-    holder.release()
+    holder.close()

@@ -8,17 +8,26 @@ from pathlib import Path
 import pytest
 
 from copper_kite.settings.model import Connector
-from copper_kite.store.ids import IdMaker
-from copper_kite.store.model import Attempt, Change, JournalEntry, Message, Recipient, Record
-from copper_kite.store.sqlite.alone import write_alone
-from copper_kite.store.sqlite.history import History
-from copper_kite.store.sqlite.reads import Reader
+from copper_kite.store import (
+    AddMessage,
+    Attempt,
+    AttemptFacts,
+    IdMaker,
+    JournalEntry,
+    Message,
+    Recipient,
+    RecipientResult,
+    Record,
+    RecordAttempt,
+    WriteEntry,
+    open_store,
+)
 from copper_kite.trace.journal import entries
 from copper_kite.trace.linemap import Entry
 from copper_kite.trace.pulse import Pulse
 from copper_kite.trace.story import tell
 from copper_kite.words import Event, State
-from tests.support import kite, write_site
+from tests.support import kite, whole, write_site
 
 T0 = 1_800_000_000.0
 MESSAGE = Message(7, T0, T0 + 5e5, "a@y.example", 4, False, False, "<m>", "programs", "unix", "h", "", "ESMTP")
@@ -29,7 +38,7 @@ CONNECTORS = [
 
 
 def attempt(at: float, state: State, reply: str) -> Attempt:
-    facts = {"relayed": int(state is State.RELAYED), "results": [["r@x.example", state.value, "accept", reply]]}
+    facts = AttemptFacts([RecipientResult("r@x.example", state.value, "accept", reply)])
     return Attempt(
         int(at),
         7,
@@ -94,8 +103,8 @@ def test_when_no_server_ran(folder: Path) -> None:
         )
     ]
     message = MESSAGE._replace(id=id, arrived=T0 + 50)
-    write_alone(folder, [Change(messages=[message], journal=journal)])
-    with Reader(folder) as reader:
+    open_store(folder).write([[AddMessage(message, (), None), *map(WriteEntry, journal)]])
+    with open_store(folder).reader() as reader:
         assert reader.stops(T0) == [(T0 + 10, T0 + 40), (T0 + 50, T0 + 90)]
         assert reader.stops(T0 + 95) == []
 
@@ -109,8 +118,10 @@ def test_what_happened_comes_in_the_order_of_its_end(folder: Path) -> None:
     ]
     journal = [JournalEntry(at=T0 + at, event=Event.STARTED) for at in (60, 30)]
     message = MESSAGE._replace(id=ids.next(T0 + 80), arrived=T0 + 80)
-    write_alone(folder, [Change(messages=[message], attempts=attempts, journal=journal)])
-    history = History(folder)
+    open_store(folder).write(
+        [[AddMessage(message, (), None), *map(RecordAttempt, attempts), *map(WriteEntry, journal)]]
+    )
+    history = open_store(folder).history()
     told = [entry.at for happened in history.between(T0 - 1, T0 + 100) for entry in entries(happened, "quay1")]
     assert told == [T0 + at for at in (11, 30, 50, 60, 70, 80)]
     history.close()
@@ -132,8 +143,8 @@ def test_the_pulse_of_the_last_minute() -> None:
 def test_the_queue_watched(folder: Path) -> None:
     """One object a line, or one line; and an end after so many looks."""
     config = write_site(folder, 2525, tls="off")
-    change = Change([MESSAGE], [Recipient(7, 1, "r@x.example", State.PARKED)], [(7, 0, b"x")])
-    write_alone(folder / "queue", [change])
+    change = whole(MESSAGE, [Recipient(7, 1, "r@x.example", State.PARKED)], b"x")
+    open_store(folder / "queue").write([change])
     looks = kite("queue", "watch", "--json", "--times", "2", "--every", "0.1s", config=config).stdout.splitlines()
     assert [json.loads(look)["states"] for look in looks] == [{"parked": 1}] * 2
     shown = kite("queue", "watch", "--times", "1", config=config).stdout

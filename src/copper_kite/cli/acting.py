@@ -114,11 +114,11 @@ class _Deed(NamedTuple):
 
 def _act(config: str | None, deed: _Deed, ids: Sequence[str], given: dict[str, Any], *, yes: bool) -> None:
     """Show what is meant, ask, and have it done."""
-    from copper_kite.store import Reader
+    from copper_kite.store import open_store
 
     if not ids and not any(value for value in given.values()):
         raise click.UsageError("name messages by ID, or by a filter such as --to or --state")
-    with Reader(queue_folder(config)) as reader:
+    with open_store(queue_folder(config)).reader() as reader:
         rows = _meant(reader, deed.action, ids, given)
     if not rows:
         echo(f"There is nothing to {deed.words}.")
@@ -163,14 +163,18 @@ def _have_done(config: str | None, deed: _Deed, rows: Sequence[QueueRow]) -> str
     folder = queue_folder(config)
     running = running_server(folder)
     if running is None:
-        _do(load_settings(config), wanted)
+        from copper_kite.relay.offline import carry_out
+
+        carry_out(load_settings(config), wanted, now)
         return "done; no server runs now"
     return ask_server(folder, running, wanted)
 
 
 def ask_server(folder: Path, running: Running, wanted: Sequence[Wanted]) -> str:
     """Note what is wanted, and have the running server do it; what to say of that."""
-    numbers = _note(folder, wanted)
+    from copper_kite.store import open_store
+
+    numbers = open_store(folder).want(wanted)
     try:
         os.kill(running.pid, signal.SIGUSR1)
     except ProcessLookupError:
@@ -180,7 +184,7 @@ def ask_server(folder: Path, running: Running, wanted: Sequence[Wanted]) -> str:
 
 def _follow(folder: Path, rows: Sequence[QueueRow], began: float) -> int:
     """Wait until each was tried since then, or put off without a try, and show them; 0 when all were relayed."""
-    from copper_kite.store import Reader, running_server
+    from copper_kite.store import open_store, running_server
     from copper_kite.words import State
 
     if running_server(folder) is None:
@@ -188,7 +192,7 @@ def _follow(folder: Path, rows: Sequence[QueueRow], began: float) -> int:
         return 1
     wanted = {(row.message.id, row.recipient.number) for row in rows}
     ids, until = sorted({id for id, _ in wanted}), time.monotonic() + WAIT_SECONDS
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         while True:
             now = [row for row in reader.select(_of(ids)) if (row.message.id, row.recipient.number) in wanted]
             left = [row for row in now if _is_to_be_tried(row, began)]
@@ -220,50 +224,13 @@ def user_name() -> str:
     return pwd.getpwuid(os.getuid()).pw_name
 
 
-def _note(folder: Path, wanted: Sequence[Wanted]) -> list[int]:
-    from copper_kite.store import connect_writer, want
-
-    connection = connect_writer(folder)
-    try:
-        return want(connection, wanted)
-    finally:
-        connection.close()
-
-
 def _answer(folder: Path, numbers: set[int]) -> str:
-    from copper_kite.store import Reader
+    from copper_kite.store import open_store
 
     until = time.monotonic() + ANSWER_SECONDS
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         while left := {one.number for one in reader.wanted()} & numbers:
             if time.monotonic() > until:
                 return f"{len(left)} of them are on their way now; the server does it when they are back"
             time.sleep(0.02)
     return "done"
-
-
-def _do(loaded: Loaded, wanted: Sequence[Wanted]) -> None:
-    """Without a server: under its lock, so that none starts meanwhile."""
-    from copper_kite.relay.decide import Retry
-    from copper_kite.relay.delivery import Recorder
-    from copper_kite.relay.notices import make_notices
-    from copper_kite.relay.orders import Orders
-    from copper_kite.store import FolderLock, IdMaker, Reader, connect_writer, write_alone
-
-    now, folder = time.time(), loaded.data
-    lock = FolderLock(folder, now)
-    try:
-        connect_writer(folder).close()  # which brings the queue of an older release up to date
-        by_message: dict[int, list[Wanted]] = {}
-        for one in wanted:
-            by_message.setdefault(one.message, []).append(one)
-        with Reader(folder) as reader:
-            ids = IdMaker(reader.last_id())
-            recorder = Recorder(Retry(loaded.settings.retry.waits), ids, make_notices(loaded, ids))
-            orders = Orders(recorder, reader.content)
-            changes = [orders.carry_out(*reader.recipients(id), ones, now)[0] for id, ones in by_message.items()]
-        faults = [fault for fault in write_alone(folder, changes) if fault]
-        if faults:
-            raise click.ClickException(f"the queue cannot be written: {faults[0][1]}")
-    finally:
-        lock.release()

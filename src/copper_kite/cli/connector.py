@@ -73,13 +73,13 @@ def list_connectors(config: str | None, as_json: bool) -> None:
 def allowances_used(loaded: Loaded) -> dict[str, Used]:
     """For each connector: period, recipients relayed in it, and how many may be."""
     from copper_kite.errors import StoreError
-    from copper_kite.store import Reader
+    from copper_kite.store import open_store
 
     now = time.time()
     limited = [entry for entry in loaded.settings.connector if entry.allowance]
     found: dict[str, Used] = {entry.name: [] for entry in loaded.settings.connector}
     try:
-        with Reader(loaded.data) as reader:
+        with open_store(loaded.data).reader() as reader:
             for entry in limited:
                 for one in entry.allowance:
                     count = reader.relayed_since(entry.name, one.window(now)[0])
@@ -92,10 +92,10 @@ def allowances_used(loaded: Loaded) -> dict[str, Used]:
 
 def _states(loaded: Loaded) -> dict[str, ConnectorState]:
     from copper_kite.errors import StoreError
-    from copper_kite.store import Reader
+    from copper_kite.store import open_store
 
     try:
-        with Reader(loaded.data) as reader:
+        with open_store(loaded.data).reader() as reader:
             return {state.name: state for state in reader.connectors()}
     except StoreError:  # it may never have been served
         return {}

@@ -77,9 +77,9 @@ def _tell(moment: Moment) -> None:
 
 
 def _end(asked: Demo, loaded: Loaded, config: Path, hold: bool) -> None:
-    from copper_kite.store import Reader
+    from copper_kite.store import open_store
 
-    with Reader(loaded.data) as reader:
+    with open_store(loaded.data).reader() as reader:
         _heading("What waits now (kite queue list)")
         show_queue(reader.queue(), time.time())
         for note, title in STORIES:

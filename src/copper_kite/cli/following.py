@@ -26,12 +26,12 @@ MAX_READ = 1 << 20  # octets of a file at a time
 
 def follow_journal(folder: Path, host: str, last: int, keep_place: Path | None) -> Iterator[list[Entry]]:
     """What happens at this server; first what came since the place that is kept, or the `last` ones."""
-    from copper_kite.store import History, Place
+    from copper_kite.store import open_store
     from copper_kite.trace.journal import entries
 
-    kept, history = _kept(keep_place, "journal"), History(folder)
+    kept, history = _kept(keep_place, "journal"), open_store(folder).history()
     try:
-        place = Place.of(kept) if kept is not None else history.now()
+        place = history.place(kept) if kept is not None else history.now()
     except (KeyError, TypeError, ValueError) as error:
         raise _not_a_place(keep_place) from error
     if kept is None and last:

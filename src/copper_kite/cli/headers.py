@@ -224,7 +224,7 @@ def _show_claims(way: Way) -> None:
 def _departure(way: Way, loaded: Loaded) -> Departure | None:
     """How it left this server, if it passed it."""
     from copper_kite.errors import KiteError
-    from copper_kite.store import Reader
+    from copper_kite.store import open_store
     from copper_kite.trace.departure import find_departure, own_step
 
     place = own_step(way.steps, loaded.server_name)
@@ -232,7 +232,7 @@ def _departure(way: Way, loaded: Loaded) -> Departure | None:
         return None
     recipients: list[Recipient] = []
     sender = way.fields["return-path"].strip("<> ")
-    with contextlib.suppress(KiteError), Reader(loaded.data) as reader:
+    with contextlib.suppress(KiteError), open_store(loaded.data).reader() as reader:
         message, recipients = reader.recipients(reader.resolve(way.steps[place].hop.id))
         sender = message.reverse_path
     return find_departure(way.steps, place, loaded.settings.connector, sender, recipients)

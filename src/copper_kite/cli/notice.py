@@ -107,11 +107,11 @@ def _settings(config: str | None) -> Loaded | None:
 def _joined(loaded: Loaded | None, found: Sequence[Any], *, note: bool) -> tuple[list[Told], int]:
     """What is told, with our messages where they can be found; and how much of it was new and is noted now."""
     from copper_kite.errors import StoreError
-    from copper_kite.store import Reader
+    from copper_kite.store import open_store
     from copper_kite.trace.beyond import Told, find_message, notes
 
     try:
-        reader = Reader(loaded.data) if loaded is not None else None
+        reader = open_store(loaded.data).reader() if loaded is not None else None
     except StoreError:
         reader = None
     if loaded is None or reader is None:
@@ -131,11 +131,11 @@ def _joined(loaded: Loaded | None, found: Sequence[Any], *, note: bool) -> tuple
 
 
 def _write(folder: Path, entries: list[Any]) -> None:
-    from copper_kite.store import Change, write_alone
+    from copper_kite.store import WriteEntry, open_store
 
-    (fault,) = write_alone(folder, [Change(journal=entries)])
-    if fault is not None:
-        raise click.ClickException(f"the stories cannot be written: {fault[1]}")
+    (error,) = open_store(folder).write([[WriteEntry(entry) for entry in entries]])
+    if error is not None:
+        raise click.ClickException(f"the stories cannot be written: {error}")
 
 
 def _show_one(one: Told) -> None:

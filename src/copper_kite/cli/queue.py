@@ -54,10 +54,10 @@ def list_queue(
 
     Works while the server runs and while it does not.
     """
-    from copper_kite.store import Reader
+    from copper_kite.store import open_store
     from copper_kite.words import State
 
-    with Reader(queue_folder(config)) as reader:
+    with open_store(queue_folder(config)).reader() as reader:
         chosen = selection(reader, ids, given)
         if not chosen.states and (everything or ids):
             chosen = chosen._replace(states=tuple(State))
@@ -88,9 +88,9 @@ def verify_queue(ctx: click.Context, as_json: bool) -> None:
     Works while the server runs and while it does not. Status 1 when something is damaged; a message whose content is
     waits by itself, and `kite trace` says so.
     """
-    from copper_kite.store import id_text, verify
+    from copper_kite.store import id_text, open_store
 
-    found = verify(queue_folder(ctx.obj))
+    found = open_store(queue_folder(ctx.obj)).verify()
     damaged = {id_text(id): problem for id, problem in sorted(found.messages.items())}
     if as_json:
         print_json(
@@ -146,9 +146,9 @@ def show_message(config: str | None, id: str, as_json: bool) -> None:
 @click.pass_obj
 def raw_message(config: str | None, id: str) -> None:
     """One message as it is kept, octet by octet; while it waits, or has failed not too long ago."""
-    from copper_kite.store import Reader
+    from copper_kite.store import open_store
 
-    with Reader(queue_folder(config)) as reader:
+    with open_store(queue_folder(config)).reader() as reader:
         for portion in _content(reader, reader.resolve(id)):
             sys.stdout.buffer.write(portion)
 
@@ -167,10 +167,10 @@ def raw_message(config: str | None, id: str) -> None:
 def export_messages(config: str | None, /, ids: tuple[str, ...], into: Path, **given: Any) -> None:
     """Write messages out, as they are kept: those named, or those that the filters mean."""
     from copper_kite.mail.mbox import mbox_entry
-    from copper_kite.store import Reader, id_text
+    from copper_kite.store import id_text, open_store
     from copper_kite.words import State
 
-    with Reader(queue_folder(config)) as reader:
+    with open_store(queue_folder(config)).reader() as reader:
         chosen = selection(reader, ids, given)
         if ids and not chosen.states:
             chosen = chosen._replace(states=tuple(State))

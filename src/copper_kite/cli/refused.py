@@ -16,10 +16,10 @@ __all__ = ["show_refused"]
 def show_refused(folder: Path, seconds: float, *, as_json: bool) -> None:
     """What listeners refused in the last so many seconds."""
     from copper_kite.smtp.replies import printable
-    from copper_kite.store import Reader
+    from copper_kite.store import open_store
     from copper_kite.trace.refused import group_refused, refused_verdict
 
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         groups = group_refused(reader.refused(time.time() - seconds))
     if as_json:
         print_json(

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from copper_kite.cli.show import echo, print_json, size
 from copper_kite.errors import StoreError
-from copper_kite.store import FolderLock, Lost, Rescued, id_text, rescue, verify
+from copper_kite.store import Lost, Rescued, id_text, open_store
 
 __all__ = ["rescue_and_tell"]
 
@@ -23,11 +23,7 @@ def rescue_and_tell(folder: Path, into: Path | None, *, anyway: bool, as_json: b
         echo("All is as it was written: there is nothing to rescue. --anyway makes the queue anew all the same.")
         return 0
     into = into or folder.with_name(f"{folder.name}.rescued")
-    lock = FolderLock(folder, time.time())
-    try:
-        found = rescue(folder, into, time.time())
-    finally:
-        lock.release()
+    found = open_store(folder).rescue(into, time.time())
     if as_json:
         print_json(_json(found, into))
     else:
@@ -37,7 +33,7 @@ def rescue_and_tell(folder: Path, into: Path | None, *, anyway: bool, as_json: b
 
 def _is_sound(folder: Path) -> bool:
     try:
-        return verify(folder).sound
+        return open_store(folder).verify().sound
     except StoreError:
         return False
 

@@ -61,16 +61,16 @@ def offer_retry(loaded: Loaded | None, name: str) -> None:
 
 
 def _stops(loaded: Loaded, name: str) -> list[LaneStop]:
-    from copper_kite.store import Reader
+    from copper_kite.store import open_store
 
-    with Reader(loaded.data) as reader:
+    with open_store(loaded.data).reader() as reader:
         return [stop for stop in reader.lanes() if stop.connector == name]
 
 
 def _waiting(loaded: Loaded, name: str) -> int:
-    from copper_kite.store import Reader
+    from copper_kite.store import open_store
 
-    with Reader(loaded.data) as reader:
+    with open_store(loaded.data).reader() as reader:
         return next((group.recipients for group in reader.groups("connector") if group.name == name), 0)
 
 

@@ -183,13 +183,13 @@ def _id_of(found: Probed) -> str | None:
 def _follow(target: Target, id: str, at_most: float, *, as_json: bool) -> int:
     """Tell what becomes of a message until all its recipients have ended; the exit status."""
     from copper_kite.cli.trace import show_story, story_json, story_of
-    from copper_kite.store import Reader
+    from copper_kite.store import open_store
     from copper_kite.words import FINAL, State
 
     assert target.loaded is not None
     ends = time.monotonic() + at_most
     told: dict[str, tuple[State, int]] = {}
-    with Reader(target.loaded.data) as reader:
+    with open_store(target.loaded.data).reader() as reader:
         number = reader.resolve(id)
         while True:
             recipients = reader.record(number).recipients

@@ -58,8 +58,8 @@ def serve(config: str | None) -> None:
         reloads: list[asyncio.Task[None]] = []
         for number in (signal.SIGTERM, signal.SIGINT):
             loop.add_signal_handler(number, told.set)
-        service = Service(loaded)
-        for endpoint in await service.start():
+        service = await Service.start(loaded)
+        for endpoint in service.endpoints:
             echo(f"listening on {endpoint}", err=True)
         loop.add_signal_handler(signal.SIGHUP, lambda: reloads.append(loop.create_task(reload(service))))
         for connector in loaded.settings.connector:

@@ -33,9 +33,9 @@ MOST = 8  # groups shown of each kind
 
 def show_shape(folder: Path, *, as_json: bool) -> None:
     """What waits by state, connector, reason and recipients' domain, with ages and next tries."""
-    from copper_kite.store import Reader
+    from copper_kite.store import open_store
 
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         groups = {by: reader.groups(by) for by in BY}
     now = time.time()
     if as_json:
@@ -87,10 +87,10 @@ def show_one(folder: Path, id: str, *, as_json: bool) -> None:
     """Envelope, recipients, attempts and header."""
     from copper_kite.errors import ContentUnreadable
     from copper_kite.mail.header import header_end
-    from copper_kite.store import Reader
+    from copper_kite.store import open_store
 
     first = b""
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         record = reader.record(reader.resolve(id))
         with contextlib.suppress(ContentUnreadable):  # all else is still to be seen
             first = next(reader.content(record.message.id), b"")

@@ -31,7 +31,7 @@ def status(ctx: click.Context, as_json: bool) -> None:
     Exit 0 when it runs, 1 when it does not, or not with the configuration that is in the file.
     """
     from copper_kite.errors import StoreError
-    from copper_kite.store import QueueShape, Reader, read_live, read_note, running_server
+    from copper_kite.store import QueueShape, open_store, read_live, read_note, running_server
 
     loaded, told = _settings(ctx.obj)
     running = running_server(loaded.data)
@@ -40,7 +40,7 @@ def status(ctx: click.Context, as_json: bool) -> None:
     lanes = read_live(loaded.data) if running is not None else []
     shape, known, stops, faults = QueueShape(), {}, [], 0
     try:
-        with Reader(loaded.data) as reader:
+        with open_store(loaded.data).reader() as reader:
             shape, known = reader.shape(), {state.name: state for state in reader.connectors()}
             stops = reader.lanes()
             faults = reader.held_by_faults()

@@ -74,7 +74,7 @@ def trace(
     """
     from copper_kite.errors import NotFound
     from copper_kite.settings.find import find_file, sketch
-    from copper_kite.store import Reader
+    from copper_kite.store import open_store
 
     if refused:
         if what is not None or until is not None or any(given.values()):
@@ -84,7 +84,7 @@ def trace(
     file = find_file(config)
     found = sketch(file)
     folder = Path(found.data)
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         chosen = _meant(reader, what, since, until, given)
         rows = reader.select(chosen, limit + 1, newest=True)
         if not rows:
@@ -254,17 +254,17 @@ def _attempts(count: int) -> str:
 def _show_dialogue(attempt: Attempt) -> None:
     echo()
     say((f"Dialogue with {attempt.next_hop or 'nobody'} at {local_time(attempt.at)}", "bold"))
-    facts = attempt.facts
-    tls = f"{facts['tls']} {facts.get('cipher', '')}".strip() if facts.get("tls") else "no TLS"
-    login = f"login {facts['login']} {facts.get('mechanism', '')}".strip() if facts.get("login") else "no login"
+    session = attempt.facts.session
+    tls = f"{session.tls} {session.cipher}".strip() if session.tls else "no TLS"
+    login = f"login {session.login} {session.mechanism}".strip() if session.login else "no login"
     where = f"address {attempt.address}, " if attempt.address else ""
     say(f"{where}{tls}, {login}, {attempt.seconds:.3f} s", indent=2)
-    for _, address, stage, _, said in facts.get("tried", ()):
+    for _, address, stage, _, said in session.tried:
         say(f"address {address} gave no session, stage {stage}: {said}", indent=2)
     if attempt.dialogue is None:
-        said = "all went well, so only the stages were kept" if attempt.facts["relayed"] else "no session was opened"
+        said = "all went well, so only the stages were kept" if attempt.facts.relayed else "no session was opened"
         echo(f"  {said}")
-        for stage, took, text in attempt.facts["stages"]:
+        for stage, took, text in session.stages:
             echo(f"  {took:8.3f} s  {stage:<8} {text}")
         return
     for at, mark, text in attempt.dialogue:
@@ -317,7 +317,7 @@ def story_json(story: Story) -> dict[str, Any]:
 
 
 def _attempt_json(attempt: Attempt) -> dict[str, Any]:
-    facts = attempt.facts
+    session = attempt.facts.session
     return {
         "time": json_time(attempt.at),
         "seconds": round(attempt.seconds, 4),
@@ -330,21 +330,21 @@ def _attempt_json(attempt: Attempt) -> dict[str, Any]:
         "code": attempt.code,
         "enhanced": attempt.enhanced or None,
         "text": attempt.text,
-        "tls": facts.get("tls") or None,
-        "cipher": facts.get("cipher") or None,
-        "resumed": facts.get("resumed", False),
-        "login": facts.get("login") or None,
-        "mechanism": facts.get("mechanism") or None,
-        "mode": facts.get("mode") or None,
-        "trust": facts.get("trust") or None,
+        "tls": session.tls or None,
+        "cipher": session.cipher or None,
+        "resumed": session.resumed,
+        "login": session.login or None,
+        "mechanism": session.mechanism or None,
+        "mode": session.mode or None,
+        "trust": session.trust or None,
         "tried": [
             {"address": address, "stage": stage, "cause": cause, "said": said}
-            for _, address, stage, cause, said in facts.get("tried", ())
+            for _, address, stage, cause, said in session.tried
         ],
-        "stages": [{"stage": stage, "seconds": took, "said": said} for stage, took, said in facts["stages"]],
+        "stages": [{"stage": stage, "seconds": took, "said": said} for stage, took, said in session.stages],
         "results": [
             {"recipient": address, "state": state, "stage": stage, "reply": reply or None}
-            for address, state, stage, reply in facts["results"]
+            for address, state, stage, reply in attempt.facts.results
         ],
         "dialogue": attempt.dialogue,
     }

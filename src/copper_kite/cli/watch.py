@@ -57,15 +57,15 @@ def watch(config: str | None, every: float, times: int | None, as_json: bool) ->
 
 
 def _looks(folder: Path, every: float, times: int | None) -> Iterator[_Look]:
-    from copper_kite.store import History, Reader, running_server
+    from copper_kite.store import open_store, running_server
     from copper_kite.trace.journal import entries
     from copper_kite.trace.pulse import Pulse
 
-    history, pulse, count, now = History(folder), Pulse(), 0, time.time()
+    history, pulse, count, now = open_store(folder).history(), Pulse(), 0, time.time()
     place = history.now()
     for happened in history.between(now - LOOK_BACK, now):
         pulse.add(entries(happened, ""), now)
-    with Reader(folder) as reader:
+    with open_store(folder).reader() as reader:
         while True:
             now = time.time()
             new = [entry for happened in history.after(place) for entry in entries(happened, "")]

@@ -23,7 +23,7 @@ from copper_kite.settings.load import Loaded, load
 from copper_kite.settings.server_tls import server_context
 from copper_kite.smtp.sasl import Secret
 from copper_kite.smtp.transaction import Envelope
-from copper_kite.store import Reader, id_range
+from copper_kite.store import Reader, id_range, open_store
 from copper_kite.words import State
 
 __all__ = ["Demo", "Moment"]
@@ -61,10 +61,9 @@ class Demo:
             clock = DayClock(self.seconds)
             port = _free_port()
             loaded = self._configure(port, beacon, gate)
-            service = Service(loaded, clock)
-            await service.start()
+            service = await Service.start(loaded, clock)
             stack.push_async_callback(service.stop)
-            with Reader(loaded.data) as reader:
+            with open_store(loaded.data).reader() as reader:
                 await asyncio.gather(self._hand_in(port, clock), self._watch(reader, clock))
                 await self._settle(reader)
             day_over(loaded)

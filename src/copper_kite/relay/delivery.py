@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import json
 import random
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
-from functools import lru_cache
 from typing import Any, NamedTuple
 
 from copper_kite.net.dialogue import Dialogue
@@ -17,9 +15,21 @@ from copper_kite.relay.decide import Retry, backoff, classify, retry_at
 from copper_kite.relay.fate import Fate
 from copper_kite.relay.job import Job
 from copper_kite.relay.notices import Notices
+from copper_kite.relay.recorded import Recorded
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.transaction import Result
-from copper_kite.store import Attempt, Change, Fresh, IdMaker, Message, Outcome, Relayed
+from copper_kite.store import (
+    Attempt,
+    AttemptFacts,
+    IdMaker,
+    Message,
+    RecipientResult,
+    RecordRelayed,
+    SessionFacts,
+    SetState,
+    StageTook,
+    TriedAddress,
+)
 from copper_kite.verdict.judge import side_of
 from copper_kite.words import FINAL_CAUSES, Cause, Side, Stage, State
 
@@ -79,39 +89,32 @@ class Report(NamedTuple):
 
 
 class Recorder:
-    """Turns what an attempt found into the change that records it."""
+    """Turns what an attempt found into what is to be recorded of it."""
 
     def __init__(self, retry: Retry, ids: IdMaker, notices: Notices) -> None:
         self._retry = retry
         self._ids = ids
         self._notices = notices
 
-    def record(self, report: Report, now: float, plan: Plan | None = None) -> tuple[Change, Sequence[Fresh]]:
-        """The change for one attempt, and the notices that it makes necessary, to be handed on once it is durable.
-
-        `now` in seconds since 1970.
-        """
+    def record(self, report: Report, now: float, plan: Plan | None = None) -> Recorded:
+        """The record of one attempt, with the notices that it makes necessary. `now` in seconds since 1970."""
         job, session = report.job, report.session
         fates = self._fates(job, report.results, report.stop, now)
         if all(_waits_on(fate) and not self._notices.has_become_late(fate, job.message, now) for fate in fates):
             where = _next_hop(job, session, report.stop)
-            return Change(outcomes=[_outcome(fate, job.connector, where, now) for fate in fates]), ()
+            return Recorded(states=[_state(fate, job.connector, where, now) for fate in fates])
         worst = max(fates, key=lambda fate: _RANK[fate.state])
         attempt = self._attempt(report, fates, worst, plan)
         passed_on = session is not None and "DSN" in session.capabilities
         notices = self._notices.after(job, fates, attempt, now, passed_on=passed_on)
-        change = Change(
-            messages=[fresh.message for fresh, _ in notices],
-            recipients=[recipient for fresh, _ in notices for recipient in fresh.recipients],
-            content=[(fresh.message.id, 0, fresh.content or b"") for fresh, _ in notices],
-            outcomes=[_outcome(fate, job.connector, attempt.next_hop, now) for fate in fates],
-            attempts=[attempt],
-            journal=[entry for _, entries in notices for entry in entries],
-            finished=[job.message.id] if job.whole and all(fate.state is State.RELAYED for fate in fates) else (),
+        return Recorded(
+            states=[_state(fate, job.connector, attempt.next_hop, now) for fate in fates],
+            attempt=attempt,
+            entries=[entry for _, entries in notices for entry in entries],
+            notices=[notice for notice, _ in notices],
         )
-        return change, [fresh for fresh, _ in notices]
 
-    def relayed(self, report: Report, now: float, plan: Plan | None) -> Relayed | None:
+    def relayed(self, report: Report, now: float, plan: Plan | None) -> RecordRelayed | None:
         """The record of an attempt by which all went well, as it mostly does; None for any other."""
         job, began, seconds, found, stop, session, _ = report
         if stop is not None or session is None or plan is None or len(found) != len(job.recipients):
@@ -123,28 +126,25 @@ class Recorder:
             if stage is not _ACCEPT or not 200 <= reply.code < 300:
                 return None
             results.append((recipient.number, recipient.attempts + 1, recipient.address, str(reply)[:MAX_REPLY_KEPT]))
-        return tuple.__new__(  # what the constructor comes to, without the detour
-            Relayed,
-            (
-                self._ids.next(began),
-                job.message.id,
-                began,
-                seconds,
-                job.connector,
-                session.where,
-                session.address,
-                reply.code,
-                reply.enhanced,
-                reply.text,
-                results,
-                _session_text(session, plan),
-                now,
-                job.whole,
-            ),
+        return RecordRelayed(
+            self._ids.next(began),
+            job.message.id,
+            began,
+            seconds,
+            job.connector,
+            session.where,
+            session.address,
+            reply.code,
+            reply.enhanced,
+            reply.text,
+            results,
+            _session_facts(session, plan),
+            now,
+            job.whole,
         )
 
-    def record_fault(self, report: Report, now: float, plan: Plan | None, words: str) -> Change:
-        """The change for an attempt whose record `record` could not make: what is known without any notice.
+    def record_fault(self, report: Report, now: float, plan: Plan | None, words: str) -> Recorded:
+        """The record of an attempt whose record `record` could not make: what is known without any notice.
 
         Whoever was relayed is relayed; all others are tried again, for nobody may fail without his sender being told.
         """
@@ -155,7 +155,6 @@ class Recorder:
         for fate in fates:
             if fate.state is State.FAILED:  # its lifetime is over: once more, so that a notice can be written
                 fate.state, fate.next_try = State.DELAYED, now + self._retry.waits[-1]
-        relayed = sum(fate.state is State.RELAYED for fate in fates)
         attempt = Attempt(
             id=self._ids.next(report.began),
             message=job.message.id,
@@ -170,11 +169,11 @@ class Recorder:
             code=None,
             enhanced="",
             text=words,
-            facts={"relayed": relayed, "results": _results(fates), "stages": []},
+            facts=AttemptFacts(_results(fates)),
             dialogue=None,
         )
-        outcomes = [_outcome(fate, job.connector, attempt.next_hop, now) for fate in fates]
-        return Change(outcomes=outcomes, attempts=[attempt])
+        states = [_state(fate, job.connector, attempt.next_hop, now) for fate in fates]
+        return Recorded(states=states, attempt=attempt)
 
     def _fates(self, job: Job, results: Sequence[Result], stop: Stop | None, now: float) -> list[Fate]:
         decided = {result.recipient: result for result in results}
@@ -214,18 +213,6 @@ class Recorder:
         job, stop, session, dialogue = report.job, report.stop, report.session, report.dialogue
         relayed = sum(fate.state is State.RELAYED for fate in fates)
         reply = worst.reply
-        facts: dict[str, Any] = {
-            "relayed": relayed,
-            "results": _results(fates),
-        }
-        if session is not None and plan is not None:
-            facts |= _session_facts(session, plan)
-        else:
-            facts["stages"] = _stages(stop.seen.stages if stop is not None else ())
-            if plan is not None:
-                facts["login"], facts["mode"] = plan.login, plan.tls
-        if tried := _tried(session, stop):
-            facts["tried"] = tried
         return Attempt(
             id=self._ids.next(report.began),
             message=job.message.id,
@@ -240,20 +227,18 @@ class Recorder:
             code=reply.code if reply else None,
             enhanced=reply.enhanced if reply else "",
             text=reply.text if reply else worst.text,
-            facts=facts,
+            facts=AttemptFacts(_results(fates), _facts_of(session, plan, stop)),
             dialogue=None if relayed == len(fates) or dialogue is None else dialogue.export(),
         )
 
 
 _ACCEPT = Stage.ACCEPT
-_STANDING = ("tls", "cipher", "resumed", "login", "mechanism", "mode", "trust")  # of the session, in the record
-_json = json.JSONEncoder(separators=(",", ":"), ensure_ascii=False).encode
 
 
-def _results(fates: Iterable[Fate]) -> list[list[str]]:
+def _results(fates: Iterable[Fate]) -> list[RecipientResult]:
     """What became of each recipient, for the record."""
     return [
-        [fate.recipient.address, fate.state.value, fate.stage.value, str(fate.reply) if fate.reply else ""]
+        RecipientResult(fate.recipient.address, fate.state.value, fate.stage.value, str(fate.reply or ""))
         for fate in fates
     ]
 
@@ -272,48 +257,38 @@ def _next_hop(job: Job, session: RelaySession | None, stop: Stop | None) -> str:
     return (stop.seen.next_hop if stop is not None else "") or str(job.next_hop or "")
 
 
-def _tried(session: RelaySession | None, stop: Stop | None) -> list[list[str]]:
-    """The addresses that gave no session in this attempt, for its record; with the first message of a session."""
-    tried: Sequence[Tried] = ()
-    if session is None:
-        tried = stop.seen.tried if stop is not None else ()
-    elif session.begun <= 1:
-        tried = session.tried
-    return [[one.next_hop, one.address, one.stage.value, one.cause.value, one.text] for one in tried]
+def _facts_of(session: RelaySession | None, plan: Plan | None, stop: Stop | None) -> SessionFacts:
+    """What the record keeps of the session, or of how far it got."""
+    if session is not None and plan is not None:
+        return _session_facts(session, plan)
+    login, mode = (plan.login, plan.tls) if plan is not None else ("", "")
+    seen = stop.seen if stop is not None else SessionSeen()
+    return SessionFacts(_stages(seen.stages), _tried(seen.tried), login=login, mode=mode)
 
 
-def _session_facts(session: RelaySession, plan: Plan) -> dict[str, Any]:
-    """What an attempt's record keeps of its session; its opening is told with its first message."""
-    return {
-        "stages": _stages(session.stages) if session.begun <= 1 else [],
-        "message_of_session": session.begun,
-        **dict(zip(_STANDING, _standing(session, plan), strict=True)),
-    }
+def _session_facts(session: RelaySession, plan: Plan) -> SessionFacts:
+    """What the record keeps of a session; its opening is told with its first message."""
+    opens = session.begun <= 1
+    return SessionFacts(
+        _stages(session.stages) if opens else (),
+        _tried(session.tried) if opens else (),
+        session.begun,
+        session.tls_version,
+        session.cipher,
+        session.resumed,
+        plan.login,
+        session.mechanism,
+        plan.tls,
+        plan.trust,
+    )
 
 
-def _standing(session: RelaySession, plan: Plan) -> tuple[Any, ...]:
-    return (
-        session.tls_version, session.cipher, session.resumed, plan.login, session.mechanism, plan.tls, plan.trust
-    )  # fmt: skip
+def _tried(tried: Iterable[Tried]) -> list[TriedAddress]:
+    return [TriedAddress(one.next_hop, one.address, one.stage.value, one.cause.value, one.text) for one in tried]
 
 
-def _session_text(session: RelaySession, plan: Plan) -> str:
-    """The same as JSON without its braces."""
-    stages, tried = "[]", ""
-    if session.begun <= 1:
-        stages = _json(_stages(session.stages))
-        tried = f'"tried":{_json(_tried(session, None))},' if session.tried else ""
-    standing = _standing_text(*_standing(session, plan))
-    return f'"stages":{stages},{tried}"message_of_session":{session.begun},{standing}'
-
-
-@lru_cache(maxsize=256)  # it is the same for all messages of a session
-def _standing_text(*values: Any) -> str:
-    return _json(dict(zip(_STANDING, values, strict=True)))[1:-1]
-
-
-def _stages(stages: Iterable[StageDone]) -> list[list[Any]]:
-    return [[stage.value, round(took, 4), said] for stage, took, said in stages]
+def _stages(stages: Iterable[StageDone]) -> list[StageTook]:
+    return [StageTook(stage.value, round(took, 4), said) for stage, took, said in stages]
 
 
 _RANK = {State.RELAYED: 0, State.DELAYED: 1, State.FAILED: 2}
@@ -324,9 +299,9 @@ def _side(fate: Fate) -> Any:
     return side_of(fate.stage, fate.cause, reply.code if reply else None, reply.enhanced if reply else "", fate.text)
 
 
-def _outcome(fate: Fate, connector: str, next_hop: str, now: float) -> Outcome:
+def _state(fate: Fate, connector: str, next_hop: str, now: float) -> SetState:
     recipient = fate.recipient
-    return Outcome(
+    return SetState(
         message=recipient.message,
         number=recipient.number,
         state=fate.state,

@@ -28,26 +28,31 @@ from copper_kite.relay.lanes import Lanes
 from copper_kite.relay.log import Log
 from copper_kite.relay.notices import make_notices
 from copper_kite.relay.orders import Orders
-from copper_kite.relay.outcomes import log_change, log_relayed
+from copper_kite.relay.outcomes import log_recorded, log_relayed
 from copper_kite.relay.poison import Poison
+from copper_kite.relay.recorded import Recorded
 from copper_kite.relay.stops import down_stop, stop_of, unsent_stop
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.relay.supply import Supply
 from copper_kite.settings.load import Loaded
 from copper_kite.smtp.replies import Reply
 from copper_kite.store import (
-    Change,
+    AddMessage,
     Due,
-    Fresh,
+    FinishOrder,
     IdMaker,
     JournalEntry,
     LaneNow,
     Message,
     Reader,
     Recipient,
-    Relayed,
+    RecordRelayed,
+    RetryNow,
+    ShiftClock,
     Submit,
+    Transaction,
     Wanted,
+    WriteEntry,
     id_text,
 )
 from copper_kite.words import Cause, Event, Stage, State
@@ -60,7 +65,7 @@ LONGEST_WAIT = 60.0  # seconds from one try to record something to the next
 
 
 class Dispatcher:
-    """Keeps every recipient that is due on its way. `submit` writes a change and calls back in this loop."""
+    """Keeps every recipient that is due on its way. `submit` has a transaction written, and calls back in this loop."""
 
     def __init__(
         self,
@@ -85,7 +90,7 @@ class Dispatcher:
         self._in_hand = self._supply.in_hand
         self._allowances = Allowances(log, clock.now, reader.relayed_since, self._carry, self._stop_for_allowance)
         self._wants_more = False
-        self._offered: list[Fresh] = []
+        self._offered: list[AddMessage] = []
         self._stopping = False
         self._allowances.take_up(loaded.settings.connector)
         self._take_up(loaded)
@@ -130,7 +135,7 @@ class Dispatcher:
 
         Nothing is fetched from the store before that is shifted there, too.
         """
-        self._submit(Change(journal=[entry], shifted=[(by, before)]), lambda error: self._supply.shifted())
+        self._submit([ShiftClock(by, before), WriteEntry(entry)], lambda error: self._supply.shifted())
         self._lanes.clock_stepped(by)
         self._supply.clock_stepped(by)
 
@@ -160,37 +165,36 @@ class Dispatcher:
         facts: dict[str, object] = {"action": wanted.action.value, "who": wanted.who, "recipients": [], "to": name}
         entry = JournalEntry(at=now, event=Event.ORDERED, facts=facts)
         self._supply.try_connector(name)
-        change = Change(done=[wanted.number], hastened=[(now, name)], journal=[entry])
-        self._submit(change, lambda error: self._supply.hastened(now))
+        operations: Transaction = [FinishOrder(wanted.number), RetryNow(name, now), WriteEntry(entry)]
+        self._submit(operations, lambda error: self._supply.hastened(now))
         self.log.write("notice", "ordered", **{**facts, "recipients": "all"})
 
     def _carry_out(self, orders: Orders, id: int, ones: Sequence[Wanted], lanes: set[Key]) -> None:
-        notices: Sequence[Fresh] = ()
-        change = Change(done=[one.number for one in ones])
+        recorded = Recorded(others=[FinishOrder(one.number) for one in ones])
         with contextlib.suppress(NotFound):
             message, recipients = self._reader.recipients(id)
-            change, notices = orders.carry_out(message, recipients, ones, self._clock.now())
-            queued = {outcome.number for outcome in change.outcomes if outcome.state is State.QUEUED}
+            recorded = orders.carry_out(message, recipients, ones, self._clock.now())
+            queued = {one.number for one in recorded.states if one.state is State.QUEUED}
             for one in recipients:
                 if one.number in queued:
                     lanes.add(self._key(one, message.reverse_path))
         self._supply.withhold(id)
-        self._submit(change, partial(self._done, id, change, notices))
+        self._submit(recorded.transaction(), partial(self._done, id, recorded))
 
-    def _done(self, id: int, change: Change, notices: Sequence[Fresh], error: KiteError | None) -> None:
+    def _done(self, id: int, recorded: Recorded, error: KiteError | None) -> None:
         self._supply.let_go(id)
         if error is not None:
             self._supervisor.later(RECORD_AGAIN_SECONDS, self.do_what_is_wanted)
             return
-        for entry in (entry for entry in change.journal if entry.event is Event.ORDERED):
+        for entry in (entry for entry in recorded.entries if entry.event is Event.ORDERED):
             facts = {**entry.facts, "recipients": len(entry.facts["recipients"])}
             self.log.write("notice", "ordered", id=id_text(id), **facts)
-        for notice in notices:
+        for notice in recorded.notices:
             self.offer(notice)
 
     # --- what comes in ----------------------------------------------------------------------------------------------
 
-    def offer(self, fresh: Fresh) -> None:
+    def offer(self, fresh: AddMessage) -> None:
         """Take a message that has just become durable: with all of its commit, when their senders are answered."""
         if not self._offered:
             self._supervisor.soon_until_done(self._take_offered)
@@ -204,7 +208,7 @@ class Dispatcher:
             except Exception as error:
                 self._fail_alone(fresh.message, fresh.recipients, error)
 
-    def _take(self, fresh: Fresh) -> None:
+    def _take(self, fresh: AddMessage) -> None:
         """Have it leave; where there is no place for it, it comes from the store later."""
         message, recipients, content, _ = fresh
         if self._stopping or message.id in self._in_hand:
@@ -377,9 +381,7 @@ class Dispatcher:
         """Write to whoever looks after this server, and into the journal."""
         fresh = self._notices.report(subject, text, self._clock.now())
         entry.message = fresh.message.id
-        content = [(fresh.message.id, 0, fresh.content or b"")]
-        change = Change([fresh.message], fresh.recipients, content, journal=[entry])
-        self._submit(change, lambda error: None if error else self.offer(fresh))
+        self._submit([fresh, WriteEntry(entry)], lambda error: None if error else self.offer(fresh))
 
     # --- records ----------------------------------------------------------------------------------------------------
 
@@ -398,16 +400,19 @@ class Dispatcher:
             message = job.message._replace(expires=job.message.expires + job.shift)
             report = report._replace(job=replace(job, message=message))
         try:
-            change, notices = self._change_of(report, self._clock.now(), plan)
-            return self._record(job, change, notices)
+            return self._submit_record(job, self._record_of(report, self._clock.now(), plan))
         except Exception as error:
             self.fault(error, message=id_text(job.message.id))
             return self._shelve(job)
 
-    def _record(self, job: Job, change: Change | Relayed, notices: Sequence[Fresh]) -> asyncio.Future[None]:
-        recorded: asyncio.Future[None] = self._loop.create_future()
-        self._submit(change, partial(self._written, job, change, notices, recorded))
-        return recorded
+    def _submit_record(self, job: Job, record: Recorded | RecordRelayed) -> asyncio.Future[None]:
+        written: asyncio.Future[None] = self._loop.create_future()
+        if isinstance(record, RecordRelayed):
+            self._submit((record,), partial(self._written, job, (record,), None, written))
+        else:
+            transaction = record.transaction()
+            self._submit(transaction, partial(self._written, job, transaction, record, written))
+        return written
 
     def _shelve(self, job: Job) -> asyncio.Future[None]:
         """A job of which nothing at all can be recorded: its message stays in the store as it is, for a while alone."""
@@ -419,51 +424,50 @@ class Dispatcher:
         done.set_result(None)
         return done
 
-    def _change_of(self, report: Report, now: float, plan: Plan | None) -> tuple[Change | Relayed, Sequence[Fresh]]:
+    def _record_of(self, report: Report, now: float, plan: Plan | None) -> Recorded | RecordRelayed:
         """What is to be recorded of an attempt; what goes wrong with that is recorded, too, and never stops a lane.
 
         A message that our own faults hit again and again is parked, for an administrator to look at.
         """
         message, internal = report.job.message, False
-        notices: Sequence[Fresh] = ()
         try:
             relayed = self._recorder.relayed(report, now, plan)
             if relayed is not None:
                 log_relayed(self.log, report.job, relayed)
-                return relayed, ()
+                return relayed
             internal = report.stop is not None and report.stop.cause is Cause.INTERNAL
-            change, notices = self._recorder.record(report, now, plan)
-            log_change(self.log, report.job, change)
+            recorded = self._recorder.record(report, now, plan)
+            log_recorded(self.log, report.job, recorded)
         except Exception as error:
             words, internal = self.fault(error, message=id_text(message.id)), True
-            change = self._recorder.record_fault(report, now, plan, words)
-        if internal and self._poison.parks(message.id, change, now):
+            recorded = self._recorder.record_fault(report, now, plan, words)
+        if internal and self._poison.parks(message.id, recorded, now):
             self.log.write("error", "parked", id=id_text(message.id), text="our own faults hit it again and again")
-        return change, notices
+        return recorded
 
     def _written(
         self,
         job: Job,
-        change: Change | Relayed,
-        notices: Sequence[Fresh],
-        recorded: asyncio.Future[None],
+        transaction: Transaction,
+        recorded: Recorded | None,
+        written: asyncio.Future[None],
         error: KiteError | None,
         wait: float = RECORD_AGAIN_SECONDS,
     ) -> None:
         if error is not None:  # the disk is full or failing: what is known must not be forgotten, so try on
-            again = partial(self._written, job, change, notices, recorded, wait=min(2 * wait, LONGEST_WAIT))
-            self._supervisor.later(wait, partial(self._submit, change, again))
+            again = partial(self._written, job, transaction, recorded, written, wait=min(2 * wait, LONGEST_WAIT))
+            self._supervisor.later(wait, partial(self._submit, transaction, again))
             return
-        if not recorded.done():
-            recorded.set_result(None)
+        if not written.done():
+            written.set_result(None)
         self._freed(self._supply.over(job))
-        if isinstance(change, Change):
-            self._recorded(job.message.id, change, notices)
+        if recorded is not None:
+            self._recorded(job.message.id, recorded)
         self._supply.has_places((job.connector, job.domain), job.load.jobs)
 
-    def _recorded(self, id: int, change: Change, notices: Sequence[Fresh]) -> None:
-        for notice in notices:
+    def _recorded(self, id: int, recorded: Recorded) -> None:
+        for notice in recorded.notices:
             self.offer(notice)
-        for outcome in change.outcomes:
-            if outcome.next_try is not None:
-                self._supply.wait_until(outcome.next_try, id)
+        for one in recorded.states:
+            if one.next_try is not None:
+                self._supply.wait_until(one.next_try, id)

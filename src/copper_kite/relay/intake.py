@@ -20,7 +20,7 @@ from copper_kite.relay.usage import HOUR
 from copper_kite.smtp import events
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import ProvenLogin
-from copper_kite.store import Fresh, Message, Recipient, id_text
+from copper_kite.store import AddMessage, Message, Recipient, id_text
 from copper_kite.words import Stage, State
 
 __all__ = ["Intake"]
@@ -217,7 +217,7 @@ class Intake(Handler):
             if refusal is not None:
                 return self._refuse(Stage.ACCEPT, refusal)
         fresh = self.fresh(id, now, taken, len(taken.content), taken.content, ascii=event.ascii)
-        shared.submit(fresh, partial(self.written, shown, fresh))
+        shared.submit((fresh,), partial(self.written, shown, fresh))
         return LATER
 
     def _look_at_header(self) -> None:
@@ -292,7 +292,9 @@ class Intake(Handler):
             return shared.gate.authors(self.client, authors(header))
         return None
 
-    def fresh(self, id: int, at: float, taken: Submitted, size: int, content: bytes | None, *, ascii: bool) -> Fresh:
+    def fresh(
+        self, id: int, at: float, taken: Submitted, size: int, content: bytes | None, *, ascii: bool
+    ) -> AddMessage:
         """The message as it is known when it is whole, with its recipients; and what it is counted as."""
         sender, shared, client = self._sender, self._shared, self.client
         assert sender is not None
@@ -320,9 +322,9 @@ class Intake(Handler):
         ]
         who, count, hour = client.who, len(recipients), int(at) // HOUR
         shared.gate.usage.took(who, count, hour)
-        return _make(Fresh, (message, recipients, content, (who, hour, count)))
+        return _make(AddMessage, (message, recipients, content, (who, hour, count)))
 
-    def written(self, shown: str, fresh: Fresh | None, error: KiteError | None) -> None:
+    def written(self, shown: str, fresh: AddMessage | None, error: KiteError | None) -> None:
         """A message is on stable storage, or could not be kept: only now is it answered."""
         session = self._session
         assert session is not None
@@ -345,7 +347,7 @@ class Intake(Handler):
         assert self._session is not None
         self._session.answer(self._refuse(Stage.ACCEPT, reply))
 
-    def _log(self, shown: str, fresh: Fresh) -> None:
+    def _log(self, shown: str, fresh: AddMessage) -> None:
         message = fresh.message
         assert self._session is not None
         self._shared.log.write(

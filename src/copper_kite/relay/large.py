@@ -12,7 +12,7 @@ from copper_kite.net.server import ServerSession
 from copper_kite.relay.room import DISK_FULL, Reservation
 from copper_kite.smtp import events
 from copper_kite.smtp.replies import Reply
-from copper_kite.store import Change, Fresh, Submit, id_text
+from copper_kite.store import AddContent, AddMessage, DropContent, Submit, id_text
 
 __all__ = ["PORTION", "Large"]
 
@@ -23,10 +23,12 @@ MAX_WAITING = 4  # portions on their way to the store before the client has to w
 class _Owner(Protocol):
     """Who knows the envelope, and answers."""
 
-    def fresh(self, id: int, at: float, taken: Submitted, size: int, content: bytes | None, *, ascii: bool) -> Fresh:
+    def fresh(
+        self, id: int, at: float, taken: Submitted, size: int, content: bytes | None, *, ascii: bool
+    ) -> AddMessage:
         """The message as it is known when it is whole."""
 
-    def written(self, shown: str, fresh: Fresh | None, error: KiteError | None) -> None:
+    def written(self, shown: str, fresh: AddMessage | None, error: KiteError | None) -> None:
         """The message is on stable storage, or could not be kept."""
 
     def refuse_large(self, reply: Reply) -> None:
@@ -93,16 +95,16 @@ class Large:
         if self._waiting >= MAX_WAITING:
             self._session.pause("store")
         self._in_flight += len(octets)
-        self._submit(Change(content=[self._numbered(octets)]), partial(self._portion_written, len(octets)))
+        self._submit([self._numbered(octets)], partial(self._portion_written, len(octets)))
 
     def _no_room(self, octets: int) -> Reply | None:
         refusal = self._reservation.need(self._in_flight + octets)
         return refusal if refusal is DISK_FULL else None  # where only too much is to be written, the client waits
 
-    def _numbered(self, octets: bytes) -> tuple[int, int, bytes]:
+    def _numbered(self, octets: bytes) -> AddContent:
         self._size += len(octets)
         self._portion += 1
-        return self._id, self._portion - 1, octets
+        return AddContent(self._id, self._portion - 1, octets)
 
     def _portion_written(self, octets: int, error: KiteError | None) -> None:
         self._waiting -= 1
@@ -118,7 +120,7 @@ class Large:
 
     def drop(self) -> None:
         """Have what already went to the store removed."""
-        self._submit(Change(dropped=[self._id]), lambda error: None)
+        self._submit([DropContent(self._id)], lambda error: None)
 
     def finish(self, event: events.ContentEnded) -> None:
         """These are the last octets: once every portion before is on stable storage, make the message exist.
@@ -145,12 +147,11 @@ class Large:
         if self._error is not None:
             self._written(None, self._error)
             return
-        content = [self._numbered(self._take())]
+        rest = self._numbered(self._take())
         fresh = self._owner.fresh(self._id, self._at, self._taken, self._size, None, ascii=event.ascii)
-        change = Change([fresh.message], fresh.recipients, content, taken=[fresh.taken])
-        self._submit(change, partial(self._written, fresh))
+        self._submit([fresh, rest], partial(self._written, fresh))
 
-    def _written(self, fresh: Fresh | None, error: KiteError | None) -> None:
+    def _written(self, fresh: AddMessage | None, error: KiteError | None) -> None:
         if error is not None:
             self.drop()
         self._owner.written(id_text(self._id), fresh, error)

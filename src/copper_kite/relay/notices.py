@@ -14,7 +14,7 @@ from copper_kite.relay.job import Job
 from copper_kite.routing.choose import Router
 from copper_kite.settings.load import Loaded
 from copper_kite.smtp.grammar import decode_xtext
-from copper_kite.store import Attempt, Fresh, IdMaker, JournalEntry, Message, Recipient, id_text
+from copper_kite.store import AddMessage, Attempt, IdMaker, JournalEntry, Message, Recipient, id_text
 from copper_kite.verdict.judge import judge
 from copper_kite.words import CERTIFICATE_CAUSES, FINAL_CAUSES, TLS_CAUSES, Cause, Event, State
 
@@ -54,7 +54,7 @@ class Notices:
 
     def after(
         self, job: Job, fates: Sequence[Fate], attempt: Attempt, now: float, *, passed_on: bool
-    ) -> list[tuple[Fresh, list[JournalEntry]]]:
+    ) -> list[tuple[AddMessage, list[JournalEntry]]]:
         """The notices, each with what the journal says of it. `passed_on`: the next hop was told what is asked for.
 
         None goes to an empty reverse-path (RFC 5321 4.5.5); the copy goes all the same, but not about itself.
@@ -68,14 +68,14 @@ class Notices:
             written.append(self._notice(job, failed, attempt, self.copy_to, now))
         return written
 
-    def report(self, subject: str, text: str, now: float) -> Fresh:
+    def report(self, subject: str, text: str, now: float) -> AddMessage:
         """A message to the postmaster, or to whom copies of notices go."""
         id, to = self.ids.next(now), self.copy_to or self.postmaster
         content = make_report(
             server=self.server, sender=self.postmaster, to=to, subject=subject, text=text, id=id_text(id), at=now
         )
         message = self._own(id, now, now + REPORT_LIFETIME, content)
-        return Fresh(message, [self._to(to, id, now)], content)
+        return AddMessage(message, [self._to(to, id, now)], content)
 
     def _to(self, address: str, id: int, now: float) -> Recipient:
         return Recipient(id, 1, address, next_try=now, connector=self.carrier(address, ""), changed=now)
@@ -120,7 +120,7 @@ class Notices:
 
     def _notice(
         self, job: Job, told: Sequence[Fate], attempt: Attempt, to: str, now: float
-    ) -> tuple[Fresh, list[JournalEntry]]:
+    ) -> tuple[AddMessage, list[JournalEntry]]:
         id, about = self.ids.next(now), id_text(job.message.id)
         original, whole = self._original(job, told, to)
         content = make_notice(
@@ -140,7 +140,7 @@ class Notices:
         message = self._own(
             id, now, expires, content, utf8=not to.isascii(), asked=_demands(job.message), priority=job.message.priority
         )
-        return Fresh(message, [self._to(to, id, now)], content), [
+        return AddMessage(message, [self._to(to, id, now)], content), [
             JournalEntry(at=now, event=Event.NOTICE, message=job.message.id, facts={"notice": id_text(id), "to": to}),
             JournalEntry(at=now, event=Event.ABOUT, message=id, facts={"about": about}),
         ]

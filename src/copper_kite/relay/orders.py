@@ -4,13 +4,25 @@ elsewhere."""
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 
 from copper_kite.errors import ContentUnreadable
 from copper_kite.relay.delivery import Recorder, Report, Stop
 from copper_kite.relay.job import Job
+from copper_kite.relay.recorded import Recorded
 from copper_kite.smtp.grammar import encode_xtext
-from copper_kite.store import Change, Fresh, JournalEntry, Message, Outcome, Recipient, Wanted
+from copper_kite.store import (
+    AddRecipient,
+    ExtendLifetime,
+    FinishOrder,
+    JournalEntry,
+    Message,
+    Operation,
+    Recipient,
+    SendBy,
+    SetState,
+    Wanted,
+)
 from copper_kite.words import Action, Cause, Event, Stage, State
 
 __all__ = ["Orders", "may"]
@@ -39,7 +51,7 @@ class _Work:
     """What is done so far with the recipients of one message, by their numbers."""
 
     recipients: dict[int, Recipient]
-    outcomes: dict[int, Outcome] = field(default_factory=dict)
+    states: dict[int, SetState] = field(default_factory=dict)
     sent_by: dict[int, str] = field(default_factory=dict)
     added: list[Recipient] = field(default_factory=list)
     returned: list[Recipient] = field(default_factory=list)
@@ -59,8 +71,8 @@ class Orders:
 
     def carry_out(
         self, message: Message, recipients: Sequence[Recipient], wanted: Sequence[Wanted], now: float
-    ) -> tuple[Change, Sequence[Fresh]]:
-        """The change that does what is `wanted` of this one message, and the notices in it.
+    ) -> Recorded:
+        """What does what is `wanted` of this one message.
 
         A recipient that had failed gets another lifetime. `now` in seconds since 1970.
         """
@@ -72,17 +84,19 @@ class Orders:
                 continue
             if kept or recipient.state is not State.FAILED or one.action is Action.REMOVE:
                 _move(work, recipient, one, now)
-        change, notices = self._returned(message, work, now)
-        lifetime = message.expires - message.arrived
-        return replace(
-            change,
-            recipients=[*work.added, *change.recipients],
-            outcomes=[*work.outcomes.values(), *change.outcomes],
-            journal=[*_entries(message, work, now), *change.journal],
-            done=[one.number for one in wanted],
-            extended=[(now + lifetime, message.id)] if work.revived and now + lifetime > message.expires else (),
-            sent_by=[(name, message.id, number) for number, name in work.sent_by.items()],
-        ), notices
+        recorded = self._returned(message, work, now)
+        recorded.states = [*work.states.values(), *recorded.states]
+        recorded.entries = [*_entries(message, work, now), *recorded.entries]
+        others: list[Operation] = [
+            *map(AddRecipient, work.added),
+            *(SendBy(name, message.id, number) for number, name in work.sent_by.items()),
+            *(FinishOrder(one.number) for one in wanted),
+        ]
+        expires = now + message.expires - message.arrived
+        if work.revived and expires > message.expires:
+            others.append(ExtendLifetime(message.id, expires))
+        recorded.others = others
+        return recorded
 
     def _is_kept(self, message: Message) -> bool:
         try:
@@ -90,9 +104,9 @@ class Orders:
         except ContentUnreadable:
             return True  # whatever can be done with it, it is not gone
 
-    def _returned(self, message: Message, work: _Work, now: float) -> tuple[Change, Sequence[Fresh]]:
+    def _returned(self, message: Message, work: _Work, now: float) -> Recorded:
         if not work.returned:
-            return Change(), ()
+            return Recorded()
         job = Job(message, work.returned, "", None, None, self.content)
         who = next(who for action, who, _, _ in work.told if action is Action.RETURN)
         stop = Stop(stage=Stage.RESOLVE, cause=Cause.RETURNED, text=f"given up by {who}", attempted=False)
@@ -116,7 +130,7 @@ def _move(work: _Work, recipient: Recipient, one: Wanted, now: float) -> None:
         work.returned.append(recipient)
     if one.action is not Action.RETURN:
         next_try = now if becomes is State.QUEUED else None
-        work.outcomes[recipient.number] = Outcome(
+        work.states[recipient.number] = SetState(
             recipient.message,
             recipient.number,
             becomes,

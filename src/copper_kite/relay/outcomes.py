@@ -5,25 +5,28 @@ from __future__ import annotations
 from copper_kite.mail.received import format_date
 from copper_kite.relay.job import Job
 from copper_kite.relay.log import Log
-from copper_kite.store import Attempt, Change, Relayed, id_text
+from copper_kite.relay.recorded import Recorded
+from copper_kite.store import Attempt, RecordRelayed, id_text
 from copper_kite.words import Stage, State
 
-__all__ = ["log_change", "log_relayed"]
+__all__ = ["log_recorded", "log_relayed"]
 
 _LEVELS = {State.RELAYED: "info", State.DELAYED: "notice", State.FAILED: "warning"}
 
 
-def log_change(log: Log, job: Job, change: Change) -> None:
-    """What the one attempt in a change did; that a recipient waits without an attempt is hardly news."""
-    for outcome, recipient in zip(change.outcomes, job.recipients, strict=True) if change.attempts else ():
-        waits = outcome.state is State.DELAYED and outcome.attempts == recipient.attempts
-        level = "info" if waits else _LEVELS[outcome.state]
+def log_recorded(log: Log, job: Job, recorded: Recorded) -> None:
+    """What an attempt did; that a recipient waits without an attempt is hardly news."""
+    attempt = recorded.attempt
+    if attempt is None:
+        return
+    for state, recipient in zip(recorded.states, job.recipients, strict=True):
+        waits = state.state is State.DELAYED and state.attempts == recipient.attempts
+        level = "info" if waits else _LEVELS[state.state]
         if log.wants(level):
-            attempt, until = change.attempts[0], outcome.next_try
-            _write(log, level, outcome.state, job, recipient.address, attempt, outcome.reply, until)
+            _write(log, level, state.state, job, recipient.address, attempt, state.reply, state.next_try)
 
 
-def log_relayed(log: Log, job: Job, relayed: Relayed) -> None:
+def log_relayed(log: Log, job: Job, relayed: RecordRelayed) -> None:
     """The same for what was relayed to all."""
     if log.wants(_LEVELS[State.RELAYED]):
         for _, _, address, reply in relayed.results:
@@ -36,7 +39,7 @@ def _write(
     state: State,
     job: Job,
     address: str,
-    attempt: Attempt | Relayed,
+    attempt: Attempt | RecordRelayed,
     reply: str,
     next_try: float | None,
 ) -> None:

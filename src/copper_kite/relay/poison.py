@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from copper_kite.store import Change, JournalEntry
+from copper_kite.relay.recorded import Recorded
+from copper_kite.store import JournalEntry
 from copper_kite.words import Event, State
 
 __all__ = ["PARK_AFTER", "Poison"]
@@ -17,21 +18,21 @@ class Poison:
     def __init__(self) -> None:
         self._hits: dict[int, int] = {}
 
-    def parks(self, message: int, change: Change, now: float) -> bool:
-        """Count a fault, of which `change` is the record; whether it is one too many, and parks the message now."""
+    def parks(self, message: int, recorded: Recorded, now: float) -> bool:
+        """Count a fault, of which `recorded` is the record; whether it is one too many, and parks the message now."""
         count = self._hits.pop(message, 0) + 1
         if count < PARK_AFTER:
             self._hits[message] = count
             if len(self._hits) > MAX_COUNTED:
                 del self._hits[next(iter(self._hits))]
             return False
-        if all(outcome.state is not State.DELAYED for outcome in change.outcomes):
+        if all(one.state is not State.DELAYED for one in recorded.states):
             return False
-        change.outcomes = [
-            outcome._replace(state=State.PARKED, next_try=None) if outcome.state is State.DELAYED else outcome
-            for outcome in change.outcomes
+        recorded.states = [
+            one._replace(state=State.PARKED, next_try=None) if one.state is State.DELAYED else one
+            for one in recorded.states
         ]
         text = f"parked after {PARK_AFTER} faults of our own; `kite queue release` lets it go on"
         entry = JournalEntry(at=now, event=Event.ALARM, message=message, facts={"who": "this server", "text": text})
-        change.journal = [*change.journal, entry]
+        recorded.entries = [*recorded.entries, entry]
         return True

@@ -6,7 +6,7 @@ import asyncio
 from collections.abc import Callable
 from typing import NamedTuple
 
-from copper_kite.store import Change, JournalEntry
+from copper_kite.store import JournalEntry, Transaction, WriteEntry
 from copper_kite.words import Event
 
 __all__ = ["Refusal", "Refusals"]
@@ -28,10 +28,10 @@ OTHERS = Refusal("", "others", "", "")
 
 
 class Refusals:
-    """Collects; `write` puts a change into the store, `told` hears of each kind, `now` gives seconds since 1970."""
+    """Collects; `write` has a transaction written, `told` hears of each kind, `now` gives seconds since 1970."""
 
     def __init__(
-        self, write: Callable[[Change], None], now: Callable[[], float], told: Callable[[Refusal, int], None]
+        self, write: Callable[[Transaction], None], now: Callable[[], float], told: Callable[[Refusal, int], None]
     ) -> None:
         self._told = told
         self._write = write
@@ -67,6 +67,6 @@ class Refusals:
             )
             for refusal, count in counts.items()
         ]
-        self._write(Change(journal=entries))
+        self._write([WriteEntry(entry) for entry in entries])
         for refusal, count in counts.items():
             self._told(refusal, count)

@@ -9,11 +9,11 @@ from collections.abc import Callable
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.relay.usage import HOUR, LOOK_BACK
 from copper_kite.settings.model import Settings
-from copper_kite.store import Change, Reader, Submit
+from copper_kite.store import DropContent, Forget, ForgetOld, MoveContent, Operation, Reader, Submit, Sweep
 
 __all__ = ["Retention"]
 
-AT_A_TIME = 500  # messages in one change
+AT_A_TIME = 500  # messages in one transaction
 MOVED_AT_A_TIME = 1024 * 1024  # octets
 AGAIN_SECONDS, SWEEP_SECONDS = 0.5, 600.0  # to the next look while there is more, and else
 
@@ -49,14 +49,15 @@ class Retention:
             forgotten = self._reader.forgettable(least, AT_A_TIME)
         moved = self._reader.scattered(MOVED_AT_A_TIME)
         more = more_failed or len(forgotten) == AT_A_TIME or bool(moved)
-        change = Change(
-            dropped=failed,
-            forgotten=forgotten,
-            forgotten_before=[(before, int(now) // HOUR - LOOK_BACK)],
-            moved=moved,
-            swept=not more,
-        )
-        self._submit(change, lambda error: self._again(AGAIN_SECONDS if more and error is None else SWEEP_SECONDS))
+        operations: list[Operation] = [
+            *map(DropContent, failed),
+            *(MoveContent(*portion) for portion in moved),
+            *map(Forget, forgotten),
+            ForgetOld(before, int(now) // HOUR - LOOK_BACK),
+        ]
+        if not more:
+            operations.append(Sweep())
+        self._submit(operations, lambda error: self._again(AGAIN_SECONDS if more and error is None else SWEEP_SECONDS))
 
     def _again(self, seconds: float) -> None:
         self._cancel()

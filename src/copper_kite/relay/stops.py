@@ -20,7 +20,7 @@ from copper_kite.relay.delivery import Stop
 from copper_kite.relay.hops import Down
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.smtp.replies import Reply
-from copper_kite.store import Change, LaneStop, Submit
+from copper_kite.store import LaneStop, StartLane, StopLane, Submit
 from copper_kite.verdict.judge import side_of
 from copper_kite.words import Cause, Side, Stage
 
@@ -136,12 +136,11 @@ class Stops:
 
     def _write_all(self) -> None:
         lanes, self._unwritten = self._unwritten, set()
-        change = Change(
-            stopped=[self._stops[lane] for lane in sorted(lanes) if lane in self._stops],
-            started=[lane for lane in sorted(lanes) if lane not in self._stops],
-        )
+        operations = [
+            StopLane(self._stops[lane]) if lane in self._stops else StartLane(*lane) for lane in sorted(lanes)
+        ]
         try:
-            self._submit(change, partial(self._written, lanes))
+            self._submit(operations, partial(self._written, lanes))
         except Exception:
             self._unwritten |= lanes
             raise

@@ -21,7 +21,7 @@ from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Listener
 from copper_kite.smtp.exchanges import NoDirectory, made_up_key
 from copper_kite.smtp.sasl import ScramKey
-from copper_kite.store import Fresh, IdMaker, Submit
+from copper_kite.store import AddMessage, IdMaker, Submit
 
 __all__ = ["Submission"]
 
@@ -29,8 +29,8 @@ PRIORITIES = {"urgent": 4, "normal": 0, "bulk": -4}  # RFC 6710, the profile MIX
 
 
 class Submission(NoDirectory):
-    """What all sessions of one listener share. `submit` writes a change, `accepted` gets what has become durable,
-    `fault` exceptions that nobody expected."""
+    """What all sessions of one listener share. `submit` has a transaction written, `accepted` gets what has become
+    durable, `fault` exceptions that nobody expected."""
 
     def __init__(
         self,
@@ -39,7 +39,7 @@ class Submission(NoDirectory):
         ids: IdMaker,
         clock: Clock,
         submit: Submit,
-        accepted: Callable[[Fresh], None],
+        accepted: Callable[[AddMessage], None],
         gate: Gate,
         room: Room,
         refusals: Refusals,

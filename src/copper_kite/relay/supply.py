@@ -20,7 +20,7 @@ from copper_kite.relay.lanes import Lanes
 from copper_kite.relay.stops import Stops, unsent_stop
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.relay.turns import Flow
-from copper_kite.store import Change, Due, LaneStop, Message, Reader, Submit, Waiting
+from copper_kite.store import Due, LaneStop, Message, Reader, Reroute, RetryNow, Submit, Waiting
 from copper_kite.words import Cause, Priority
 
 __all__ = ["Supply"]
@@ -123,7 +123,7 @@ class Supply:
     def hasten(self, connectors: Iterable[str]) -> None:
         """What was delayed by these connectors is due now."""
         now = self._clock.now()
-        self._submit(Change(hastened=[(now, name) for name in connectors]), lambda error: self.hastened(now))
+        self._submit([RetryNow(name, now) for name in connectors], lambda error: self.hastened(now))
 
     def hastened(self, now: float) -> None:
         """The store has made some due as of `now`."""
@@ -268,7 +268,7 @@ class Supply:
 
     def _file(self, rows: Sequence[Waiting], now: float, *, first: bool = False) -> None:
         """Put recipients that are due into the backlog of their lanes, as they are by the settings of now."""
-        rerouted: list[tuple[str, int, int]] = []
+        rerouted: list[Reroute] = []
         overdue: list[int] = []
         lanes, last = self._lanes, None
         for row in rows:
@@ -279,7 +279,7 @@ class Supply:
             carrier = lanes.carrier(row.address, row.reverse_path, row.via)
             key = lanes.key(carrier, row.address)
             if carrier != row.connector:
-                rerouted.append((carrier, id, row.number))
+                rerouted.append(Reroute(carrier, id, row.number))
             if (id, key) != last:
                 last = id, key
                 self._backlog.add(key, Flow(row.who, Priority.of(row.priority)), id, first=first)
@@ -288,7 +288,7 @@ class Supply:
             if stopped and self.deadlines.passed(row.arrived, row.expires, now):
                 overdue.append(id)
         if rerouted:
-            self._submit(Change(rerouted=rerouted), lambda error: None)
+            self._submit(rerouted, lambda error: None)
         if overdue:
             self._told_overdue(overdue)
 

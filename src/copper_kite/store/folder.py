@@ -78,7 +78,7 @@ class FolderLock:
         """For the process that is to hold it too."""
         return self._file.fileno()
 
-    def release(self) -> None:
+    def close(self) -> None:
         """Let the next server have the folder."""
         self._file.truncate(0)
         self._file.close()

@@ -1,33 +1,28 @@
-"""The values that the store takes and gives. Instants are seconds since 1970 (UTC), sizes are octets."""
+"""The values that the store keeps and gives. Instants are seconds since 1970 (UTC), sizes are octets."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
-from copper_kite.errors import KiteError
+from copper_kite.store.facts import AttemptFacts
 from copper_kite.words import Action, Event, State
 
 __all__ = [
     "Attempt",
-    "Change",
     "ConnectorState",
-    "Done",
     "Due",
-    "Fresh",
+    "Happened",
     "JournalEntry",
     "LaneStop",
     "Message",
-    "Outcome",
     "QueueGroup",
     "QueueRow",
     "QueueShape",
     "Recipient",
     "Record",
-    "Relayed",
     "Selection",
-    "Submit",
     "Waiting",
     "Wanted",
 ]
@@ -75,10 +70,7 @@ class Recipient(NamedTuple):
 
 
 class Attempt(NamedTuple):
-    """One try to relay one message to one next hop. `facts` holds TLS, login, stages and results; JSON values only.
-
-    A row of its table.
-    """
+    """One try to relay one message to one next hop."""
 
     id: int
     message: int
@@ -93,45 +85,8 @@ class Attempt(NamedTuple):
     code: int | None
     enhanced: str
     text: str
-    facts: dict[str, Any]
-    dialogue: list[list[Any]] | None
-
-
-class Relayed(NamedTuple):
-    """An attempt that relayed a message to all whom it was for, as most do: the short way of a `Change` with just that.
-
-    `results` holds (number, attempts, address, reply) of each recipient, `session` what the record keeps of the session
-    as JSON without its braces. `finished` is as in `Change`. Instants and spans as in `Attempt`; it ended at `now`.
-    """
-
-    id: int
-    message: int
-    at: float
-    seconds: float
-    connector: str
-    next_hop: str
-    address: str
-    code: int
-    enhanced: str
-    text: str
-    results: list[tuple[int, int, str, str]]
-    session: str
-    now: float
-    finished: bool
-
-
-class Outcome(NamedTuple):
-    """What an attempt did to one recipient of a message, and when."""
-
-    message: int
-    number: int
-    state: State
-    attempts: int
-    next_try: float | None
-    connector: str
-    reply: str
-    at: float
-    next_hop: str = ""
+    facts: AttemptFacts
+    dialogue: list[list[Any]] | None  # time, mark, text of each line; None where it was not kept
 
 
 class LaneStop(NamedTuple):
@@ -226,19 +181,6 @@ class QueueGroup(NamedTuple):
     next_try: float | None
 
 
-class Fresh(NamedTuple):
-    """A submission: nobody of its recipients, who are numbered from 1, was tried yet. `content` is None when it is too
-    large for the memory.
-
-    To have one written whose content is at hand is the short way of a `Change` with the same; `taken` is as there.
-    """
-
-    message: Message
-    recipients: list[Recipient]
-    content: bytes | None
-    taken: tuple[str, int, int] = ("", 0, 0)
-
-
 @dataclass(slots=True, kw_only=True)
 class JournalEntry:
     """One thing that happened. `message` is None for what concerns the server itself."""
@@ -249,50 +191,11 @@ class JournalEntry:
     facts: dict[str, Any] = field(default_factory=dict)
 
 
-@dataclass(slots=True)
-class Change:
-    """What is to be written at once: all of it or nothing.
+class Happened(NamedTuple):
+    """One thing that happened, and the message that it is about, where there is one and it is still known."""
 
-    `content` holds (message, number of the portion, octets). A message's content goes when its last recipient's state
-    is final; `finished` names messages of which that is known, and whose content is a single portion: it spares the
-    look. `dropped` removes the content of a message that never became one; `taken` adds to what a sender has handed in:
-    (who, hour, recipients); `hastened` holds (instant, connector): the delayed recipients of that connector are due
-    then, if not before. `done` are numbers of what was wanted, `extended` new ends of lifetimes: (instant, message);
-    `sent_by` holds (connector, message, number): who carries that recipient from now on.
-    `forgotten` are messages of which nothing is kept; `forgotten_before` holds (instant, hour): before them, what the
-    journal says of no message, and what senders had handed in, is forgotten. `moved` is content that is to stand
-    elsewhere (message, number of the portion, octets), and with `swept`, files that hold nothing any more are removed.
-    `shifted` holds (seconds, instant): the clock was set by so many when it showed that; what was computed before is
-    shifted. It is written after all that was handed in before it, and before all that comes after. `stopped` are lanes
-    that do not move, `started` those that do again: (connector, domain). `rerouted` holds (connector, message, number):
-    another connector carries that recipient by the configuration of now.
-    """
-
-    messages: Sequence[Message] = ()
-    recipients: Sequence[Recipient] = ()
-    content: Sequence[tuple[int, int, bytes]] = ()
-    outcomes: Sequence[Outcome] = ()
-    attempts: Sequence[Attempt] = ()
-    journal: Sequence[JournalEntry] = ()
-    finished: Sequence[int] = ()
-    dropped: Sequence[int] = ()
-    taken: Sequence[tuple[str, int, int]] = ()
-    hastened: Sequence[tuple[float, str]] = ()
-    done: Sequence[int] = ()
-    extended: Sequence[tuple[float, int]] = ()
-    sent_by: Sequence[tuple[str, int, int]] = ()
-    forgotten: Sequence[int] = ()
-    forgotten_before: Sequence[tuple[float, int]] = ()
-    moved: Sequence[tuple[int, int, bytes]] = ()
-    swept: bool = False
-    shifted: Sequence[tuple[float, float]] = ()
-    stopped: Sequence[LaneStop] = ()
-    started: Sequence[tuple[str, str]] = ()
-    rerouted: Sequence[tuple[str, int, int]] = ()
-
-
-Done = Callable[[KiteError | None], None]  # hears that a change is on stable storage, or what kept it out
-Submit = Callable[[Change | Fresh | Relayed, Done], None]  # has a change written
+    what: Message | Attempt | JournalEntry
+    message: Message | None
 
 
 @dataclass(slots=True)

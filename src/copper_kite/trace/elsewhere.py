@@ -32,7 +32,7 @@ def go_on(story: Story, sources: Sequence[LogSource], now: float) -> Story:
         handed_on={
             word
             for attempt in story.attempts
-            for _, state, _, reply in attempt.facts["results"]
+            for _, state, _, reply in attempt.facts.results
             if state == State.RELAYED
             for word in candidates(reply)
         },

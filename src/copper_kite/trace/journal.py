@@ -8,7 +8,7 @@ from contextlib import closing
 from pathlib import Path
 
 from copper_kite.smtp.replies import printable
-from copper_kite.store import Attempt, Happened, History, JournalEntry, Message, id_range, id_text
+from copper_kite.store import Attempt, Happened, JournalEntry, Message, id_range, id_text, open_store
 from copper_kite.trace.linemap import Entry
 from copper_kite.trace.sought import Sought
 from copper_kite.words import Event, Stage, State
@@ -36,7 +36,7 @@ def history_entries(folder: Path, host: str, sought: Sought) -> Iterator[Entry]:
         word = ""
     since = 0.0 if sought.since is None else sought.since
     until = time.time() + DAY if sought.until is None else sought.until
-    with closing(History(folder)) as history:
+    with closing(open_store(folder).history()) as history:
         for happened in history.between(since, until, word, None if bounds is None else bounds[0]):
             yield from entries(happened, host)
 
@@ -81,7 +81,7 @@ def _submission(message: Message, host: str) -> Entry:
 
 
 def _attempt(attempt: Attempt, message: Message | None, host: str) -> Iterator[Entry]:
-    for address, state, stage, reply in attempt.facts["results"]:
+    for address, state, stage, reply in attempt.facts.results:
         yield _entry(
             host, attempt.at + attempt.seconds, state, message, id=id_text(attempt.message), recipient=address,
             connector=attempt.connector, next_hop=attempt.next_hop, stage=stage,

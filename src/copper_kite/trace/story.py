@@ -163,7 +163,7 @@ def _accepted_line(record: Record) -> StoryLine:
 def _attempt_lines(attempt: Attempt) -> list[StoryLine]:
     """One line for each group of recipients with the same end."""
     groups: dict[tuple[str, str, str], list[str]] = {}
-    for address, state, stage, reply in attempt.facts["results"]:
+    for address, state, stage, reply in attempt.facts.results:
         groups.setdefault((state, stage, reply), []).append(address)
     ended = attempt.at + attempt.seconds
     who = f"{attempt.connector} → {_host(attempt)}" if attempt.connector else "this server"
@@ -237,9 +237,10 @@ def _told_beyond(record: Record, entry: JournalEntry) -> Verdict:
 
 
 def _went(record: Record, relayed: Sequence[Recipient]) -> Verdict:
-    attempt = next(attempt for attempt in reversed(record.attempts) if attempt.facts["relayed"])
-    tls = f"{attempt.facts['tls']} {attempt.facts['cipher']}" if attempt.facts.get("tls") else "no TLS"
-    login = f", logged in as {attempt.facts['login']}" if attempt.facts.get("login") else ""
+    attempt = next(attempt for attempt in reversed(record.attempts) if attempt.facts.relayed)
+    session = attempt.facts.session
+    tls = f"{session.tls} {session.cipher}" if session.tls else "no TLS"
+    login = f", logged in as {session.login}" if session.login else ""
     whom = relayed[0].address if len(relayed) == 1 else f"all {len(relayed)} recipients"
     meaning = f"Relayed for {whom}: {attempt.next_hop} has taken it over ({tls}{login}) and answers for it from here."
     said = _last_reply(record, relayed[0])
@@ -267,7 +268,7 @@ def _stopped(
         "next_hop": attempt.next_hop,
         "host": _host(attempt),
         "address": attempt.address,
-        "login": attempt.facts.get("login", ""),
+        "login": attempt.facts.session.login,
         "text": attempt.text,
         "id": id_text(record.message.id),
         "credential": facts.get("credentials", {}).get(attempt.connector),
@@ -297,7 +298,7 @@ def _opening(state: State, recipient: Recipient, by_state: Mapping[State, Sequen
 def _last_result(record: Record, recipient: Recipient) -> tuple[Attempt, str, str]:
     """The last attempt that concerned the recipient, with the stage and reply it ended with."""
     for attempt in reversed(record.attempts):
-        for address, _, stage, reply in attempt.facts["results"]:
+        for address, _, stage, reply in attempt.facts.results:
             if address == recipient.address:
                 return attempt, stage, reply
     raise AssertionError("a recipient cannot be delayed or failed without an attempt")
@@ -305,7 +306,7 @@ def _last_result(record: Record, recipient: Recipient) -> tuple[Attempt, str, st
 
 def _is_remote(attempt: Attempt, recipient: Recipient) -> bool:
     """Whether the recipient's end was a reply of its own, and not something that stopped the whole attempt."""
-    own = any(result[0] == recipient.address and result[3] for result in attempt.facts["results"])
+    own = any(result[0] == recipient.address and result[3] for result in attempt.facts.results)
     return own and attempt.cause not in _KNOWN_BEFORE and attempt.cause not in FINAL_CAUSES
 
 

@@ -2,20 +2,23 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Sequence
 from pathlib import Path
 
-from copper_kite.store.model import Change
-from copper_kite.store.sqlite.commit import Batch, Fault, commit, rows_of
+from copper_kite.store.model import Wanted
+from copper_kite.store.operations import Transaction
+from copper_kite.store.sqlite.commit import Batch, Fault, commit
+from copper_kite.store.sqlite.kinds import encode
 from copper_kite.store.sqlite.labels import keep
 from copper_kite.store.sqlite.schema import connect_writer, identity_of
 from copper_kite.store.sqlite.segments import Segments, summed
 
-__all__ = ["write_alone"]
+__all__ = ["want", "write_alone"]
 
 
-def write_alone(folder: Path, changes: Sequence[Change], *, durable: bool = True) -> list[Fault | None]:
-    """Have the changes on stable storage, as one transaction; each with the fault that kept it out, if one did.
+def write_alone(folder: Path, transactions: Sequence[Transaction], *, durable: bool = True) -> list[Fault | None]:
+    """Have transactions on stable storage, all at once; of each, the fault that kept it out, if one did.
 
     Content may be among them only where no server runs. With `durable` off, a crash of the system may lose all of it.
     Raises StoreError and SchemaTooNew as `connect_writer` does, OSError where content cannot be written.
@@ -31,9 +34,24 @@ def write_alone(folder: Path, changes: Sequence[Change], *, durable: bool = True
     try:
         if not durable:
             connection.execute("PRAGMA synchronous = OFF")
-        rows = [rows_of(change, put) for change in changes]
-        at = keep(connection, segments, octets, (), rows)
-        return commit(connection, Batch(at, changes=rows))
+        steps = [encode(transaction, put) for transaction in transactions]
+        at = keep(connection, segments, octets, (), steps)
+        return commit(connection, Batch(at, others=steps))
     finally:
         segments.leave()
         connection.close()
+
+
+def want(folder: Path, wanted: Sequence[Wanted]) -> list[int]:
+    """Note what is wanted, for the server to do; the numbers it got. Their own numbers count for nothing.
+
+    Raises StoreError and SchemaTooNew as `connect_writer` does.
+    """
+    with contextlib.closing(connect_writer(folder)) as connection:
+        connection.execute("BEGIN IMMEDIATE")
+        numbers = []
+        for one in wanted:
+            row = (one.at, one.who, one.action.value, one.message, one.recipient, one.target)
+            numbers.append(connection.execute("INSERT INTO wanted VALUES (NULL, ?, ?, ?, ?, ?, ?)", row).lastrowid or 0)
+        connection.execute("COMMIT")
+    return numbers

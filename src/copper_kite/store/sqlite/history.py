@@ -7,29 +7,23 @@ import json
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
+from copper_kite.store.contract import Place
 from copper_kite.store.ids import id_at
-from copper_kite.store.model import Attempt, JournalEntry, Message
+from copper_kite.store.model import Attempt, Happened, JournalEntry, Message
 from copper_kite.store.sqlite.rows import MESSAGE_COLUMNS, attempt_of_row, message_of_row
 from copper_kite.store.sqlite.schema import connect_reader
 from copper_kite.words import Event
 
-__all__ = ["Happened", "History", "Place"]
+__all__ = ["SqliteHistory"]
 
 SETTLED = 900.0  # seconds: what began longer ago than the newest of its kind has been written by now
 MAX_SEEN = 200_000  # ids kept in a place
 
 
-class Happened(NamedTuple):
-    """One thing that happened, and the message that it is about, where there is one and it is still known."""
-
-    what: Message | Attempt | JournalEntry
-    message: Message | None
-
-
 @dataclass(slots=True)
-class Place:
+class SqlitePlace:
     """How far somebody has read: the ids seen that are not settled yet, and the last number of the journal."""
 
     messages: set[int] = field(default_factory=set)
@@ -37,28 +31,19 @@ class Place:
     journal: int = 0
 
     def export(self) -> dict[str, Any]:
-        """As JSON values."""
         return {"messages": sorted(self.messages), "attempts": sorted(self.attempts), "journal": self.journal}
 
-    @classmethod
-    def of(cls, value: dict[str, Any]) -> Place:
-        """From what `export` gave. Raises KeyError, TypeError or ValueError for anything else."""
-        return cls(set(map(int, value["messages"])), set(map(int, value["attempts"])), int(value["journal"]))
 
-
-class History:
-    """A reader of what happened in one data folder. Raises StoreError when there is none."""
+class SqliteHistory:
+    """A `store.contract.History` of one data folder."""
 
     def __init__(self, folder: Path) -> None:
         self._connection = connect_reader(folder)
 
     def close(self) -> None:
-        """Give the connection back."""
         self._connection.close()
 
     def between(self, since: float, until: float, word: str = "", message: int | None = None) -> Iterator[Happened]:
-        """What happened from `since` to `until`, in order, as it is read; with `word`, only what has it in a column;
-        with `message`, to that one."""
         bounds = id_at(since), id_at(until)
         of_it = "" if message is None else f" AND m.id = {message:d}"
         first = _MESSAGES.format(where=f"m.id BETWEEN ?1 AND ?2 AND instr({_WORDS_OF_MESSAGE}, ?3){of_it}")
@@ -71,16 +56,18 @@ class History:
             (happened for _, happened in _journal(rows(third, (since, until, word)))),
         )
 
-    def now(self) -> Place:
-        """The place where everything is read."""
-        place = Place()
+    def place(self, value: dict[str, Any]) -> SqlitePlace:
+        return SqlitePlace(set(map(int, value["messages"])), set(map(int, value["attempts"])), int(value["journal"]))
+
+    def now(self) -> SqlitePlace:
+        place = SqlitePlace()
         self._new(_MESSAGE_IDS, place.messages)
         self._new(_ATTEMPT_IDS, place.attempts)
         place.journal = int(self._connection.execute("SELECT coalesce(max(number), 0) FROM journal").fetchone()[0])
         return place
 
     def after(self, place: Place) -> list[Happened]:
-        """What is new since `place`, which moves on."""
+        assert isinstance(place, SqlitePlace)
         rows = self._connection.execute
         found: list[Happened] = []
         for id in self._new(_MESSAGE_IDS, place.messages):

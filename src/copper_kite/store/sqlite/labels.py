@@ -17,7 +17,7 @@ from typing import Any, NamedTuple
 from zlib import crc32
 
 from copper_kite.store.model import Message, Recipient
-from copper_kite.store.sqlite.commit import FreshRow, Rows
+from copper_kite.store.sqlite.kinds import ADD_CONTENT, ADD_MESSAGE, ADD_RECIPIENT, MOVE_CONTENT, Row, Steps
 from copper_kite.store.sqlite.rows import recipient_of_row
 from copper_kite.store.sqlite.schema import PORTION_BITS
 from copper_kite.store.sqlite.segments import IDENTITY_OCTETS, LABELLED, Extent, Segments, segment_path
@@ -33,6 +33,9 @@ _MOVED = (
     ("recipients", "SELECT * FROM recipient WHERE message = ?1 UNION ALL"
                    " SELECT * FROM folded_recipient WHERE message = ?1"),
 )  # fmt: skip
+
+
+_LABELLED = {ADD_MESSAGE: "fresh", ADD_RECIPIENT: "recipients", ADD_CONTENT: "portions"}
 
 
 class Label(NamedTuple):
@@ -55,14 +58,14 @@ def keep(
     connection: sqlite3.Connection,
     segments: Segments,
     octets: bytes | bytearray | memoryview,
-    fresh: Sequence[FreshRow],
-    changes: Sequence[Rows],
+    fresh: Sequence[Row],
+    others: Sequence[Steps],
 ) -> Extent:
     """Have the content of a batch on stable storage behind its label, before its rows are committed; where it stands.
 
     Raises OSError.
     """
-    label = _label_of(connection, segments.identity, len(octets), fresh, changes)
+    label = _label_of(connection, segments.identity, len(octets), fresh, others)
     return segments.append(octets, label) if label else (0, 0)
 
 
@@ -70,19 +73,19 @@ def _label_of(
     connection: sqlite3.Connection,
     identity: bytes,
     octets: int,
-    fresh: Sequence[FreshRow],
-    changes: Sequence[Rows],
+    fresh: Sequence[Row],
+    others: Sequence[Steps],
 ) -> bytes:
     """The label of a batch with so many octets of content; empty where there is nothing to be said of it.
 
     What is moved is labelled with all that is known of its message by now.
     """
     said: dict[str, list[Any]] = {"fresh": list(fresh)} if fresh else {}
-    for rows in changes:
-        for name, some in (("messages", rows.messages), ("recipients", rows.recipients), ("portions", rows.content)):
-            if some:
-                said.setdefault(name, []).extend(some)
-        for start, where, size in rows.moved:
+    for number, row in (step for steps in others for step in steps):
+        if number in _LABELLED:
+            said.setdefault(_LABELLED[number], []).append(row)
+        elif number == MOVE_CONTENT:
+            start, where, size = row
             said.setdefault("portions", []).append((where, start, size))
             for name, statement in _MOVED:
                 said.setdefault(name, []).extend(connection.execute(statement, (where >> PORTION_BITS,)))
@@ -143,7 +146,8 @@ def _batch(data: mmap.mmap, segment: int, identity: bytes, start: int) -> tuple[
         message = Message(*row)
         messages.append(message)
         recipients += [_waiting(message, *one) for one in of]
-        portions.append((message.id << PORTION_BITS, segment, base + at, message.size))
+        if at is not None:
+            portions.append((message.id << PORTION_BITS, segment, base + at, message.size))
     return Label(messages, recipients, portions), base + octets
 
 

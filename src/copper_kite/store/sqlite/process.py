@@ -27,15 +27,13 @@ from copper_kite.store.sqlite.commit import (
     FULL,
     Batch,
     Fault,
-    FreshRow,
-    Row,
-    Rows,
     commit,
     failure,
     holds_content,
     used_segments,
 )
 from copper_kite.store.sqlite.handed import Handed
+from copper_kite.store.sqlite.kinds import SWEEP, has_content
 from copper_kite.store.sqlite.labels import keep
 from copper_kite.store.sqlite.schema import connect_writer, identity_of
 from copper_kite.store.sqlite.segments import Segments
@@ -128,21 +126,24 @@ def serve(channel: Channel, connection: sqlite3.Connection, folder: Path, handed
     ballast.lay_in()
     witness = Witness(folder)
     while (batch := channel.receive()) is not None:
-        octets, swept, fresh, relayed, changes = batch
-        rows = [Rows(*row) for row in changes]
+        octets, *given = batch
+        waiting = Batch((0, 0), *given)
         try:
-            at = keep(connection, segments, handed.memory[:octets], fresh, rows)
+            at = keep(connection, segments, handed.memory[:octets], waiting.fresh, waiting.others)
         except OSError as error:
-            channel.send(_without_content(connection, failure(error), fresh, relayed, rows, ballast))
+            channel.send(_without_content(connection, failure(error), waiting, ballast))
             continue
-        faults = commit(connection, Batch(at, fresh, relayed, rows))
+        waiting = waiting._replace(at=at)
+        faults = commit(connection, waiting)
         if gone := witness.gone() or ("the folder content" if segments.gone else ""):
             channel.send([(FAILED, f"{gone} is gone, or is another one")] * len(faults))
             sys.stderr.write(f"kite: {gone} was deleted or replaced while the server ran: nothing can be kept\n")
             return
-        channel.send(_on_ballast(connection, Batch(at, fresh, relayed, rows), faults, ballast))
+        channel.send(_on_ballast(connection, waiting, faults, ballast))
         with contextlib.suppress(sqlite3.Error, OSError):  # what is not tidied now is tidied another time
-            swept = swept or (segments.end > WORTH_TIDYING and (relayed or changes) and not holds_content(connection))
+            swept = any(number == SWEEP for steps in waiting.others for number, _ in steps)
+            ended = waiting.relayed or waiting.others
+            swept = swept or bool(segments.end > WORTH_TIDYING and ended and not holds_content(connection))
             if swept:
                 segments.leave()
             if swept or at[0] > segment:
@@ -165,28 +166,23 @@ def _on_ballast(
         return faults
     again = [number for number, fault in enumerate(faults[first:]) if fault is not None and fault[0] == FULL]
     relayed = [batch.relayed[number] for number in again if number < len(batch.relayed)]
-    changes = [batch.changes[number - len(batch.relayed)] for number in again if number >= len(batch.relayed)]
-    found = commit(connection, Batch(batch.at, (), relayed, changes))
-    for number, fault in zip(again, found, strict=True):
+    others = [batch.others[number - len(batch.relayed)] for number in again if number >= len(batch.relayed)]
+    for number, fault in zip(again, commit(connection, Batch(batch.at, (), relayed, others)), strict=True):
         faults[first + number] = fault
     return faults
 
 
 def _without_content(
-    connection: sqlite3.Connection,
-    fault: Fault,
-    fresh: Sequence[FreshRow],
-    relayed: Sequence[Row],
-    changes: Sequence[Rows],
-    ballast: Ballast,
+    connection: sqlite3.Connection, fault: Fault, batch: Batch, ballast: Ballast
 ) -> list[Fault | None]:
     """Content could not be written: what has some is kept out, the rest is committed."""
-    others = [rows for rows in changes if not (rows.content or rows.moved)]
-    batch = Batch(relayed=relayed, changes=others)
-    found = _on_ballast(connection, batch, commit(connection, batch), ballast)
-    rest = iter(found[len(relayed) :])
-    of_changes = [fault if rows.content or rows.moved else next(rest) for rows in changes]
-    return [*([fault] * len(fresh)), *found[: len(relayed)], *of_changes]
+    rest = Batch(relayed=batch.relayed, others=[steps for steps in batch.others if not has_content(steps)])
+    faults = iter(_on_ballast(connection, rest, commit(connection, rest), ballast))
+    return [
+        *([fault] * len(batch.fresh)),
+        *(next(faults) for _ in batch.relayed),
+        *(fault if has_content(steps) else next(faults) for steps in batch.others),
+    ]
 
 
 def main(folder: str, descriptor: str, handed: str) -> None:

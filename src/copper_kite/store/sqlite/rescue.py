@@ -12,10 +12,12 @@ from collections.abc import Callable, Sequence
 from contextlib import closing
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 from copper_kite.errors import StoreError
-from copper_kite.store.model import Change, JournalEntry, Message, Recipient
+from copper_kite.store.health import Lost, Rescued
+from copper_kite.store.model import JournalEntry, Message, Recipient
+from copper_kite.store.operations import AddContent, AddMessage, AddRecipient, Transaction, WriteEntry
 from copper_kite.store.sqlite.alone import write_alone
 from copper_kite.store.sqlite.labels import Gap, labels
 from copper_kite.store.sqlite.rows import message_of_row, recipient_of_row
@@ -23,37 +25,12 @@ from copper_kite.store.sqlite.schema import DATABASE, PORTION_BITS, PORTIONS, SC
 from copper_kite.store.sqlite.segments import Extents, segment_sizes
 from copper_kite.words import Event, State
 
-__all__ = ["UNKNOWN", "Lost", "Rescued", "rescue"]
+__all__ = ["UNKNOWN", "rescue"]
 
 UNKNOWN = "rescued: nothing on record says whether it was relayed"
 OPEN = frozenset({State.QUEUED, State.DELAYED, State.PARKED})
 WANTED = OPEN | {State.FAILED}  # whose content is kept, for a while
 AT_A_TIME = 4 * 1024 * 1024  # octets of content written together
-
-
-class Lost(NamedTuple):
-    """A message that is wanted, and cannot be had any more: what is known of it, and why."""
-
-    id: int
-    message: Message | None
-    recipients: Sequence[Recipient]
-    why: str
-
-
-@dataclass(slots=True)
-class Rescued:
-    """What came of it: messages as they were, messages parked since nobody knows their state, and what is lost.
-
-    `ended` counts those that nobody wants any more. `unread` holds what of the files could not be read, in words;
-    `unsure` says that there may have been more messages in that.
-    """
-
-    known: int = 0
-    parked: int = 0
-    ended: int = 0
-    lost: list[Lost] = field(default_factory=list)
-    unread: list[str] = field(default_factory=list)
-    unsure: bool = False
 
 
 @dataclass(slots=True)
@@ -90,7 +67,7 @@ def rescue(folder: Path, into: Path, now: float) -> Rescued:
     rescued = Rescued()
     known, said = _of_database(folder, rescued), _of_labels(folder, rescued)
     rescued.unsure = not (known.whole or said.whole)
-    batch: list[Change] = []
+    batch: list[Transaction] = []
     octets = 0
     with Extents(folder) as extents:
         for id in sorted(known.recipients.keys() | known.messages.keys() | said.messages.keys()):
@@ -99,7 +76,7 @@ def rescue(folder: Path, into: Path, now: float) -> Rescued:
                 rescued.ended += bool(recipients)
                 continue
             try:
-                changes = _of_message(id, recipients, known, said, extents)
+                operations, size = _of_message(id, recipients, known, said, extents)
             except OSError as error:
                 extents.close()
                 if not any(one.state in OPEN for one in recipients):
@@ -110,13 +87,13 @@ def rescue(folder: Path, into: Path, now: float) -> Rescued:
             is_parked = any(one.reply == UNKNOWN for one in recipients)
             rescued.parked += is_parked
             rescued.known += not is_parked
-            batch += changes
-            octets += sum(len(content) for change in changes for _, _, content in change.content)
+            batch.append(operations)
+            octets += size
             if octets >= AT_A_TIME:
                 _write(into, batch)
                 batch, octets = [], 0
     facts = {"messages": rescued.known, "parked": rescued.parked, "lost": len(rescued.lost)}
-    _write(into, [*batch, Change(journal=[JournalEntry(at=now, event=Event.RESCUED, facts=facts)])])
+    _write(into, [*batch, [WriteEntry(JournalEntry(at=now, event=Event.RESCUED, facts=facts))]])
     _give_to_owner(folder, into)
     return rescued
 
@@ -135,8 +112,8 @@ def _recipients(id: int, known: _Found, said: _Found, now: float) -> list[Recipi
 
 def _of_message(
     id: int, recipients: Sequence[Recipient], known: _Found, said: _Found, extents: Extents
-) -> list[Change]:
-    """One message as changes to an empty queue. Raises OSError where not all of it is there."""
+) -> tuple[Transaction, int]:
+    """What adds one message to an empty queue, and its octets. Raises OSError where not all of it is there."""
     message = known.messages.get(id) or said.messages.get(id)
     if message is None:
         raise OSError("nothing says who it is from")
@@ -145,15 +122,15 @@ def _of_message(
     octets = sum(map(len, content))
     if octets != message.size:
         raise OSError(f"{octets} of its {message.size} octets are left")
-    *before, last = enumerate(content)
     return [
-        *(Change(content=[(id, *portion)]) for portion in before),
-        Change([message], recipients, [(id, *last)]),
-    ]
+        AddMessage(message, (), None),
+        *(AddContent(id, number, portion) for number, portion in enumerate(content)),
+        *map(AddRecipient, recipients),
+    ], octets
 
 
-def _write(into: Path, changes: Sequence[Change]) -> None:
-    faults = [fault for fault in write_alone(into, changes) if fault is not None]
+def _write(into: Path, transactions: Sequence[Transaction]) -> None:
+    faults = [fault for fault in write_alone(into, transactions) if fault is not None]
     if faults:
         raise StoreError(str(into), f"cannot be written ({faults[0][1]})")
 

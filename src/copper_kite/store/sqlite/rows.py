@@ -6,6 +6,7 @@ import json
 from collections.abc import Sequence
 from typing import Any
 
+from copper_kite.store.facts import read_facts
 from copper_kite.store.model import Attempt, Message, Recipient
 from copper_kite.words import State
 
@@ -47,6 +48,6 @@ def attempt_of_row(row: Sequence[Any]) -> Attempt:
         code=row[10],
         enhanced=row[11],
         text=row[12],
-        facts=json.loads(row[13]),
+        facts=read_facts(row[13]),
         dialogue=None if row[14] is None else json.loads(row[14]),
     )

@@ -13,11 +13,10 @@ from typing import Any
 from copper_kite.store.model import Selection
 from copper_kite.store.sqlite.schema import PORTION_BITS, PORTIONS
 from copper_kite.store.sqlite.stopped import shown
-from copper_kite.words import State
+from copper_kite.words import OPEN, State
 
-__all__ = ["KEPT", "OPEN", "OPEN_SQL", "condition", "sources"]
+__all__ = ["KEPT", "OPEN_SQL", "condition", "sources"]
 
-OPEN = (State.QUEUED, State.DELAYED, State.PARKED)
 OPEN_SQL = "state IN ('queued', 'delayed', 'parked')"
 # The recipients of which there is content. There is some as long as one of a message's recipients is open, and hardly
 # longer: so the table of content is the list of what is open, and what comes in need not be put into another one.

@@ -11,6 +11,7 @@ import sqlite3
 from collections.abc import Iterable, Sequence
 from typing import Any
 
+from copper_kite.store.facts import AttemptFacts, RecipientResult
 from copper_kite.store.model import Attempt, LaneStop, Message, Recipient
 from copper_kite.words import State
 
@@ -83,7 +84,7 @@ class StoppedLanes:
 
 def _wait(message: Message, stop: LaneStop, addresses: Sequence[str]) -> Attempt:
     reply = "" if stop.code is None else stop.text
-    results = [[to, State.DELAYED.value, stop.stage, reply] for to in addresses]
+    results = [RecipientResult(to, State.DELAYED.value, stop.stage, reply) for to in addresses]
     return Attempt(
         id=0,
         message=message.id,
@@ -98,7 +99,7 @@ def _wait(message: Message, stop: LaneStop, addresses: Sequence[str]) -> Attempt
         code=stop.code,
         enhanced=stop.enhanced,
         text=stop.text,
-        facts={"relayed": 0, "results": results, "stages": []},
+        facts=AttemptFacts(results),
         dialogue=None,
     )
 

@@ -5,13 +5,13 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterator
 from contextlib import closing
-from dataclasses import dataclass, field
 from pathlib import Path
 
+from copper_kite.store.health import Verified
 from copper_kite.store.sqlite.schema import PORTION_BITS, connect_reader
 from copper_kite.store.sqlite.segments import Extents
 
-__all__ = ["Verified", "verify"]
+__all__ = ["verify"]
 
 MOST_FAULTS = 100  # of the database's own, that are told
 AT_A_TIME = 1000  # portions looked up together: a running server's log can be merged between
@@ -29,21 +29,6 @@ _WITHOUT_CONTENT = (
     "SELECT DISTINCT message FROM recipient WHERE state IN ('queued', 'delayed', 'parked')"
     f" AND message NOT IN (SELECT place >> {PORTION_BITS} FROM content)"
 )
-
-
-@dataclass(slots=True)
-class Verified:
-    """What was looked at and what was found: faults of the database as it says them, messages with what is wrong."""
-
-    portions: int = 0
-    octets: int = 0
-    database: list[str] = field(default_factory=list)
-    messages: dict[int, str] = field(default_factory=dict)
-
-    @property
-    def sound(self) -> bool:
-        """Whether all is as it was written."""
-        return not self.database and not self.messages
 
 
 def verify(folder: Path) -> Verified:

@@ -1,0 +1,260 @@
+"""What an engine provides: a `Store`, which opens the rest. Whoever uses the queue knows no more of it than this.
+
+A new engine implements the protocols of this module over the operations of `store.operations` and the values of
+`store.model`, and `open_store` learns to open it. What must hold is in the docstrings here and there; the tests in
+`tests/store/test_contract.py` run against any engine.
+
+Reads see every transaction that was on stable storage before they began. They are short: the loop of the server calls
+them. All of them raise `StoreError` where the store cannot be read.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import AbstractContextManager
+from pathlib import Path
+from typing import Any, Protocol
+
+from copper_kite.errors import KiteError
+from copper_kite.store.health import Rescued, Verified
+from copper_kite.store.model import (
+    ConnectorState,
+    Due,
+    Happened,
+    JournalEntry,
+    LaneStop,
+    Message,
+    QueueGroup,
+    QueueRow,
+    QueueShape,
+    Recipient,
+    Record,
+    Selection,
+    Waiting,
+    Wanted,
+)
+from copper_kite.store.operations import Done, Transaction
+from copper_kite.words import OPEN, State
+
+__all__ = ["CallbackFailed", "Defer", "History", "Place", "Reader", "ServerReads", "Store", "Writer"]
+
+Defer = Callable[[Callable[[], None]], object]
+CallbackFailed = Callable[[Transaction, bool, Exception], None]
+
+
+class ServerReads(Protocol):
+    """What the running server asks of the queue."""
+
+    def last_id(self) -> int:
+        """The highest id in use by a message or an attempt."""
+
+    def queued(self, after: int, until: int, limit: int) -> list[Waiting]:
+        """Recipients that nobody tried yet, of messages with an id above `after` and up to `until`, in their order.
+
+        At most `limit`; all of the last message's, for it is not looked at again.
+        """
+
+    def delayed(self, after: tuple[float, int, int], until: float, limit: int) -> list[Waiting]:
+        """Recipients that are due again, in that order: (when, message, number) is above `after`, and the first
+        `until`."""
+
+    def waiting(self, ids: Sequence[int], until: float) -> list[Waiting]:
+        """Recipients of these messages that are due."""
+
+    def ages(self, after: int, limit: int) -> list[tuple[int, float, float]]:
+        """Messages that wait, with an id above `after`, in their order: (id, arrived, expires)."""
+
+    def due(self, ids: Sequence[int], until: float, octets: int = 0) -> list[Due]:
+        """What of these messages (each named once) is queued, or delayed `until` then, in their order; those of which
+        nothing is are left out.
+
+        So many `octets` of content are read with it, as far as a message is a single portion.
+        """
+
+    def next_due(self, after: float) -> float | None:
+        """The first instant after `after` at which a delayed recipient is due, or None."""
+
+    def lanes(self) -> list[LaneStop]:
+        """The lanes that do not move."""
+
+    def relayed_since(self, connector: str, since: float) -> int:
+        """How many recipients were relayed through a connector since an instant."""
+
+    def taken(self, who: str, since: int) -> list[tuple[int, int]]:
+        """What a sender has handed in: (hour, recipients), from the hour `since` on."""
+
+    def refused(self, since: float) -> list[JournalEntry]:
+        """What listeners refused since an instant, in order."""
+
+    def stops(self, since: float) -> list[tuple[float, float]]:
+        """When no server ran, since an instant: from the stop, or the last sign of life, to the next start.
+
+        A server that was killed leaves no stop; then it is the last thing in the journal or the last attempt before.
+        """
+
+    def content(self, message: int) -> Iterator[bytes]:
+        """A message's octets, a portion at a time; none when it has ended."""
+
+    def stray_content(self) -> list[int]:
+        """Messages of which there is content and nothing else: a submission cut off before it was whole."""
+
+    def wanted(self) -> list[Wanted]:
+        """What an administrator wants done, in order."""
+
+    def failed_between(self, after: tuple[float, int, int], until: float, limit: int) -> list[tuple[float, int, int]]:
+        """Recipients that failed, in the order of time: (when, message, number); those behind `after`, which is one."""
+
+    def has_ended(self, message: int, before: float) -> bool:
+        """Whether all its recipients had ended by then."""
+
+    def forgettable(self, before: float, limit: int) -> list[int]:
+        """Messages whose recipients had all ended by then, the oldest first."""
+
+    def size(self) -> int:
+        """Octets in use, content included; what is free in the files does not count."""
+
+    def scattered(self, most: int) -> list[tuple[int, int, bytes]]:
+        """Content that stands nearly alone in a large file: (message, number of the portion, octets), about `most`
+        octets of it. While it stands there, all of the file stays.
+        """
+
+    def recipients(self, id: int) -> tuple[Message, list[Recipient]]:
+        """A message with its recipients. Raises NotFound."""
+
+
+class Reader(ServerReads, AbstractContextManager["Reader"], Protocol):
+    """A view of the queue that changes nothing. What people are shown of recipients in a lane that does not move comes
+    from what stops the lane: they are delayed, with its reply."""
+
+    def close(self) -> None:
+        """Let go of it."""
+
+    def resolve(self, wanted: str) -> int:
+        """The id that `wanted` begins. Raises NotFound, or Ambiguous when several begin with it."""
+
+    def select(self, selection: Selection, limit: int = -1, *, newest: bool = False) -> list[QueueRow]:
+        """The recipients meant, the oldest message first, or the `newest`."""
+
+    def queue(self, states: Sequence[State] = OPEN, limit: int = -1) -> list[QueueRow]:
+        """Messages with their recipients in `states`, the oldest first."""
+
+    def shape(self) -> QueueShape:
+        """The open part of the queue in numbers."""
+
+    def held_by_faults(self) -> int:
+        """How many recipients wait, or are parked, by a fault of our own (`relay.faults`)."""
+
+    def groups(self, by: str) -> list[QueueGroup]:
+        """What waits, by one of `_GROUPS` (`reason` is the last reply); the largest group first."""
+
+    def totals(self) -> dict[State, int]:
+        """Recipients by state, ended ones too; looks at every recipient there is."""
+
+    def connectors(self) -> list[ConnectorState]:
+        """What is known of each connector that was ever used."""
+
+    def record(self, id: int) -> Record:
+        """Everything about one message. Raises NotFound."""
+
+
+class Place(Protocol):
+    """How far somebody has read."""
+
+    def export(self) -> dict[str, Any]:
+        """As JSON values."""
+
+
+class History(Protocol):
+    """What happened, in the order of its coming: submissions, attempts, the journal."""
+
+    def close(self) -> None:
+        """Let go of it."""
+
+    def between(self, since: float, until: float, word: str = "", message: int | None = None) -> Iterator[Happened]:
+        """What happened from `since` to `until`, in order, as it is read; with `word`, only what has it in a column;
+        with `message`, to that one."""
+
+    def now(self) -> Place:
+        """The place where everything is read."""
+
+    def place(self, value: dict[str, Any]) -> Place:
+        """From what a place's `export` gave. Raises KeyError, TypeError or ValueError for anything else."""
+
+    def after(self, place: Place) -> list[Happened]:
+        """What is new since `place`, which moves on."""
+
+
+class Writer(Protocol):
+    """Takes transactions from one thread, the loop's; has them committed in order, many at a time."""
+
+    waiting: int  # transactions that wait, or are on their way
+    begun: float  # when those on their way were sent, on the clock of `time.monotonic`; infinite where none are
+    octets: int  # handed on to the disk since the start, more or less
+    settled: int  # of these, when the last answer came
+
+    def submit(self, transaction: Transaction, done: Done) -> None:
+        """Have `transaction` written; `done(None)` comes when it is on stable storage, `done(error)` when it is not:
+        StoreFull where it is worth trying again when there is room, else StoreFailed."""
+
+    def fileno(self) -> int:
+        """Whoever owns the loop calls `answered` when this can be read."""
+
+    def answered(self) -> None:
+        """It can be read: tell those whose commit it was, and have the next one begun."""
+
+    def close(self) -> None:
+        """Write what waits, and end. Further transactions are not taken."""
+
+
+class Store(Protocol):
+    """The queue and the journal of one server."""
+
+    def reader(self) -> Reader:
+        """Look at the queue, beside a running server or without one. Raises StoreError when there is none."""
+
+    def history(self) -> History:
+        """Look at what happened. Raises StoreError when there is none."""
+
+    def start_writer(
+        self, defer: Defer, lost: Callable[[], None], callback_failed: CallbackFailed, keep: Sequence[int] = ()
+    ) -> Writer:
+        """Have transactions written, for a server that holds the folder's lock; one at a time.
+
+        `defer` has a function called soon in the loop's thread, and again by and by while it raises. `callback_failed`
+        is called when a `done` raised: with its transaction, whether that was written, and the exception. `lost` is
+        called, once, when nothing can be written any more: then it is not known whether those on their way were kept;
+        they are answered with StoreFailed, and so is every later one. The file descriptors in `keep` stay open until
+        the last transaction is written, however the server ends. Raises StoreError and SchemaTooNew.
+        """
+
+    def write(self, transactions: Sequence[Transaction], *, durable: bool = True) -> list[KiteError | None]:
+        """Have transactions on stable storage, all at once; of each, the error that kept it out, if one did.
+
+        For commands that hold the folder's lock, or that only write entries of the journal. With `durable` off, a crash
+        of the system may lose all of it. Raises StoreError and SchemaTooNew, OSError where content cannot be written.
+        """
+
+    def want(self, wanted: Sequence[Wanted]) -> list[int]:
+        """Note what an administrator wants, for the server to do; the numbers it got. Their own count for nothing.
+
+        Raises StoreError and SchemaTooNew.
+        """
+
+    def upgrade(self) -> None:
+        """Make a store where there is none, and bring that of an older release up to date.
+
+        Raises StoreError and SchemaTooNew.
+        """
+
+    def watch(self) -> Callable[[], str]:
+        """What tells, at any later time, which part of the store is not there any more, or is another one; empty when
+        all is well: what is written into files that were deleted is lost."""
+
+    def verify(self) -> Verified:
+        """Look at all that is kept, beside a running server or without one. Raises StoreError."""
+
+    def rescue(self, into: Path, now: float) -> Rescued:
+        """Make the queue anew in the folder `into`, which is empty or not there yet; the old one stays as it is.
+
+        Raises StoreError, and FolderInUse where a server runs.
+        """

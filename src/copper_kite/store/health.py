@@ -1,0 +1,51 @@
+"""What looking a store over, or making it anew, comes to."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+from copper_kite.store.model import Message, Recipient
+
+__all__ = ["Lost", "Rescued", "Verified"]
+
+
+@dataclass(slots=True)
+class Verified:
+    """What was looked at and what was found: faults of the database as it says them, messages with what is wrong."""
+
+    portions: int = 0
+    octets: int = 0
+    database: list[str] = field(default_factory=list)
+    messages: dict[int, str] = field(default_factory=dict)
+
+    @property
+    def sound(self) -> bool:
+        """Whether all is as it was written."""
+        return not self.database and not self.messages
+
+
+class Lost(NamedTuple):
+    """A message that is wanted, and cannot be had any more: what is known of it, and why."""
+
+    id: int
+    message: Message | None
+    recipients: Sequence[Recipient]
+    why: str
+
+
+@dataclass(slots=True)
+class Rescued:
+    """What came of it: messages as they were, messages parked since nobody knows their state, and what is lost.
+
+    `ended` counts those that nobody wants any more. `unread` holds what of the files could not be read, in words;
+    `unsure` says that there may have been more messages in that.
+    """
+
+    known: int = 0
+    parked: int = 0
+    ended: int = 0
+    lost: list[Lost] = field(default_factory=list)
+    unread: list[str] = field(default_factory=list)
+    unsure: bool = False

@@ -1,0 +1,76 @@
+"""The engine that comes with the product: SQLite for what is looked up, files of its own for content."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from contextlib import closing
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from copper_kite.errors import KiteError
+from copper_kite.store.contract import CallbackFailed, Defer
+from copper_kite.store.model import Wanted
+from copper_kite.store.operations import Transaction
+from copper_kite.store.sqlite.history import SqliteHistory
+from copper_kite.store.sqlite.views import SqliteReader
+
+if TYPE_CHECKING:
+    from copper_kite.store.health import Rescued, Verified
+    from copper_kite.store.sqlite.writer import GroupWriter
+
+__all__ = ["SqliteStore"]
+
+
+class SqliteStore:
+    """A `store.contract.Store` in one data folder. What few commands need is imported when it is needed."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+
+    def reader(self) -> SqliteReader:
+        return SqliteReader(self._folder)
+
+    def history(self) -> SqliteHistory:
+        return SqliteHistory(self._folder)
+
+    def start_writer(
+        self, defer: Defer, lost: Callable[[], None], callback_failed: CallbackFailed, keep: Sequence[int] = ()
+    ) -> GroupWriter:
+        from copper_kite.store.sqlite.process import start_process
+        from copper_kite.store.sqlite.writer import GroupWriter
+
+        return GroupWriter(*start_process(self._folder, keep), defer, lost, callback_failed)
+
+    def write(self, transactions: Sequence[Transaction], *, durable: bool = True) -> list[KiteError | None]:
+        from copper_kite.store.sqlite.alone import write_alone
+        from copper_kite.store.sqlite.commit import error_of
+
+        faults = write_alone(self._folder, transactions, durable=durable)
+        return [None if fault is None else error_of(fault) for fault in faults]
+
+    def want(self, wanted: Sequence[Wanted]) -> list[int]:
+        from copper_kite.store.sqlite.alone import want
+
+        return want(self._folder, wanted)
+
+    def upgrade(self) -> None:
+        from copper_kite.store.sqlite.schema import connect_writer
+
+        connect_writer(self._folder).close()
+
+    def watch(self) -> Callable[[], str]:
+        from copper_kite.store.sqlite.witness import Witness
+
+        return Witness(self._folder).gone
+
+    def verify(self) -> Verified:
+        from copper_kite.store.sqlite.verify import verify
+
+        return verify(self._folder)
+
+    def rescue(self, into: Path, now: float) -> Rescued:
+        from copper_kite.store.folder import FolderLock
+        from copper_kite.store.sqlite.rescue import rescue
+
+        with closing(FolderLock(self._folder, now)):
+            return rescue(self._folder, into, now)

@@ -1,0 +1,80 @@
+"""What the kinds of operations have in common."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Callable, Collection, Sequence
+from typing import Any, NamedTuple
+
+from copper_kite.store.sqlite.schema import PORTION_BITS
+from copper_kite.store.sqlite.segments import Extent
+
+__all__ = [
+    "FORGET_FOLDED",
+    "SEVERAL",
+    "UNFOLD_MESSAGE",
+    "Kind",
+    "Put",
+    "Row",
+    "dumps",
+    "insert",
+    "place",
+    "places",
+    "several",
+    "unfold",
+]
+
+Row = tuple[Any, ...]
+Put = Callable[[bytes], int]  # hands octets on, and says where they stand among those that go together
+
+SEVERAL = 20  # ids in one statement
+
+dumps = json.JSONEncoder(separators=(",", ":"), ensure_ascii=False).encode
+
+
+class Kind(NamedTuple):
+    """One type of operation: `encode` makes a row of plain values of it, `apply` puts many rows into the transaction.
+
+    `message` tells of a row which message it speaks of; that has rows of its own then, and is folded no more.
+    """
+
+    encode: Callable[[Any, Put], Row]
+    apply: Callable[[sqlite3.Connection, Sequence[Row], Extent], None]
+    message: Callable[[Row], int | None] | None = None
+
+
+def insert(table: str, columns: int) -> str:
+    """The statement that adds a row to a table."""
+    return f"INSERT INTO {table} VALUES ({','.join('?' * columns)})"
+
+
+def place(message: int, portion: int) -> int:
+    """Where a portion of a message's content stands."""
+    return message << PORTION_BITS | portion
+
+
+def places(message: int) -> tuple[int, int]:
+    """The first and the last place that a message's content can have."""
+    return place(message, 0), place(message + 1, 0) - 1
+
+
+def several(ids: Collection[int]) -> list[Row]:
+    """Ids as a statement with SEVERAL places takes them: one that takes many at a time is much less work."""
+    given = list(ids)
+    rows = [given[start : start + SEVERAL] for start in range(0, len(given), SEVERAL)]
+    return [(*row, *[None] * (SEVERAL - len(row))) for row in rows]
+
+
+def unfold(connection: sqlite3.Connection, ids: Collection[int]) -> None:
+    """Give what is folded of these messages rows of its own in the three tables."""
+    rows = several(ids)
+    for statement in (UNFOLD_MESSAGE, _UNFOLD_RECIPIENT, _UNFOLD_CONTENT, FORGET_FOLDED):
+        connection.executemany(statement, rows)
+
+
+_IN = f"IN ({','.join('?' * SEVERAL)})"
+UNFOLD_MESSAGE = f"INSERT INTO message SELECT * FROM folded_message WHERE id {_IN}"
+_UNFOLD_RECIPIENT = f"INSERT INTO recipient SELECT * FROM folded_recipient WHERE message {_IN}"
+_UNFOLD_CONTENT = f"INSERT INTO content SELECT id << {PORTION_BITS}, segment, start, size FROM folded WHERE id {_IN}"
+FORGET_FOLDED = f"DELETE FROM folded WHERE id {_IN}"

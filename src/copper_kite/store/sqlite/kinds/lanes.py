@@ -1,0 +1,41 @@
+"""Lanes that stop and start, and what waits in them."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Sequence
+
+from copper_kite.store.model import LaneStop
+from copper_kite.store.operations import StopLane
+from copper_kite.store.sqlite.kinds.kind import Put, Row
+from copper_kite.store.sqlite.segments import Extent
+
+__all__ = ["reroute", "retry_now", "start_lanes", "stop_lanes", "stop_row"]
+
+
+def stop_row(operation: StopLane, put: Put) -> Row:
+    """A row of its table."""
+    return tuple(operation.stop)
+
+
+def stop_lanes(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
+    """Note what keeps lanes from moving."""
+    connection.executemany(f"INSERT OR REPLACE INTO lane VALUES ({','.join('?' * len(LaneStop._fields))})", rows)
+
+
+def start_lanes(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
+    """Forget what kept lanes from moving."""
+    connection.executemany("DELETE FROM lane WHERE connector = ? AND domain = ?", rows)
+
+
+def retry_now(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
+    """Make what is delayed due."""
+    connection.executemany(
+        "UPDATE recipient SET next_try = ?2 WHERE state = 'delayed' AND next_try > ?2 AND connector = ?1", rows
+    )
+
+
+def reroute(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
+    """Set the connectors that carry recipients; what is folded stays so."""
+    connection.executemany("UPDATE recipient SET connector = ? WHERE message = ? AND number = ?", rows)
+    connection.executemany("UPDATE folded SET connector = ?1 WHERE id = ?2 AND ?3 = 1", rows)

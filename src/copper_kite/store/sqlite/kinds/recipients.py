@@ -1,0 +1,172 @@
+"""Recipients, and the attempts made for them."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Sequence
+from operator import attrgetter
+
+from copper_kite.store.facts import facts_text
+from copper_kite.store.model import Attempt, Recipient
+from copper_kite.store.operations import AddRecipient, RecordAttempt, RecordRelayed, SetState
+from copper_kite.store.sqlite.kinds.kind import (
+    FORGET_FOLDED,
+    UNFOLD_MESSAGE,
+    Put,
+    Row,
+    dumps,
+    insert,
+    place,
+    places,
+    several,
+)
+from copper_kite.store.sqlite.segments import Extent
+from copper_kite.words import BROKEN_CAUSES, FINAL, FINAL_CAUSES, MESSAGE_STAGES
+
+__all__ = [
+    "add_recipients",
+    "attempt_row",
+    "recipient_row",
+    "record_attempts",
+    "record_relayed",
+    "relayed_row",
+    "send_by",
+    "set_states",
+    "state_row",
+]
+
+# `_value_` is what an enum documents for this; `value` goes through a descriptor written in Python.
+_recipient_row = attrgetter(
+    "message", "number", "address", "state._value_", "attempts", "next_try", "connector", "reply", "changed", "asked",
+    "next_hop", "via",
+)  # fmt: skip
+_state_row = attrgetter(
+    "state._value_", "attempts", "next_try", "connector", "reply", "at", "next_hop", "message", "number"
+)  # in the order of the statement
+_FINAL = frozenset(state.value for state in FINAL)
+
+
+def recipient_row(operation: AddRecipient, put: Put) -> Row:
+    """A row of its table."""
+    row: Row = _recipient_row(operation.recipient)
+    return row
+
+
+def add_recipients(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
+    """Add recipients."""
+    connection.executemany(_INSERT_RECIPIENT, rows)
+
+
+def state_row(operation: SetState, put: Put) -> Row:
+    """The new values, then whose they are."""
+    row: Row = _state_row(operation)
+    return row
+
+
+def set_states(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
+    """Set states, and forget the content that nobody wants any more."""
+    connection.executemany(_UPDATE_RECIPIENT, rows)
+    connection.executemany(_FORGET_UNWANTED, [(*places(id), id) for id in {row[7] for row in rows if row[0] in _FINAL}])
+
+
+def attempt_row(operation: RecordAttempt, put: Put) -> Row:
+    """The columns of the attempt up to its facts; results, session, dialogue; what it says of its connector."""
+    attempt = operation.attempt
+    facts = attempt.facts
+    return *attempt[:13], list(map(tuple, facts.results)), facts.session.text(), attempt.dialogue, _note(attempt)
+
+
+def _note(attempt: Attempt) -> Row | None:
+    """What an attempt says about its connector: its name, when, and the failure's text, None for a success."""
+    if attempt.facts.relayed:
+        return attempt.connector, attempt.at, None
+    if attempt.connector and attempt.cause not in FINAL_CAUSES and _speaks_of_the_session(attempt):
+        return attempt.connector, attempt.at, attempt.text
+    return None
+
+
+def _speaks_of_the_session(attempt: Attempt) -> bool:
+    """Whether a failure is the connector's, and not that of one message or recipient."""
+    return attempt.stage not in MESSAGE_STAGES or attempt.code == 421 or attempt.cause in BROKEN_CAUSES
+
+
+def record_attempts(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
+    """Add attempts, and what they say of their connectors."""
+    connection.executemany(
+        _INSERT_ATTEMPT,
+        [(*row[:13], facts_text(row[13], row[14]), None if row[15] is None else dumps(row[15])) for row in rows],
+    )
+    _note_connectors(connection, [row[16] for row in rows if row[16] is not None])
+
+
+def relayed_row(operation: RecordRelayed, put: Put) -> Row:
+    """Its values in their order."""
+    return *operation[:11], operation.session.text(), *operation[12:]
+
+
+def record_relayed(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
+    """Add attempts that relayed, and what became of the recipients: out of their folds at once, where they are."""
+    many, states, attempts, good = connection.executemany, [], [], {}
+    for row in rows:
+        id, message, began, seconds, connector, next_hop, address, code, enhanced, text, results, session, now, _ = row
+        states += [
+            (attempted, connector, reply, now, next_hop, message, number) for number, attempted, _, reply in results
+        ]
+        facts = facts_text([(to, "relayed", "accept", reply) for _, _, to, reply in results], session)
+        attempts.append((id, message, began, seconds, connector, next_hop, address, code, enhanced, text, facts))
+        good[connector] = began
+    folded = several([row[1] for row in rows])
+    many(UNFOLD_MESSAGE, folded)
+    unfolded = many(
+        "INSERT INTO recipient SELECT message, number, address, 'relayed', ?1, NULL, ?2, ?3, ?4, asked, ?5, via"
+        " FROM folded_recipient WHERE message = ?6 AND number = ?7",
+        states,
+    )
+    many(FORGET_FOLDED, folded)
+    if unfolded.rowcount < len(states):  # not all of them were folded
+        many(
+            "UPDATE recipient SET state = 'relayed', attempts = ?, next_try = NULL, connector = ?, reply = ?,"
+            " changed = ?, next_hop = ? WHERE message = ? AND number = ?",
+            states,
+        )
+        many("DELETE FROM content WHERE place = ?", [(place(row[1], 0),) for row in rows if row[-1]])
+        many(_FORGET_UNWANTED, [(*places(row[1]), row[1]) for row in rows if not row[-1]])
+    many("INSERT INTO attempt VALUES (?, ?, ?, ?, ?, ?, ?, 'accept', '', '', ?, ?, ?, ?, NULL)", attempts)
+    _note_connectors(connection, [(name, began, None) for name, began in good.items()])
+
+
+def _note_connectors(connection: sqlite3.Connection, notes: Sequence[Row]) -> None:
+    """Keep each connector's last success and failure, one row a connector and commit."""
+    good: dict[str, float] = {}
+    bad: dict[str, tuple[float, str]] = {}
+    for name, at, failure in notes:
+        if failure is None:
+            good[name] = at
+        else:
+            bad[name] = (at, failure)
+    for name in good.keys() | bad.keys():
+        at, text = bad.get(name, (None, ""))
+        connection.execute(
+            "INSERT INTO connector VALUES (?1, ?2, ?3, ?4) ON CONFLICT (name) DO UPDATE SET"
+            " last_good = coalesce(?2, last_good), last_bad = coalesce(?3, last_bad),"
+            " last_bad_text = iif(?3 IS NULL, last_bad_text, ?4)",
+            (name, good.get(name), at, text),
+        )
+
+
+def send_by(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
+    """Set the connectors that an administrator chose."""
+    connection.executemany("UPDATE recipient SET via = ? WHERE message = ? AND number = ?", rows)
+
+
+_INSERT_RECIPIENT = insert("recipient", len(Recipient._fields))
+_INSERT_ATTEMPT = insert("attempt", len(Attempt._fields))
+_UPDATE_RECIPIENT = (
+    "UPDATE recipient SET state = ?, attempts = ?, next_try = ?, connector = ?, reply = ?, changed = ?,"
+    " next_hop = ?"
+    " WHERE message = ? AND number = ?"
+)
+_FORGET_UNWANTED = (  # when nobody may want it any more
+    "DELETE FROM content WHERE place BETWEEN ?1 AND ?2 AND NOT EXISTS"
+    " (SELECT 1 FROM recipient WHERE message = ?3 AND state IN ('queued', 'delayed', 'parked', 'failed'))"
+)

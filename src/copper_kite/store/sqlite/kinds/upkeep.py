@@ -1,0 +1,74 @@
+"""The journal, the clock, orders that are done, and what is forgotten with time."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Sequence
+from typing import Any
+
+from copper_kite.store.operations import WriteEntry
+from copper_kite.store.sqlite.kinds.kind import Put, Row, dumps, insert
+from copper_kite.store.sqlite.segments import Extent
+
+__all__ = [
+    "entry_row",
+    "finish_orders",
+    "forget_old",
+    "plain_row",
+    "shift_clock",
+    "sweep",
+    "write_entries",
+]
+
+
+def plain_row(operation: tuple[Any, ...], put: Put) -> Row:
+    """An operation whose fields are plain values."""
+    return tuple(operation)
+
+
+def entry_row(operation: WriteEntry, put: Put) -> Row:
+    """When, what, of which message, and its facts."""
+    entry = operation.entry
+    return entry.at, entry.event.value, entry.message, entry.facts
+
+
+def write_entries(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
+    """Add entries to the journal."""
+    connection.executemany(_INSERT_JOURNAL, [(None, *row[:3], dumps(row[3])) for row in rows])
+
+
+def shift_clock(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
+    """Move what was computed from the wrong time."""
+    for statement in _SHIFT:
+        connection.executemany(statement, rows)
+
+
+def finish_orders(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
+    """Forget what was wanted."""
+    connection.executemany("DELETE FROM wanted WHERE number = ?", rows)
+
+
+def forget_old(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
+    """Forget what is old."""
+    connection.executemany(_FORGET_JOURNAL, [(before,) for before, _ in rows])
+    connection.executemany("DELETE FROM taken WHERE hour < ?", [(hour,) for _, hour in rows])
+
+
+def sweep(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
+    """The files are swept after the commit, by the process that writes."""
+
+
+_INSERT_JOURNAL = insert("journal", 5)
+# What was noted later than the clock showed was computed by another clock: it stays as it is.
+_SHIFT = (
+    "UPDATE recipient SET next_try = next_try + ?1 WHERE state = 'delayed' AND changed <= ?2",
+    "UPDATE message SET expires = expires + ?1 WHERE arrived <= ?2 AND id IN"
+    " (SELECT message FROM recipient WHERE state IN ('queued', 'delayed', 'parked', 'failed'))",
+    "UPDATE folded SET expires = expires + ?1 WHERE arrived <= ?2",
+    "UPDATE lane SET since = since + ?1, until = until + ?1, at = at + ?1 WHERE at <= ?2",
+)
+# The oldest rows alone are looked at: a few at a time is enough.
+_FORGET_JOURNAL = (
+    "DELETE FROM journal WHERE number IN (SELECT number FROM journal ORDER BY number LIMIT 2000)"
+    " AND message IS NULL AND at < ?"
+)

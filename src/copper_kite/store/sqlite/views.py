@@ -1,0 +1,139 @@
+"""What people are shown of the queue."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+
+from copper_kite.errors import Ambiguous, NotFound
+from copper_kite.store.ids import id_range, id_text
+from copper_kite.store.model import (
+    ConnectorState,
+    JournalEntry,
+    Message,
+    QueueGroup,
+    QueueRow,
+    QueueShape,
+    Record,
+    Selection,
+)
+from copper_kite.store.sqlite.reads import SqliteReads
+from copper_kite.store.sqlite.rows import attempt_of_row, message_of_row, recipient_of_row
+from copper_kite.store.sqlite.selecting import KEPT, OPEN_SQL, sources
+from copper_kite.store.sqlite.stopped import StoppedLanes, shown
+from copper_kite.words import OPEN, Event, State
+
+__all__ = ["SqliteReader"]
+
+_GROUPS = {
+    "state": "r.state",
+    "connector": "r.connector",
+    "next hop": "r.next_hop",
+    "reason": "reason(r.reply)",
+    "domain": "lower(substr(r.address, instr(r.address, '@') + 1))",
+}
+
+
+class SqliteReader(SqliteReads):
+    """A `store.contract.Reader` of one data folder."""
+
+    def resolve(self, wanted: str) -> int:
+        bounds = id_range(wanted)
+        if bounds is None:
+            raise NotFound(wanted)
+        rows = self._rows(
+            "SELECT id FROM message WHERE id BETWEEN ?1 AND ?2"
+            " UNION ALL SELECT id FROM folded WHERE id BETWEEN ?1 AND ?2 LIMIT 4",
+            *bounds,
+        )
+        ids = [id for (id,) in rows]
+        if not ids:
+            raise NotFound(wanted)
+        if len(ids) > 1:
+            raise Ambiguous(wanted, [id_text(id) for id in ids])
+        return int(ids[0])
+
+    def select(self, selection: Selection, limit: int = -1, *, newest: bool = False) -> list[QueueRow]:
+        width = len(Message._fields)
+        with self._at_once():
+            stopped = self._stopped()
+            rows = list(self._selected(selection, limit, newest=newest, stopped=stopped))
+        return [QueueRow(message_of_row(row[:width]), stopped.shown(recipient_of_row(row[width:]))) for row in rows]
+
+    def _stopped(self) -> StoppedLanes:
+        """The lanes that do not move, as SQL sees them from now on."""
+        stopped = StoppedLanes(self.lanes())
+        stopped.define(self._connection)
+        return stopped
+
+    def queue(self, states: Sequence[State] = OPEN, limit: int = -1) -> list[QueueRow]:
+        return self.select(Selection(states=states), limit)
+
+    def shape(self) -> QueueShape:
+        shape = QueueShape()
+        waiting = f"FROM {KEPT} WHERE r.{OPEN_SQL}"
+        for state, count in self._by_state(f"SELECT {{}} {waiting}"):
+            shape.by_state[state] = count
+        row = self._rows(
+            "SELECT count(*), coalesce(sum(size), 0), min(arrived) FROM (SELECT size, arrived FROM message"
+            f" WHERE id IN (SELECT r.message {waiting}) UNION ALL SELECT size, arrived FROM folded)"
+        ).fetchone()
+        shape.messages, shape.octets, shape.oldest = row
+        return shape
+
+    def _by_state(self, settled: str) -> list[tuple[State, int]]:
+        """How many recipients there are in each state: those of a statement, and those that are folded."""
+        of_one, of_folded = "r.state", "'queued'"
+        if self._stopped():
+            of_one, of_folded = shown("state"), shown("state").replace("r.state", "'queued'")
+        rows = self._rows(
+            f"SELECT state, count(*) FROM ({settled.format(f'{of_one} AS state')}"
+            f" UNION ALL SELECT {of_folded} FROM folded r) GROUP BY 1"
+        )
+        return [(State(state), count) for state, count in rows]
+
+    def held_by_faults(self) -> int:
+        row = self._rows(
+            f"SELECT count(*) FROM {KEPT} WHERE r.state IN ('delayed', 'parked') AND r.reply LIKE 'our own fault%'"
+        ).fetchone()
+        return int(row[0])
+
+    def groups(self, by: str) -> list[QueueGroup]:
+        name, next_try = _GROUPS[by], "r.next_try"
+        if self._stopped():
+            next_try = shown("next_try")
+            name = {"domain": name, "reason": f"reason({shown('reply')})"}.get(by) or shown(name.removeprefix("r."))
+        each = (
+            f"SELECT {name} AS name, r.message, m.arrived, {next_try} AS next_try FROM {{recipients}}"
+            f" JOIN {{message}} m ON m.id = r.message WHERE r.{OPEN_SQL}"
+        )
+        rows = self._rows(
+            "SELECT name, count(*), count(DISTINCT message), min(arrived), min(next_try)"
+            f" FROM ({' UNION ALL '.join(map(each.format_map, sources(Selection())))})"
+            " GROUP BY 1 ORDER BY 2 DESC, 1"
+        )
+        return [QueueGroup(*row) for row in rows]
+
+    def totals(self) -> dict[State, int]:
+        return dict(self._by_state("SELECT {} FROM recipient r"))
+
+    def connectors(self) -> list[ConnectorState]:
+        return [ConnectorState(*row) for row in self._rows("SELECT * FROM connector ORDER BY name")]
+
+    def record(self, id: int) -> Record:
+        message, recipients = self.recipients(id)
+        stopped = self._stopped()
+        attempts = [
+            attempt_of_row(row) for row in self._rows("SELECT * FROM attempt WHERE message = ? ORDER BY at, id", id)
+        ]
+        return Record(
+            message,
+            [stopped.shown(recipient) for recipient in recipients],
+            [*attempts, *stopped.waits(message, recipients)],
+            [
+                JournalEntry(at=at, event=Event(event), message=message, facts=json.loads(facts))
+                for at, event, message, facts in self._rows(
+                    "SELECT at, event, message, facts FROM journal WHERE message = ? ORDER BY number", id
+                )
+            ],
+        )
