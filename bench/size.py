@@ -15,11 +15,11 @@ from pathlib import Path
 
 from bench.site import configure, free_port, program
 from copper_kite.net.authority import make_authority
-from copper_kite.store import AddMessage, IdMaker, Message, Recipient, connect_writer
+from copper_kite.store import AddMessage, IdMaker, Message, Recipient
 from copper_kite.store.sqlite.commit import Batch, commit
 from copper_kite.store.sqlite.kinds import encode
 from copper_kite.store.sqlite.labels import keep
-from copper_kite.store.sqlite.schema import identity_of
+from copper_kite.store.sqlite.schema import connect_writer, identity_of
 from copper_kite.store.sqlite.segments import Segments, summed
 
 __all__ = ["QUEUED", "SIZES", "hand_in_many"]
