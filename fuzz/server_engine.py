@@ -46,18 +46,8 @@ class Talk:
         self.engine.greet()
         self.heard = self.engine.data_to_send()
 
-    def say(self, octets: bytes, *, at_once: bool = False) -> None:
-        event = self.engine.at_once(octets) if at_once else None
-        if event is not None:
-            self._check(event)
-            self.asked += 1
-            decision = self._answer(event)
-            if decision is None:
-                self.heard += self.engine.accept(event)
-                return
-            event = self.engine.answer_at_once(event, decision)
-        else:
-            event = self.engine.receive_data(octets)
+    def say(self, octets: bytes) -> None:
+        event = self.engine.receive_data(octets)
         while event is not None:
             self._check(event)
             self.asked += event.asks
@@ -102,7 +92,7 @@ def one_input(data: bytes) -> None:
     place, other = sorted((abs(first) % (len(octets) + 1), abs(second) % (len(octets) + 1)))
     for portion in (octets[:place], octets[place:other], octets[other:]):
         if portion:
-            cut.say(portion, at_once=True)
+            cut.say(portion)
     assert REPLY.sub(b"", whole.heard) == b"", whole.heard
     # What was said in clear behind STARTTLS is thrown away: then it matters how it was cut.
     if b"220 2.0.0" not in whole.heard[5:]:

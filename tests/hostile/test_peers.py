@@ -12,6 +12,7 @@ import pytest
 from copper_kite.net.server import LATER, Answer, Handler, ServerSession, SessionRegistry
 from copper_kite.smtp import events
 from copper_kite.smtp.extensions import Offers
+from copper_kite.smtp.replies import Reply
 from tests.hostile.clients import WHOLE, Caller, hand_in
 from tests.hostile.delivery import Scene, deliver, loaded, play
 from tests.hostile.peer import Host, Peer
@@ -122,7 +123,7 @@ def test_an_answer_for_a_client_that_is_just_going_reaches_no_other() -> None:
         await asyncio.sleep(0.1)
         assert session.awaits_answer
         caller.link.shut(reset=True)
-        session.taken("kept as 0D42EA4W00")
+        session.answer(Reply(250, "2.0.0", "kept as 0D42EA4W00"))
 
     run(live)
 

@@ -157,7 +157,6 @@ CALLED = [
     "relay.refusals:Refusals.flush",
     "relay.room:Room.refusal",
     "relay.dispatch:Dispatcher.offer",
-    "net.server:ServerSession.taken",
     "net.opening:open_session",
     "net.conversation:Conversation.close",
     "net.server:ServerSession.sweep",

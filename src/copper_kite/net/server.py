@@ -51,10 +51,27 @@ class Later(Enum):
 
 
 LATER = Later.LATER
-_CLOSED, _SECURING = Phase.CLOSED, Phase.SECURING
+_SECURING = Phase.SECURING
 _TURNS = (Phase.CLOSED, Phase.SECURING)
 _BETWEEN = (Phase.FRESH, Phase.READY)
 Answer = Reply | Later | None
+
+
+class _State(Enum):
+    """How far a connection is. Only in the first three of those after NEW anything can be said."""
+
+    NEW = "not connected yet"
+    OPENING = "its handler has not said yet whether it may stay"
+    OPEN = "both sides may speak"
+    HALF = "the client will send no more"
+    SECURING = "TLS begins: nothing can be said in clear any more, nor under TLS yet"
+    SHUT = "we have closed it"
+    GONE = "it is gone"
+
+
+# Bound once: to look a member up on its class takes long.
+_NEW, _OPENING, _OPEN, _HALF, _TLS, _SHUT, _GONE = _State
+_SPEAKING = (_OPENING, _OPEN, _HALF)
 
 
 @dataclass(frozen=True, slots=True)
@@ -219,14 +236,9 @@ class ServerSession(asyncio.Protocol):
         self._registry = registry
         self._context = context
         self._transport = asyncio.Transport()  # there is one when `connection_made` was called, and not before
-        self._awaiting = False
+        self._state = _NEW
         self._pauses: set[str] = set()
-        self._at_once = secure
-        self._switching = False
         self._socket = -1  # its file descriptor, where replies may go straight to it
-        self._gone = False
-        self._ended = False
-        self._mute = True  # nothing can be said: not yet, not any more, or not while TLS begins
         self._quiet_sweeps = 0
         self._refusal: Reply | None = None
         self.peer = Peer("")
@@ -251,21 +263,27 @@ class ServerSession(asyncio.Protocol):
         """A client connected."""
         assert isinstance(transport, asyncio.Transport) or hasattr(transport, "write")
         self._transport = transport  # type: ignore[assignment]
-        self._mute = False
+        try:
+            self._begin(transport)
+        except Exception as error:
+            self.fail(error)
+
+    def _begin(self, transport: asyncio.BaseTransport) -> None:
         try:
             self.peer = _peer_of(transport)
         except OSError:  # it connected and is gone, as port checks do
-            self._gone = self._mute = True
+            self._state = _GONE
             self._transport.abort()
             return
         self._socket = descriptor_of(transport)
         self._refusal = self._registry.add(self)
-        if self._at_once and self._refusal is not None:
-            self.abort()  # nothing can be said before the handshake, and that costs the most
-        elif self._at_once:
-            self._start_tls(self._open)
-        else:
+        if not self._engine.secure:
+            self._state = _OPENING
             self._open()
+        elif self._refusal is not None:
+            self.abort()  # nothing can be said before the handshake, and that costs the most
+        else:
+            self._start_tls(self._open, _OPENING)
 
     def _open(self) -> None:
         try:
@@ -276,34 +294,26 @@ class ServerSession(asyncio.Protocol):
     def _ask_whether_open(self) -> None:
         refusal = self._refusal or self._handler.opened(self)
         if refusal is LATER:
-            self._awaiting = True
             return
         assert refusal is None or isinstance(refusal, Reply)
         self.greet(refusal)
 
     def greet(self, refusal: Reply | None = None) -> None:
         """Say who we are, or turn the client away."""
-        self._awaiting = False
+        if self._state is _OPENING:
+            self._state = _OPEN
         self._engine.greet(refusal)
         self._decide(self._engine.next_event())
 
     def data_received(self, data: bytes) -> None:
-        """Octets came in: mostly one command, whose answer is the usual one."""
-        engine = self._engine
+        """Octets came in."""
+        self._heard += len(data)
         try:
-            event = engine.at_once(data)
-            if event is None:
-                self._take(data)
-                return
-            answer = self._handlers[type(event)](event)
-            if answer is None:
-                self._quiet_sweeps = 0
-                send_now(self._transport, self._socket, engine.accept(event))
-            elif answer is LATER:
-                engine.answer_at_once(event, None)
-                self._awaiting = True
-            else:
-                self._decide(engine.answer_at_once(event, answer))
+            event = self._engine.receive_data(data)
+            if event is not None or not self.awaits_answer:
+                self._decide(event)
+            elif self._engine.buffered > MAX_BUFFERED:
+                self.pause("answer")
         except Exception as error:
             self.fail(error)
 
@@ -312,30 +322,22 @@ class ServerSession(asyncio.Protocol):
         try:
             self._handler.fault(error)
         finally:
-            if not self._mute:
+            if self._state in _SPEAKING:
                 with contextlib.suppress(Exception):
                     send_now(self._transport, self._socket, FAULT.wire)
-            self._mute = True
-            self._transport.close()
-
-    def _take(self, data: bytes) -> None:
-        self._heard += len(data)
-        event = self._engine.receive_data(data)
-        if event is not None or not self._awaiting:
-            self._decide(event)
-        elif self._engine.buffered > MAX_BUFFERED:
-            self.pause("answer")
+            self._shut()
 
     def eof_received(self) -> bool:
         """The client will send no more: what is not whole is dropped, what awaits its answer gets it."""
-        self._ended = True
-        return self._awaiting or self._engine.more
+        if self._state in _SPEAKING:
+            self._state = _HALF
+        return self.awaits_answer or self._engine.more
 
     def connection_lost(self, error: Exception | None) -> None:
         """The connection is gone; an unfinished transaction leaves nothing."""
-        if self._gone:
+        if self._state is _GONE:
             return
-        self._gone = self._mute = True
+        self._state = _GONE
         self._registry.discard(self)
         self._handler.closed()
 
@@ -355,18 +357,17 @@ class ServerSession(asyncio.Protocol):
         while event is not None:
             answer = handlers[type(event)](event)
             if answer is LATER:
-                self._awaiting = True
                 break
             left -= 1
             if not left and event.asks:  # the others have their turn between
                 self._put_off(answer)
                 break
             event = engine.answer(answer) if event.asks else engine.next_event()
-        data = engine.data_to_send()
-        if data and not self._mute:
+        data, state = engine.data_to_send(), self._state
+        if data and (state is _OPEN or state in _SPEAKING):
             self._quiet_sweeps = 0  # whoever gets a reply has said something whole
             send_now(self._transport, self._socket, data)
-        if engine.phase in _TURNS or self._ended or self._switching:
+        if state is not _OPEN or engine.phase in _TURNS:
             self._take_turn()
         if engine.more:
             self.pause("turn")
@@ -375,32 +376,37 @@ class ServerSession(asyncio.Protocol):
     def _go_on(self) -> None:
         """Others had their turn: look at what is left."""
         try:
-            if "replies" in self._pauses and not self._mute:  # nobody reads what would be said
+            if "replies" in self._pauses and self._state in _SPEAKING:  # nobody reads what would be said
                 self._loop.call_later(GO_ON_SECONDS, self._go_on)
                 return
             self.resume("turn")
-            if not self._awaiting:
+            if not self.awaits_answer:
                 self._decide(self._engine.next_event())
         except Exception as error:
             self.fail(error)
 
     def _put_off(self, answer: Answer) -> None:
         """Go on when the loop has turned: nobody who says very much at once holds up the others."""
-        self._awaiting = True
         assert answer is None or isinstance(answer, Reply)
         self._loop.call_soon(self.answer, answer)
 
     def _take_turn(self) -> None:
         """The session ends, or TLS begins."""
-        if self._switching:
-            self.abort()  # what was to be said can be said neither in clear any more, nor under TLS yet
-        elif self._mute:
+        phase, state = self._engine.phase, self._state
+        if state is _TLS:
+            self.abort()  # what was to be said cannot be
+        elif state not in _SPEAKING:
             return
-        elif self._engine.phase is _SECURING:
-            self._start_tls(self._engine.tls_established)
-        elif self._engine.phase is _CLOSED or not (self._awaiting or self._engine.more):
-            self._mute = True
-            self._transport.close()
+        elif phase is _SECURING:
+            self._start_tls(self._engine.tls_established, _OPEN)
+        elif phase is Phase.CLOSED or (state is _HALF and not (self.awaits_answer or self._engine.more)):
+            self._shut()
+
+    def _shut(self) -> None:
+        """Close it when what was said has gone."""
+        if self._state is not _GONE:
+            self._state = _SHUT
+        self._transport.close()
 
     def answer(self, reply: Reply | None = None) -> None:
         """The decision that LATER promised."""
@@ -410,7 +416,6 @@ class ServerSession(asyncio.Protocol):
             self.fail(error)
 
     def _answer(self, reply: Reply | None) -> None:
-        self._awaiting = False
         event = self._engine.answer(reply)
         if self._pauses:
             self.resume("answer")
@@ -419,22 +424,10 @@ class ServerSession(asyncio.Protocol):
             event = self._engine.next_event()
         self._decide(event)
 
-    def taken(self, words: str) -> None:
-        """The decision that LATER promised about a message, when it is taken: mostly that is all there is to do.
-
-        `words` are short, and printable ASCII.
-        """
-        if self._mute or self._pauses or self._ended or self._registry.stopping or not self._engine.taken():
-            self.answer(Reply(250, "2.0.0", words))
-            return
-        self._awaiting = False
-        self._quiet_sweeps = 0
-        send_now(self._transport, self._socket, f"250 2.0.0 {words}\r\n".encode())
-
     @property
     def awaits_answer(self) -> bool:
         """Whether a decision is on its way."""
-        return self._awaiting
+        return self._engine.asking or self._state is _OPENING
 
     @property
     def secure(self) -> bool:
@@ -448,7 +441,7 @@ class ServerSession(asyncio.Protocol):
 
     def pause(self, reason: str) -> None:
         """Read no more until each reason is gone."""
-        if not self._pauses and not self._mute:
+        if not self._pauses and self._state in _SPEAKING:
             self._transport.pause_reading()
         self._pauses.add(reason)
 
@@ -456,7 +449,7 @@ class ServerSession(asyncio.Protocol):
         """A reason to pause is gone."""
         if reason in self._pauses:
             self._pauses.discard(reason)
-            if not self._pauses and not self._mute:
+            if not self._pauses and self._state in _SPEAKING:
                 self._transport.resume_reading()
 
     def sweep(self) -> None:
@@ -467,7 +460,7 @@ class ServerSession(asyncio.Protocol):
             return
         self._engine.forgive(FORGIVEN)
         heard, self._heard = self._heard, 0
-        if self._awaiting or heard >= TRICKLE:
+        if self.awaits_answer or heard >= TRICKLE:
             self._quiet_sweeps = 0
             return
         self._quiet_sweeps += 1
@@ -481,7 +474,7 @@ class ServerSession(asyncio.Protocol):
 
     def say(self, octets: bytes) -> None:
         """Send what is no answer of the engine: for stand-ins that misbehave."""
-        if not self._mute:
+        if self._state in _SPEAKING:
             self._transport.write(octets)
 
     @property
@@ -506,16 +499,16 @@ class ServerSession(asyncio.Protocol):
     def _quit(self, event: events.Quit) -> None:
         """Nothing to decide: the flush that follows closes the transport."""
 
-    def _start_tls(self, done: Callable[[], None]) -> None:
-        """Begin TLS; `done` comes before the first octets from inside it."""
+    def _start_tls(self, done: Callable[[], None], then: _State) -> None:
+        """Begin TLS, and be in another state when it is on; `done` comes before the first octets from inside it."""
         assert self._context is not None
         wrap = partial(self._context.wrap_bio, server_side=True)
-        self._switching = self._mute = True
+        self._state = _TLS
         self._socket = -1  # from now on only what is encrypted goes there
 
         def ended(error: Exception | None) -> None:
             if error is None:
-                self._switching = self._mute = False
+                self._state = then
                 self._transport = secured
                 done()
 

@@ -335,7 +335,7 @@ class Intake(Handler):
             return
         try:
             self._shared.accepted(fresh)
-            session.taken(f"kept as {shown}")
+            session.answer(Reply(250, "2.0.0", f"kept as {shown}"))
             if self._shared.log.wants("info"):
                 self._log(shown, fresh)
         except Exception as error_of_ours:

@@ -302,7 +302,7 @@ class Supply:
             lane = self._lanes.get(key)
             places = self._places(lane) if lane is not None else 0
             ids = self._backlog.take(key, min(places, share)) if places > 0 else []
-            begun = self._begin_all(lane, ids, now) if lane is not None and ids else 0
+            begun = self._begin_taken(lane, ids, now) if lane is not None and ids else 0
             fetched += len(ids)
             if key not in self._backlog or begun == places:
                 self._ready.discard(key)
@@ -310,14 +310,21 @@ class Supply:
                 self._unfilled = True
         return fetched
 
+    def _begin_taken(self, lane: Lane, ids: Sequence[int], now: float) -> int:
+        """Have what was taken out of the backlog leave; where that fails, it is looked up again."""
+        try:
+            return self._begin_all(lane, ids, now)
+        except Exception:
+            self._looked_up += ids
+            raise
+
     def _begin_all(self, lane: Lane, ids: Sequence[int], now: float) -> int:
         """Have those of these messages that are due leave by a lane; how many there were."""
-        begun, self._looked_up = 0, [*self._looked_up, *ids]  # where the store cannot be read, they are not forgotten
+        begun = 0
         early = self._early.intersection(ids) if self._early else set()
         until = math.inf if early else now
         found = self._reader.due(list(dict.fromkeys(ids)), until, max(0, REFILL_OCTETS - self.in_hand.octets))
         self._early -= early
-        del self._looked_up[-len(ids) :]
         for due in found:
             id = due.message.id
             if early and id not in early:

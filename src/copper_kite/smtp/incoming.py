@@ -25,7 +25,7 @@ class Incoming(Protocol):
     def read(self, lines: LineBuffer) -> Found | None:
         """Read on."""
 
-    def at_once(self, data: bytes) -> events.ContentEnded | None:
+    def whole(self, data: bytes) -> events.ContentEnded | None:
         """The whole message, when `data` is all of it and all is well; None: only `read` can tell."""
 
 
@@ -37,7 +37,7 @@ class BehindData:
         self._limit = limit
         self._reader: ContentReader | None = None  # once the first octets have come
 
-    def at_once(self, data: bytes) -> events.ContentEnded | None:
+    def whole(self, data: bytes) -> events.ContentEnded | None:
         """The message, as most come."""
         found = self._kind.whole(data, self._limit) if self._reader is None else None
         return None if found is None else events.ContentEnded(found[0], len(found[0]), found[1])
@@ -66,7 +66,7 @@ class Chunk:
         self._reader = reader
         self._whole = False
 
-    def at_once(self, data: bytes) -> events.ContentEnded | None:
+    def whole(self, data: bytes) -> events.ContentEnded | None:
         """Never: what `read` does is as quick."""
         return None
 
@@ -94,7 +94,7 @@ class Unwanted:
         self._left = octets
         self._reply = reply
 
-    def at_once(self, data: bytes) -> events.ContentEnded | None:
+    def whole(self, data: bytes) -> events.ContentEnded | None:
         """Never: there is no message."""
         return None
 

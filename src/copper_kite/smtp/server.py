@@ -116,53 +116,32 @@ class Server:
 
     def receive_data(self, data: bytes) -> events.Event | None:
         """Take octets from the client; the first thing to know or to decide then, as `next_event` has it."""
+        if self._asked is None and not self._lines.left and (event := self._whole(data)) is not None:
+            self._asked = event
+            return event
         if self.phase is not _CLOSED:
             self._lines.add(data)
         return self.next_event()
 
-    def at_once(self, data: bytes) -> events.Event | None:
-        """What `data` asks when that is one whole command as nearly all are, and nothing else is under way.
-
-        The short way of clients that wait for each reply: it comes to the same as `receive_data`, but that the usual
-        answer is to be given with `accept`, and any other with `answer_at_once`. None: only `receive_data` can tell.
-        """
-        if self._lines.left or self._asked is not None:
-            return None
+    def _whole(self, data: bytes) -> events.Event | None:
+        """What `data` asks when that is one whole command, or message, as nearly all are; it needs no buffer then."""
         if self._incoming is None:
             plain = _PLAIN.get(self.phase)
             return None if plain is None else plain(self, data)
-        event = self._incoming.at_once(data)
+        event = self._incoming.whole(data)
         if event is not None:
             self._incoming = None
         return event
-
-    def accept(self, event: events.Event) -> bytes:
-        """The usual positive answer to what `at_once` gave, which is to be sent."""
-        wire, self.phase, accepted = _USUAL[event.step]
-        accepted(self, event)
-        return wire
-
-    def answer_at_once(self, event: events.Event, reply: Reply | None) -> events.Event | None:
-        """Another answer to what `at_once` gave; None: it comes by `answer`."""
-        self._asked = event
-        return None if reply is None else self.answer(reply)
-
-    def taken(self) -> bool:
-        """Take the message that was asked about, if nothing else has come meanwhile; the caller sends the answer.
-
-        The short way for an answer that comes later. False: it goes by `answer`.
-        """
-        event = self._asked
-        if event is None or event.step is not _END or self._lines.left or self._told:
-            return False
-        self._asked = None
-        self.accept(event)
-        return True
 
     def data_to_send(self) -> bytes:
         """What is to go to the client now."""
         data, self._out = self._out, b""
         return data
+
+    @property
+    def asking(self) -> bool:
+        """Whether a decision is awaited."""
+        return self._asked is not None
 
     @property
     def buffered(self) -> int:
@@ -301,7 +280,7 @@ class Server:
 
     def _say(self, reply: Reply) -> None:
         """A reply is due. Before EHLO, which tells of them, only one that closes has an enhanced code (RFC 2034 3)."""
-        if reply.enhanced and self.phase is _FRESH and reply.code != 421:
+        if self.phase is _FRESH and reply.enhanced and reply.code != 421:
             reply = Reply(reply.code, "", *reply.lines)
         self._out += reply.wire
 
@@ -562,9 +541,6 @@ _ACCEPTED: dict[Step, Callable[[Server, Any], None]] = {
     Step.LOGIN_ENDED: Server._login_accepted,
     Step.SECURE: Server._secure_accepted,
 }
-
-# What the usual answer to a step says, where the session stands then, and what else changes.
-_USUAL = {step: (reply.wire, AFTER[step], _ACCEPTED[step]) for step, reply in DEFAULT_ANSWERS.items()}
 
 # What nearly every line is, without the detours that the others need; what they do not match goes the long way.
 _PLAIN: dict[Phase, Callable[[Server, bytes], events.Event | None]] = {
