@@ -83,15 +83,12 @@ def take_in(
         added += f"From: <{author}>\r\n".encode()
     if added and not header and content[:2] != b"\r\n":
         added += b"\r\n"
-    return tuple.__new__(  # what the constructor comes to, without the detour
-        Submitted,
-        (
-            b"".join((field, added, content)),
-            len(field),
-            given_id.decode("utf-8", "replace")[:MAX_MESSAGE_ID],
-            hops,
-            decode_words(subject.decode("utf-8", "replace"))[:MAX_SUBJECT] if subject else "",
-        ),
+    return Submitted(
+        b"".join((field, added, content)),
+        len(field),
+        given_id.decode("utf-8", "replace")[:MAX_MESSAGE_ID],
+        hops,
+        decode_words(subject.decode("utf-8", "replace"))[:MAX_SUBJECT] if subject else "",
     )
 
 

@@ -21,7 +21,7 @@ from copper_kite.smtp import events
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import ProvenLogin
 from copper_kite.store import AddMessage, Message, Recipient, id_text
-from copper_kite.words import Stage, State
+from copper_kite.words import Stage
 
 __all__ = ["Intake"]
 
@@ -33,8 +33,6 @@ LOGIN_REFUSED = Reply(535, "5.7.8", "login or password is wrong")
 UNQUALIFIED_SENDER = Reply(501, "5.1.7", "write the sender with its full domain")
 UNQUALIFIED_RECIPIENT = Reply(501, "5.1.3", "write the recipient with its full domain")
 
-_QUEUED = State.QUEUED
-_make = tuple.__new__  # what the constructor of a NamedTuple comes to, without the detour
 
 
 class Intake(Handler):
@@ -298,31 +296,28 @@ class Intake(Handler):
         """The message as it is known when it is whole, with its recipients; and what it is counted as."""
         sender, shared, client = self._sender, self._shared, self.client
         assert sender is not None
-        message = _make(
-            Message,
-            (
-                id,
-                at,
-                at + shared.lifetime,
-                self._reverse_path,
-                size,
-                sender.eight_bit or not ascii,
-                sender.utf8,
-                taken.message_id,
-                *self._origin,
-                self._asked,
-                taken.subject,
-                self._priority,
-            ),
+        message = Message(
+            id,
+            at,
+            at + shared.lifetime,
+            self._reverse_path,
+            size,
+            sender.eight_bit or not ascii,
+            sender.utf8,
+            taken.message_id,
+            *self._origin,
+            self._asked,
+            taken.subject,
+            self._priority,
         )
         path, carrier = self._reverse_path, shared.carrier
         recipients = [
-            _make(Recipient, (id, number, address, _QUEUED, 0, at, carrier(address, path), "", at, asked, "", ""))
+            Recipient(id, number, address, next_try=at, connector=carrier(address, path), changed=at, asked=asked)
             for number, (address, asked) in enumerate(self._recipients.items(), 1)
         ]
         who, count, hour = client.who, len(recipients), int(at) // HOUR
         shared.gate.usage.took(who, count, hour)
-        return _make(AddMessage, (message, recipients, content, (who, hour, count)))
+        return AddMessage(message, recipients, content, (who, hour, count))
 
     def written(self, shown: str, fresh: AddMessage | None, error: KiteError | None) -> None:
         """A message is on stable storage, or could not be kept: only now is it answered."""

@@ -51,7 +51,6 @@ __all__ = [
     "starttls",
 ]
 
-_make = tuple.__new__  # what the constructor of a NamedTuple comes to, without the detour
 HIDDEN = "***"
 MAX_LINE = 512  # octets of a command incl. CRLF, RFC 5321 4.5.3.1.4
 
@@ -393,7 +392,7 @@ class Client:
                 raise OutOfStep(f"more than one reply to {command.verb}", self._replies.pending)
         if command.verb in TEACHES or reply.code == 421:
             self._learn(command, reply)
-        return _make(Answered, (command, reply))
+        return Answered(command, reply)
 
     def accepted_group(self) -> list[Reply]:
         """The replies to a whole group that ends with DATA, if all have come in and are positive, as they mostly are.
