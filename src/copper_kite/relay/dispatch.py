@@ -113,6 +113,7 @@ class Dispatcher:
     def reload(self, loaded: Loaded) -> None:
         """Take up other settings: what has not begun to leave goes by them, what has is finished."""
         client_context.cache_clear()  # a trusted file may say something else by now
+        routes = self._loaded.settings.connector
         waiting = self._allowances.let_go()
         changed = self._allowances.take_up(loaded.settings.connector)
         changed += self._take_up(loaded)
@@ -121,7 +122,8 @@ class Dispatcher:
             self._choose_again(job)
         for job in self._lanes.withdraw():
             self.give_back(job)
-        self._supply.start_over()
+        if changed or loaded.settings.connector != routes:  # else all that waits is in the lanes where it belongs
+            self._supply.start_over()
         self._supply.hasten(["", *changed])
 
     async def stop(self, seconds: float) -> None:

@@ -34,7 +34,6 @@ UNQUALIFIED_SENDER = Reply(501, "5.1.7", "write the sender with its full domain"
 UNQUALIFIED_RECIPIENT = Reply(501, "5.1.3", "write the recipient with its full domain")
 
 
-
 class Intake(Handler):
     """One session's view of a listener."""
 

@@ -7,25 +7,30 @@ They are queued, and shown as delayed by what stopped the lane; those that were 
 from __future__ import annotations
 
 import math
-import sqlite3
 from collections.abc import Iterable, Sequence
-from typing import Any
 
 from copper_kite.store.facts import AttemptFacts, RecipientResult
 from copper_kite.store.model import Attempt, LaneStop, Message, Recipient
 from copper_kite.words import State
 
-__all__ = ["StoppedLanes", "shown"]
+__all__ = ["DOMAIN", "StoppedLanes", "shown"]
 
-_ORDER = ("state", "connector", "reply", "next_hop", "next_try")
+# Behind the last @. What trims is every character of the address but @.
+DOMAIN = "lower(substr(r.address, length(rtrim(r.address, replace(r.address, '@', ''))) + 1))"
+_LANE = f"FROM lane l WHERE l.connector = r.connector AND l.domain IN ('', {DOMAIN})"
+_OF_LANE = {
+    "state": f"'{State.DELAYED.value}'",
+    "reply": "l.text",
+    "next_hop": "l.next_hop",
+    "next_try": "nullif(l.until, 9e999)",  # infinite
+}
 
 
-def shown(column: str) -> str:
-    """A column of `recipient r` in SQL, as people are shown it (`StoppedLanes.define` comes first)."""
-    return f"shown_{column}(r.state, r.connector, r.address, {_OWN.get(column, f'r.{column}')})"
-
-
-_OWN = {"state": "r.state"}
+def shown(column: str, state: str = "r.state") -> str:
+    """A column of `recipient r` in SQL, as people are shown it; `state` is what its own state is called."""
+    own = state if column == "state" else f"r.{column}"
+    of_lane = f"(SELECT {_OF_LANE[column]} {_LANE} ORDER BY l.domain LIMIT 1)"  # that of all domains comes first
+    return f"iif({state} = 'queued' AND EXISTS (SELECT 1 {_LANE}), {of_lane}, {own})"
 
 
 class StoppedLanes:
@@ -41,18 +46,6 @@ class StoppedLanes:
         """What stops the lane of a recipient; None where nothing does."""
         stop = self._stops.get((connector, ""))
         return stop or self._stops.get((connector, address.rpartition("@")[2].lower()))
-
-    def define(self, connection: sqlite3.Connection) -> None:
-        """Have `shown` columns in SQL go by these."""
-        if not self._stops:
-            return
-        for column in _ORDER:
-
-            def shown(state: str, connector: str, address: str, own: Any, column: str = column) -> Any:
-                stop = self.of(connector, address) if state == "queued" else None
-                return own if stop is None else _of_stop(stop, column)
-
-            connection.create_function(f"shown_{column}", 4, shown, deterministic=True)
 
     def shown(self, recipient: Recipient) -> Recipient:
         """A recipient as people see it."""
@@ -102,14 +95,6 @@ def _wait(message: Message, stop: LaneStop, addresses: Sequence[str]) -> Attempt
         facts=AttemptFacts(results),
         dialogue=None,
     )
-
-
-def _of_stop(stop: LaneStop, column: str) -> Any:
-    if column == "state":
-        return State.DELAYED.value
-    if column == "reply":
-        return stop.text
-    return _instant(stop.until) if column == "next_try" else getattr(stop, column)
 
 
 def _instant(at: float) -> float | None:

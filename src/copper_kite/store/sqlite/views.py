@@ -20,7 +20,7 @@ from copper_kite.store.model import (
 from copper_kite.store.sqlite.reads import SqliteReads
 from copper_kite.store.sqlite.rows import attempt_of_row, message_of_row, recipient_of_row
 from copper_kite.store.sqlite.selecting import KEPT, OPEN_SQL, sources
-from copper_kite.store.sqlite.stopped import StoppedLanes, shown
+from copper_kite.store.sqlite.stopped import DOMAIN, StoppedLanes, shown
 from copper_kite.words import OPEN, Event, State
 
 __all__ = ["SqliteReader"]
@@ -30,7 +30,7 @@ _GROUPS = {
     "connector": "r.connector",
     "next hop": "r.next_hop",
     "reason": "reason(r.reply)",
-    "domain": "lower(substr(r.address, instr(r.address, '@') + 1))",
+    "domain": DOMAIN,
 }
 
 
@@ -61,10 +61,7 @@ class SqliteReader(SqliteReads):
         return [QueueRow(message_of_row(row[:width]), stopped.shown(recipient_of_row(row[width:]))) for row in rows]
 
     def _stopped(self) -> StoppedLanes:
-        """The lanes that do not move, as SQL sees them from now on."""
-        stopped = StoppedLanes(self.lanes())
-        stopped.define(self._connection)
-        return stopped
+        return StoppedLanes(self.lanes())
 
     def queue(self, states: Sequence[State] = OPEN, limit: int = -1) -> list[QueueRow]:
         return self.select(Selection(states=states), limit)
@@ -85,7 +82,7 @@ class SqliteReader(SqliteReads):
         """How many recipients there are in each state: those of a statement, and those that are folded."""
         of_one, of_folded = "r.state", "'queued'"
         if self._stopped():
-            of_one, of_folded = shown("state"), shown("state").replace("r.state", "'queued'")
+            of_one, of_folded = shown("state"), shown("state", "'queued'")
         rows = self._rows(
             f"SELECT state, count(*) FROM ({settled.format(f'{of_one} AS state')}"
             f" UNION ALL SELECT {of_folded} FROM folded r) GROUP BY 1"
@@ -102,7 +99,9 @@ class SqliteReader(SqliteReads):
         name, next_try = _GROUPS[by], "r.next_try"
         if self._stopped():
             next_try = shown("next_try")
-            name = {"domain": name, "reason": f"reason({shown('reply')})"}.get(by) or shown(name.removeprefix("r."))
+            name = {"state": shown("state"), "next hop": shown("next_hop"), "reason": f"reason({shown('reply')})"}.get(
+                by, name
+            )
         each = (
             f"SELECT {name} AS name, r.message, m.arrived, {next_try} AS next_try FROM {{recipients}}"
             f" JOIN {{message}} m ON m.id = r.message WHERE r.{OPEN_SQL}"
