@@ -208,7 +208,7 @@ def test_what_waits_in_a_lane_that_does_not_move_is_shown_as_delayed(store: Stor
     tried = SetState(2, 1, State.DELAYED, 1, 60.0, "beacon", "451 own", 5.0)
     stops = [
         stop("beacon", "", "beacon is down"),
-        stop("direct", "dead.example", "dead is down"),
+        stop("direct", "dead.example", "dead's {host} is down"),
         stop("", "", "nobody", inf),
     ]
     write(store, [tried, *map(StopLane, stops)])
@@ -216,11 +216,11 @@ def test_what_waits_in_a_lane_that_does_not_move_is_shown_as_delayed(store: Stor
         rows = {row.message.id: row.recipient for row in reader.queue()}
         assert {id: (one.state.value, one.reply, one.next_try) for id, one in rows.items()} == {
             1: ("delayed", "beacon is down", 90.0), 2: ("delayed", "451 own", 90.0),
-            3: ("delayed", "dead is down", 90.0), 4: ("queued", "", rows[4].next_try), 5: ("delayed", "nobody", None),
+            3: ("delayed", "dead's {host} is down", 90.0), 4: ("queued", "", rows[4].next_try), 5: ("delayed", "nobody", None),
         }  # fmt: skip
         assert reader.totals() == reader.shape().by_state == {State.DELAYED: 4, State.QUEUED: 1}
         assert {group.name: group.recipients for group in reader.groups("reason")} == {
-            "beacon is down": 1, "451 own": 1, "dead is down": 1, "nobody": 1, "": 1,
+            "beacon is down": 1, "451 own": 1, "dead's {host} is down": 1, "nobody": 1, "": 1,
         }  # fmt: skip
         assert {group.name: group.next_try for group in reader.groups("next hop")}["h:25"] is not None
         assert [row.message.id for row in reader.select(Selection(states=[State.DELAYED]))] == [1, 2, 3, 5]
@@ -379,7 +379,9 @@ RECORDED = Attempt(
 
 
 def test_an_attempt_is_given_back_as_it_was(store: Store) -> None:
-    delayed = RECORDED._replace(id=10, code=None, facts=AttemptFacts([], SessionFacts([], [])), dialogue=[[0.1, "S:", "220 h"]])
+    delayed = RECORDED._replace(
+        id=10, code=None, facts=AttemptFacts([], SessionFacts([], [])), dialogue=[[0.1, "S:", "220 h"]]
+    )
     write(store, submission(1), [RecordAttempt(RECORDED), RecordAttempt(delayed)])
     with store.reader() as reader:
         assert reader.record(1).attempts == [RECORDED, delayed]

@@ -35,7 +35,7 @@ from copper_kite.store.sqlite.rows import (
 from copper_kite.store.sqlite.schema import PORTION_BITS, PORTIONS, connect_reader
 from copper_kite.store.sqlite.segments import Extents, segment_sizes
 from copper_kite.store.sqlite.selecting import KEPT, OPEN_SQL, condition, sources
-from copper_kite.store.sqlite.stopped import StoppedLanes
+from copper_kite.store.sqlite.stopped import NONE_STOPPED, StoppedLanes
 from copper_kite.words import Action, Event, State
 
 __all__ = ["SqliteReads"]
@@ -321,15 +321,15 @@ class SqliteReads:
         return self._message(id), [recipient_of_row(row) for row in rows]
 
     def _selected(
-        self, selection: Selection, limit: int = -1, *, newest: bool = False, stopped: StoppedLanes | None = None
+        self, selection: Selection, limit: int = -1, *, newest: bool = False, stopped: StoppedLanes = NONE_STOPPED
     ) -> Iterator[Sequence[Any]]:
         """The columns of the recipients meant, and of their messages before them."""
-        where, values = condition(selection, stopped=bool(stopped))
+        where, values = condition(selection, stopped=stopped)
         statement = (
             f"SELECT {MESSAGE_COLUMNS}, {RECIPIENT_COLUMNS} FROM {{recipients}} JOIN {{message}} m ON m.id = r.message"
             f" WHERE {where} ORDER BY {{id}} {'DESC' if newest else 'ASC'}, r.number LIMIT ?"
         )
-        places = sources(selection, stopped=bool(stopped))
+        places = sources(selection, stopped=stopped)
         rows = [self._rows(statement.format_map(names), *values, limit) for names in places]
         merged = heapq.merge(*rows, key=itemgetter(0), reverse=newest)
         return merged if limit < 0 else islice(merged, limit)

@@ -12,7 +12,7 @@ from typing import Any
 
 from copper_kite.store.model import Selection
 from copper_kite.store.sqlite.schema import PORTION_BITS, PORTIONS
-from copper_kite.store.sqlite.stopped import shown
+from copper_kite.store.sqlite.stopped import NONE_STOPPED, StoppedLanes
 from copper_kite.words import OPEN, State
 
 __all__ = ["KEPT", "OPEN_SQL", "condition", "sources"]
@@ -40,7 +40,7 @@ _TEXT = (
 )
 
 
-def sources(selection: Selection, *, stopped: bool = False) -> list[dict[str, str]]:
+def sources(selection: Selection, *, stopped: StoppedLanes = NONE_STOPPED) -> list[dict[str, str]]:
     """Where those meant can be, as what the names in braces stand for; `id` tells the messages in the order in which
     they come. Where lanes are `stopped`, what is queued in them is delayed."""
     states = set(selection.states or OPEN)
@@ -50,13 +50,13 @@ def sources(selection: Selection, *, stopped: bool = False) -> list[dict[str, st
     return [_FOLDED, settled] if State.QUEUED in states else [settled]
 
 
-def condition(selection: Selection, *, stopped: bool = False) -> tuple[str, list[Any]]:
+def condition(selection: Selection, *, stopped: StoppedLanes = NONE_STOPPED) -> tuple[str, list[Any]]:
     """The condition in SQL, with names in braces for where it looks, and its values.
 
     Where lanes are `stopped`, it is on what people are shown of those that wait in them.
     """
     states = selection.states or OPEN
-    state, reply, next_hop = (shown(name) if stopped else f"r.{name}" for name in ("state", "reply", "next_hop"))
+    state, reply, next_hop = (stopped.sql(name) for name in ("state", "reply", "next_hop"))
     where, values = [f"{state} IN ({','.join('?' * len(states))})"], [state.value for state in states]
     if selection.ids:
         where.append(f"r.message IN ({','.join(str(int(id)) for id in selection.ids)})")

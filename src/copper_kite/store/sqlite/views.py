@@ -20,18 +20,10 @@ from copper_kite.store.model import (
 from copper_kite.store.sqlite.reads import SqliteReads
 from copper_kite.store.sqlite.rows import attempt_of_row, message_of_row, recipient_of_row
 from copper_kite.store.sqlite.selecting import KEPT, OPEN_SQL, sources
-from copper_kite.store.sqlite.stopped import DOMAIN, StoppedLanes, shown
+from copper_kite.store.sqlite.stopped import DOMAIN, StoppedLanes
 from copper_kite.words import OPEN, Event, State
 
 __all__ = ["SqliteReader"]
-
-_GROUPS = {
-    "state": "r.state",
-    "connector": "r.connector",
-    "next hop": "r.next_hop",
-    "reason": "reason(r.reply)",
-    "domain": DOMAIN,
-}
 
 
 class SqliteReader(SqliteReads):
@@ -80,9 +72,8 @@ class SqliteReader(SqliteReads):
 
     def _by_state(self, settled: str) -> list[tuple[State, int]]:
         """How many recipients there are in each state: those of a statement, and those that are folded."""
-        of_one, of_folded = "r.state", "'queued'"
-        if self._stopped():
-            of_one, of_folded = shown("state"), shown("state", "'queued'")
+        stopped = self._stopped()
+        of_one, of_folded = stopped.sql("state"), stopped.sql("state", "'queued'")
         rows = self._rows(
             f"SELECT state, count(*) FROM ({settled.format(f'{of_one} AS state')}"
             f" UNION ALL SELECT {of_folded} FROM folded r) GROUP BY 1"
@@ -96,14 +87,17 @@ class SqliteReader(SqliteReads):
         return int(row[0])
 
     def groups(self, by: str) -> list[QueueGroup]:
-        name, next_try = _GROUPS[by], "r.next_try"
-        if self._stopped():
-            next_try = shown("next_try")
-            name = {"state": shown("state"), "next hop": shown("next_hop"), "reason": f"reason({shown('reply')})"}.get(
-                by, name
-            )
+        stopped = self._stopped()
+        names = {
+            "state": stopped.sql("state"),
+            "connector": "r.connector",
+            "next hop": stopped.sql("next_hop"),
+            "reason": f"reason({stopped.sql('reply')})",
+            "domain": DOMAIN,
+        }
         each = (
-            f"SELECT {name} AS name, r.message, m.arrived, {next_try} AS next_try FROM {{recipients}}"
+            f"SELECT {names[by]} AS name, r.message, m.arrived, {stopped.sql('next_try')} AS next_try"
+            f" FROM {{recipients}}"
             f" JOIN {{message}} m ON m.id = r.message WHERE r.{OPEN_SQL}"
         )
         rows = self._rows(
