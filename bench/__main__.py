@@ -1,7 +1,7 @@
 """`python -m bench accept|relay|help`: how fast it is, beside a yardstick that is measured in turns in the same run.
 
-`python -m bench large|queued|dead|flood|overload|outage|fair|handing`: what it takes, and what it stands (see
-`bench.size`, `bench.flood`, `bench.overload`, `bench.outage`);
+`python -m bench large|queued|dead|flood|overload|outage|crowded|drain|fair|handing`: what it takes, and what it stands
+(see `bench.size`, `bench.flood`, `bench.overload`, `bench.outage`, `bench.crowded`);
 `python -m bench turns --before SRC --of relay`: beside another state of the code (see `bench.turns`);
 `python -m bench story|page|scan`: how fast things are found (see `bench.journal`).
 """
@@ -19,6 +19,7 @@ import time
 from contextlib import ExitStack
 from pathlib import Path
 
+from bench.crowded import crowded, drain
 from bench.flood import flood
 from bench.journal import FINDS
 from bench.outage import fair, handing, outage
@@ -28,7 +29,7 @@ from bench.size import SIZES
 from bench.turns import Measured, processor_seconds, turns
 from copper_kite.net.authority import make_authority
 
-GOALS = {"accept": 0.40, "relay": 0.15}
+GOALS = {"accept": 0.45, "relay": 0.20}
 
 
 def load(port: int, arguments: argparse.Namespace, authority: Path | None = None) -> float:
@@ -121,9 +122,8 @@ def throughput(arguments: argparse.Namespace) -> None:
 def main() -> None:
     """Read the command line."""
     parser = argparse.ArgumentParser(prog="python -m bench")
-    parser.add_argument(
-        "what", choices=[*GOALS, "help", "flood", "overload", "outage", "fair", "handing", "turns", *SIZES, *FINDS]
-    )
+    others = ("help", "flood", "overload", "outage", "crowded", "drain", "fair", "handing", "turns")
+    parser.add_argument("what", choices=[*GOALS, *others, *SIZES, *FINDS])
     parser.add_argument("--messages", type=int, default=20000)
     parser.add_argument("--sessions", type=int, default=50)
     parser.add_argument("--octets", type=int, default=4096)
@@ -142,6 +142,10 @@ def main() -> None:
         overload(Path(arguments.folder))
     elif arguments.what == "outage":
         outage(arguments, lambda port: load(port, arguments))
+    elif arguments.what == "crowded":
+        crowded(arguments, lambda port: load(port, arguments))
+    elif arguments.what == "drain":
+        drain(arguments, lambda: 1 / measure_whole(arguments, "relay")[0])
     elif arguments.what == "fair":
         fair(Path(arguments.folder))
     elif arguments.what == "handing":

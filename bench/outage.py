@@ -4,17 +4,16 @@ from __future__ import annotations
 
 import argparse
 import smtplib
-import socket
 import sqlite3
 import statistics
 import tempfile
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import ExitStack, contextmanager
+from contextlib import ExitStack
 from pathlib import Path
 
-from bench.site import configure, free_port, program
+from bench.site import configure, free_port, program, swallowing
 from bench.size import HEADER, hand_in_many
 from bench.turns import processor_seconds
 from copper_kite.net.authority import make_authority
@@ -28,19 +27,6 @@ WAIT = 5.0  # seconds from one retry to the next
 RETRIES = 3
 WAITING = (1_000, 10_000, 100_000, 1_000_000)
 OCTETS = 300
-
-
-@contextmanager
-def swallowing() -> Iterator[str]:
-    """The address of a host that swallows packets: its backlog is full."""
-    with socket.socket() as one, ExitStack() as stack:
-        one.bind(("127.0.0.2", 0))
-        one.listen(0)
-        for _ in range(3):
-            other = stack.enter_context(socket.socket())
-            other.setblocking(False)
-            other.connect_ex(one.getsockname())
-        yield f"127.0.0.2:{one.getsockname()[1]}"
 
 
 def accept(folder: Path, how: str, messages: int, load: Load) -> float:

@@ -30,6 +30,7 @@ class Sink(asyncio.Protocol):
 
     left = 0
     seconds = 0.0
+    tells_first = False
 
     def __init__(self, context: ssl.SSLContext) -> None:
         self._context = context
@@ -54,6 +55,9 @@ class Sink(asyncio.Protocol):
                     break
                 self._content, data = False, data[end + 5 :]
                 out += b"250 2.0.0 taken\r\n"
+                if Sink.tells_first:
+                    Sink.tells_first = False
+                    print(time.monotonic(), flush=True)
                 Sink.left -= 1
                 time.sleep(Sink.seconds)
                 if not Sink.left:
@@ -65,9 +69,10 @@ class Sink(asyncio.Protocol):
         self._transport.write(out)
 
 
-async def main(port: int, certificate: str, key: str, messages: int, seconds: float = 0.0) -> None:
-    """Listen until killed."""
-    Sink.left, Sink.seconds = messages, seconds
+async def main(port: int, certificate: str, key: str, messages: int, seconds: float = 0.0, first: float = 0.0) -> None:
+    """Listen until killed. Each message takes so many seconds; says when the last has come, and when the `first` has,
+    where that is not 0."""
+    Sink.left, Sink.seconds, Sink.tells_first = messages, seconds, bool(first)
     context = server_context(certificate, key)
     server = await asyncio.get_running_loop().create_server(lambda: Sink(context), "127.0.0.1", port)
     print("ready", flush=True)

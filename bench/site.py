@@ -6,10 +6,10 @@ import socket
 import subprocess
 import sys
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
 
-__all__ = ["configure", "free_port", "program"]
+__all__ = ["configure", "free_port", "program", "swallowing"]
 
 
 def free_port() -> int:
@@ -52,3 +52,16 @@ def configure(folder: Path, port: int, hop: int, extra: str = "", listener: str 
         f'credential = "sink"\nsessions = 20\n{extra}'
     )
     return config
+
+
+@contextmanager
+def swallowing() -> Iterator[str]:
+    """The address of a host that swallows packets: it listens, and its backlog is full."""
+    with socket.socket() as one, ExitStack() as stack:
+        one.bind(("127.0.0.2", 0))
+        one.listen(0)
+        for _ in range(3):
+            other = stack.enter_context(socket.socket())
+            other.setblocking(False)
+            other.connect_ex(one.getsockname())
+        yield f"127.0.0.2:{one.getsockname()[1]}"

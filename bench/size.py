@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import smtplib
-import socket
 import sqlite3
 import subprocess
 import sys
@@ -13,7 +12,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from bench.site import configure, free_port, program
+from bench.site import configure, free_port, program, swallowing
 from copper_kite.net.authority import make_authority
 from copper_kite.store import AddMessage, IdMaker, Message, Recipient
 from copper_kite.store.sqlite.commit import Batch, commit
@@ -135,19 +134,10 @@ def hand_in_many(folder: Path, count: int, octets: int = 4096, user: str = "") -
 
 def dead(folder: Path) -> None:
     """1,000 messages for a host that swallows packets, and then one for a live host."""
-    with tempfile.TemporaryDirectory(dir=folder) as name, socket.socket() as swallowing:
+    with tempfile.TemporaryDirectory(dir=folder) as name, swallowing() as address:
         here, port, hop = Path(name), free_port(), free_port()
-        swallowing.bind(("127.0.0.2", 0))  # bound and not listening would refuse: so it listens, with a full backlog
-        swallowing.listen(0)
-        crowd = [socket.socket() for _ in range(3)]
-        for one in crowd:
-            one.setblocking(False)
-            one.connect_ex(swallowing.getsockname())
         files = make_authority(here, ["localhost"])
-        extra = (
-            f'[[connector]]\nname = "dead"\nrecipients = ["dead.example"]\n'
-            f'hosts = ["127.0.0.2:{swallowing.getsockname()[1]}"]\ntls = "off"\n'
-        )
+        extra = f'[[connector]]\nname = "dead"\nrecipients = ["dead.example"]\nhosts = ["{address}"]\ntls = "off"\n'
         config = configure(here, port, hop, extra)
         with (
             program("bench.sink", str(hop), str(files.certificate), str(files.key), "1") as sink,
