@@ -74,19 +74,24 @@ def test_the_ways_programs_write_their_options(folder: Path, authority: Certific
         (("--as-standard", "-FCron", "-f", "rota", "a@passenger.example"), b"x\n.\ny\n", b"x\r\n"),
         (("--as-standard", "-i", "-om", "--", "a@passenger.example"), b"x\n.\ny\n", b"x\r\n.\r\ny\r\n"),
         (("--from=<>", "--notify", "success,delay", "--return", "headers", "--envelope-id=q7", "a@passenger.example"), b"x\n", b"x\r\n"),
+        (("-Nnever", "-R", "hdrs", "-odq", "-v", "-B8BITMIME", "-q10m", "-oew", "a@passenger.example"), b"x\n", b"x\r\n"),
+        (("-f", "<>", "-V", "a@passenger.example"), b"From root Thu Jan  1 00:00:00 1970\nSubject: s\n\nx\n", b"x\r\n"),
     )  # fmt: skip
 
     def test(config: Path) -> None:
         for words, stdin, _ in letters:
             assert kite("pipe", *words, stdin=stdin, config=config).returncode == 0
 
-    caught = {one.file.name: one for one in at_work(folder, authority, test, 4) if one.file}
+    caught = {one.file.name: one for one in at_work(folder, authority, test, 6) if one.file}
     in_order = [caught[name] for name in sorted(caught)]
     assert [octets(one).partition(b"\r\n\r\n")[2] for one in in_order] == [body for _, _, body in letters]
     assert in_order[0].reverse_path == "rota@ternferries.example"
     assert b"From: Cron <rota@" in octets(in_order[1])
     assert (in_order[3].reverse_path, in_order[3].asked) == ("", "RET=HDRS ENVID=q7")
     assert in_order[3].asked_each == ("NOTIFY=SUCCESS,DELAY",)
+    assert all(one.recipients == ("a@passenger.example",) for one in in_order), "the value of an option is no recipient"
+    header = octets(in_order[5]).partition(b"\r\n\r\n")[0]
+    assert b"\r\nSubject: s" in header and b"\nFrom root" not in header and b"@ternferries.example>" in header
 
 
 def test_a_session_on_standard_input_and_output(folder: Path, authority: CertificateFiles) -> None:
@@ -108,7 +113,7 @@ def test_what_goes_wrong_is_told_or_only_in_the_status(folder: Path, authority: 
     cases = (
         (("-oeq", "a@"), 65, b""),
         (("a@",), 65, b"kite pipe: 501 5.1.3"),
-        (("-Q", "a@passenger.example"), 64, b"kite pipe: no option -Q"),
+        (("-Axq", "a@passenger.example"), 64, b"kite pipe: no option -Axq"),
         (("a@passenger.example", "-f"), 64, b"-f needs a value"),
         (("-t",), 65, b"names nobody in To, Cc or Bcc"),
         (("--notify", "never,delay", "a@passenger.example"), 64, b"success,failure,delay"),

@@ -7,6 +7,7 @@ mail to, so that they can call it unchanged.
 from __future__ import annotations
 
 import os
+import re
 import sys
 import time
 from collections.abc import Sequence
@@ -16,25 +17,13 @@ from copper_kite.errors import HandOverFailed, InputError, KiteError
 __all__ = ["hand_in"]
 
 EX_USAGE, EX_DATAERR, EX_TEMPFAIL = 64, 65, 75  # as the system's sysexits.h has them
-TAKES_VALUE = {"-f": "sender", "-r": "sender", "-F": "full_name", "--from": "sender", "--socket": "socket",
+TAKES_VALUE = {"-f": "sender", "-F": "full_name", "--from": "sender", "--socket": "socket",
                "--notify": "notify", "--return": "ret", "--envelope-id": "envelope_id"}  # fmt: skip
 MODES = {"-bm": "message", "-bp": "list", "-bs": "session"}
-QUIET = ("-oeq", "-eq")
-TAKEN = (
-    "-oem",
-    "-em",
-    "-oep",
-    "-ep",
-    "-oew",
-    "-ew",
-    "-odb",
-    "-odf",
-    "-odi",
-    "-odq",
-    "-om",
-    "-m",
-    "-v",
-)  # no matter here
+TAKEN = ("-oem", "-oep", "-odb", "-odf", "-om")  # no matter here
+# What else programs pass, for what is not done here: that is no reason to lose their mail.
+_IGNORED = re.compile(r"-(?:[A-Za-z]|[oNRBOqV].+)")
+_HAS_VALUE = ("-N", "-R", "-B", "-O", "-V")  # which may stand in the next word
 
 
 class Order:
@@ -46,6 +35,7 @@ class Order:
         self.sender = self.full_name = self.socket = ""
         self.notify = self.ret = self.envelope_id = ""
         self.from_header = self.ends_at_dot = self.standard = self.quiet = False
+        self.ignored: list[str] = []  # options without a meaning here
 
 
 def hand_in(words: Sequence[str], config: str | None) -> int:
@@ -54,6 +44,8 @@ def hand_in(words: Sequence[str], config: str | None) -> int:
     try:
         order = _read(words)
         quiet = order.quiet
+        if order.ignored:
+            _note_ignored(order.ignored)
         _do(order, config)
     except InputError as error:
         return _leave(str(error), EX_USAGE if error.usage else EX_DATAERR, quiet)
@@ -61,7 +53,17 @@ def hand_in(words: Sequence[str], config: str | None) -> int:
         return _leave(str(error), EX_TEMPFAIL if error.temporary else EX_DATAERR, quiet)
     except KiteError as error:
         return _leave(str(error), EX_TEMPFAIL, quiet)
+    except KeyboardInterrupt:
+        return _leave("interrupted; nothing was handed in", EX_TEMPFAIL, quiet)
     return 0
+
+
+def _note_ignored(options: Sequence[str]) -> None:
+    """Into the system's log: whoever wonders what an option does finds it there, and no program is troubled."""
+    import syslog
+
+    syslog.openlog("kite", syslog.LOG_PID, syslog.LOG_MAIL)
+    syslog.syslog(syslog.LOG_INFO, f"pipe: options without a meaning here: {' '.join(options)!r}")
 
 
 def _leave(message: str, status: int, quiet: bool) -> int:
@@ -92,12 +94,23 @@ def _read(words: Sequence[str]) -> Order:
             undotted = True
         elif word == "--as-standard":
             order.standard = True
-        elif word in QUIET:
+        elif word == "-oeq":
             order.quiet = True
-        elif word not in TAKEN:
+        elif word[:2] in TAKES_VALUE or word.startswith("--"):
             _read_value(order, word, left)
+        elif word not in TAKEN:
+            _ignore(order, word, left)
     order.ends_at_dot = order.standard and not undotted
     return order
+
+
+def _ignore(order: Order, word: str, left: list[str]) -> None:
+    """An option that has no meaning here. Raises InputError for what is no such option."""
+    if _IGNORED.fullmatch(word) is None:
+        raise InputError(f"no option {word}; `kite pipe --help` lists them", usage=True)
+    if word in _HAS_VALUE and left and "@" not in left[0] and not left[0].startswith("-"):
+        word = f"{word} {left.pop(0)}"
+    order.ignored.append(word)
 
 
 def _read_value(order: Order, word: str, left: list[str]) -> None:
@@ -139,14 +152,14 @@ def _do(order: Order, config: str | None) -> None:
         raise InputError("there is nothing on standard input")
     from copper_kite.routing.outward import Outward
 
-    sender = order.sender
-    if not sender:
-        user = _local_user()
-        sender = Outward(known, known.server_name).sender(user) or f"{user}@{known.server_name}"
-    _submit(order, path, known.server_name, "" if sender == "<>" else sender, octets)
+    user = _local_user()
+    author = Outward(known, known.server_name).sender(user) or f"{user}@{known.server_name}"
+    sender = "" if order.sender == "<>" else order.sender or author
+    _submit(order, path, known.server_name, sender, octets, author=author)
 
 
-def _submit(order: Order, path: str, server: str, sender: str, octets: bytes) -> None:
+def _submit(order: Order, path: str, server: str, sender: str, octets: bytes, *, author: str) -> None:
+    """Hand it in; `author` stands in From where nobody else is known."""
     from copper_kite.mail.mend import mend
     from copper_kite.session.handover import Parcel, hand_over
 
@@ -157,8 +170,7 @@ def _submit(order: Order, path: str, server: str, sender: str, octets: bytes) ->
             raise InputError("the message names nobody in To, Cc or Bcc")
     _check_addresses([*([sender] if sender else []), *recipients])
     message_id = f"{time.time_ns():x}.{os.getpid()}.{os.urandom(4).hex()}@{server}"
-    author = sender or f"{_local_user()}@{server}"
-    content = mend(octets, sender=author, message_id=message_id, at=time.time(), full_name=order.full_name)
+    content = mend(octets, sender=sender or author, message_id=message_id, at=time.time(), full_name=order.full_name)
     asked, each = _wishes(order)
     hand_over(path, server, Parcel(sender, list(dict.fromkeys(recipients)), content, asked, each))
 

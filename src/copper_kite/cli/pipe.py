@@ -15,20 +15,22 @@ stable storage. Exit 64: the command line is wrong; 65: the message or an addres
 handed in now, so try again later.
 
 \b
-  --from, -f, -r ADDRESS  the sender; else the local user at [identity] domain; <> for none
+  --from, -f ADDRESS      the sender; else the local user at [identity] domain; <> for none
   -F NAME                 the sender's name, where the message has no From
   -t                      recipients are also those in To, Cc and Bcc
   -i, -oi                 a line with a single dot does not end the message
   -bm, -bp, -bs           a message (else); the queue; a session with SMTP on standard input and output
   -oem, -oep, -oeq        what is wrong is told (else), or not (-oeq); the exit status says it in any case
-  -odb, -odf, -om, -v     taken, and of no matter here
+  -odb, -odf, -om         taken, and of no matter here
   --notify WORDS          success, failure, delay, or never: when a notice is wanted (RFC 3461)
   --return full|headers   what of the message a notice brings back
   --envelope-id ID        what a notice names the message by
   --socket PATH           the server's Unix socket; else the first one in the configuration
   --as-standard           a line with a single dot ends the message, as programs expect that call the standard's path
 
-The short ones are those of ISO/IEC 23360-1; `kite service --path` puts this command where programs look for it.
+The short ones are those of ISO/IEC 23360-1. Others are ignored, so that no mail is lost for them, and noted in the
+system's log: a single letter, and what begins with -o, -N, -R, -B, -O, -q or -V. `kite service --path` puts this
+command where programs look for it.
 """
 
 

@@ -13,6 +13,7 @@ _LINE_END = re.compile(rb"\r\n|\n")
 _LONE_CR = re.compile(rb"\r(?!\n)")
 _ATOMS = re.compile(r"[A-Za-z0-9!#$%&'*+/=?^_`{|}~ -]+")
 _SPECIAL = re.compile(r'[\\"]')
+_MBOX_LINE = re.compile(rb"From [^\r\n]*\r\n[!-9;-~]+[ \t]*:")  # and a header behind it
 _FIELD = re.compile(rb"[!-9;-~]+[ \t]*:")
 
 
@@ -34,12 +35,17 @@ def _quoted(name: str) -> str:
     return f"{name} " if _ATOMS.fullmatch(name) else '"' + _SPECIAL.sub(r"\\\g<0>", name) + '" '
 
 
+def _without_mbox_line(octets: bytes) -> bytes:
+    """Without the `From ` line with which a message stands in a mailbox file (RFC 4155)."""
+    return octets.partition(b"\r\n")[2] if _MBOX_LINE.match(octets) else octets
+
+
 def mend(octets: bytes, *, sender: str, message_id: str, at: float, full_name: str = "") -> bytes:
     """`octets` with CR LFs, a header of its own, and From, Date and Message-ID where they were missing.
 
     Text without a header becomes the body of a message. What is there stays as it is.
     """
-    octets = normalise_line_ends(octets)
+    octets = _without_mbox_line(normalise_line_ends(octets))
     if not _FIELD.match(octets) and not octets.startswith(b"\r\n"):
         octets = b"\r\n" + octets
     header = scan_header(octets)
