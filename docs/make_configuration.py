@@ -79,6 +79,7 @@ def shown_type(annotation: object) -> str:
 EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
     ("Server", "name"): ('"quay1.ternferries.example"', "RFC 5321 4.1.1.1"),
     ("Server", "data"): ('"/var/lib/copper-kite"', ""),
+    ("Server", "drop"): ('"/var/spool/copper-kite"', ""),
     ("Server", "dns"): ('"zone:trial.zone"', "RFC 1035 5"),
     ("Server", "credentials"): ('"credentials.toml"', ""),
     ("Identity", "domain"): ('"ternferries.example"', "RFC 6409 6.3"),

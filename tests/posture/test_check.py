@@ -83,7 +83,7 @@ def test_secrets_and_folders(folder: Path) -> None:
     assert [(f.level, Path(f.file).name, f.line) for f in found] == [
         ("remark", "credentials.toml", 1), ("warning", "kite.toml", 3)
     ]  # fmt: skip
-    assert "chmod 700" in found[1].remedy
+    assert "chmod 711" in found[1].remedy
 
 
 def test_an_authority_that_ends(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:

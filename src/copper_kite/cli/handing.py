@@ -11,8 +11,13 @@ import re
 import sys
 import time
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from copper_kite.errors import HandOverFailed, InputError, KiteError
+
+if TYPE_CHECKING:
+    from copper_kite.session.handover import Parcel
+    from copper_kite.settings.find import Sketch
 
 __all__ = ["hand_in"]
 
@@ -155,11 +160,12 @@ def _do(order: Order, config: str | None) -> None:
     user = _local_user()
     author = Outward(known, known.server_name).sender(user) or f"{user}@{known.server_name}"
     sender = "" if order.sender == "<>" else order.sender or author
-    _submit(order, path, known.server_name, sender, octets, author=author)
+    _submit(order, path, known, sender, octets, author=author)
 
 
-def _submit(order: Order, path: str, server: str, sender: str, octets: bytes, *, author: str) -> None:
-    """Hand it in; `author` stands in From where nobody else is known."""
+def _submit(order: Order, path: str, known: Sketch, sender: str, octets: bytes, *, author: str) -> None:
+    """Hand it in, or leave it in the drop folder; `author` stands in From where nobody else is known."""
+    server = known.server_name
     from copper_kite.mail.mend import mend
     from copper_kite.session.handover import Parcel, hand_over
 
@@ -172,7 +178,28 @@ def _submit(order: Order, path: str, server: str, sender: str, octets: bytes, *,
     message_id = f"{time.time_ns():x}.{os.getpid()}.{os.urandom(4).hex()}@{server}"
     content = mend(octets, sender=sender or author, message_id=message_id, at=time.time(), full_name=order.full_name)
     asked, each = _wishes(order)
-    hand_over(path, server, Parcel(sender, list(dict.fromkeys(recipients)), content, asked, each))
+    parcel = Parcel(sender, list(dict.fromkeys(recipients)), content, asked, each)
+    try:
+        hand_over(path, server, parcel)
+    except HandOverFailed as error:
+        if not error.temporary:
+            raise
+        _leave_in_drop_folder(known, parcel, error)
+
+
+def _leave_in_drop_folder(known: Sketch, parcel: Parcel, error: HandOverFailed) -> None:
+    """Nobody takes it now: it waits where the server finds it. Raises HandOverFailed, InputError."""
+    from copper_kite.routing.outward import Outward
+    from copper_kite.session.drop import drop
+
+    outward = Outward(known, known.server_name)
+    for address in parcel.recipients:
+        if outward.recipient(address) is None:  # what nobody could be told of later is told now
+            raise InputError(f"501 5.1.3 {address!r} is no address that mail can leave for")
+    try:
+        drop(known.drop, parcel)
+    except HandOverFailed as problem:
+        raise HandOverFailed(f"{error}; {problem}", temporary=True) from problem
 
 
 def _wishes(order: Order) -> tuple[str, str]:

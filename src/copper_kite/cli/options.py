@@ -18,6 +18,7 @@ __all__ = [
     "PACE",
     "SIZE",
     "Endpoints",
+    "drop_folder",
     "json_option",
     "load_settings",
     "options_of",
@@ -106,6 +107,15 @@ def queue_folder(config: str | None) -> Path:
     from copper_kite.settings.find import find_file, sketch
 
     return Path(sketch(find_file(config)).data)
+
+
+def drop_folder(config: str | None) -> Path:
+    """Where the drop folder is; as `queue_folder`."""
+    from pathlib import Path
+
+    from copper_kite.settings.find import find_file, sketch
+
+    return Path(sketch(find_file(config)).drop)
 
 
 def load_settings(config: str | None, *, secrets: bool = False) -> Loaded:

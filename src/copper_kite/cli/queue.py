@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from copper_kite.cli.acting import make_action, redirect
-from copper_kite.cli.options import json_option, queue_folder
+from copper_kite.cli.options import drop_folder, json_option, queue_folder
 from copper_kite.cli.selecting import filters, selection
 from copper_kite.cli.show import STATE_COLOURS, age, cut, echo, json_time, print_json, print_table, recipient_json, size
 from copper_kite.cli.watch import watch
@@ -54,7 +54,7 @@ def list_queue(
 
     Works while the server runs and while it does not.
     """
-    from copper_kite.store import open_store
+    from copper_kite.store import dropped_names, open_store
     from copper_kite.words import State
 
     with open_store(queue_folder(config)).reader() as reader:
@@ -70,6 +70,8 @@ def list_queue(
     show_queue(rows[:limit], time.time())
     if len(rows) > limit:
         echo(f"… and more; --limit {limit * 10} shows more of them")
+    if not chosen.ids and (dropped := len(dropped_names(drop_folder(config)))):
+        echo(f"{dropped} message{'s' * (dropped > 1)} in the drop folder, not taken up yet")
 
 
 _SORTS: dict[str, Callable[[QueueRow], float]] = {

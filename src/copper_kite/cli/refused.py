@@ -18,9 +18,10 @@ def show_refused(folder: Path, seconds: float, *, as_json: bool) -> None:
     from copper_kite.smtp.replies import printable
     from copper_kite.store import open_store
     from copper_kite.trace.refused import group_refused, refused_verdict
+    from copper_kite.words import Event
 
     with open_store(folder).reader() as reader:
-        groups = group_refused(reader.refused(time.time() - seconds))
+        groups = group_refused(reader.noted(Event.REFUSED, time.time() - seconds))
     if as_json:
         print_json(
             [

@@ -31,13 +31,14 @@ def status(ctx: click.Context, as_json: bool) -> None:
     Exit 0 when it runs, 1 when it does not, or not with the configuration that is in the file.
     """
     from copper_kite.errors import StoreError
-    from copper_kite.store import QueueShape, open_store, read_live, read_note, running_server
+    from copper_kite.store import QueueShape, dropped_names, open_store, read_live, read_note, running_server
 
     loaded, told = _settings(ctx.obj)
     running = running_server(loaded.data)
     if running is not None:
         told = told or _told_by(read_note(loaded.data), loaded)
     lanes = read_live(loaded.data) if running is not None else []
+    dropped = len(dropped_names(loaded.drop))
     shape, known, stops, faults = QueueShape(), {}, [], 0
     try:
         with open_store(loaded.data).reader() as reader:
@@ -54,12 +55,16 @@ def status(ctx: click.Context, as_json: bool) -> None:
                 **found,
                 "stopped": [stop_json(stop) for stop in stops],
                 "held_by_faults": faults,
+                "dropped": dropped,
                 "configuration": told or None,
             }
         )
     else:
         _show(loaded, running, shape, known, lanes)
         _show_stopped(stops)
+        if dropped:
+            said = "" if running is not None else ", until a server runs"
+            say(f"drop folder: {_counted(dropped, 'message')} not taken up yet{said}")
         if faults:
             held = _counted(faults, "recipient")
             say((f"{held} held by faults of our own: kite queue list --reason 'our own fault'", "bold red"))

@@ -517,6 +517,9 @@ class ServerSession(asyncio.Protocol):
 
 def _peer_of(transport: asyncio.BaseTransport) -> Peer:
     """Raises OSError when it is gone already."""
+    known = transport.get_extra_info("peer")
+    if isinstance(known, Peer):  # it is in this process
+        return known
     sock = transport.get_extra_info("socket")
     if sock is not None and sock.family == socket.AF_UNIX:
         _, uid, _ = struct.unpack("3i", sock.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, struct.calcsize("3i")))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime
 import ipaddress
 import os
+import pwd
 import socket
 import tomllib
 from collections.abc import Callable, Iterator
@@ -18,6 +19,7 @@ from copper_kite.settings.explain import read_source
 from copper_kite.settings.load import Loaded, examine
 from copper_kite.settings.locate import locate
 from copper_kite.settings.model import Connector, Listener
+from copper_kite.store import why_no_drop_folder
 from copper_kite.trace.sources import find_map, found_files
 
 __all__ = ["check_file"]
@@ -302,15 +304,45 @@ class _Check:
             why = "the server, started by this user, could keep nothing"
             problem = f"{data} cannot be written by this user"
             yield self._finding("remark", ("server", "data"), problem, why, "run it as the owner, or by `kite service`")
-        elif data.exists() and data.stat().st_mode & 0o007:
+        elif data.exists() and data.stat().st_mode & 0o006:
             why = "everybody on this machine can read the mail that waits"
             problem = f"others can look into {data}"
-            yield self._finding("warning", ("server", "data"), problem, why, f"chmod 700 {data}")
+            yield self._finding("warning", ("server", "data"), problem, why, f"chmod 711 {data}")
+        yield from self._drop_folder()
         if self._loaded.settings.server.name == "auto" and socket.gethostname() != self._loaded.server_name:
             why = "it changes when the system's name does"
             problem = f"the system says it is {self._loaded.server_name}"
             remedy = f'write name = "{self._loaded.server_name}"'
             yield self._finding("remark", ("server", "name"), problem, why, remedy)
+
+    def _drop_folder(self) -> Iterator[Finding]:
+        listeners = [entry for entry in self._loaded.settings.listener if entry.enabled]
+        sockets = [Path(endpoint.path) for entry in listeners for endpoint in entry.bind if endpoint.path]
+        if not sockets:
+            return
+        folder, data = self._loaded.drop, self._loaded.data
+        if not data.exists() or (not folder.exists() and folder.parent == data):
+            return  # the server makes it
+        owner = data.stat().st_uid
+        problem = why_no_drop_folder(str(folder), owner)
+        if not problem and _all_may_pass(sockets[0].parent) and not _all_may_pass(folder.parent):
+            problem = "other users cannot reach it"
+        if problem:
+            why = "while the server is stopped, mail of programs that call `kite pipe` is refused, and lost"
+            remedy = f"install -d -m 1733 -o {_user_name(owner)} {folder}, and let all users through to it"
+            yield self._finding("warning", ("server", "drop"), f"{folder} cannot be used: {problem}", why, remedy)
+
+
+def _all_may_pass(folder: Path) -> bool:
+    """Whether every user gets into a folder."""
+    return folder.exists() and all(place.stat().st_mode & 0o001 for place in (folder, *folder.parents))
+
+
+def _user_name(uid: int) -> str:
+    try:
+        return pwd.getpwuid(uid).pw_name
+    except KeyError:
+        return str(uid)
 
 
 def _is_local(entry: Connector) -> bool:

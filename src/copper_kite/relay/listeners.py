@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import ssl
 from collections.abc import Callable, Sequence
+from copy import copy
 from functools import partial
 
 from copper_kite.errors import ListenFailed
@@ -20,6 +21,7 @@ from copper_kite.settings.server_tls import server_context
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.limits import Limits
+from copper_kite.store import Submit
 
 __all__ = ["Listeners"]
 
@@ -69,7 +71,7 @@ class Listeners:
                     continue
                 self.shared[endpoint] = self._submission(loaded, listener)
                 self._take_certificate(loaded, endpoint, listener)
-                await self._listening.open(listener.name, endpoint, partial(self._session, endpoint))
+                await self._listening.open(listener.name, endpoint, partial(self._open_session, endpoint))
                 opened.append(endpoint)
         except ListenFailed:
             for endpoint in opened:
@@ -82,8 +84,20 @@ class Listeners:
                 self.shared[endpoint].renew(loaded, wanted[endpoint])
                 self._take_certificate(loaded, endpoint, wanted[endpoint])
 
-    def _session(self, endpoint: Endpoint) -> ServerSession:
-        shared = self.shared[endpoint]
+    def _open_session(self, endpoint: Endpoint) -> ServerSession:
+        return self._session(endpoint, self.shared[endpoint])
+
+    def local_session(self, submit_through: Callable[[Submit], Submit]) -> ServerSession | None:
+        """A session as one of the first Unix socket's, whose transactions go through what is given; None where there is
+        no such socket."""
+        endpoint = next((endpoint for endpoint in self.endpoints if endpoint.path), None)
+        if endpoint is None:
+            return None
+        shared = copy(self.shared[endpoint])
+        shared.submit = submit_through(shared.submit)
+        return self._session(endpoint, shared)
+
+    def _session(self, endpoint: Endpoint, shared: Submission) -> ServerSession:
         listener = shared.listener
         tls = "off" if endpoint.path else listener.tls  # a Unix socket's clients are on this machine, and known
         offers = Offers(

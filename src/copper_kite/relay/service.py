@@ -16,6 +16,7 @@ from copper_kite.clock import Clock, SystemClock, span_text
 from copper_kite.errors import KiteError, NeedsRestart, StoreError, StoreFull
 from copper_kite.net.server import SessionRegistry
 from copper_kite.relay.dispatch import Dispatcher
+from copper_kite.relay.dropped import DropFolder
 from copper_kite.relay.gate import Gate
 from copper_kite.relay.lag import LagMonitor
 from copper_kite.relay.listeners import Listeners
@@ -148,6 +149,22 @@ class Service:
             loop.add_signal_handler(signal.SIGUSR1, supervisor.run, dispatcher.do_what_is_wanted)
         dispatcher.do_what_is_wanted()
         retention.sweep()
+        if any(endpoint.path for endpoint in listeners.endpoints):
+            tell = partial(_tell_postmaster, dispatcher, clock)
+            undo.enter_context(
+                closing(
+                    DropFolder(
+                        loaded.drop,
+                        loaded.server_name,
+                        listeners.local_session,
+                        partial(reader.noted, Event.TAKEN_UP),
+                        tell,
+                        supervisor,
+                        log,
+                        clock.now,
+                    )
+                )
+            )
         return service
 
     @property
@@ -278,10 +295,15 @@ def _refused(log: Log, refusal: Refusal, count: int) -> None:
 
 
 def _alarm(dispatcher: Dispatcher, clock: Clock, who: str, text: str) -> None:
-    """The guard slows a sender down: the journal and the postmaster hear of it."""
+    """The guard slows a sender down."""
     dispatcher.log.write("error", "alarm", who=who, text=text)
+    _tell_postmaster(dispatcher, clock, f"{who} is slowed down", text, who)
+
+
+def _tell_postmaster(dispatcher: Dispatcher, clock: Clock, subject: str, text: str, who: str = "this server") -> None:
+    """The journal and the postmaster hear of it."""
     entry = JournalEntry(at=clock.now(), event=Event.ALARM, facts={"who": who, "text": text})
-    dispatcher.tell_postmaster(f"{who} is slowed down", text, entry)
+    dispatcher.tell_postmaster(subject, text, entry)
 
 
 def _look_at_folder(gone: Callable[[], str], log: Log, lost: asyncio.Event) -> None:

@@ -15,7 +15,8 @@ __all__ = ["Parcel", "hand_over", "pass_through"]
 
 AT_A_TIME = 200  # commands in one group
 _MOST = re.compile(r"RCPTMAX=([0-9]{1,9})")
-SECONDS = 60.0  # for each answer; the server is on this machine
+TAKE_SECONDS = 10.0  # for each answer up to the content; the server is on this machine
+SECONDS = 180.0  # for the last one: the message may be kept by then, so nothing else is tried too early
 
 
 class Parcel(NamedTuple):
@@ -36,13 +37,13 @@ def hand_over(path: str, name: str, parcel: Parcel) -> str:
     """
     try:
         with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as sock:
-            sock.settimeout(SECONDS)
+            sock.settimeout(TAKE_SECONDS)
             sock.connect(path)
             return _converse(_Line(sock), name, parcel)
     except (FileNotFoundError, ConnectionRefusedError) as error:
         raise HandOverFailed(f"no server listens at {path}; is `kite serve` running?", temporary=True) from error
     except TimeoutError as error:
-        raise HandOverFailed(f"the server at {path} said nothing for {SECONDS:g} s", temporary=True) from error
+        raise HandOverFailed(f"the server at {path} said nothing for too long", temporary=True) from error
     except OSError as error:
         raise HandOverFailed(f"the session with {path} broke: {error}", temporary=True) from error
 
@@ -89,6 +90,10 @@ class _Line:
     def __init__(self, sock: socket.socket) -> None:
         self._sock = sock
         self._heard = b""
+
+    def wait_longer(self) -> None:
+        """For the answer that tells whether it was kept."""
+        self._sock.settimeout(SECONDS)
 
     def ask(self, octets: bytes) -> tuple[int, str]:
         """Send, and hear the next reply."""
@@ -138,6 +143,7 @@ def _converse(line: _Line, name: str, parcel: Parcel) -> str:
     for recipient, (code, text) in zip(parcel.recipients, answers[1:], strict=True):
         if code >= 300:  # then nobody gets it, and the script is told
             _demand(code, f"{recipient}: {text}" if len(parcel.recipients) > 1 else text, data=True)
+    line.wait_longer()
     code, text = line.ask(f"BDAT {len(content)} LAST\r\n".encode() + content)
     _demand(code, text, data=True)
     return text

@@ -12,10 +12,18 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
     from pathlib import Path
 
-__all__ = ["ConnectorSketch", "Sketch", "find_config", "find_file", "sketch"]
+__all__ = ["SPOOL", "ConnectorSketch", "Sketch", "drop_folder", "find_config", "find_file", "sketch"]
 
 FILE_NAME = "kite.toml"
 DATA = "/var/lib/copper-kite"
+SPOOL = "/var/spool/copper-kite"  # beside it, for what the service manager keeps others from
+
+
+def drop_folder(written: str, data: str, base: str) -> str:
+    """Where the drop folder is, as it is `written` in a file in the folder `base`; `data` is the data folder."""
+    if written == "auto":
+        return SPOOL if data == DATA else os.path.join(data, "drop")  # noqa: PTH118
+    return os.path.join(base, written)  # noqa: PTH118
 
 
 def find_config(given: str | None) -> Path:
@@ -66,6 +74,7 @@ class Sketch:
 
     def __init__(self) -> None:
         self.data = DATA
+        self.drop = SPOOL
         self.server_name = "localhost"
         self.domain: str | None = None
         self.senders: dict[str, str] = {}
@@ -90,6 +99,9 @@ def sketch(file: str) -> Sketch:
         found.server_name = _name(server.get("name", "auto"))
         found.data = str(server.get("data", DATA))
     found.data = os.path.join(os.path.dirname(os.path.abspath(file)), found.data)  # noqa: PTH100, PTH118, PTH120
+    base = os.path.dirname(os.path.abspath(file))  # noqa: PTH100, PTH120
+    written = server.get("drop", "auto") if isinstance(server, dict) else "auto"
+    found.drop = drop_folder(str(written), found.data, base)
     if isinstance(identity, dict):
         found.domain = identity.get("domain")
         found.senders = {name.lower(): address for name, address in dict(identity.get("senders", {})).items()}

@@ -18,7 +18,7 @@ from pydantic import ValidationError
 from copper_kite.errors import Finding, SettingsError
 from copper_kite.settings.accounts import ACCOUNTS, read_accounts
 from copper_kite.settings.explain import dotted, explain, parse_toml, read_source
-from copper_kite.settings.find import find_config
+from copper_kite.settings.find import drop_folder, find_config
 from copper_kite.settings.locate import locate
 from copper_kite.settings.model import Connector, Server, Settings, data_folder
 from copper_kite.settings.secrets import Credential, read_credentials
@@ -45,6 +45,12 @@ class Loaded:
     credentials: dict[str, Credential]
     source: str
     accounts: dict[str, ScramKey] = field(default_factory=dict)  # of those that may log in
+
+    @property
+    def drop(self) -> Path:
+        """The folder where programs leave mail while no server takes it."""
+        base = str(self.path.parent.absolute())
+        return Path(drop_folder(self.settings.server.drop, str(self.data.absolute()), base))
 
     @property
     def digest(self) -> str:

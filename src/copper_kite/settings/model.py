@@ -150,6 +150,11 @@ class Server(Table):
         default="auto", description='Full name, in EHLO, `Received:` and Message-ID; `"auto"` asks the system.'
     )
     data: str = Field(default=DATA, description="Folder of the queue; one server at a time serves it.")
+    drop: str = Field(
+        default="auto",
+        description="Folder where `kite pipe` leaves mail while no server takes it, of mode 1733; every local user "
+        'must reach it. `"auto"`: `drop` in the data folder, /var/spool/copper-kite where that is in its usual place.',
+    )
     dns: Dns = Field(
         default="system",
         description='How names are looked up: `"system"`, a server\'s address (`"192.0.2.53"`, `"127.0.0.1:5353"`), or '

@@ -12,7 +12,7 @@ __all__ = ["NAME", "STATE", "service_unit", "socket_unit"]
 
 NAME = "copper-kite"
 STATE = Path("/var/lib") / NAME
-_OWN_STATE = ["DynamicUser=yes", f"StateDirectory={NAME}", "StateDirectoryMode=0700"]
+_OWN_STATE = ["DynamicUser=yes", f"StateDirectory={NAME}", "StateDirectoryMode=0711"]
 
 HARDENING = """\
 CapabilityBoundingSet=
@@ -21,7 +21,6 @@ NoNewPrivileges=yes
 ProtectSystem=strict
 PrivateTmp=yes
 PrivateDevices=yes
-PrivateUsers=yes
 ProtectClock=yes
 ProtectControlGroups=yes
 ProtectHostname=yes
@@ -75,6 +74,7 @@ def service_unit(loaded: Loaded, command: Sequence[str], user: str = NAME) -> st
         *([f"LoadCredential={credentials.name}:{credentials}"] if secret else []),
         *([f"LoadCredential={ACCOUNTS}:{credentials.parent / ACCOUNTS}"] if loaded.settings.account else []),
         *(_OWN_STATE if data == STATE else [f"ReadWritePaths={data}"]),
+        *_drop_folder(loaded, user),
         f"ProtectHome={'read-only' if home else 'yes'}",
         HARDENING.rstrip(),
         "",
@@ -82,6 +82,18 @@ def service_unit(loaded: Loaded, command: Sequence[str], user: str = NAME) -> st
         "WantedBy=multi-user.target",
     ]
     return "\n".join(lines) + "\n"
+
+
+def _drop_folder(loaded: Loaded, user: str) -> list[str]:
+    """Where local users leave mail while nobody takes it. In a user namespace of its own, the service would not see
+    whose it is; without listeners for local users, it gets one."""
+    local = any(endpoint.path for entry in loaded.settings.listener if entry.enabled for endpoint in entry.bind)
+    if not local:
+        return ["PrivateUsers=yes"]
+    return [
+        f"ExecStartPre=+/usr/bin/install -d -m 1733 -o {user} -g {user} {loaded.drop}",
+        f"ReadWritePaths=-{loaded.drop}",
+    ]
 
 
 def socket_unit(loaded: Loaded) -> str:

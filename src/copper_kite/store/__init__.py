@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from copper_kite.store.contract import *
+    from copper_kite.store.dropped import *
     from copper_kite.store.facts import *
     from copper_kite.store.folder import *
     from copper_kite.store.health import *
@@ -26,6 +27,7 @@ if TYPE_CHECKING:
 
 _EXPORTS = {
     "contract": "CallbackFailed Defer History Place Reader ServerReads Store Writer",
+    "dropped": "DROP_MODE DROP_NAME dropped_names why_no_drop_folder",
     "facts": "AttemptFacts RecipientResult SessionFacts StageTook TriedAddress",
     "folder": "FolderLock Note Running read_note running_server write_note",
     "health": "Lost Rescued Verified",

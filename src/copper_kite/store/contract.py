@@ -34,7 +34,7 @@ from copper_kite.store.model import (
     Wanted,
 )
 from copper_kite.store.operations import Done, Transaction
-from copper_kite.words import OPEN, State
+from copper_kite.words import OPEN, Event, State
 
 __all__ = ["CallbackFailed", "Defer", "History", "Place", "Reader", "ServerReads", "Store", "Writer"]
 
@@ -83,8 +83,8 @@ class ServerReads(Protocol):
     def taken(self, who: str, since: int) -> list[tuple[int, int]]:
         """What a sender has handed in: (hour, recipients), from the hour `since` on."""
 
-    def refused(self, since: float) -> list[JournalEntry]:
-        """What listeners refused since an instant, in order."""
+    def noted(self, event: Event, since: float) -> list[JournalEntry]:
+        """The entries of the journal for one kind of event since an instant, in order."""
 
     def stops(self, since: float) -> list[tuple[float, float]]:
         """When no server ran, since an instant: from the stop, or the last sign of life, to the next start.

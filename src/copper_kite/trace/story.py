@@ -74,6 +74,14 @@ def tell(
         for entry in record.journal
         if entry.event is Event.ORDERED
     ]
+    lines += [
+        StoryLine(
+            entry.at, "taken up", "", "this server", "",
+            f"from the drop folder; left there on {format_date(entry.facts['left'])}, while no server took it",
+        )
+        for entry in record.journal
+        if entry.event is Event.TAKEN_UP
+    ]  # fmt: skip
     lines += [_beyond_line(entry) for entry in record.journal if entry.event is Event.BEYOND]
     lines.sort(key=lambda line: line.at)
     lines = _with_waits(lines, stops)

@@ -203,9 +203,10 @@ class SqliteReads:
     def taken(self, who: str, since: int) -> list[tuple[int, int]]:
         return list(self._rows("SELECT hour, count FROM taken WHERE who = ? AND hour >= ?", who, since))
 
-    def refused(self, since: float) -> list[JournalEntry]:
-        rows = self._rows(
-            "SELECT at, event, message, facts FROM journal WHERE event = 'refused' AND at >= ? ORDER BY at", since
+    def noted(self, event: Event, since: float) -> list[JournalEntry]:
+        rows = self._rows(  # the event stands in the statement so that the index of some can be used
+            f"SELECT at, event, message, facts FROM journal WHERE event = '{event.value}' AND at >= ? ORDER BY at",
+            since,
         )
         return [JournalEntry(at=at, event=Event(event), message=m, facts=json.loads(f)) for at, event, m, f in rows]
 
