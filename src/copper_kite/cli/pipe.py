@@ -11,8 +11,9 @@ __all__ = ["pipe"]
 HELP = """Hand in one message from standard input, for each RECIPIENT.
 
 What has no header gets one: From, Date and Message-ID are added where they are missing. On exit 0 the message is on
-stable storage: with the server, or, while none takes it, in the drop folder, from where the server takes it up. Exit 64:
-the command line is wrong; 65: the message or an address is refused; 75: it can be kept nowhere now, so try again later.
+stable storage: with the server, or, while none takes it, in the drop folder, from where the server takes it up. Exit
+64: the command line is wrong; 65: the message or an address is refused; 75: it can be kept nowhere now, so try again
+later.
 
 \b
   --from, -f ADDRESS      the sender; else the local user at [identity] domain; <> for none
