@@ -80,6 +80,8 @@ EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
     ("Server", "name"): ('"quay1.ternferries.example"', "RFC 5321 4.1.1.1"),
     ("Server", "data"): ('"/var/lib/copper-kite"', ""),
     ("Server", "drop"): ('"/var/spool/copper-kite"', ""),
+    ("Listener", "strict"): ("true", "RFC 6409 8"),
+    ("Connector", "long_lines"): ('"refuse"', "RFC 5322 2.1.1"),
     ("Server", "dns"): ('"zone:trial.zone"', "RFC 1035 5"),
     ("Server", "credentials"): ('"credentials.toml"', ""),
     ("Identity", "domain"): ('"ternferries.example"', "RFC 6409 6.3"),

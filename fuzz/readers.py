@@ -22,7 +22,7 @@ with atheris.instrument_imports(include=["copper_kite"]):
     from copper_kite.mail.parts import parts
     from copper_kite.mail.readdress import authors, complete_addresses, leave_under
     from copper_kite.mail.returned import read_notice
-    from copper_kite.mail.sevenbit import to_seven_bits
+    from copper_kite.mail.sevenbit import to_lines, to_seven_bits
     from copper_kite.mail.submitted import Completion, take_in
     from copper_kite.session.script import parse_script
     from copper_kite.settings.load import load_source
@@ -54,6 +54,8 @@ def mime(octets: bytes) -> None:
         part.text.encode("utf-8", "surrogatepass")
     made = to_seven_bits(octets, bodies=True)
     assert made is None or made.isascii()
+    made = to_lines(octets)
+    assert made is None or (b"\0" not in made and max(map(len, made.split(b"\r\n"))) <= 998)
 
 
 def text_of(octets: bytes) -> str:

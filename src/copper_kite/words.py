@@ -159,6 +159,7 @@ class Cause(StrEnum):
     TOO_LARGE = "too large"
     OVER_OWN_LIMIT = "over our own limit"
     CONTENT_UNREADABLE = "content cannot be read"
+    LONG_LINES = "long lines"
     NEEDS_8BITMIME = "needs 8BITMIME"
     NEEDS_SMTPUTF8 = "needs SMTPUTF8"
     NEEDS_REQUIRETLS = "needs REQUIRETLS"

@@ -213,7 +213,7 @@ class Intake(Handler):
             refusal = self._judge_content(taken)
             if refusal is not None:
                 return self._refuse(Stage.ACCEPT, refusal)
-        fresh = self.fresh(id, now, taken, len(taken.content), taken.content, ascii=event.ascii)
+        fresh = self.fresh(id, now, taken, len(taken.content), taken.content, event)
         shared.submit((fresh,), partial(self.written, shown, fresh))
         return LATER
 
@@ -290,7 +290,7 @@ class Intake(Handler):
         return None
 
     def fresh(
-        self, id: int, at: float, taken: Submitted, size: int, content: bytes | None, *, ascii: bool
+        self, id: int, at: float, taken: Submitted, size: int, content: bytes | None, event: events.ContentEnded
     ) -> AddMessage:
         """The message as it is known when it is whole, with its recipients; and what it is counted as."""
         sender, shared, client = self._sender, self._shared, self.client
@@ -301,13 +301,14 @@ class Intake(Handler):
             at + shared.lifetime,
             self._reverse_path,
             size,
-            sender.eight_bit or not ascii,
+            sender.eight_bit or not event.ascii,
             sender.utf8,
             taken.message_id,
             *self._origin,
             self._asked,
             taken.subject,
             self._priority,
+            int(event.form),
         )
         path, carrier = self._reverse_path, shared.carrier
         recipients = [

@@ -104,6 +104,7 @@ class Lane:
         self.next_hop = next_hop or connector.next_hop
         self.hops = hops
         self.pace = connector.pace
+        self._long_lines = connector.long_lines
         self._sender = SenderRule(connector.sender, tuple(connector.sender_keeps)) if connector.sender else None
         self._next_start = 0.0  # on the loop's clock, when messages have a pace
         self._sink = sink
@@ -179,9 +180,10 @@ class Lane:
     def fits(self, connector: Connector) -> bool:
         """Whether it goes on as it is under these settings, its next hops apart."""
         sender = SenderRule(connector.sender, tuple(connector.sender_keeps)) if connector.sender else None
-        return (self._concurrency.most, self.pace, self.hops.spread, self._sender) == (
+        return (self._concurrency.most, self.pace, self._long_lines, self.hops.spread, self._sender) == (
             connector.sessions,
             connector.pace,
+            connector.long_lines,
             connector.spread,
             sender,
         )
@@ -351,7 +353,8 @@ class Lane:
         return self._jobs.take(), outgoing
 
     def _prepare(self, job: Job, session: RelaySession) -> Outgoing:
-        return prepare(job, session.capabilities, proven=session.verified and self.hops.proven)
+        proven = session.verified and self.hops.proven
+        return prepare(job, session.capabilities, proven=proven, long_lines=self._long_lines)
 
     def _divide(self, job: Job, apart: Collection[str]) -> Job:
         """Have those recipients `apart` carried by the next transaction; what is left."""

@@ -24,7 +24,7 @@ class _Owner(Protocol):
     """Who knows the envelope, and answers."""
 
     def fresh(
-        self, id: int, at: float, taken: Submitted, size: int, content: bytes | None, *, ascii: bool
+        self, id: int, at: float, taken: Submitted, size: int, content: bytes | None, event: events.ContentEnded
     ) -> AddMessage:
         """The message as it is known when it is whole."""
 
@@ -148,7 +148,7 @@ class Large:
             self._written(None, self._error)
             return
         rest = self._numbered(self._take())
-        fresh = self._owner.fresh(self._id, self._at, self._taken, self._size, None, ascii=event.ascii)
+        fresh = self._owner.fresh(self._id, self._at, self._taken, self._size, None, event)
         self._submit([fresh, rest], partial(self._written, fresh))
 
     def _written(self, fresh: AddMessage | None, error: KiteError | None) -> None:

@@ -19,6 +19,7 @@ from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Listener
 from copper_kite.settings.server_tls import server_context
 from copper_kite.settings.units import Endpoint
+from copper_kite.smtp.content import Takes
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.limits import Limits
 from copper_kite.store import Submit
@@ -114,7 +115,10 @@ class Listeners:
             Intake(shared),
             self._registry,
             limits=Limits(
-                recipients=listener.max_recipients, messages=listener.max_messages, patience=listener.patience
+                recipients=listener.max_recipients,
+                messages=listener.max_messages,
+                patience=listener.patience,
+                takes=Takes.FIT if listener.strict else Takes.LOCAL if endpoint.path else Takes.MENDABLE,
             ),
             directory=shared,
             context=self._contexts.get(endpoint),

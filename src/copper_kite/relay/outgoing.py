@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterable
 from typing import NamedTuple
 
 from copper_kite.mail.header import header_end
-from copper_kite.mail.sevenbit import to_seven_bits
+from copper_kite.mail.sevenbit import to_lines, to_seven_bits
 from copper_kite.relay.delivery import Stop
 from copper_kite.relay.job import Job
 from copper_kite.smtp.extensions import Capabilities
@@ -19,6 +19,8 @@ from copper_kite.words import Cause, Stage
 
 __all__ = ["Outgoing", "prepare"]
 
+NO_LONG_LINES = Reply(554, "5.6.1", "a line has over 998 octets, or holds a NUL, and the connector takes none such")
+MAX_ENCODED = 64 * 1024 * 1024  # octets of a message that is encoded; a larger one goes as it is
 MAX_LOOKED_INTO = 8 * 1024 * 1024  # octets of a message whose parts' headers are looked at for octets over 127
 
 Content = Callable[[], Iterable[bytes]]
@@ -33,12 +35,17 @@ class Outgoing(NamedTuple):
     apart: tuple[str, ...] = ()
 
 
-def prepare(job: Job, capabilities: Capabilities, *, proven: bool) -> Outgoing:
-    """What is to be handed over to a next hop that offers `capabilities`; `proven` as in `misfit`.
+def prepare(job: Job, capabilities: Capabilities, *, proven: bool, long_lines: str = "encode") -> Outgoing:
+    """What is to be handed over to a next hop that offers `capabilities`; `proven` as in `misfit`, `long_lines` as in
+    the configuration of a connector.
 
     Raises ContentUnreadable.
     """
     envelope, content = job.envelope, job.outgoing
+    if job.message.form and long_lines == "refuse":
+        return Outgoing(envelope, content, _stopped(Cause.LONG_LINES, NO_LONG_LINES))
+    if job.message.form and long_lines == "encode":
+        envelope, content = _in_lines(envelope, content)
     if len(envelope.recipients) > 1 and (apart := _apart(envelope, capabilities)):
         return Outgoing(envelope, content, apart=apart)
     found = misfit(envelope, capabilities, proven=proven)
@@ -46,7 +53,14 @@ def prepare(job: Job, capabilities: Capabilities, *, proven: bool) -> Outgoing:
         return Outgoing(envelope, content, _stopped(*found))
     if not envelope.eight_bit and not envelope.utf8:
         return Outgoing(envelope, content)
-    return _fitted(job, capabilities, found)
+    return _fitted(envelope, content, capabilities, found)
+
+
+def _in_lines(envelope: Envelope, content: Content) -> tuple[Envelope, Content]:
+    """A message with lines that are too long, or NUL: encoded, or where that breaks something, as it is."""
+    if envelope.size > MAX_ENCODED or (made := to_lines(b"".join(content()))) is None:
+        return envelope, content
+    return envelope._replace(size=len(made), eight_bit=not made.isascii()), lambda: (made,)
 
 
 def _apart(envelope: Envelope, capabilities: Capabilities) -> tuple[str, ...]:
@@ -64,9 +78,10 @@ def _stopped(cause: Cause, reply: Reply) -> Stop:
     return Stop(stage=Stage.SENDER, cause=cause, text=reply.text, reply=reply)
 
 
-def _fitted(job: Job, capabilities: Capabilities, lacks_8bit: tuple[Cause, Reply] | None) -> Outgoing:
+def _fitted(
+    envelope: Envelope, content: Content, capabilities: Capabilities, lacks_8bit: tuple[Cause, Reply] | None
+) -> Outgoing:
     """A message with octets over 127, or of which somebody said so."""
-    envelope, content = job.envelope, job.outgoing
     first = next(iter(content()), b"") if envelope.eight_bit else b""
     header = first[: header_end(first)]
     paths = "".join((envelope.reverse_path, *envelope.recipients))

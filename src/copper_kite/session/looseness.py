@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from copper_kite.smtp.content import ContentReader
+from copper_kite.smtp.content import ContentReader, Takes
 
 __all__ = ["LooseReader"]
 
@@ -17,8 +17,8 @@ class LooseReader(ContentReader):
     The right reader takes CR LF . CR LF alone (RFC 5321 4.1.1.4).
     """
 
-    def __init__(self, limit: int = 0) -> None:
-        super().__init__(limit)
+    def __init__(self, limit: int = 0, takes: Takes = Takes.FIT) -> None:
+        super().__init__(limit, takes)
         self._all = b""
 
     @staticmethod

@@ -224,6 +224,11 @@ class Listener(Table):
         ge=16 * 1024,
         description="Longest header of a message, in octets; a longer one is refused.",
     )
+    strict: bool = Field(
+        default=False,
+        description="Refuse content that must be mended before it may leave: lines of over 998 octets, NUL, and on a "
+        "Unix socket a CR or LF on its own.",
+    )
     max_recipients: int = Field(default=1000, ge=100, description="Recipients of one message (RFC 9422 RCPTMAX).")
     max_messages: int = Field(default=0, ge=0, description="Messages of one session (RFC 9422 MAILMAX); 0: any number.")
     pace: PaceOf | None = Field(
@@ -339,6 +344,11 @@ class Connector(Table):
     )
     login_in_clear: bool = Field(
         default=False, description="Log in without TLS, or without knowing to whom: whoever listens has the password."
+    )
+    long_lines: Literal["encode", "pass", "refuse"] = Field(
+        default="encode",
+        description='Messages with lines of over 998 octets, or NUL: `"encode"` what has them (RFC 2045 6), `"pass"` '
+        'them as they are, or `"refuse"` them. Signed and encrypted parts are never changed.',
     )
     sender: str = Field(
         default="",

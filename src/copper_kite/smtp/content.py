@@ -1,20 +1,25 @@
 """Content behind DATA or BDAT: dot transparency and the one true end (RFC 5321 4.1.1.4, 4.5.2), chunks (RFC 3030).
 
 Only CR LF . CR LF ends content. Every other sequence that some other program might take for the end holds a CR or an
-LF on its own; content with one is read to its true end and then refused, so nothing can be smuggled past us.
+LF on its own; content with one is read to its true end and then refused, so nothing can be smuggled past us. What a
+listener takes all the same, since it can be mended, `Takes` says.
 """
 
 from __future__ import annotations
 
-from enum import StrEnum
+import re
+from enum import Enum, IntFlag, StrEnum
 from io import IncrementalNewlineDecoder
+from typing import NamedTuple
 
-__all__ = ["MAX_TEXT_LINE", "ChunkReader", "ContentReader", "Fault", "stuff"]
+__all__ = ["MAX_TEXT_LINE", "BadContent", "ChunkReader", "ContentReader", "Fault", "Form", "Takes", "stuff"]
 
 MAX_TEXT_LINE = 998  # octets without CRLF, RFC 5321 4.5.3.1.6, RFC 5322 2.1.1
 _END = b"\r\n.\r\n"
 _LEAP = MAX_TEXT_LINE + 1  # from the LF of one line to the CR of the next
 _ONLY_CRLF = (None, "\r\n")
+_ANY_LINE_END = re.compile(rb"\r\n|\r|\n")
+_BARE = re.compile(r"\r(?!\n)|(?<!\r)\n")
 
 
 class Fault(StrEnum):
@@ -24,6 +29,29 @@ class Fault(StrEnum):
     NUL = "a NUL octet"
     LONG_LINE = f"a line of over {MAX_TEXT_LINE} octets"
     TOO_LARGE = "more octets than SIZE allows"
+
+
+class Form(IntFlag):
+    """What of content is not as it may leave, and is mended on its way out (RFC 6409 8)."""
+
+    FIT = 0
+    LONG_LINES = 1
+    NUL = 2
+
+
+class Takes(Enum):
+    """What is taken from a client."""
+
+    FIT = "content as it may leave, and nothing else"
+    MENDABLE = "long lines and NUL, too"
+    LOCAL = "these, and a CR or LF on its own, which is a line end"  # nobody smuggles past himself
+
+
+class BadContent(NamedTuple):
+    """Why content cannot be taken, and the line where that shows; 0 where it is in none."""
+
+    fault: Fault
+    line: int
 
 
 def _held_back(data: bytes) -> int:
@@ -60,38 +88,72 @@ def _look(text: str, line: int) -> Fault | int:
 class _Checked:
     """The message's octets, counted and checked; `limit` is in octets, 0 for none.
 
-    `size` counts the message: with CRLFs, without stuffed dots and the final dot (RFC 1870 5). After `fault` is set,
-    nothing more is returned, but reading goes on to the true end.
+    `size` counts the message: with CRLFs, without stuffed dots and the final dot (RFC 1870 5). `form` is what is to be
+    mended. After `bad` is set, nothing more is returned, but reading goes on to the true end.
     """
 
-    def __init__(self, limit: int = 0) -> None:
+    def __init__(self, limit: int = 0, takes: Takes = Takes.FIT) -> None:
         self._limit = limit
+        self._takes = takes
+        self._lines = 0  # whole ones in the portions before
         self._held = b""
         self._line = 0  # octets of the line that the last portion left open
         self.size = 0
-        self.fault: Fault | None = None
+        self.bad: BadContent | None = None
+        self.form = Form.FIT
         self.ascii = True
+
+    @property
+    def fault(self) -> Fault | None:
+        """Why it cannot be taken."""
+        return self.bad.fault if self.bad is not None else None
 
     def _passed(self, data: bytes) -> bytes:
         """One portion, which never ends inside a CR LF, if all is well until its end."""
         self.size += len(data)
-        if self.fault is not None:
+        if self.bad is not None:
             return b""
         text = data.decode("latin-1")
-        found = Fault.TOO_LARGE if self.size > self._limit > 0 else _look(text, self._line)
+        if self.size > self._limit > 0:
+            found: Fault | int = Fault.TOO_LARGE
+        elif self._line > MAX_TEXT_LINE:
+            found = Fault.LONG_LINE
+        else:
+            found = _look(text, self._line)
+        if isinstance(found, Fault) and found is not Fault.TOO_LARGE and self._takes is not Takes.FIT:
+            data, found = self._taken_anyway(data, text)
         if isinstance(found, Fault):
-            self.fault = found
+            bare = _BARE.search(text) if found is Fault.BARE_LINE_END else None
+            line = 0 if bare is None else self._lines + text.count("\r\n", 0, bare.start()) + 1
+            self.bad = BadContent(found, line)
             return b""
         self._line = found
+        self._lines += data.count(b"\r\n")
         self.ascii = self.ascii and text.isascii()
         return data
+
+    def _taken_anyway(self, data: bytes, text: str) -> tuple[bytes, Fault | int]:
+        """A portion that is not as it may leave, and the octets of the line it leaves open; or what is not taken."""
+        if "\0" in text:
+            self.form |= Form.NUL
+        if _BARE.search(text) is not None:
+            if self._takes is not Takes.LOCAL:
+                return data, Fault.BARE_LINE_END
+            mended = _ANY_LINE_END.sub(b"\r\n", data)
+            self.size += len(mended) - len(data)
+            data = mended
+        lengths = [len(line) for line in data.split(b"\r\n")]
+        lengths[0] += self._line
+        if max(lengths) > MAX_TEXT_LINE:
+            self.form |= Form.LONG_LINES
+        return data, lengths[-1]
 
 
 class ContentReader(_Checked):
     """Turns what comes behind DATA into the message's octets."""
 
-    def __init__(self, limit: int = 0) -> None:
-        super().__init__(limit)
+    def __init__(self, limit: int = 0, takes: Takes = Takes.FIT) -> None:
+        super().__init__(limit, takes)
         self._started = False
 
     @staticmethod
@@ -144,8 +206,8 @@ class ChunkReader(_Checked):
     `begin` each chunk, then `feed`. Octets mean themselves here: no dot is stuffed, no sequence ends anything.
     """
 
-    def __init__(self, limit: int = 0) -> None:
-        super().__init__(limit)
+    def __init__(self, limit: int = 0, takes: Takes = Takes.FIT) -> None:
+        super().__init__(limit, takes)
         self._left = 0
         self.last = False
 

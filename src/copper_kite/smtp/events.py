@@ -9,7 +9,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar
 
-from copper_kite.smtp.content import Fault
+from copper_kite.smtp.content import Fault, Form
 from copper_kite.smtp.order import Step
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import PlainLogin, ProvenLogin
@@ -96,12 +96,14 @@ class Content(Event):
 
 @dataclass(slots=True)
 class ContentEnded(Event):
-    """The message is whole: `data` is its last portion, `size` all its octets, `ascii` says none is over 127."""
+    """The message is whole: `data` is its last portion, `size` all its octets, `ascii` says none is over 127; `form` is
+    what of it is to be mended."""
 
     step: ClassVar[Step] = Step.END
     data: bytes
     size: int
     ascii: bool
+    form: Form = Form.FIT
 
 
 @dataclass(slots=True)

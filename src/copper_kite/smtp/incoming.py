@@ -10,13 +10,13 @@ from typing import Protocol
 
 from copper_kite.smtp import events
 from copper_kite.smtp.answers import CHUNK_TAKEN
-from copper_kite.smtp.content import ChunkReader, ContentReader, Fault
+from copper_kite.smtp.content import BadContent, ChunkReader, ContentReader, Takes
 from copper_kite.smtp.lines import LineBuffer
 from copper_kite.smtp.replies import Reply
 
 __all__ = ["BehindData", "Chunk", "Found", "Incoming", "Unwanted"]
 
-Found = events.Content | events.ContentEnded | Fault | Reply
+Found = events.Content | events.ContentEnded | BadContent | Reply
 
 
 class Incoming(Protocol):
@@ -32,9 +32,10 @@ class Incoming(Protocol):
 class BehindData:
     """Content behind DATA, up to its true end (RFC 5321 4.1.1.4); then it is ready for the next."""
 
-    def __init__(self, kind: type[ContentReader], limit: int) -> None:
+    def __init__(self, kind: type[ContentReader], limit: int, takes: Takes) -> None:
         self._kind = kind
         self._limit = limit
+        self._takes = takes
         self._reader: ContentReader | None = None  # once the first octets have come
 
     def whole(self, data: bytes) -> events.ContentEnded | None:
@@ -49,14 +50,14 @@ class BehindData:
             return None
         reader = self._reader
         if reader is None:
-            reader = self._reader = self._kind(self._limit)
+            reader = self._reader = self._kind(self._limit, self._takes)
         portion, rest = reader.feed(data)
         if rest is None:
             return events.Content(portion) if portion else None
         if rest:
             lines.give_back(rest)
         self._reader = None
-        return reader.fault or events.ContentEnded(portion, reader.size, reader.ascii)
+        return reader.bad or events.ContentEnded(portion, reader.size, reader.ascii, reader.form)
 
 
 class Chunk:
@@ -79,10 +80,10 @@ class Chunk:
         if rest is None:
             return events.Content(portion) if portion else None
         lines.give_back(rest)
-        if reader.fault is not None:
-            return reader.fault
+        if reader.bad is not None:
+            return reader.bad
         if reader.last:
-            return events.ContentEnded(portion, reader.size, reader.ascii)
+            return events.ContentEnded(portion, reader.size, reader.ascii, reader.form)
         self._whole = True
         return events.Content(portion) if portion else CHUNK_TAKEN
 

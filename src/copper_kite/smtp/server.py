@@ -47,7 +47,7 @@ from copper_kite.smtp.answers import (
     challenge,
 )
 from copper_kite.smtp.commands import plain_mail, read_chunk, read_mail, read_rcpt
-from copper_kite.smtp.content import ChunkReader, Fault
+from copper_kite.smtp.content import BadContent, ChunkReader
 from copper_kite.smtp.exchanges import EXCHANGES, Challenge, Directory, Exchange, NoDirectory
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.grammar import MAX_PATH, PLAIN_RCPT, Syntax, parse_hello_name
@@ -96,7 +96,7 @@ class Server:
         self._asked: events.Event | None = None
         self._told: deque[events.Event] = deque()
         self._incoming: Incoming | None = None  # what comes now and is no command
-        self._behind_data = BehindData(self._limits.reader, self._max_size)
+        self._behind_data = BehindData(self._limits.reader, self._max_size, self._limits.takes)
         self._chunks: ChunkReader | None = None  # of a message that comes in chunks
         self._recipients = 0
         self._utf8 = False
@@ -251,7 +251,7 @@ class Server:
             self._incoming = Unwanted(event.octets, reply)
         else:
             self.phase = AFTER[event.step]
-            self._chunks = ChunkReader(self._max_size)
+            self._chunks = ChunkReader(self._max_size, self._limits.takes)
             self._chunks.begin(event.octets, last=event.last)
             self._incoming = Chunk(self._chunks)
 
@@ -334,11 +334,13 @@ class Server:
             self._refuse_content(found)
         return None
 
-    def _refuse_content(self, fault: Fault) -> None:
+    def _refuse_content(self, bad: BadContent) -> None:
         self.phase = AFTER[_END]
         self._chunks = None
-        reply = FAULT_REPLIES[fault]
-        self._told.append(events.ContentRefused(fault, reply))
+        reply = FAULT_REPLIES[bad.fault]
+        if bad.line:
+            reply = Reply(reply.code, reply.enhanced, f"line {bad.line}: {reply.text}")
+        self._told.append(events.ContentRefused(bad.fault, reply))
         self._refuse(reply)
 
     # --- commands -------------------------------------------------------------------------------------------------

@@ -47,6 +47,7 @@ class Message(NamedTuple):
     asked: str = ""  # RET, ENVID (RFC 3461), REQUIRETLS (RFC 8689), MT-PRIORITY (RFC 6710), as they go behind MAIL
     subject: str = ""  # as it is written in the header
     priority: int = 0  # -9 to 9 (RFC 6710)
+    form: int = 0  # what of its content is to be mended on its way out, as flags (`smtp.content.Form`)
 
 
 class Recipient(NamedTuple):

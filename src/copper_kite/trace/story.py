@@ -320,7 +320,14 @@ def _is_remote(attempt: Attempt, recipient: Recipient) -> bool:
 
 # Known before anything is sent: the reply that is told is our own.
 _KNOWN_BEFORE = frozenset(
-    {Cause.TOO_LARGE, Cause.OVER_OWN_LIMIT, Cause.NEEDS_8BITMIME, Cause.NEEDS_SMTPUTF8, Cause.TLS_NOT_OFFERED}
+    {
+        Cause.TOO_LARGE,
+        Cause.OVER_OWN_LIMIT,
+        Cause.LONG_LINES,
+        Cause.NEEDS_8BITMIME,
+        Cause.NEEDS_SMTPUTF8,
+        Cause.TLS_NOT_OFFERED,
+    }
 )
 
 

@@ -227,6 +227,14 @@ MIGRATIONS: tuple[str, ...] = (
     SELECT id AS message, 1 AS number, address, 'queued' AS state, 0 AS attempts, arrived AS next_try, connector,
     '' AS reply, arrived AS changed, asked_for AS asked, '' AS next_hop, '' AS via FROM folded;
     """,
+    """
+    ALTER TABLE message ADD COLUMN form INTEGER NOT NULL DEFAULT 0;  -- what is to be mended on its way out
+    ALTER TABLE folded ADD COLUMN form INTEGER NOT NULL DEFAULT 0;
+    DROP VIEW folded_message;
+    CREATE VIEW folded_message AS
+    SELECT id, arrived, expires, reverse_path, size, eight_bit, utf8, message_id, listener, client, hello, user,
+    protocol, asked, subject, priority, form FROM folded;
+    """,
 )
 
 SCHEMA = len(MIGRATIONS)

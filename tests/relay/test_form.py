@@ -1,0 +1,166 @@
+"""What programs hand in and SMTP does not carry: taken, and mended on its way out so that it decodes to the same."""
+
+from __future__ import annotations
+
+import asyncio
+import smtplib
+import subprocess
+from email import message_from_bytes
+from pathlib import Path
+
+import pytest
+
+from copper_kite.mail.sevenbit import to_lines
+from copper_kite.net.authority import CertificateFiles
+from copper_kite.settings.load import load
+from copper_kite.smtp.content import Form, Takes
+from copper_kite.smtp.limits import Limits
+from copper_kite.words import State
+from tests.cli.test_commands import smart_host, take
+from tests.corpus import corpus
+from tests.relay.test_relay import letter, records, talk
+from tests.support import codes, converse, environment, running, site, write_site
+
+CORPUS = list(corpus())
+
+
+def decoded(content: bytes) -> list[tuple[str, bytes | None]]:
+    """The types and the octets of all parts without parts, as Python's `email` reads them."""
+    found = message_from_bytes(content)
+    return [
+        (part.get_content_type(), part.get_payload(decode=True))  # type: ignore[misc]
+        for part in found.walk()
+        if not part.is_multipart()
+    ]
+
+
+def longest(content: bytes) -> int:
+    return max(map(len, content.split(b"\r\n")))
+
+
+@pytest.mark.parametrize(
+    ("message", "mends"), [(one, mends) for _, one, mends in CORPUS], ids=[n for n, _, _ in CORPUS]
+)
+def test_what_is_mended_decodes_to_the_same(message: bytes, mends: bool) -> None:
+    made = to_lines(message)
+    assert (made is not None) == mends
+    if made is not None:
+        assert longest(made) <= 998 and b"\0" not in made
+        assert decoded(made) == decoded(message)
+        before, after = message_from_bytes(message), message_from_bytes(made)
+        assert "".join(str(after["Subject"]).split()) == "".join(str(before["Subject"]).split())
+        assert to_lines(made) is made, "what is fit stays as it is"
+
+
+def test_the_corpus_is_large_enough() -> None:
+    assert len(CORPUS) >= 60
+
+
+@pytest.mark.parametrize("chunk", [0, 700, 70_001])
+def test_long_lines_and_nul_leave_encoded(folder: Path, authority: CertificateFiles, chunk: int) -> None:
+    """Whole in memory, and in portions; the next hop takes only what is fit."""
+    body = b"".join(b"%d " % n * 700 + b"\0end\r\n" for n in range(300))
+
+    async def live() -> None:
+        async with site(folder, authority) as here:
+            some = [letter("a@x.example", content=b"Subject: s\r\n\r\n" + one) for one in (body, body[:5000] + b"\r\n")]
+            await converse(here.port, talk(*some), chunk=chunk)
+            caught = await here.until_caught(2)
+            for one, sent in zip(sorted(caught, key=lambda c: -c.size), (body, body[:5000] + b"\r\n"), strict=True):
+                assert one.file is not None
+                content = one.file.read_bytes()
+                assert longest(content) <= 998
+                assert decoded(content) == [("text/plain", sent)]
+            assert {record.message.form for record in records(here)} == {Form.LONG_LINES | Form.NUL}
+
+    asyncio.run(live())
+
+
+def test_what_may_not_be_changed_goes_as_it_is(folder: Path, authority: CertificateFiles) -> None:
+    """Where the next hop takes it; else it fails with its reply."""
+    signed = next(message for name, message, _ in CORPUS if name == "signed")
+
+    async def live(takes: Takes) -> tuple[bytes, list[State]]:
+        async with site(folder / takes.name, authority, limits=Limits(takes=takes)) as here:
+            await converse(here.port, talk(letter("a@x.example", content=signed)))
+            await here.until(lambda reader: not reader.queue((State.QUEUED,)))
+            kept = here.caught[0].file.read_bytes() if here.caught and here.caught[0].file else b""
+            states = [one.state for record in records(here) for one in record.recipients if record.message.listener]
+            return kept, states
+
+    for takes, state in ((Takes.MENDABLE, State.RELAYED), (Takes.FIT, State.FAILED)):
+        (folder / takes.name).mkdir()
+        content, states = asyncio.run(live(takes))
+        assert states == [state]
+        if takes is Takes.MENDABLE:
+            assert content.endswith(signed.partition(b"\r\n\r\n")[2])
+
+
+@pytest.mark.parametrize(
+    ("way", "state"), [("refuse", State.FAILED), ("pass", State.FAILED), ("encode", State.RELAYED)]
+)
+def test_a_connector_says_what_becomes_of_them(
+    folder: Path, authority: CertificateFiles, way: str, state: State
+) -> None:
+    async def live() -> None:
+        async with site(folder, authority, extra="") as here:
+            text = here.loaded.path.read_text().replace('name = "beacon"\n', f'name = "beacon"\nlong_lines = "{way}"\n')
+            here.loaded.path.write_text(text)
+            await here.service.reload(load(here.loaded.path))
+            await converse(here.port, talk(letter("a@x.example", content=b"\r\n" + b"x" * 5000 + b"\r\n")))
+            await here.until(lambda reader: not reader.queue((State.QUEUED, State.DELAYED)))
+            (record,) = [one for one in records(here) if one.message.listener]
+            assert record.recipients[0].state is state
+            if way == "refuse":
+                assert record.attempts[0].cause == "long lines" and record.recipients[0].reply.startswith("554 5.6.1")
+
+    asyncio.run(live())
+
+
+def test_a_bare_line_end_is_refused_with_its_line_and_a_strict_listener_refuses_the_rest(
+    folder: Path, authority: CertificateFiles
+) -> None:
+    """W-02: nothing can be smuggled; over TCP it stays so."""
+    content = b"Subject: s\r\n\r\nx\r\n" * 3
+
+    async def live() -> None:
+        async with site(folder, authority, tls="off") as here:
+            heard = await converse(here.port, talk(letter("a@x.example", content=content + b"bare\nline\r\n")))
+            assert b"550 5.6.0 line 10: the message holds a CR or LF on its own" in heard
+            text = here.loaded.path.read_text().replace('name = "programs"\n', 'name = "programs"\nstrict = true\n')
+            here.loaded.path.write_text(text)
+            await here.service.reload(load(here.loaded.path))
+            for bad in (b"x" * 999, b"a\0b"):
+                heard = await converse(here.port, talk(letter("a@x.example", content=content + bad + b"\r\n")))
+                assert codes(heard)[5] == b"554"
+
+    asyncio.run(live())
+
+
+def test_common_clients_hand_in_a_long_line(folder: Path, authority: CertificateFiles) -> None:
+    """`smtplib`, `kite pipe`, a session on standard input with bare LF: all of it arrives."""
+    line = b"y" * 5000
+    text = b"Subject: s\n\n" + line + b"\n"
+
+    def test(config: Path, port: int) -> None:
+        with smtplib.SMTP("127.0.0.1", port) as client:
+            client.sendmail("a@ternferries.example", ["r1@passenger.example"], text.replace(b"\n", b"\r\n"))
+        said = b"EHLO x\nMAIL FROM:<a@t.example>\nRCPT TO:<r3@passenger.example>\nDATA\n" + text + b".\nQUIT\n"
+        for words, stdin in ((["r2@passenger.example"], text + b"a\rb\0c\n"), (["-bs"], said)):
+            command = ["kite", "--config", str(config), "pipe", *words]
+            assert subprocess.run(command, input=stdin, env=environment(), check=False).returncode == 0
+
+    async def live() -> None:
+        async with smart_host(folder, authority) as (hop, caught):
+            config = write_site(folder, hop)
+            port = load(config).settings.listener[0].bind[0].port
+            with running(config):
+                await asyncio.to_thread(test, config, port)
+                for _ in range(3):
+                    one = await take(caught)
+                    assert one.file is not None
+                    content = one.file.read_bytes()
+                    (_, payload), *_ = decoded(content)
+                    assert longest(content) <= 998 and payload is not None and line in payload
+
+    asyncio.run(live())
