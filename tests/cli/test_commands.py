@@ -54,7 +54,7 @@ def port_of(config: Path) -> int:
 
 EVERY_OCTET = b"".join(bytes([n]) for n in range(1, 256) if n not in (10, 13))
 CONTENT = (
-    b"Date: Mon, 23 Nov 2026 10:00:00 +0000\r\nMessage-ID: <c@x>\r\nFrom: ticketing@ternferries.example\r\nSubject: every octet\r\n\r\n"
+    b"Date: Mon, 23 Nov 2026 10:00:00 +0000\r\nMessage-ID: <c@x>\r\nFrom: ticketing@ternferries.example\r\nSubject: every octet\r\nMIME-Version: 1.0\r\n\r\n"
     + EVERY_OCTET + b"\r\n.\r\n..\r\n.dot\r\n" + b"." + b"x" * 997 + b"\r\n" + b"y" * 998 + b"\r\n"
 )  # fmt: skip
 

@@ -10,11 +10,13 @@ from pathlib import Path
 
 import pytest
 
+from copper_kite.mail.labelled import labelled
 from copper_kite.mail.sevenbit import to_lines
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.settings.load import load
 from copper_kite.smtp.content import Form, Takes
 from copper_kite.smtp.limits import Limits
+from copper_kite.trace.story import tell
 from copper_kite.words import State
 from tests.cli.test_commands import smart_host, take
 from tests.corpus import corpus
@@ -71,7 +73,45 @@ def test_long_lines_and_nul_leave_encoded(folder: Path, authority: CertificateFi
                 content = one.file.read_bytes()
                 assert longest(content) <= 998
                 assert decoded(content) == [("text/plain", sent)]
+            await here.until(lambda reader: reader.totals() == {State.RELAYED: 2})
             assert {record.message.form for record in records(here)} == {Form.LONG_LINES | Form.NUL}
+            assert {one.attempts[0].facts.changed for one in records(here)} == {"long lines and NUL were encoded"}
+            story = tell(records(here)[0], {}, running=True)
+            assert any(line.what == "encoded" for line in story.lines)
+
+    asyncio.run(live())
+
+
+@pytest.mark.parametrize(
+    ("content", "header", "charset"),
+    [
+        ("Subject: Füße\r\n\r\ngrün\r\n".encode(), b"Subject: =?utf-8?b?RsO8w59l?=\r\n", b"utf-8"),
+        ("grün\r\n".encode(), b"", b"utf-8"),
+        ("Subject: s\r\n\r\ngrün\r\n".encode("latin-1"), b"Subject: s\r\n", b"unknown-8bit"),
+        (b"Subject: s\r\n\r\n" + "ä".encode() * 400_000 + b"\r\n", b"Subject: s\r\n", b"utf-8"),
+        ("From: <ü@x.example>\r\n\r\nx\r\n".encode(), "From: <ü@x.example>\r\n".encode(), b""),
+        ("Content-Type: text/plain\r\n\r\ngrün\r\n".encode(), b"Content-Type: text/plain\r\n", b""),
+    ],
+)
+def test_text_that_does_not_say_what_it_is_is_labelled(content: bytes, header: bytes, charset: bytes) -> None:
+    """RFC 6409 8: also where only the beginning is there."""
+    made = labelled(content[:300_001], utf8=False)
+    assert header in made and (b"charset=" + charset in made) == bool(charset)
+    assert made.endswith(content[:300_001].partition(b"\r\n\r\n")[2][-20:])
+    kept = labelled(content, utf8=True)
+    assert kept.startswith(content.partition(b"\r\n\r\n")[0][:20]) or not header
+    assert labelled(made, utf8=False) == made
+
+
+def test_a_message_in_8_bits_arrives_with_its_label(folder: Path, authority: CertificateFiles) -> None:
+    async def live() -> None:
+        async with site(folder, authority) as here:
+            text = "Subject: Füße\r\n\r\ngrün\r\n".encode()
+            await converse(here.port, talk(letter("a@x.example", content=text)))
+            (one,) = await here.until_caught(1)
+            assert one.file is not None
+            found = message_from_bytes(one.file.read_bytes())
+            assert found.get_content_charset() == "utf-8" and "grün" in found.get_payload(decode=True).decode()  # type: ignore[union-attr]
 
     asyncio.run(live())
 

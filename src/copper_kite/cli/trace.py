@@ -337,6 +337,7 @@ def _attempt_json(attempt: Attempt) -> dict[str, Any]:
         "mechanism": session.mechanism or None,
         "mode": session.mode or None,
         "trust": session.trust or None,
+        "changed": attempt.facts.changed or None,
         "tried": [
             {"address": address, "stage": stage, "cause": cause, "said": said}
             for _, address, stage, cause, said in session.tried

@@ -119,7 +119,7 @@ class Recorder:
         job, began, seconds, found, stop, session, _ = report
         if stop is not None or session is None or plan is None or len(found) != len(job.recipients):
             return None
-        if job.envelope.asked_each:
+        if job.envelope.asked_each or job.changed:
             return None  # somebody may want to hear of it
         results = []
         for recipient, (_, stage, reply) in zip(job.recipients, found, strict=True):
@@ -227,7 +227,7 @@ class Recorder:
             code=reply.code if reply else None,
             enhanced=reply.enhanced if reply else "",
             text=reply.text if reply else worst.text,
-            facts=AttemptFacts(_results(fates), _facts_of(session, plan, stop)),
+            facts=AttemptFacts(_results(fates), _facts_of(session, plan, stop), job.changed),
             dialogue=None if relayed == len(fates) or dialogue is None else dialogue.export(),
         )
 

@@ -7,6 +7,7 @@ from functools import partial
 
 from copper_kite.errors import KiteError, StoreFull
 from copper_kite.mail.header import header_end
+from copper_kite.mail.labelled import labelled
 from copper_kite.mail.readdress import authors
 from copper_kite.mail.received import protocol_word, received_field, received_from
 from copper_kite.mail.submitted import Submitted, header_length, take_in
@@ -202,6 +203,8 @@ class Intake(Handler):
             self._forget_parts()
         if len(octets) > shared.listener.max_header and self._has_long_header(octets):
             return self._refuse(Stage.ACCEPT, self._header_too_long())
+        if not event.ascii and not shared.listener.strict:
+            octets = labelled(octets, utf8=self._takes_utf8())
         now = shared.clock.now()
         id = shared.ids.next(now)
         shown = id_text(id)
@@ -229,6 +232,10 @@ class Intake(Handler):
         else:
             self._begin_large(octets)
 
+    def _takes_utf8(self) -> bool:
+        """Whether the message is for servers that take UTF-8 in headers."""
+        return self._sender is not None and self._sender.utf8
+
     def _has_long_header(self, octets: bytes) -> bool:
         length = header_length(octets)
         return (len(octets) if length is None else length) > self._shared.listener.max_header
@@ -247,6 +254,8 @@ class Intake(Handler):
         now = shared.clock.now()
         id = shared.ids.next(now)
         self._forget_parts()
+        if not shared.listener.strict and not octets.isascii():
+            octets = labelled(octets, utf8=self._takes_utf8())
         taken = self._take_in(octets, id_text(id), now)
         large = Large(self, self._session, shared.submit, id, now, taken, self._reservation)
         large.refuse(self._judge_content(taken))

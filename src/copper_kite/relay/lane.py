@@ -354,7 +354,9 @@ class Lane:
 
     def _prepare(self, job: Job, session: RelaySession) -> Outgoing:
         proven = session.verified and self.hops.proven
-        return prepare(job, session.capabilities, proven=proven, long_lines=self._long_lines)
+        outgoing = prepare(job, session.capabilities, proven=proven, long_lines=self._long_lines)
+        job.changed = outgoing.changed
+        return outgoing
 
     def _divide(self, job: Job, apart: Collection[str]) -> Job:
         """Have those recipients `apart` carried by the next transaction; what is left."""

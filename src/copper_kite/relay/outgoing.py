@@ -19,6 +19,8 @@ from copper_kite.words import Cause, Stage
 
 __all__ = ["Outgoing", "prepare"]
 
+LINES_ENCODED = "long lines and NUL were encoded"
+HIGH_ENCODED = "octets over 127 were encoded"
 NO_LONG_LINES = Reply(554, "5.6.1", "a line has over 998 octets, or holds a NUL, and the connector takes none such")
 MAX_ENCODED = 64 * 1024 * 1024  # octets of a message that is encoded; a larger one goes as it is
 MAX_LOOKED_INTO = 8 * 1024 * 1024  # octets of a message whose parts' headers are looked at for octets over 127
@@ -27,12 +29,16 @@ Content = Callable[[], Iterable[bytes]]
 
 
 class Outgoing(NamedTuple):
-    """A message as a next hop gets it; or `stop`, why it cannot; or `apart`, the recipients that must go separately."""
+    """A message as a next hop gets it; or `stop`, why it cannot; or `apart`, the recipients that must go separately.
+
+    `changed` says in words what is not as it was kept.
+    """
 
     envelope: Envelope
     content: Content
     stop: Stop | None = None
     apart: tuple[str, ...] = ()
+    changed: str = ""
 
 
 def prepare(job: Job, capabilities: Capabilities, *, proven: bool, long_lines: str = "encode") -> Outgoing:
@@ -45,7 +51,21 @@ def prepare(job: Job, capabilities: Capabilities, *, proven: bool, long_lines: s
     if job.message.form and long_lines == "refuse":
         return Outgoing(envelope, content, _stopped(Cause.LONG_LINES, NO_LONG_LINES))
     if job.message.form and long_lines == "encode":
-        envelope, content = _in_lines(envelope, content)
+        return _in_lines(job, capabilities, proven=proven)
+    return _prepared(envelope, content, capabilities, proven=proven)
+
+
+def _in_lines(job: Job, capabilities: Capabilities, *, proven: bool) -> Outgoing:
+    """A message with lines that are too long, or NUL: encoded, or where that breaks something, as it is."""
+    envelope, content = job.envelope, job.outgoing
+    if envelope.size > MAX_ENCODED or (made := to_lines(b"".join(content()))) is None:
+        return _prepared(envelope, content, capabilities, proven=proven)
+    envelope = envelope._replace(size=len(made), eight_bit=not made.isascii())
+    outgoing = _prepared(envelope, lambda: (made,), capabilities, proven=proven)
+    return outgoing._replace(changed=", ".join(filter(None, (LINES_ENCODED, outgoing.changed))))
+
+
+def _prepared(envelope: Envelope, content: Content, capabilities: Capabilities, *, proven: bool) -> Outgoing:
     if len(envelope.recipients) > 1 and (apart := _apart(envelope, capabilities)):
         return Outgoing(envelope, content, apart=apart)
     found = misfit(envelope, capabilities, proven=proven)
@@ -54,13 +74,6 @@ def prepare(job: Job, capabilities: Capabilities, *, proven: bool, long_lines: s
     if not envelope.eight_bit and not envelope.utf8:
         return Outgoing(envelope, content)
     return _fitted(envelope, content, capabilities, found)
-
-
-def _in_lines(envelope: Envelope, content: Content) -> tuple[Envelope, Content]:
-    """A message with lines that are too long, or NUL: encoded, or where that breaks something, as it is."""
-    if envelope.size > MAX_ENCODED or (made := to_lines(b"".join(content()))) is None:
-        return envelope, content
-    return envelope._replace(size=len(made), eight_bit=not made.isascii()), lambda: (made,)
 
 
 def _apart(envelope: Envelope, capabilities: Capabilities) -> tuple[str, ...]:
@@ -97,7 +110,7 @@ def _fitted(
         envelope = envelope._replace(
             size=len(converted), utf8=not paths.isascii(), eight_bit=not bodies and envelope.eight_bit
         )
-        return Outgoing(envelope, lambda: (converted,))
+        return Outgoing(envelope, lambda: (converted,), changed="" if converted == whole else HIGH_ENCODED)
     if lacks_8bit is not None:
         return Outgoing(envelope, content, _stopped(*lacks_8bit))
     if header.isascii():

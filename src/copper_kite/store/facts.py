@@ -87,10 +87,11 @@ _NO_SESSION = SessionFacts()
 
 @dataclass(frozen=True, slots=True)
 class AttemptFacts:
-    """The results of an attempt, and its session."""
+    """The results of an attempt, its session, and what of the message was `changed` for it, in words."""
 
     results: Sequence[RecipientResult] = ()
     session: SessionFacts = _NO_SESSION
+    changed: str = ""
 
     @property
     def relayed(self) -> int:
@@ -98,8 +99,10 @@ class AttemptFacts:
         return sum(result.state == State.RELAYED for result in self.results)
 
 
-def facts_text(results: Iterable[tuple[str, str, str, str]], session: str) -> str:
+def facts_text(results: Iterable[tuple[str, str, str, str]], session: str, changed: str = "") -> str:
     """The facts as they are kept; `session` is `SessionFacts.text`."""
+    if changed:
+        session = f'"changed":{_text(changed)},{session}'
     told = [f"[{_text(to)},{_text(state)},{_text(stage)},{_text(reply)}]" for to, state, stage, reply in results]
     return f'{{"results":[{",".join(told)}],{session}}}'
 
@@ -112,4 +115,5 @@ def read_facts(text: str) -> AttemptFacts:
         [TriedAddress._make(tried) for tried in kept.get("tried", ())],
         *(kept.get(name) or SessionFacts._field_defaults[name] for name in SessionFacts._fields[2:]),
     )
-    return AttemptFacts([RecipientResult._make(result) for result in kept.get("results", ())], session)
+    results = [RecipientResult._make(result) for result in kept.get("results", ())]
+    return AttemptFacts(results, session, kept.get("changed", ""))

@@ -176,6 +176,8 @@ def _attempt_lines(attempt: Attempt) -> list[StoryLine]:
     ended = attempt.at + attempt.seconds
     who = f"{attempt.connector} → {_host(attempt)}" if attempt.connector else "this server"
     lines = []
+    if attempt.facts.changed:
+        lines.append(StoryLine(attempt.at, "encoded", "", "this server", "", f"{attempt.facts.changed} for {who}"))
     for (state, stage, reply), addresses in groups.items():
         code, text = split_reply(reply)
         whom = f"{', '.join(addresses)}: " if len(groups) > 1 else ""

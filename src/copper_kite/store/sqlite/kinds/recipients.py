@@ -70,10 +70,12 @@ def set_states(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) 
 
 
 def attempt_row(operation: RecordAttempt, put: Put) -> Row:
-    """The columns of the attempt up to its facts; results, session, dialogue; what it says of its connector."""
+    """The columns of the attempt up to its facts; results, session, what was changed; dialogue; what it says of its
+    connector."""
     attempt = operation.attempt
     facts = attempt.facts
-    return *attempt[:13], list(map(tuple, facts.results)), facts.session.text(), attempt.dialogue, _note(attempt)
+    told = list(map(tuple, facts.results)), facts.session.text(), facts.changed
+    return *attempt[:13], told, attempt.dialogue, _note(attempt)
 
 
 def _note(attempt: Attempt) -> Row | None:
@@ -94,9 +96,9 @@ def record_attempts(connection: sqlite3.Connection, rows: Sequence[Row], at: Ext
     """Add attempts, and what they say of their connectors."""
     connection.executemany(
         _INSERT_ATTEMPT,
-        [(*row[:13], facts_text(row[13], row[14]), None if row[15] is None else dumps(row[15])) for row in rows],
+        [(*row[:13], facts_text(*row[13]), None if row[14] is None else dumps(row[14])) for row in rows],
     )
-    _note_connectors(connection, [row[16] for row in rows if row[16] is not None])
+    _note_connectors(connection, [row[15] for row in rows if row[15] is not None])
 
 
 def relayed_row(operation: RecordRelayed, put: Put) -> Row:
