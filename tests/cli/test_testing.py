@@ -122,6 +122,9 @@ def test_probe_by_a_connector(folder: Path) -> None:
         assert (
             done.returncode == 0 and b"connector beacon" in done.stdout and b"answers for it from here" in done.stdout
         )
+        assert kite("connector", "test", "beacon", "--to", "root", config=config).returncode == 0
+        facts = json.loads((folder / "caught" / "000002.json").read_text())
+        assert facts["to"] == ["duty@crew.example"], "a name of this machine goes where its mail goes"
     done = kite("probe", "--connector", "beacon", config=config)
     assert done.returncode == 4 and b"side      path" in done.stdout
     assert b"did you mean 'beacon'" in kite("probe", "--connector", "becon", config=config).stderr

@@ -12,7 +12,7 @@ import click
 from copper_kite.cli.options import DURATION, SIZE, Endpoints, json_option
 from copper_kite.cli.probed import milliseconds, print_probed, print_repeats, print_sweep, probed_json, repeats_json
 from copper_kite.cli.show import echo, print_json, say
-from copper_kite.cli.target import SUBMISSION_PORT, Target, find_target, own_name, target_options
+from copper_kite.cli.target import SUBMISSION_PORT, Target, find_target, outward_recipients, own_name, target_options
 from copper_kite.errors import InputError
 
 if TYPE_CHECKING:
@@ -131,6 +131,7 @@ def make_letter(
         raise InputError("--deliver needs a recipient: --to ADDRESS", usage=True)
     if sender is None and not recipients and size is None:
         return None
+    recipients = outward_recipients(target, recipients)
     if sender is None:
         loaded = target.loaded
         sender = f"postmaster@{(loaded.settings.identity.domain if loaded else None) or own_name(loaded)}"

@@ -17,7 +17,15 @@ import click
 from copper_kite.cli.options import DURATION, PACE, SIZE, Endpoints, json_option
 from copper_kite.cli.probed import milliseconds, print_probed, probed_json
 from copper_kite.cli.show import echo, local_time, print_json, print_verdict, say, verdict_json
-from copper_kite.cli.target import SUBMISSION_PORT, Target, find_target, own_name, refuse_options, target_options
+from copper_kite.cli.target import (
+    SUBMISSION_PORT,
+    Target,
+    find_target,
+    outward_recipients,
+    own_name,
+    refuse_options,
+    target_options,
+)
 from copper_kite.errors import InputError
 
 if TYPE_CHECKING:
@@ -111,6 +119,8 @@ def _letters(target: Target, recipients: tuple[str, ...], given: dict[str, Any])
     from copper_kite.smtp.transaction import Envelope
 
     loaded = target.loaded
+    if not target.plan.path:  # to our own server, they go as they are
+        recipients = outward_recipients(target, recipients)
     domain = (loaded.settings.identity.domain if loaded else None) or own_name(loaded)
     sender = given["sender"] or f"postmaster@{domain}"
     path = split_address(sender)[1] if given["envelope_from"] is None else given["envelope_from"]

@@ -14,6 +14,8 @@ from copper_kite.cli.options import load_settings
 from copper_kite.errors import Finding, InputError, SettingsError
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from copper_kite.net.plan import Plan, Timeouts
     from copper_kite.settings.load import Loaded
     from copper_kite.settings.secrets import Credential
@@ -25,6 +27,7 @@ __all__ = [
     "connector_target",
     "credentials_of",
     "find_target",
+    "outward_recipients",
     "own_name",
     "refuse_options",
     "target_options",
@@ -148,6 +151,16 @@ def _of_server(config: str | None, server: Endpoint | None) -> Target:
     host = server.host or "localhost"
     plan = Plan(host=host, port=server.port, path=server.path, name=own_name(loaded), tls=tls)
     return Target(plan=plan, loaded=loaded)
+
+
+def outward_recipients(target: Target, recipients: Sequence[str]) -> tuple[str, ...]:
+    """Names of this machine as their mail leaves, as `kite pipe` takes them; all else as it is."""
+    from copper_kite.routing.outward import Outward
+
+    if target.loaded is None:
+        return tuple(recipients)
+    outward = Outward(target.loaded.settings.identity, target.loaded.server_name)
+    return tuple(one if "@" in one else outward.recipient(one) or one for one in recipients)
 
 
 def own_name(loaded: Loaded | None) -> str:
