@@ -7,6 +7,7 @@ import base64
 import json
 import math
 import time
+from base64 import b64encode
 from collections.abc import Callable
 from pathlib import Path
 from types import SimpleNamespace
@@ -22,6 +23,7 @@ from copper_kite.settings.load import load
 from copper_kite.settings.model import Account, Guard
 from copper_kite.smtp.sasl import ScramKey, Secret
 from copper_kite.store import Transaction, WriteEntry
+from copper_kite.words import Event
 from tests.relay.test_relay import LETTER, letter, talk
 from tests.support import JumpingClock, Site, codes, converse, free_port, kite, site
 
@@ -253,6 +255,41 @@ def test_an_account_with_bounds(folder: Path, authority: CertificateFiles) -> No
         assert {one["reply"].partition(" account")[0] for one in told} == {"550 5.7.1"}
         shown = kite("trace", "--refused", config=config).stdout.decode()
         assert "account ticketing" in shown and "may not send as <evil@x.example>" in shown
+
+    asyncio.run(live())
+
+
+def test_what_the_engine_refuses_by_itself_is_on_record_at_once(folder: Path, authority: CertificateFiles) -> None:
+    """By client, account that was tried, and reason; no secret among it; and narrowed as other lists are."""
+
+    async def live() -> None:
+        async with site(folder, authority) as here:
+            accounts(here, '[[account]]\nname = "ticketing"\n')
+            text = here.loaded.path.read_text().replace(
+                'name = "programs"\n', 'name = "programs"\nlogin = "optional"\nmax_recipients = 100\n'
+            )
+            here.loaded.path.write_text(text)
+            await here.service.reload(load(here.loaded.path))
+            logins = [b64encode(f"\0{name}\0wrong-password".encode()) for name in ("ticketing", "nobody")]
+            lines = [
+                b"EHLO h", *(b"AUTH PLAIN " + login for login in logins), b"d3JvbmctcGFzc3dvcmQ=",
+                b"MAIL FROM:<a@x.example> SIZE=99999999999", b"MAIL FROM:<a@x.example>", b"RCPT TO:<@>",
+                *(b"RCPT TO:<r%d@x.example>" % n for n in range(101)), b"QUIT",
+            ]  # fmt: skip
+            await converse(here.port, b"".join(line + b"\r\n" for line in lines))
+            await here.until(lambda reader: len(reader.noted(Event.REFUSED, 0.0)) >= 6)
+            shown = json.loads(kite("trace", "--refused", "--json", config=here.loaded.path).stdout)
+            found = {(one["stage"], one["account"], one["reply"][:9]) for one in shown}
+            assert found >= {
+                ("login", "ticketing", "535 5.7.8"), ("login", "nobody", "535 5.7.8"), ("hello", None, "500 5.5.1"),
+                ("sender", None, "552 5.3.4"), ("recipient", None, "501 5.1.3"), ("recipient", None, "452 4.5.3"),
+            }  # fmt: skip
+            assert "wrong-password" not in str(shown) and "d3Jvbmc" not in str(shown)
+            (unknown,) = [one for one in shown if one["account"] == "nobody"]
+            assert unknown["example"]["why"] == "there is no such account"
+            for words, count in ((("--who", "nobody"), 1), (("--reason", "5.3.4"), 1), (("--to", "r100@x.example"), 1)):
+                narrowed = kite("trace", "--refused", "--json", *words, config=here.loaded.path).stdout
+                assert len(json.loads(narrowed)) == count
 
     asyncio.run(live())
 

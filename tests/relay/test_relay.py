@@ -98,7 +98,14 @@ def test_every_octet_survives(folder: Path, authority: CertificateFiles) -> None
     """S-16, S-24, S-42, C-11: all octets but NUL, dots at line starts, lines of 998 octets, over several portions."""
     every = bytes(range(1, 256)).replace(b"\r", b"").replace(b"\n", b"")
     content = (
-        b"Subject: x\r\nMIME-Version: 1.0\r\n\r\n" + every + b"\r\n.\r\n..\r\n.x\r\n" + b"." + b"y" * 997 + b"\r\n" + b"z" * 998 + b"\r\n"
+        b"Subject: x\r\nMIME-Version: 1.0\r\n\r\n"
+        + every
+        + b"\r\n.\r\n..\r\n.x\r\n"
+        + b"."
+        + b"y" * 997
+        + b"\r\n"
+        + b"z" * 998
+        + b"\r\n"
     )
     large = content + (b"0123456789abcdef" * 60 + b"\r\n.dot\r\n") * 1200
 

@@ -3,25 +3,34 @@
 from __future__ import annotations
 
 import time
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from copper_kite.cli.show import age, echo, json_time, local_times, print_json, print_table, print_verdict
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
     from pathlib import Path
+
+    from copper_kite.trace.refused import Refused
 
 __all__ = ["show_refused"]
 
 
-def show_refused(folder: Path, seconds: float, *, as_json: bool) -> None:
-    """What listeners refused in the last so many seconds."""
-    from copper_kite.smtp.replies import printable
+def show_refused(folder: Path, seconds: float, until: float | None, given: Mapping[str, Any], *, as_json: bool) -> None:
+    """What listeners refused in the last so many seconds, as the filters narrow it."""
     from copper_kite.store import open_store
-    from copper_kite.trace.refused import group_refused, refused_verdict
+    from copper_kite.trace.refused import group_refused, matching, refused_verdict
     from copper_kite.words import Event
 
     with open_store(folder).reader() as reader:
-        groups = group_refused(reader.noted(Event.REFUSED, time.time() - seconds))
+        entries = reader.noted(Event.REFUSED, time.time() - seconds)
+    groups = matching(
+        group_refused([entry for entry in entries if until is None or entry.at <= until]),
+        who=given["who"],
+        reason=given["reason"],
+        sender=given["sender"],
+        to=given["to"],
+    )
     if as_json:
         print_json(
             [
@@ -29,6 +38,7 @@ def show_refused(folder: Path, seconds: float, *, as_json: bool) -> None:
                     "listener": one.listener,
                     "who": one.who,
                     "stage": one.stage,
+                    "account": one.account or None,
                     "reply": one.reply,
                     "count": one.count,
                     "first": json_time(one.first),
@@ -42,9 +52,9 @@ def show_refused(folder: Path, seconds: float, *, as_json: bool) -> None:
     if groups:
         times = local_times([one.last for one in groups])
         print_table(
-            ("last", "count", "who", "listener", "stage", "reply"),
+            ("last", "count", "who", "account", "listener", "stage", "reply"),
             [
-                (at, str(one.count), one.who, one.listener, one.stage, printable(one.reply))
+                (at, str(one.count), one.who, one.account, one.listener, one.stage, _said(one))
                 for at, one in zip(times, groups, strict=True)
             ],
             right=("count",),
@@ -52,3 +62,10 @@ def show_refused(folder: Path, seconds: float, *, as_json: bool) -> None:
         )
         echo()
     print_verdict(refused_verdict(groups, age(seconds)))
+
+
+def _said(one: Refused) -> str:
+    from copper_kite.smtp.replies import printable
+
+    why = one.example.get("why", "")
+    return printable(one.reply) + (f" ({why})" if why else "")

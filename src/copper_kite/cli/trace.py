@@ -77,9 +77,11 @@ def trace(
     from copper_kite.store import open_store
 
     if refused:
-        if what is not None or until is not None or any(given.values()):
-            raise click.UsageError("--refused has no filters but --since")
-        show_refused(queue_folder(config), 86400.0 if since is None else time.time() - since, as_json=as_json)
+        known = {"sender", "to", "who", "reason"}
+        if what is not None or any(value for name, value in given.items() if name not in known):
+            raise click.UsageError("--refused has the filters --from, --to, --who, --reason, --since and --until")
+        seconds = 86400.0 if since is None else time.time() - since
+        show_refused(queue_folder(config), seconds, until, given, as_json=as_json)
         return
     file = find_file(config)
     found = sketch(file)

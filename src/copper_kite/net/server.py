@@ -127,6 +127,9 @@ class Handler:
     def content_refused(self, event: events.ContentRefused) -> None:
         """The message was refused by the engine."""
 
+    def command_refused(self, event: events.CommandRefused) -> None:
+        """A command was refused by the engine."""
+
     def login_asked(self, event: events.LoginAsked) -> Answer:
         """A login is to be checked."""
         return Reply(535, "5.7.8", "login refused")
@@ -251,6 +254,7 @@ class ServerSession(asyncio.Protocol):
             events.Content: handler.content,
             events.ContentEnded: handler.content_ended,
             events.ContentRefused: handler.content_refused,
+            events.CommandRefused: handler.command_refused,
             events.LoginAsked: handler.login_asked,
             events.SecureAsked: self._secure_asked,
             events.Reset: handler.reset,
@@ -359,8 +363,11 @@ class ServerSession(asyncio.Protocol):
             if answer is LATER:
                 break
             left -= 1
-            if not left and event.asks:  # the others have their turn between
-                self._put_off(answer)
+            if left <= 0:  # the others have their turn between
+                if event.asks:
+                    self._put_off(answer)
+                else:
+                    engine.more = True
                 break
             event = engine.answer(answer) if event.asks else engine.next_event()
         data, state = engine.data_to_send(), self._state

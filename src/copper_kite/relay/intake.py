@@ -35,6 +35,16 @@ UNQUALIFIED_SENDER = Reply(501, "5.1.7", "write the sender with its full domain"
 UNQUALIFIED_RECIPIENT = Reply(501, "5.1.3", "write the recipient with its full domain")
 
 
+_STAGES = {
+    "MAIL": Stage.SENDER,
+    "RCPT": Stage.RECIPIENT,
+    "DATA": Stage.CONTENT,
+    "BDAT": Stage.CONTENT,
+    "AUTH": Stage.LOGIN,
+    "STARTTLS": Stage.SECURE,
+}
+
+
 class Intake(Handler):
     """One session's view of a listener."""
 
@@ -72,7 +82,8 @@ class Intake(Handler):
 
     def _refuse(self, stage: Stage, reply: Reply, **example: str) -> Reply:
         """Note what is refused, for `kite trace --refused`."""
-        refusal = Refusal(self._shared.listener.name, self.client.who, stage.value, str(reply))
+        account = example.pop("login", "") or self.client.account
+        refusal = Refusal(self._shared.listener.name, self.client.who, stage.value, str(reply), account)
         self._shared.refusals.note(refusal, hello=self._hello, sender=self._reverse_path, **example)
         return reply
 
@@ -104,6 +115,8 @@ class Intake(Handler):
         gate.login_ended(account, address, good=holds)
         if not holds or not gate.may_log_in(account, address):
             why = "its password was right, but it may not log in from there" if holds else ""
+            if account not in self._shared.accounts:
+                why = "there is no such account"
             return self._refuse(Stage.LOGIN, LOGIN_REFUSED, login=account, why=why)
         self.client.account, self._allowed = account, True
         self._trace, self._rules = "", None
@@ -367,6 +380,11 @@ class Intake(Handler):
             protocol=message.protocol,
             tls=self._session.tls,
         )
+
+    def command_refused(self, event: events.CommandRefused) -> None:
+        """Note what the engine refused."""
+        stage = _STAGES.get(event.verb, Stage.HELLO)
+        self._refuse(stage, event.reply, **({"command": f"{event.verb} {event.argument}"} if event.argument else {}))
 
     def content_refused(self, event: events.ContentRefused) -> None:
         """The content was at fault: forget it."""

@@ -1,4 +1,5 @@
-"""Submissions that were refused: counted for a few seconds, then into the journal, so that no flood fills it."""
+"""Submissions that were refused: into the journal at once, and while more come, counted for a few seconds, so that no
+flood fills it."""
 
 from __future__ import annotations
 
@@ -11,17 +12,19 @@ from copper_kite.words import Event
 
 __all__ = ["Refusal", "Refusals"]
 
-SECONDS = 2.0
+SECONDS = 2.0  # from one time to the next while there are as many kinds as may be; with fewer, it is sooner
+SOONEST = 0.1
 MAX_KINDS = 500  # different ones noted at a time; the rest is counted as others
 
 
 class Refusal(NamedTuple):
-    """What was refused: by which listener, to whom, with which reply."""
+    """What was refused: by which listener, to whom, with which reply; `account` is the one that was tried."""
 
     listener: str
     who: str
     stage: str
     reply: str
+    account: str = ""
 
 
 OTHERS = Refusal("", "others", "", "")
@@ -39,6 +42,7 @@ class Refusals:
         self._counts: dict[Refusal, int] = {}
         self._last: dict[Refusal, dict[str, str]] = {}
         self._timer: asyncio.TimerHandle | None = None
+        self._next_flush = 0.0  # on the loop's clock, the earliest
 
     def note(self, refusal: Refusal, **example: str) -> None:
         """One was refused; `example` (sender, recipient, hello) is what was special about it."""
@@ -47,7 +51,13 @@ class Refusals:
         self._counts[refusal] = self._counts.get(refusal, 0) + 1
         self._last[refusal] = example
         if self._timer is None:
-            self._timer = asyncio.get_running_loop().call_later(SECONDS, self.flush)
+            loop = asyncio.get_running_loop()
+            self._timer = loop.call_later(max(0.0, self._next_flush - loop.time()), self._flush_in_turn)
+
+    def _flush_in_turn(self) -> None:
+        kinds = len(self._counts)
+        self._next_flush = asyncio.get_running_loop().time() + max(SOONEST, SECONDS * kinds / MAX_KINDS)
+        self.flush()
 
     def flush(self) -> None:
         """Have what was collected written."""

@@ -219,7 +219,10 @@ class Service:
         self.stopping = True
         self.listeners.close()
         await self.registry.stop(seconds)
-        self.refusals.flush()
+        try:
+            self.refusals.flush()
+        except Exception as error:
+            self.dispatcher.fault(error)
         await self.dispatcher.stop(seconds)
         await self.undo.aclose()
 

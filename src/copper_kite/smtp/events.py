@@ -16,6 +16,7 @@ from copper_kite.smtp.sasl import PlainLogin, ProvenLogin
 
 __all__ = [
     "ChunksStarted",
+    "CommandRefused",
     "Content",
     "ContentEnded",
     "ContentRefused",
@@ -112,6 +113,19 @@ class ContentRefused(Event):
 
     asks: ClassVar[bool] = False
     fault: Fault
+    reply: Reply
+
+
+@dataclass(slots=True)
+class CommandRefused(Event):
+    """A command was refused by the engine itself, with `reply`: for its form, its place, or a bound of the session.
+
+    `argument` is what stood behind MAIL or RCPT; of others nothing is told, for it may be a secret.
+    """
+
+    asks: ClassVar[bool] = False
+    verb: str
+    argument: str
     reply: Reply
 
 

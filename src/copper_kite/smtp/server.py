@@ -70,6 +70,7 @@ _BLANK = re.compile("[ \t]")
 # Bound once: to look a member up on its class takes longer than all else that is done with it.
 _FRESH, _READY, _SENDER, _RECIPIENTS, _CONTENT, _CHUNKS, _LOGIN, _SECURING, _CLOSED = Phase
 _RCPT, _CHUNK, _END, _LOGIN_ENDED = Step.RCPT, Step.CHUNK, Step.END, Step.LOGIN_ENDED
+MAX_TOLD = 300  # characters of a refused command
 MAX_WITHOUT_QUESTION = 50  # commands that `next_event` answers at a time
 _CONTENT_STARTED = events.ContentStarted()
 _MAIL_STEPS = (Step.MAIL, Step.RCPT, Step.DATA)
@@ -95,6 +96,7 @@ class Server:
         self.more = False  # whether there may be more to look at, although nothing new has come
         self._asked: events.Event | None = None
         self._told: deque[events.Event] = deque()
+        self._command = "", ""  # the one that is looked at: its verb and argument
         self._incoming: Incoming | None = None  # what comes now and is no command
         self._behind_data = BehindData(self._limits.reader, self._max_size, self._limits.takes)
         self._chunks: ChunkReader | None = None  # of a message that comes in chunks
@@ -105,6 +107,7 @@ class Server:
         self._idle_tries = 0  # commands to no purpose since then, as far as they are not forgiven
         self._excused = 0  # of those that come next and are to no purpose: they follow from a refusal of ours
         self._failed_logins = 0
+        self._follows = False  # something of this transaction was refused
 
     # --- octets ---------------------------------------------------------------------------------------------------
 
@@ -219,6 +222,7 @@ class Server:
         return self.next_event() if self._lines.left or self._told else None
 
     def _refused(self, reply: Reply, step: Step) -> None:
+        self._follows = self._follows or step in (Step.MAIL, Step.RCPT, Step.DATA)
         if reply.code == 421:
             self._close()
         elif step is Step.MAIL:  # its recipients and DATA may be on their way (RFC 2920 3.1), and RSET behind them
@@ -233,7 +237,7 @@ class Server:
                     self.close(OUT_OF_LOGINS)
 
     def _sender_accepted(self, event: events.MailFrom) -> None:
-        self._recipients, self._utf8, self._excused = 0, event.utf8, 0
+        self._recipients, self._utf8, self._excused, self._follows = 0, event.utf8, 0, False
         self._messages += 1
 
     def _recipient_accepted(self, event: events.Event) -> None:
@@ -287,7 +291,16 @@ class Server:
     def _refuse(self, reply: Reply) -> None:
         """Answer a bad command; after too many of them the session ends."""
         self._say(reply)
+        self._tell_refused(reply)
         self._waste()
+
+    def _tell_refused(self, reply: Reply) -> None:
+        """Whoever owns the session may want to know; but not of what only follows from another refusal: DATA, and what
+        was sent behind it."""
+        verb, argument = self._command
+        if (self._excused or self._follows) and (verb not in ("MAIL", "RCPT") or reply is BAD_ORDER):
+            return
+        self._told.append(events.CommandRefused(verb, argument[:MAX_TOLD] if verb in ("MAIL", "RCPT") else "", reply))
 
     def _waste(self, *, idle: bool = False) -> None:
         if self._excused:
@@ -341,7 +354,8 @@ class Server:
         if bad.line:
             reply = Reply(reply.code, reply.enhanced, f"line {bad.line}: {reply.text}")
         self._told.append(events.ContentRefused(bad.fault, reply))
-        self._refuse(reply)
+        self._say(reply)
+        self._waste()
 
     # --- commands -------------------------------------------------------------------------------------------------
 
@@ -363,12 +377,14 @@ class Server:
         return _CONTENT_STARTED if line == b"DATA\r\n" else self._plain_rcpt(line)
 
     def _take_command(self, line: bytes) -> None:
+        self._command = "", ""
         try:
             text = line.decode("utf-8")
         except UnicodeDecodeError:
             self._refuse(Reply(501, "5.5.2", "not UTF-8"))
             return
         verb, _, argument = _BLANK.sub(" ", text, count=1).partition(" ")
+        self._command = verb.upper(), argument
         command = _COMMANDS.get(verb)
         if command is None and verb.isascii():
             command = _COMMANDS.get(verb.upper())
@@ -419,6 +435,7 @@ class Server:
 
     def _mail(self, argument: str) -> None:
         if self._messages == self._limits.messages > 0:
+            self._tell_refused(TOO_MANY_MESSAGES)
             self.close(TOO_MANY_MESSAGES)
             return
         self._ask(read_mail(argument, self._offers, self._max_size, secure=self.secure))
@@ -427,6 +444,7 @@ class Server:
         event = read_rcpt(argument, self._offers, secure=self.secure, utf8=self._utf8)
         if self._recipients >= self._limits.recipients and not isinstance(event, Reply):
             self._say(TOO_MANY_RECIPIENTS)
+            self._tell_refused(TOO_MANY_RECIPIENTS)
         else:
             self._ask(event)
 

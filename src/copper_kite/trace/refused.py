@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from copper_kite.store import JournalEntry
 from copper_kite.verdict.judge import Verdict, judge_refusal
 
-__all__ = ["Refused", "group_refused", "refused_verdict"]
+__all__ = ["Refused", "group_refused", "matching", "refused_verdict"]
 
 
 @dataclass(slots=True, kw_only=True)
@@ -19,6 +19,7 @@ class Refused:
     listener: str
     who: str
     stage: str
+    account: str
     reply: str
     count: int
     first: float
@@ -31,14 +32,16 @@ def group_refused(entries: Sequence[JournalEntry]) -> list[Refused]:
     groups: dict[tuple[str, ...], Refused] = {}
     for entry in entries:
         facts = dict(entry.facts)
-        listener, who, stage, reply = key = tuple(facts.pop(name) for name in ("listener", "who", "stage", "reply"))
-        count = facts.pop("count")
+        account = facts.pop("account", "") or facts.pop("login", "")
+        listener, who, stage, reply = (facts.pop(name) for name in ("listener", "who", "stage", "reply"))
+        key, count = (listener, who, stage, account, reply), facts.pop("count")
         known = groups.get(key)
         if known is None:
             groups[key] = Refused(
                 listener=listener,
                 who=who,
                 stage=stage,
+                account=account,
                 reply=reply,
                 count=count,
                 first=entry.at,
@@ -48,6 +51,18 @@ def group_refused(entries: Sequence[JournalEntry]) -> list[Refused]:
         else:
             known.count, known.last, known.example = known.count + count, entry.at, facts
     return sorted(groups.values(), key=lambda one: (-one.last, one.who, one.stage))
+
+
+def matching(groups: Sequence[Refused], *, who: str, reason: str, sender: str, to: str) -> list[Refused]:
+    """Those of a client or account, with this in the reply, and whose last example has these in its addresses."""
+    return [
+        one
+        for one in groups
+        if (not who or who in (one.who, one.account, f"account {who}"))
+        and reason in one.reply
+        and sender.lower() in (one.example.get("sender", "") + one.example.get("command", "")).lower()
+        and to.lower() in (one.example.get("recipient", "") + one.example.get("command", "")).lower()
+    ]
 
 
 def refused_verdict(groups: Sequence[Refused], since: str) -> Verdict:
@@ -61,7 +76,8 @@ def refused_verdict(groups: Sequence[Refused], since: str) -> Verdict:
         "listener": most.listener,
         "network": _network(most.who),
         "name": most.who.removeprefix("account "),
-        "login": most.example.get("login", ""),
+        "login": most.account,
+        "reply": most.reply,
     }
     found = judge_refusal(most.reply, facts)
     evidence = f"{most.reply}, {most.count} of {total} refusals in the last {since}"
