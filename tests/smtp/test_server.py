@@ -517,6 +517,34 @@ SEGMENTS = [
 ]  # fmt: skip
 
 
+@pytest.mark.parametrize(
+    ("command", "path"),
+    [
+        (b"MAIL FROM: <a@b.example>", "a@b.example"),
+        (b"MAIL FROM:< a@b.example >", "a@b.example"),
+        (b"mail from : a@b.example SIZE=9", "a@b.example"),
+        (b"MAIL FROM:a@b.example", "a@b.example"),
+        (b"MAIL FROM:<>", ""),
+        (b"MAIL FROM:a@b.example>", None),
+        (b"MAIL FROM:<a@b.example", None),
+        (b"MAIL FROM:a b@c.example", None),
+        (b"MAIL FROM:<a@b.example> <c@d.example>", None),
+        (b"MAIL a@b.example", None),
+    ],
+)
+def test_what_is_slightly_off_is_taken_where_it_means_one_thing(command: bytes, path: str | None) -> None:
+    """And by a strict server, refused, but for the one blank that everybody takes."""
+    for hello in (b"EHLO my_host", b"HELO 2001:db8::1", b"EHLO h.example"):
+        lenient = Talk(limits=Limits(lenient=True))
+        assert lenient.codes(hello + b"\r\n" + command + b"\r\n")[-1][:3] == ("501" if path is None else "250")
+        found = [event.path for event in lenient.seen if isinstance(event, events.MailFrom)]
+        assert found == ([] if path is None else [path])
+    strict = Talk()
+    strict.say(b"EHLO h.example\r\n" + command + b"\r\n")
+    taken = [event.path for event in strict.seen if isinstance(event, events.MailFrom)]
+    assert taken == ([path] if command in (b"MAIL FROM: <a@b.example>", b"MAIL FROM:<>") else [])
+
+
 def test_what_is_remembered_of_lines_stays_small() -> None:
     """W-10: whole segments of noise are not kept, however many come."""
     talk = ready(limits=Limits(patience=1000))

@@ -118,6 +118,7 @@ class Listeners:
                 recipients=listener.max_recipients,
                 messages=listener.max_messages,
                 patience=listener.patience,
+                lenient=not listener.strict,
                 takes=Takes.FIT if listener.strict else Takes.LOCAL if endpoint.path else Takes.MENDABLE,
             ),
             directory=shared,

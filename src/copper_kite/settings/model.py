@@ -226,8 +226,8 @@ class Listener(Table):
     )
     strict: bool = Field(
         default=False,
-        description="Refuse content that must be mended before it may leave: lines of over 998 octets, NUL, and on a "
-        "Unix socket a CR or LF on its own.",
+        description="Refuse commands that are slightly off, and content that must be mended before it may leave: lines "
+        "of over 998 octets, NUL, text that does not say what it is, on a Unix socket a CR or LF on its own.",
     )
     max_recipients: int = Field(default=1000, ge=100, description="Recipients of one message (RFC 9422 RCPTMAX).")
     max_messages: int = Field(default=0, ge=0, description="Messages of one session (RFC 9422 MAILMAX); 0: any number.")

@@ -24,6 +24,7 @@ __all__ = [
     "parse_command_path",
     "parse_hello_name",
     "split_mailbox",
+    "unambiguous",
 ]
 
 MAX_LOCAL_PART = 64  # octets, RFC 5321 4.5.3.1.1
@@ -58,6 +59,11 @@ _XCHAR = re.compile(r"\+([0-9A-F]{2})")
 
 class Syntax(ValueError):
     """Raised inside `smtp` for text that is not what the grammar allows; it never leaves the package."""
+
+
+_SLIGHTLY_OFF = re.compile(
+    r"(FROM|TO)[ \t]*:[ \t]*(?:<[ \t]*([^<>]*?)[ \t]*>|([^<>\s]+@[^<>\s]+))((?:[ \t].*)?)", re.IGNORECASE
+)
 
 
 class BadParameter(Syntax):
@@ -151,6 +157,16 @@ def parse_hello_name(text: str) -> str:
     if text.startswith("[") and not _is_literal(text):
         raise Syntax("not an address literal")
     return text
+
+
+def unambiguous(argument: str) -> str:
+    """What stands behind MAIL or RCPT as the grammar has it, where a client wrote it slightly off and nothing else can
+    be meant: blanks around the colon or within the brackets, or an address without brackets."""
+    match = _SLIGHTLY_OFF.fullmatch(argument)
+    if match is None:
+        return argument
+    word, inner, bare, rest = match.groups()
+    return f"{word}:<{bare if inner is None else inner}>{rest}"
 
 
 def encode_xtext(text: str) -> str:

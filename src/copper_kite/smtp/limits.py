@@ -15,7 +15,8 @@ class Limits:
 
     `recipients` a message, at least 100 (RFC 5321 4.5.3.1.8); `messages` a session, 0 for no limit (RFC 9422 4);
     `patience` in bad or idle commands between two accepted messages; `logins` that may fail (RFC 4954 9); `reader`
-    reads content (a stand-in may have a worse one), and `takes` what it says.
+    reads content (a stand-in may have a worse one), and `takes` what it says; `lenient` takes commands that are
+    slightly off and mean one thing only.
     """
 
     recipients: int = 1000
@@ -24,3 +25,4 @@ class Limits:
     logins: int = 5
     reader: type[ContentReader] = ContentReader
     takes: Takes = Takes.FIT
+    lenient: bool = False

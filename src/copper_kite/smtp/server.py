@@ -50,7 +50,7 @@ from copper_kite.smtp.commands import plain_mail, read_chunk, read_mail, read_rc
 from copper_kite.smtp.content import BadContent, ChunkReader
 from copper_kite.smtp.exchanges import EXCHANGES, Challenge, Directory, Exchange, NoDirectory
 from copper_kite.smtp.extensions import Offers
-from copper_kite.smtp.grammar import MAX_PATH, PLAIN_RCPT, Syntax, parse_hello_name
+from copper_kite.smtp.grammar import MAX_PATH, PLAIN_RCPT, Syntax, parse_hello_name, unambiguous
 from copper_kite.smtp.incoming import BehindData, Chunk, Found, Incoming, Unwanted
 from copper_kite.smtp.limits import Limits
 from copper_kite.smtp.lines import MAX_COMMAND_LINE, MAX_LOGIN_LINE, LineBuffer, LineTooLong
@@ -438,9 +438,11 @@ class Server:
             self._tell_refused(TOO_MANY_MESSAGES)
             self.close(TOO_MANY_MESSAGES)
             return
+        argument = unambiguous(argument) if self._limits.lenient else argument
         self._ask(read_mail(argument, self._offers, self._max_size, secure=self.secure))
 
     def _rcpt(self, argument: str) -> None:
+        argument = unambiguous(argument) if self._limits.lenient else argument
         event = read_rcpt(argument, self._offers, secure=self.secure, utf8=self._utf8)
         if self._recipients >= self._limits.recipients and not isinstance(event, Reply):
             self._say(TOO_MANY_RECIPIENTS)
