@@ -76,6 +76,7 @@ class DropFolder:
         self._problem = ""  # that was told
         self._told_until = 0.0  # of what is refused
         self._put_off: dict[str, float] = {}  # names, and when they are tried again (`time.monotonic`)
+        self._unsure: set[str] = set()  # those that may have been kept although no answer said so
         self._task: asyncio.Task[None] | None = None
         self._ended = False
         self._make()
@@ -130,26 +131,31 @@ class DropFolder:
                     path.unlink()
 
     async def _take_all(self, names: Sequence[str]) -> None:
+        if unsure := self._unsure.intersection(names):
+            self._taken |= self._known(sorted(unsure))
+            self._unsure -= unsure
         for name in names:
             if self._ended:
                 return
             try:
                 await self._take(name)
-            except OSError as error:
+            except OSError as error:  # a timeout is one, too
+                self._unsure.add(name)
                 self._wait(name, str(error))
             except Exception as error:
+                self._unsure.add(name)
                 self._wait(name, self._supervisor.note(error, file=name))
 
     async def _take(self, name: str) -> None:
         path = self._folder / name
-        if name in self._put_off:  # it may have been kept although its answer did not come
-            self._taken |= self._known([name])
         if name not in self._taken:
             reply = await self._hand_in_file(name, path) if not path.is_symlink() else A_LINK
             if reply.code >= 500:
                 self._refuse(path, str(reply))
                 return
             if reply.code >= 300:
+                if reply.code == 421:
+                    self._unsure.add(name)
                 self._wait(name, str(reply))
                 return
             self._taken.add(name)

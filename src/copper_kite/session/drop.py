@@ -21,7 +21,7 @@ from copper_kite.store import why_no_drop_folder
 __all__ = ["Dropped", "drop", "open_dropped"]
 
 _NEW = ".new-"
-MAX_ENVELOPE = 16 * 1024 * 1024  # octets
+MAX_ENVELOPE = 1024 * 1024  # octets: it is read at once
 PORTION = 256 * 1024  # octets read at a time
 
 
@@ -39,10 +39,16 @@ class Dropped(NamedTuple):
 
 
 def drop(folder: str, parcel: Parcel) -> None:
-    """Leave a message on stable storage. Raises HandOverFailed when that cannot be."""
+    """Leave a message on stable storage.
+
+    Raises HandOverFailed when that cannot be, InputError for too many recipients.
+    """
     problem = why_no_drop_folder(folder, _owner_of(folder))
     if problem:
         raise HandOverFailed(f"the drop folder {folder} cannot be used: {problem}", temporary=True)
+    head = _head(parcel)
+    if len(head) > MAX_ENVELOPE:
+        raise InputError(f"{len(parcel.recipients)} recipients are too many to be left until a server runs")
     name = f"{time.time_ns():020}-{os.urandom(16).hex()}"
     fresh = os.path.join(folder, _NEW + name)  # noqa: PTH118
     try:
@@ -51,7 +57,7 @@ def drop(folder: str, parcel: Parcel) -> None:
         try:
             os.fchmod(file, 0o644)
             with open(file, "wb", closefd=False) as opened:
-                opened.write(_head(parcel))
+                opened.write(head)
                 opened.write(parcel.content)
             os.fsync(file)
             os.rename(fresh, os.path.join(folder, name))  # noqa: PTH104, PTH118
