@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import shutil
 import smtplib
 import subprocess
 from email import message_from_bytes
@@ -177,6 +178,19 @@ def test_a_bare_line_end_is_refused_with_its_line_and_a_strict_listener_refuses_
     asyncio.run(live())
 
 
+PERL = """use Net::SMTP; my ($port, $file) = @ARGV; open my $mail, '<', $file or die;
+my $smtp = Net::SMTP->new('127.0.0.1', Port => $port) or die; $smtp->mail('a@ternferries.example') or die;
+$smtp->to('r4@passenger.example') or die; $smtp->data(do { local $/; <$mail> }) or die; $smtp->quit;"""
+
+
+def ways(port: int, file: Path) -> list[list[str]]:
+    """Commands of this machine that hand a file in."""
+    curl = ["curl", "-sS", f"smtp://127.0.0.1:{port}", "--mail-from", "a@ternferries.example"]
+    curl += ["--mail-rcpt", "r5@passenger.example", "-T", str(file)]
+    found = [curl, ["perl", "-e", PERL, str(port), str(file)]]
+    return [words for words in found if shutil.which(words[0])]
+
+
 def test_common_clients_hand_in_a_long_line(folder: Path, authority: CertificateFiles) -> None:
     """`smtplib`, `kite pipe`, a session on standard input with bare LF: all of it arrives."""
     line = b"y" * 5000
@@ -189,6 +203,9 @@ def test_common_clients_hand_in_a_long_line(folder: Path, authority: Certificate
         for words, stdin in ((["r2@passenger.example"], text + b"a\rb\0c\n"), (["-bs"], said)):
             command = ["kite", "--config", str(config), "pipe", *words]
             assert subprocess.run(command, input=stdin, env=environment(), check=False).returncode == 0
+        (folder / "mail.eml").write_bytes(text.replace(b"\n", b"\r\n"))
+        for command in ways(port, folder / "mail.eml"):
+            subprocess.run(command, check=True, capture_output=True, timeout=60)
 
     async def live() -> None:
         async with smart_host(folder, authority) as (hop, caught):
@@ -196,7 +213,7 @@ def test_common_clients_hand_in_a_long_line(folder: Path, authority: Certificate
             port = load(config).settings.listener[0].bind[0].port
             with running(config):
                 await asyncio.to_thread(test, config, port)
-                for _ in range(3):
+                for _ in range(3 + len(ways(port, folder))):
                     one = await take(caught)
                     assert one.file is not None
                     content = one.file.read_bytes()
