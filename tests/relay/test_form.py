@@ -112,7 +112,37 @@ def test_a_message_in_8_bits_arrives_with_its_label(folder: Path, authority: Cer
             (one,) = await here.until_caught(1)
             assert one.file is not None
             found = message_from_bytes(one.file.read_bytes())
+            await here.until(lambda reader: reader.totals() == {State.RELAYED: 1})
+            (remark,) = [line.text for line in tell(records(here)[0], {}, running=True).lines if line.what == "remark"]
+            assert remark == "octets over 127 were labelled, or encoded in the header"
             assert found.get_content_charset() == "utf-8" and "grün" in found.get_payload(decode=True).decode()  # type: ignore[union-attr]
+
+    asyncio.run(live())
+
+
+def test_what_is_odd_about_a_header_is_passed_on_and_told(folder: Path, authority: CertificateFiles) -> None:
+    """Also of a message in portions; and nothing of one that is as it should be."""
+    good = b"Date: 29 Nov 2026 09:00 +0000\r\nSubject: s\r\n"
+    headers = {
+        b"From: a@x.example\r\nFrom: b@x.example\r\nMessage-ID: <a@b>\r\nMessage-ID: <c@d>\r\n": "the header has 2 From"
+        " fields and 2 Message-ID fields",
+        b"Date: yesterday\r\n": "the header has a Date that cannot be read",
+        good: None,
+    }
+
+    async def live() -> None:
+        async with site(folder, authority) as here:
+            for body in (b"x\r\n", b"line\r\n" * 90_000):
+                some = [letter("a@x.example", content=header + b"\r\n" + body) for header in headers]
+                await converse(here.port, talk(*some))
+            await here.until_caught(6)
+            await here.until(lambda reader: reader.totals() == {State.RELAYED: 6})
+            told = [
+                next((line.text for line in tell(record, {}, running=True).lines if line.what == "remark"), None)
+                for record in records(here)
+            ]
+            assert told == [*headers.values()] * 2
+            assert sum(b"Date: yesterday" in one.file.read_bytes() for one in here.caught if one.file) == 2
 
     asyncio.run(live())
 

@@ -15,18 +15,21 @@ _FIELD_NAME = re.compile(rb"[!-9;-~]+[ \t]*:")
 _SPACED_NAME = re.compile(rb"\r\n([!-9;-~]+)[ \t]+:")  # as old programs write it (RFC 5322 4.5)
 _HIDDEN = re.compile(rb"(?im)^(?:resent-)?bcc[ \t]*:(?:[^\r\n]++|\r\n[ \t])*+\r\n")
 _BLANKS = (b" ", b"\t")
+_ONCE = ("\r\nfrom:", "\r\ndate:", "\r\nmessage-id:")
+_DATE = re.compile(r"\r\ndate:\s*(?:[a-z]{3}\s*,)?\s*\d{1,2}\s+[a-z]{3}\s+\d{2,4}\s+\d{1,2}:\d\d")
 _RARER = ("\r\nsender:", "\r\nreply-to:", "\r\ncc:")
 
 
 class Submitted(NamedTuple):
-    """The content as it is kept, where its own header begins in it, its Message-ID, how many servers it had passed, and
-    its subject."""
+    """The content as it is kept, where its own header begins in it, its Message-ID, how many servers it had passed, its
+    subject, and what is odd about its header, in words, though it is passed on as it is."""
 
     content: bytes
     start: int
     message_id: str
     hops: int
     subject: str
+    remarks: str = ""
 
 
 class Completion(NamedTuple):
@@ -74,12 +77,14 @@ def take_in(
     if completion is not None and not _all_outward(lines, names, completion):
         content = complete_addresses(content, *completion)
     added = b""
-    if "\r\ndate:" not in names:
+    froms, dates, ids = (names.count(name) for name in _ONCE)
+    odd = froms > 1 or dates > 1 or ids > 1 or (dates and _DATE.match(names, names.find("\r\ndate:")) is None)
+    if not dates:
         added = f"Date: {format_date(at)}\r\n".encode()
     if given_id is None:
         given_id = f"<{id}@{server}>".encode()
         added += b"Message-ID: %b\r\n" % given_id
-    if "\r\nfrom:" not in names:
+    if not froms:
         added += f"From: <{author}>\r\n".encode()
     if added and not header and content[:2] != b"\r\n":
         added += b"\r\n"
@@ -89,7 +94,15 @@ def take_in(
         given_id.decode("utf-8", "replace")[:MAX_MESSAGE_ID],
         hops,
         decode_words(subject.decode("utf-8", "replace"))[:MAX_SUBJECT] if subject else "",
+        _remarks(froms, dates, ids) if odd else "",
     )
+
+
+def _remarks(froms: int, dates: int, ids: int) -> str:
+    """What RFC 5322 3.6 asks for and is not so."""
+    counts = ((froms, "From"), (dates, "Date"), (ids, "Message-ID"))
+    several = [f"{count} {name} fields" for count, name in counts if count > 1]
+    return "the header has " + " and ".join(several or ["a Date that cannot be read"])
 
 
 def _value(lines: bytes, names: str, name: str) -> bytes | None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Sequence
 from functools import partial
 
 from copper_kite.errors import KiteError, StoreFull
@@ -14,6 +15,7 @@ from copper_kite.mail.submitted import Submitted, header_length, take_in
 from copper_kite.net.server import LATER, Answer, Handler, ServerSession
 from copper_kite.relay.gate import WAIT_TO_LOGIN, Client
 from copper_kite.relay.large import PORTION, Large
+from copper_kite.relay.recorded import remark
 from copper_kite.relay.refusals import Refusal
 from copper_kite.relay.room import DISK_FULL, Reservation
 from copper_kite.relay.submission import Submission
@@ -21,7 +23,7 @@ from copper_kite.relay.usage import HOUR
 from copper_kite.smtp import events
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import ProvenLogin
-from copper_kite.store import AddMessage, Message, Recipient, id_text
+from copper_kite.store import AddMessage, Message, Operation, Recipient, id_text
 from copper_kite.words import Stage
 
 __all__ = ["Intake"]
@@ -68,6 +70,7 @@ class Intake(Handler):
         self._octets = 0
         self._look_at = PORTION  # octets: then it is looked whether the header has ended
         self._large: Large | None = None
+        self._mended = ""  # what was changed of the message that comes, in words
         self._too_long: Reply | None = None  # why the content that still comes is thrown away
 
     # --- the session ------------------------------------------------------------------------------------------------
@@ -217,7 +220,7 @@ class Intake(Handler):
         if len(octets) > shared.listener.max_header and self._has_long_header(octets):
             return self._refuse(Stage.ACCEPT, self._header_too_long())
         if not event.ascii and not shared.listener.strict:
-            octets = labelled(octets, utf8=self._takes_utf8())
+            octets = self._label(octets)
         now = shared.clock.now()
         id = shared.ids.next(now)
         shown = id_text(id)
@@ -230,7 +233,7 @@ class Intake(Handler):
             if refusal is not None:
                 return self._refuse(Stage.ACCEPT, refusal)
         fresh = self.fresh(id, now, taken, len(taken.content), taken.content, event)
-        shared.submit((fresh,), partial(self.written, shown, fresh))
+        shared.submit(self.kept(fresh, taken), partial(self.written, shown, fresh))
         return LATER
 
     def _look_at_header(self) -> None:
@@ -245,9 +248,16 @@ class Intake(Handler):
         else:
             self._begin_large(octets)
 
-    def _takes_utf8(self) -> bool:
-        """Whether the message is for servers that take UTF-8 in headers."""
-        return self._sender is not None and self._sender.utf8
+    def _label(self, octets: bytes) -> bytes:
+        """Text over 127 that does not say what it is, with a label."""
+        made = labelled(octets, utf8=self._sender is not None and self._sender.utf8)
+        self._mended = "" if made == octets else "octets over 127 were labelled, or encoded in the header"
+        return made
+
+    def kept(self, fresh: AddMessage, taken: Submitted) -> Sequence[Operation]:
+        """What adds the message, and says in its story what is odd about it."""
+        text, self._mended = "; ".join(filter(None, (taken.remarks, self._mended))), ""
+        return remark(fresh, text)
 
     def _has_long_header(self, octets: bytes) -> bool:
         length = header_length(octets)
@@ -268,7 +278,7 @@ class Intake(Handler):
         id = shared.ids.next(now)
         self._forget_parts()
         if not shared.listener.strict and not octets.isascii():
-            octets = labelled(octets, utf8=self._takes_utf8())
+            octets = self._label(octets)
         taken = self._take_in(octets, id_text(id), now)
         large = Large(self, self._session, shared.submit, id, now, taken, self._reservation)
         large.refuse(self._judge_content(taken))

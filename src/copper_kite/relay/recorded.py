@@ -15,8 +15,9 @@ from copper_kite.store import (
     Transaction,
     WriteEntry,
 )
+from copper_kite.words import Event
 
-__all__ = ["Recorded"]
+__all__ = ["Recorded", "remark"]
 
 
 @dataclass(slots=True, kw_only=True)
@@ -34,3 +35,12 @@ class Recorded:
         """What records all of it."""
         attempts = [] if self.attempt is None else [RecordAttempt(self.attempt)]
         return [*self.notices, *self.states, *attempts, *map(WriteEntry, self.entries), *self.others]
+
+
+def remark(fresh: AddMessage, text: str) -> Sequence[Operation]:
+    """What adds a message, with what its story is to say of it, where that is anything."""
+    if not text:
+        return (fresh,)
+    message = fresh.message
+    entry = JournalEntry(at=message.arrived, event=Event.REMARK, message=message.id, facts={"text": text})
+    return (fresh, WriteEntry(entry))

@@ -82,6 +82,11 @@ def tell(
         for entry in record.journal
         if entry.event is Event.TAKEN_UP
     ]  # fmt: skip
+    lines += [
+        StoryLine(entry.at, "remark", "", "this server", "", entry.facts["text"])
+        for entry in record.journal
+        if entry.event is Event.REMARK
+    ]
     lines += [_beyond_line(entry) for entry in record.journal if entry.event is Event.BEYOND]
     lines.sort(key=lambda line: line.at)
     lines = _with_waits(lines, stops)
