@@ -156,14 +156,14 @@ def test_the_command_at_the_path_where_programs_look(folder: Path, authority: Ce
         called = subprocess.run([there, "-t", "-i"], input=LETTER, capture_output=True, check=False, env=environment())
         assert (called.returncode, called.stdout + called.stderr) == (0, b"")
         if shutil.which("php"):
-            code = 'exit(mail("ana@passenger.example", "from php", "hello", "From: web@ternferries.example") ? 0 : 1);'
+            code = 'exit(mail("ana@passenger.example", "from php", str_repeat("y", 5000), "From: web@ternferries.example") ? 0 : 1);'
             find = 'foreach (ini_get_all() as $k => $v) if (str_ends_with($k, "mail_path")) echo $k;'
             key = subprocess.run(["php", "-r", find], check=True, capture_output=True, text=True).stdout
             subprocess.run(["php", "-d", f"{key}={there} -t -i", "-r", code], check=True, env=environment())
 
     caught = at_work(folder, authority, test, 1 + bool(shutil.which("php")))
     if shutil.which("php"):
-        assert b"Subject: from php" in octets(caught[-1])
+        assert any(b"Subject: from php" in octets(one) for one in caught)
 
 
 @pytest.mark.skipif(shutil.which("perl") is None, reason="no perl here")
@@ -219,7 +219,7 @@ def test_a_cr_by_itself_begins_no_header_field(folder: Path, authority: Certific
     (caught,) = at_work(folder, authority, test, 1)
     assert list(caught.recipients) == ["ana@passenger.example"]
     assert b"\r\nSubject: hello Bcc: spy@passenger.example\r\n" in octets(caught)
-    assert octets(caught).endswith(b"\r\nbody . QUIT\r\n")
+    assert octets(caught).endswith(b"\r\nbody\r\n.\r\nQUIT\r\n")
 
 
 def test_the_socket_never_takes_the_place_of_another_file(folder: Path) -> None:

@@ -15,7 +15,7 @@ from copper_kite.mail.labelled import labelled
 from copper_kite.mail.sevenbit import to_lines
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.settings.load import load
-from copper_kite.smtp.content import Form, Takes
+from copper_kite.smtp.content import ChunkReader, Form, Takes, local_line_ends
 from copper_kite.smtp.limits import Limits
 from copper_kite.trace.story import tell
 from copper_kite.words import State
@@ -116,6 +116,31 @@ def test_a_message_in_8_bits_arrives_with_its_label(folder: Path, authority: Cer
             (remark,) = [line.text for line in tell(records(here)[0], {}, running=True).lines if line.what == "remark"]
             assert remark == "octets over 127 were labelled, or encoded in the header"
             assert found.get_content_charset() == "utf-8" and "grün" in found.get_payload(decode=True).decode()  # type: ignore[union-attr]
+
+    asyncio.run(live())
+
+
+def test_line_ends_of_local_programs_are_mended_and_begin_no_field() -> None:
+    """However they are cut: a CR by itself is a blank in the header, and a line end behind it."""
+    content = b"Subject: a\rBcc: evil@x.example\nTo: b\n\none\rtwo\nthree\r\n"
+    expected = b"Subject: a Bcc: evil@x.example\r\nTo: b\r\n\r\none\r\ntwo\r\nthree\r\n"
+    assert local_line_ends(content) == expected
+    for step in range(1, len(content) + 1):
+        reader = ChunkReader(takes=Takes.LOCAL)
+        reader.begin(len(content), last=True)
+        portions = [reader.feed(content[at : at + step])[0] for at in range(0, len(content), step)]
+        assert b"".join(portions) == expected, step
+        assert reader.size == len(expected) and reader.bad is None and reader.form is Form.FIT
+
+
+def test_a_mailbox_line_is_no_body(folder: Path, authority: CertificateFiles) -> None:
+    async def live() -> None:
+        async with site(folder, authority) as here:
+            text = b"From root Thu Jan  1 00:00:00 2026\r\nSubject: s\r\n\r\nx\r\n"
+            await converse(here.port, talk(letter("a@x.example", content=text)))
+            (one,) = await here.until_caught(1)
+            assert one.file is not None and b"From root" not in one.file.read_bytes()
+            assert message_from_bytes(one.file.read_bytes())["Subject"] == "s"
 
     asyncio.run(live())
 

@@ -6,11 +6,10 @@ import re
 
 from copper_kite.mail.header import scan_header
 from copper_kite.mail.received import format_date
+from copper_kite.smtp.content import local_line_ends
 
-__all__ = ["mend", "normalise_line_ends"]
+__all__ = ["mend", "normalise_line_ends", "without_mbox_line"]
 
-_LINE_END = re.compile(rb"\r\n|\n")
-_LONE_CR = re.compile(rb"\r(?!\n)")
 _ATOMS = re.compile(r"[A-Za-z0-9!#$%&'*+/=?^_`{|}~ -]+")
 _SPECIAL = re.compile(r'[\\"]')
 _MBOX_LINE = re.compile(rb"From [^\r\n]*\r\n[!-9;-~]+[ \t]*:")  # and a header behind it
@@ -18,9 +17,8 @@ _FIELD = re.compile(rb"[!-9;-~]+[ \t]*:")
 
 
 def normalise_line_ends(octets: bytes) -> bytes:
-    """Every LF and CR LF as CR LF, with one at the end; a CR by itself, which may be somebody's attempt to begin a
-    header field in a value, as a blank."""
-    octets = _LINE_END.sub(b"\r\n", _LONE_CR.sub(b" ", octets))
+    """Every line end as CR LF, with one at the end (`local_line_ends`)."""
+    octets = local_line_ends(octets)
     return octets if not octets or octets.endswith(b"\r\n") else octets + b"\r\n"
 
 
@@ -35,7 +33,7 @@ def _quoted(name: str) -> str:
     return f"{name} " if _ATOMS.fullmatch(name) else '"' + _SPECIAL.sub(r"\\\g<0>", name) + '" '
 
 
-def _without_mbox_line(octets: bytes) -> bytes:
+def without_mbox_line(octets: bytes) -> bytes:
     """Without the `From ` line with which a message stands in a mailbox file (RFC 4155)."""
     return octets.partition(b"\r\n")[2] if _MBOX_LINE.match(octets) else octets
 
@@ -45,7 +43,7 @@ def mend(octets: bytes, *, sender: str, message_id: str, at: float, full_name: s
 
     Text without a header becomes the body of a message. What is there stays as it is.
     """
-    octets = _without_mbox_line(normalise_line_ends(octets))
+    octets = without_mbox_line(normalise_line_ends(octets))
     if not _FIELD.match(octets) and not octets.startswith(b"\r\n"):
         octets = b"\r\n" + octets
     header = scan_header(octets)

@@ -9,6 +9,7 @@ from functools import partial
 from copper_kite.errors import KiteError, StoreFull
 from copper_kite.mail.header import header_end
 from copper_kite.mail.labelled import labelled
+from copper_kite.mail.mend import without_mbox_line
 from copper_kite.mail.readdress import authors
 from copper_kite.mail.received import protocol_word, received_field, received_from
 from copper_kite.mail.submitted import Submitted, header_length, take_in
@@ -219,8 +220,7 @@ class Intake(Handler):
             self._forget_parts()
         if len(octets) > shared.listener.max_header and self._has_long_header(octets):
             return self._refuse(Stage.ACCEPT, self._header_too_long())
-        if not event.ascii and not shared.listener.strict:
-            octets = self._label(octets)
+        octets = self._mend(octets, ascii=event.ascii)
         now = shared.clock.now()
         id = shared.ids.next(now)
         shown = id_text(id)
@@ -248,8 +248,14 @@ class Intake(Handler):
         else:
             self._begin_large(octets)
 
-    def _label(self, octets: bytes) -> bytes:
-        """Text over 127 that does not say what it is, with a label."""
+    def _mend(self, octets: bytes, *, ascii: bool) -> bytes:
+        """Without the line with which it stood in a mailbox; text over 127 that does not say what it is, labelled."""
+        if self._shared.listener.strict:
+            return octets
+        if octets.startswith(b"From "):
+            octets = without_mbox_line(octets)
+        if ascii:
+            return octets
         made = labelled(octets, utf8=self._sender is not None and self._sender.utf8)
         self._mended = "" if made == octets else "octets over 127 were labelled, or encoded in the header"
         return made
@@ -277,8 +283,7 @@ class Intake(Handler):
         now = shared.clock.now()
         id = shared.ids.next(now)
         self._forget_parts()
-        if not shared.listener.strict and not octets.isascii():
-            octets = self._label(octets)
+        octets = self._mend(octets, ascii=octets.isascii())
         taken = self._take_in(octets, id_text(id), now)
         large = Large(self, self._session, shared.submit, id, now, taken, self._reservation)
         large.refuse(self._judge_content(taken))

@@ -12,13 +12,24 @@ from enum import Enum, IntFlag, StrEnum
 from io import IncrementalNewlineDecoder
 from typing import NamedTuple
 
-__all__ = ["MAX_TEXT_LINE", "BadContent", "ChunkReader", "ContentReader", "Fault", "Form", "Takes", "stuff"]
+__all__ = [
+    "MAX_TEXT_LINE",
+    "BadContent",
+    "ChunkReader",
+    "ContentReader",
+    "Fault",
+    "Form",
+    "Takes",
+    "local_line_ends",
+    "stuff",
+]
 
 MAX_TEXT_LINE = 998  # octets without CRLF, RFC 5321 4.5.3.1.6, RFC 5322 2.1.1
 _END = b"\r\n.\r\n"
 _LEAP = MAX_TEXT_LINE + 1  # from the LF of one line to the CR of the next
 _ONLY_CRLF = (None, "\r\n")
-_ANY_LINE_END = re.compile(rb"\r\n|\r|\n")
+_LONE_LF = re.compile(rb"(?<!\r)\n")
+_LONE_CR = re.compile(rb"\r(?!\n)")
 _BARE = re.compile(r"\r(?!\n)|(?<!\r)\n")
 
 
@@ -96,6 +107,8 @@ class _Checked:
         self._limit = limit
         self._takes = takes
         self._lines = 0  # whole ones in the portions before
+        self._in_header = takes is Takes.LOCAL  # where that matters
+        self._tail = b""  # of the portion before
         self._held = b""
         self._line = 0  # octets of the line that the last portion left open
         self.size = 0
@@ -129,6 +142,9 @@ class _Checked:
             return b""
         self._line = found
         self._lines += data.count(b"\r\n")
+        if self._in_header:
+            self._in_header = b"\r\n\r\n" not in self._tail + data
+            self._tail = (self._tail + data)[-3:]
         self.ascii = self.ascii and text.isascii()
         return data
 
@@ -139,7 +155,7 @@ class _Checked:
         if _BARE.search(text) is not None:
             if self._takes is not Takes.LOCAL:
                 return data, Fault.BARE_LINE_END
-            mended = _ANY_LINE_END.sub(b"\r\n", data)
+            mended = local_line_ends(data, in_header=self._in_header, before=self._tail)
             self.size += len(mended) - len(data)
             data = mended
         lengths = [len(line) for line in data.split(b"\r\n")]
@@ -231,6 +247,17 @@ class ChunkReader(_Checked):
         elif data.endswith(b"\r"):
             data, self._held = data[:-1], b"\r"
         return (self._passed(data) if data else b""), rest
+
+
+def local_line_ends(data: bytes, *, in_header: bool = True, before: bytes = b"") -> bytes:
+    """A CR or LF on its own as the line end that it is meant to be; but a CR in a header, which may be somebody's
+    attempt to begin a field in the value of another, is a blank. `before` are the last octets before these."""
+    data = _LONE_LF.sub(b"\r\n", data)
+    end = 0
+    if in_header:
+        blank = (before + data).find(b"\r\n\r\n")
+        end = len(data) if blank < 0 else max(0, blank - len(before))
+    return _LONE_CR.sub(b" ", data[:end]) + _LONE_CR.sub(b"\r\n", data[end:])
 
 
 def stuff(data: bytes, *, line_start: bool) -> bytes:
