@@ -73,11 +73,14 @@ def drop(folder: str, parcel: Parcel) -> None:
 
 
 def _owner_of(folder: str) -> int:
-    """Whose the folder is to be: the owner of the one that it is in."""
+    """Whose the folder is to be: the owner's of the one that it is in, or whomever root made it for in its own."""
     try:
-        return os.stat(os.path.dirname(folder)).st_uid  # noqa: PTH116, PTH120
+        parent = os.stat(os.path.dirname(folder))  # noqa: PTH116, PTH120
+        if parent.st_uid == 0 and not parent.st_mode & (stat.S_IWGRP | stat.S_IWOTH):
+            return os.lstat(folder).st_uid
     except OSError:
         return 0
+    return parent.st_uid
 
 
 def _sync_names(folder: str, file: int) -> None:
