@@ -137,7 +137,7 @@ def test_what_is_no_message_is_kept_apart_and_told(folder: Path, authority: Cert
             assert caught.empty()
 
     asyncio.run(live())
-    refused = sorted(path.name for path in (folder / "queue" / "drop" / "refused").iterdir())
+    refused = sorted(path.name for path in (folder / "queue" / "refused").iterdir())
     assert refused == [name.format(number) for number in range(1, 7)]
 
 

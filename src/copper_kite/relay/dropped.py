@@ -11,6 +11,7 @@ import asyncio
 import contextlib
 import os
 import pwd
+import shutil
 import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
@@ -43,7 +44,6 @@ AT_A_TIME = 200  # recipients in one group of commands
 TOLD_SECONDS = 3600.0  # from one message to the administrator to the next
 LEFT_OVER_SECONDS = 86400.0  # after which a file that nobody finished is removed
 A_LINK = Reply(554, "5.6.0", "it is a link")
-REFUSED = "refused"  # the folder within for what can never be taken
 
 Tell = Callable[[str, str], None]  # an administrator: a subject, and a text
 OpenSession = Callable[[Callable[[Submit], Submit]], ServerSession | None]
@@ -52,11 +52,13 @@ OpenSession = Callable[[Callable[[Submit], Submit]], ServerSession | None]
 class DropFolder:
     """Looks into the folder again and again. `open_session` opens a session of a local listener, whose transactions
     go through what it is given; None where there is no such listener. `noted` knows names that were taken up since an
-    instant."""
+    instant. What can never be taken is moved to `refused`, which must not be a name within the drop folder: any local
+    user could have made it, and would read there what others wrote."""
 
     def __init__(
         self,
         folder: Path,
+        refused: Path,
         server: str,
         open_session: OpenSession,
         noted: Callable[[float], Sequence[JournalEntry]],
@@ -66,6 +68,7 @@ class DropFolder:
         now: Callable[[], float],
     ) -> None:
         self._folder = folder
+        self._refused = refused
         self._server = server
         self._open_session = open_session
         self._noted = noted
@@ -179,14 +182,14 @@ class DropFolder:
 
     def _refuse(self, path: Path, why: str) -> None:
         """It can never be taken: an administrator is told, and finds it where it is kept."""
-        kept = path.parent / REFUSED
-        kept.mkdir(mode=0o700, exist_ok=True)
-        path.rename(kept / path.name)
+        self._refused.mkdir(mode=0o700, exist_ok=True)
+        kept = self._refused / path.name
+        shutil.move(path, kept)  # a rename, unless the drop folder is on another file system
         self._log.write("error", "drop folder", file=path.name, text=f"refused: {why}")
         if time.monotonic() > self._told_until:  # every local user may put there what he likes
             self._told_until = time.monotonic() + TOLD_SECONDS
             text = (
-                f"A program left a message that cannot be sent: {why}\nIt is kept in {kept / path.name}."
+                f"A program left a message that cannot be sent: {why}\nIt is kept in {kept}."
                 " What is refused within the next hour is in the log, and in that folder."
             )
             self._tell("a message in the drop folder was refused", text)

@@ -155,6 +155,7 @@ class Service:
                 closing(
                     DropFolder(
                         loaded.drop,
+                        loaded.data / "refused",
                         loaded.server_name,
                         listeners.local_session,
                         partial(reader.noted, Event.TAKEN_UP),
