@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import asyncio
 import shutil
+import signal
 import subprocess
+import sys
 from collections.abc import Callable
 from pathlib import Path
 
@@ -241,3 +243,20 @@ def test_a_folder_that_lets_everybody_in_keeps_the_queue_private(folder: Path) -
     (data / "queue.sqlite").chmod(0o644)
     with running(config):
         assert not any(file.stat().st_mode & 0o007 for file in data.glob("queue.sqlite*"))
+
+
+def test_an_interrupt_while_it_reads_is_one_line(folder: Path) -> None:
+    config = write_site(folder, 1)
+    command = [sys.executable, "-m", "copper_kite", "--config", str(config), "pipe", "root"]
+    with subprocess.Popen(command, stdin=subprocess.PIPE, stderr=subprocess.PIPE, env=environment()) as process:
+        assert process.stdin is not None
+        assert process.stderr is not None
+        process.stdin.write(bytes(2**20))  # more than the pipe holds: it reads once this is through
+        process.stdin.flush()
+        while ") S " not in Path(f"/proc/{process.pid}/stat").read_text():
+            pass  # it has not come back for more yet
+        process.send_signal(signal.SIGINT)
+        said = process.stderr.read()
+        process.stdin.close()
+    assert said == b"kite pipe: interrupted before the server confirmed the message\n"
+    assert process.returncode == 75

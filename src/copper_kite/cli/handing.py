@@ -59,7 +59,7 @@ def hand_in(words: Sequence[str], config: str | None) -> int:
     except KiteError as error:
         return _leave(str(error), EX_TEMPFAIL, quiet)
     except KeyboardInterrupt:
-        return _leave("interrupted; nothing was handed in", EX_TEMPFAIL, quiet)
+        return _leave("interrupted before the server confirmed the message", EX_TEMPFAIL, quiet)
     return 0
 
 
