@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import contextlib
 from pathlib import Path
+from typing import get_args, get_origin
 
 import pytest
+from pydantic import BaseModel
 
 from copper_kite.errors import SettingsError
 from copper_kite.routing.cover import ties
+from copper_kite.settings.find import sketch
 from copper_kite.settings.load import find_config, load
-from copper_kite.settings.model import Connector, Listener
+from copper_kite.settings.model import Connector, Listener, Settings
 from copper_kite.settings.units import Endpoint, parse_duration, parse_endpoint, parse_pace, parse_size
 
 GOOD = """\
@@ -96,6 +100,7 @@ def test_everything_wrong_is_told_at_once_with_its_place(folder: Path) -> None:
         (('credential = "beacon"', 'credential = "beacon"\ntls = "off"'), 19, "connector[1].tls", "in clear"),
         (('credential = "beacon"', 'trust = "no.pem"'), 18, "connector[1].trust", "no file 'no.pem'"),
         (('root = "duty@ternferries.example"', 'root = "duty"'), 7, "identity.recipients", "with a domain"),
+        (('waits = ["1m", "1h30m"]', 'waits = ["40000d"]'), 21, "retry.waits[1]", "longer than a century"),
         (("[retry]", "[retri]"), 20, "retri", "did you mean 'retry'?"),
         (("[retry]", "[retry"), 20, "", "not TOML"),
     ],
@@ -103,6 +108,35 @@ def test_everything_wrong_is_told_at_once_with_its_place(folder: Path) -> None:
 def test_single_faults(folder: Path, change: tuple[str, str], line: int, key: str, words: str) -> None:
     (found,) = findings(put(folder, GOOD.replace(*change)))
     assert found[:2] == (line, key) and words in found[2]
+
+
+ODD = [
+    "5", "-1", "1.5", "nan", "true", '""', '"x"', "[]", "[5]", "[[]]", "[{}]", '["x"]', '["\u00e9"]', "{}", "{a = 5}", "{a = []}",
+    str(10**30), f'"{"1" * 400}"', f'"{"1" * 400}d"', '"\\u0000"',
+]  # fmt: skip
+LEAST = {  # of a table of this kind
+    "listener": {"name": '"programs"', "bind": '["127.0.0.1:2525"]'},
+    "connector": {"name": '"beacon"', "hosts": '["out.beaconpost.example"]'},
+    "account": {"name": '"shop"'},
+    "priority": {"senders": '["*"]', "priority": '"urgent"'},
+}
+
+
+@pytest.mark.parametrize("value", ODD)
+def test_a_value_of_any_kind_at_any_key_is_taken_or_is_a_finding(folder: Path, value: str) -> None:
+    for section, found in Settings.model_fields.items():
+        is_list = get_origin(found.annotation) is list
+        model = get_args(found.annotation)[0] if is_list else found.annotation
+        assert model is not None
+        assert issubclass(model, BaseModel)
+        for key in model.model_fields:
+            table = LEAST.get(section, {}) | {key: value}
+            lines = ['[server]\nname = "quay1.ternferries.example"'] * (section != "server")
+            lines += [f"[[{section}]]" if is_list else f"[{section}]", *(f"{k} = {v}" for k, v in table.items())]
+            with contextlib.suppress(SettingsError):
+                load(put(folder, "\n".join(lines), None))
+            with contextlib.suppress(SettingsError):
+                sketch(str(folder / "kite.toml"))
 
 
 @pytest.mark.parametrize("page", ["make_configuration.py", "make_conformance.py"])

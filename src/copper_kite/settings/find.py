@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
     from pathlib import Path
 
-__all__ = ["SPOOL", "ConnectorSketch", "Sketch", "drop_folder", "find_config", "find_file", "sketch"]
+__all__ = ["SPOOL", "ConnectorSketch", "Sketch", "drop_folder", "find_config", "find_file", "plain_pattern", "sketch"]
 
 FILE_NAME = "kite.toml"
 DATA = "/var/lib/copper-kite"
@@ -24,6 +24,11 @@ def drop_folder(written: str, data: str, base: str) -> str:
     if written == "auto":
         return SPOOL if data == DATA else os.path.join(data, "drop")  # noqa: PTH118
     return os.path.join(base, written)  # noqa: PTH118
+
+
+def plain_pattern(written: str) -> str:
+    """A pattern of addresses in its shortest form: `*@port.example` is the domain."""
+    return written.removeprefix("*@")
 
 
 def find_config(given: str | None) -> Path:
@@ -49,7 +54,7 @@ def find_file(given: str | None) -> str:
                 line=None,
                 key="",
                 problem=f"no configuration found, here or in {places[0]}",
-                remedy="name one with --config or $KITE_CONFIG; the README shows a first one",
+                remedy="kite init writes one; or name one that there is with --config or $KITE_CONFIG",
             )
         ]
     )
@@ -88,11 +93,14 @@ def sketch(file: str) -> Sketch:
     """Read the little that is needed. Raises SettingsError for a file that cannot be read."""
     try:
         with open(file, "rb") as opened:  # noqa: PTH123
-            tables = tomllib.load(opened)
-    except (OSError, ValueError) as error:
+            return _sketch(file, tomllib.load(opened))
+    except (OSError, ValueError, TypeError, AttributeError) as error:  # the last two: a value of another kind
         problem = f"cannot be read ({getattr(error, 'strerror', None) or error})"
         finding = Finding(file=file, line=None, key="", problem=problem, remedy="kite check")
         raise SettingsError([finding]) from error
+
+
+def _sketch(file: str, tables: dict[str, Any]) -> Sketch:
     server, identity, listeners = (tables.get(name) for name in ("server", "identity", "listener"))
     found = Sketch()
     if isinstance(server, dict):
@@ -110,11 +118,17 @@ def sketch(file: str) -> Sketch:
         found.sockets += [bind[5:] for bind in listener.get("bind", ()) if str(bind).startswith("unix:")]
     found.has_other_logs = bool(tables.get("other_log"))
     found.connectors = [
-        ConnectorSketch(**{key: one[key] for key in ConnectorSketch._fields if key in one})
+        _connector({key: one[key] for key in ConnectorSketch._fields if key in one})
         for one in tables.get("connector", ())
         if isinstance(one, dict) and "name" in one
     ]
     return found
+
+
+def _connector(written: dict[str, Any]) -> ConnectorSketch:
+    found = ConnectorSketch(**written)
+    recipients, senders = ([plain_pattern(one) for one in each] for each in (found.recipients, found.senders))
+    return found._replace(recipients=recipients, senders=senders)
 
 
 def _name(written: Any) -> str:

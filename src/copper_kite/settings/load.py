@@ -200,7 +200,7 @@ def _check_trust(connector: Connector, keys: tuple[str | int, ...], path: Path, 
     if trust.startswith("sha256:"):
         if not _PINS.fullmatch(trust):
             wrong((*keys, "trust"), f"{trust!r} is no pin", "write sha256: and 64 digits, as `kite probe` shows them")
-    elif trust != "system" and not (path.parent / trust).exists():
+    elif trust != "system" and not os.path.exists(path.parent / trust):  # noqa: PTH110 (a name may be no name)
         wrong((*keys, "trust"), f"no file {trust!r}", 'name a CA file in PEM form, or "system"')
     if (connector.certificate is None) is not (connector.key is None):
         wrong(
@@ -213,7 +213,7 @@ def _check_trust(connector: Connector, keys: tuple[str | int, ...], path: Path, 
     if connector.ciphers:
         try:
             ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT).set_ciphers(connector.ciphers)
-        except ssl.SSLError:
+        except (ssl.SSLError, ValueError):
             wrong(
                 (*keys, "ciphers"), f"{connector.ciphers!r} names no cipher that is known here", "see `openssl ciphers`"
             )

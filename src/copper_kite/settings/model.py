@@ -6,9 +6,9 @@ import ipaddress
 from pathlib import Path
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, field_validator
+from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, field_validator
 
-from copper_kite.settings.find import DATA
+from copper_kite.settings.find import DATA, plain_pattern
 from copper_kite.settings.units import (
     Allowance,
     Endpoint,
@@ -86,8 +86,11 @@ def _check_address_or_none(value: str) -> str:
 
 
 def _check_pattern(value: str) -> str:
-    """A recipient pattern: `*`, a domain, `*.domain` or one address."""
-    if value == "*" or is_mailbox(value) or is_domain(value.removeprefix("*.")):
+    """A recipient pattern: `*`, a domain, `*.domain` or one address; `*@` before the first three is dropped."""
+    meant = plain_pattern(value)
+    if meant == "*" or is_domain(meant.removeprefix("*.")):
+        return meant
+    if meant == value and is_mailbox(value):
         return value
     raise ValueError(f"{value!r} is no pattern; write *, port.example, *.port.example or ana@port.example")
 
@@ -122,9 +125,9 @@ def _check_bind(value: object) -> Endpoint:
 
 Duration = Annotated[float, BeforeValidator(parse_duration)]
 Size = Annotated[int, BeforeValidator(parse_size)]
-Domain = Annotated[str, BeforeValidator(check_domain)]
+Domain = Annotated[str, AfterValidator(check_domain)]
 Allowed = Annotated[Network, BeforeValidator(_parse_network)]
-Pattern = Annotated[str, BeforeValidator(_check_pattern)]
+Pattern = Annotated[str, AfterValidator(_check_pattern)]
 Bind = Annotated[Endpoint, BeforeValidator(_check_bind)]
 PaceOf = Annotated[Pace, BeforeValidator(parse_pace)]
 AllowanceOf = Annotated[Allowance, BeforeValidator(parse_allowance)]

@@ -28,6 +28,7 @@ NEARLY = 0.8  # of an allowance: from there on, somebody is told
 
 _SECONDS = {"s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}
 _OCTETS = {"": 1, "B": 1, "kB": 1000, "KiB": 1024, "MB": 1000**2, "MiB": 1024**2, "GB": 1000**3, "GiB": 1024**3}
+CENTURY = 100 * 365.25 * 86400.0  # seconds
 _DURATION = re.compile(r"(?:\d+(?:\.\d+)?[smhdw])+")
 _DURATION_PART = re.compile(r"(\d+(?:\.\d+)?)([smhdw])")
 _SIZE = re.compile(r"(\d+(?:\.\d+)?) ?([A-Za-z]*)")
@@ -35,11 +36,14 @@ _HOST_PORT = re.compile(r"(?:\[([0-9A-Fa-f:.]+)\]|([^\[\]:]+))(?::(\d{1,5}))?")
 
 
 def parse_duration(value: object) -> float:
-    """Seconds from `90s`, `15m`, `2h`, `5d`, `1h30m`. Raises ValueError."""
+    """Seconds from `90s`, `15m`, `2h`, `5d`, `1h30m`; a century at most. Raises ValueError."""
     text = value.strip() if isinstance(value, str) else ""
     if not _DURATION.fullmatch(text):
         raise ValueError(f"{value!r} is not a duration; write it as 90s, 15m, 2h or 5d")
-    return sum(float(number) * _SECONDS[unit] for number, unit in _DURATION_PART.findall(text))
+    seconds = sum(float(number) * _SECONDS[unit] for number, unit in _DURATION_PART.findall(text))
+    if seconds > CENTURY:  # an instant beyond the calendar could not be shown
+        raise ValueError(f"{value!r} is longer than a century")
+    return seconds
 
 
 def parse_instant(value: object, now: float) -> float:
@@ -63,7 +67,10 @@ def parse_size(value: object) -> int:
     match = _SIZE.fullmatch(str(value).strip()) if isinstance(value, str | int) else None
     if match is None or match.group(2) not in _OCTETS:
         raise ValueError(f"{value!r} is not a size; write it as 35MiB, 500kB or a number of octets")
-    return int(float(match.group(1)) * _OCTETS[match.group(2)])
+    octets = float(match.group(1)) * _OCTETS[match.group(2)]
+    if octets >= 2**63:
+        raise ValueError(f"{value!r} is more than any disk holds")
+    return int(octets)
 
 
 @dataclass(frozen=True, slots=True)
