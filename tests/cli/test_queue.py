@@ -93,6 +93,8 @@ def test_the_queue_from_all_sides(folder: Path, authority: CertificateFiles) -> 
             told["id"] == id
             and json.loads(kite("trace", told["message_id"], "--json", config=config).stdout)["id"] == id
         )
+        bare = told["message_id"].strip("<>")
+        assert json.loads(kite("trace", bare, "--json", config=config).stdout)["id"] == id
         assert b"kite trace ID tells" in kite("trace", "passenger.example", config=config).stdout
         assert kite("trace", "nobody@x.example", config=config).returncode == 1
         assert kite("trace", config=config).returncode == 2

@@ -67,10 +67,10 @@ def trace(
 ) -> None:
     """A message's story, and the verdict.
 
-    WHAT is an id, or the beginning of one that only one message has; a Message-ID; the address (or domain) of a
-    sender or recipient; or words of the subject, of an address or of the last reply. Filters narrow it; of several
-    messages, a list is shown. The story of one goes on in the logs of other programs and hosts: those that --in names,
-    and those of [[other_log]] in the configuration.
+    WHAT is an id, or the beginning of one that only one message has; a Message-ID, with or without its angle brackets;
+    the address (or domain) of a sender or recipient; or words of the subject, of an address or of the last reply.
+    Filters narrow it; of several messages, a list is shown. The story of one goes on in the logs of other programs and
+    hosts: those that --in names, and those of [[other_log]] in the configuration.
     """
     from copper_kite.errors import NotFound
     from copper_kite.settings.find import find_file, sketch
@@ -89,6 +89,8 @@ def trace(
     with open_store(folder).reader() as reader:
         chosen = _meant(reader, what, since, until, given)
         rows = reader.select(chosen, limit + 1, newest=True)
+        if not rows and "@" in chosen.anyone:  # nobody's address, but a Message-ID looks like one
+            rows = reader.select(chosen._replace(anyone="", message_id=f"<{chosen.anyone}>"), limit + 1, newest=True)
         if not rows:
             raise NotFound(what or "like that")
         ids = list(dict.fromkeys(row.message.id for row in rows))
