@@ -12,6 +12,7 @@ from pathlib import Path
 
 import pytest
 
+from copper_kite.cli import handing
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.session.standin import Caught, Rule
 from copper_kite.smtp.replies import Reply
@@ -260,3 +261,22 @@ def test_an_interrupt_while_it_reads_is_one_line(folder: Path) -> None:
         process.stdin.close()
     assert said == b"kite pipe: interrupted before the server confirmed the message\n"
     assert process.returncode == 75
+
+
+def test_without_a_standard_input_there_is_nothing_to_send(folder: Path) -> None:
+    command = [sys.executable, "-m", "copper_kite", "--config", str(write_site(folder, 1)), "pipe", "root"]
+    closed = ["sh", "-c", 'exec "$@" <&-', "sh", *command]
+    done = subprocess.run(closed, capture_output=True, timeout=60, env=environment(), check=False)
+    assert (done.returncode, done.stderr) == (65, b"kite pipe: there is nothing on standard input\n")
+
+
+def test_an_error_of_its_own_has_the_caller_try_again(
+    monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    def fail(words: object) -> None:
+        raise ZeroDivisionError("of words")
+
+    monkeypatch.setattr(handing, "_read", fail)
+    assert handing.hand_in(["root"], None) == 75
+    said = capsys.readouterr().err
+    assert said.startswith("kite pipe: an error of this program's own (ZeroDivisionError: of words; cli/handing.py:")

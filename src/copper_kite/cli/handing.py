@@ -58,6 +58,12 @@ def hand_in(words: Sequence[str], config: str | None) -> int:
         return _leave(str(error), EX_TEMPFAIL if error.temporary else EX_DATAERR, quiet)
     except KiteError as error:
         return _leave(str(error), EX_TEMPFAIL, quiet)
+    except Exception as error:
+        if os.environ.get("KITE_TRACEBACK"):
+            raise
+        from copper_kite.cli.main import words_of_fault
+
+        return _leave(words_of_fault(error), EX_TEMPFAIL, quiet)  # a caller that can keeps the message
     except KeyboardInterrupt:
         return _leave("interrupted before the server confirmed the message", EX_TEMPFAIL, quiet)
     return 0
@@ -152,7 +158,7 @@ def _do(order: Order, config: str | None) -> None:
         return
     if not order.recipients and not order.from_header:
         raise InputError("name at least one recipient", usage=True)
-    octets = _message(sys.stdin.buffer.read(), ends_at_dot=order.ends_at_dot)
+    octets = _message(sys.stdin.buffer.read(), ends_at_dot=order.ends_at_dot) if sys.stdin is not None else b""
     if not octets.strip():
         raise InputError("there is nothing on standard input")
     from copper_kite.routing.outward import Outward

@@ -12,7 +12,7 @@ import click
 from copper_kite import __version__
 from copper_kite.errors import KiteError
 
-__all__ = ["kite", "main"]
+__all__ = ["kite", "main", "words_of_fault"]
 
 UNEXPECTED = 70  # the exit status that programs have for an error of their own
 
@@ -118,7 +118,7 @@ def main(argv: list[str] | None = None) -> Any:
     except Exception as error:
         if os.environ.get("KITE_TRACEBACK"):
             raise
-        _complain(_words_of(error))
+        _complain(words_of_fault(error))
         sys.exit(UNEXPECTED)
 
 
@@ -128,7 +128,7 @@ def _complain(text: str) -> None:
     echo(f"kite: {text}", err=True)
 
 
-def _words_of(error: Exception) -> str:
+def words_of_fault(error: Exception) -> str:
     """What one who is no programmer can do with an exception that nobody expected."""
     if type(error).__module__ == "sqlite3":
         return (
