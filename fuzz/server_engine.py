@@ -102,7 +102,7 @@ def one_input(data: bytes) -> None:
 def alike(heard: bytes) -> bytes:
     """Challenges hold chance; and of content with two faults, that is told which is met first."""
     heard = re.sub(rb"334 [^\r]{20,}", b"334", heard)
-    return re.sub(rb"55[024] 5\.(?:6\.0|3\.4) the message [^\r]*", b"55x the message", heard)
+    return re.sub(rb"55[024] 5\.(?:6\.0|3\.4) (?:line \d+: )?the message [^\r]*", b"55x the message", heard)
 
 
 if __name__ == "__main__":
