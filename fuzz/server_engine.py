@@ -48,7 +48,10 @@ class Talk:
 
     def say(self, octets: bytes) -> None:
         event = self.engine.receive_data(octets)
-        while event is not None:
+        while event is not None or self.engine.more:
+            if event is None:  # others had their turn
+                event = self.engine.next_event()
+                continue
             self._check(event)
             self.asked += event.asks
             event = self.engine.answer(self._answer(event)) if event.asks else self.engine.next_event()
