@@ -52,6 +52,7 @@ def after_a_stop(
             with running(config):
                 found = [await take(caught) for _ in range(messages)]
                 await asyncio.to_thread(until_empty, folder / "queue" / "drop")
+            assert caught.empty()
             return config, found
 
     return asyncio.run(live())
@@ -123,20 +124,9 @@ def test_what_is_no_message_is_kept_apart_and_told(folder: Path, authority: Cert
         (place / name.format(6)).symlink_to(folder / "other")
         (place / ".new-half").write_bytes(b"{")
 
-    async def live() -> None:
-        async with smart_host(folder, authority) as (hop, caught):
-            config = write_site(folder, hop)
-            with running(config):
-                pass
-            await asyncio.to_thread(prepare, config)
-            with running(config):
-                recipients = [(await take(caught)).recipients[0] for _ in range(2)]
-                await asyncio.to_thread(until_empty, folder / "queue" / "drop")
-            assert recipients.count("good@passenger.example") == 1
-            assert sum(one.startswith("postmaster@") for one in recipients) == 1, "once an hour is enough"
-            assert caught.empty()
-
-    asyncio.run(live())
+    recipients = [caught.recipients[0] for caught in after_a_stop(folder, authority, prepare, 2)[1]]
+    assert recipients.count("good@passenger.example") == 1
+    assert sum(one.startswith("postmaster@") for one in recipients) == 1, "once an hour is enough"
     refused = sorted(path.name for path in (folder / "queue" / "refused").iterdir())
     assert refused == [name.format(number) for number in range(1, 7)]
 

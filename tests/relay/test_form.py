@@ -104,6 +104,28 @@ def test_text_that_does_not_say_what_it_is_is_labelled(content: bytes, header: b
     assert labelled(made, utf8=False) == made
 
 
+def test_what_was_done_to_one_message_is_not_told_of_another(folder: Path, authority: CertificateFiles) -> None:
+    """The first is refused after it was mended; the second stood in a mailbox; nothing was done to the third."""
+
+    async def live() -> None:
+        async with site(folder, authority) as here:
+            looping = b"Received: from a\r\n" * 200 + "Subject: ü\r\n\r\nx\r\n".encode()
+            stored = b"From a@x.example Mon May  4 09:00:00 2026\r\nSubject: 2\r\n\r\nx\r\n"
+            plain = b"Subject: 3\r\n\r\nx\r\n"
+            some = [letter("a@x.example", content=one) for one in (looping, stored, plain)]
+            assert codes(await converse(here.port, talk(*some))).count(b"554") == 1
+            await here.until(lambda reader: reader.totals() == {State.RELAYED: 2})
+            told = {
+                record.message.subject: [
+                    line.text for line in tell(record, {}, running=True).lines if line.what == "remark"
+                ]
+                for record in records(here)
+            }
+            assert told == {"2": ["a mailbox line before the header was dropped"], "3": []}
+
+    asyncio.run(live())
+
+
 def test_a_message_in_8_bits_arrives_with_its_label(folder: Path, authority: CertificateFiles) -> None:
     async def live() -> None:
         async with site(folder, authority) as here:

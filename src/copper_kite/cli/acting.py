@@ -4,7 +4,6 @@ server or without."""
 from __future__ import annotations
 
 import os
-import pwd
 import signal
 import sys
 import time
@@ -23,9 +22,10 @@ if TYPE_CHECKING:
     from copper_kite.store import QueueRow, Running, Selection, Wanted
     from copper_kite.words import Action
 
+from copper_kite.cli.handing import local_user
 from copper_kite.cli.show import echo
 
-__all__ = ["ask_server", "make_action", "redirect", "user_name"]
+__all__ = ["ask_server", "make_action", "redirect"]
 
 ANSWER_SECONDS = 5.0  # what the running server may take
 WAIT_SECONDS = 120.0  # for attempts, with `--wait`
@@ -158,7 +158,7 @@ def _have_done(config: str | None, deed: _Deed, rows: Sequence[QueueRow]) -> str
     """Note what is wanted, and have the running server do it; or do it, where none runs."""
     from copper_kite.store import Wanted, running_server
 
-    now, who = time.time(), user_name()
+    now, who = time.time(), local_user()
     wanted = [Wanted(0, now, who, deed.action, row.message.id, row.recipient.number, deed.target) for row in rows]
     folder = queue_folder(config)
     running = running_server(folder)
@@ -217,11 +217,6 @@ def _of(ids: Sequence[int]) -> Selection:
     from copper_kite.words import State
 
     return Selection(ids=ids, states=tuple(State))
-
-
-def user_name() -> str:
-    """Who gives the command."""
-    return pwd.getpwuid(os.getuid()).pw_name
 
 
 def _answer(folder: Path, numbers: set[int]) -> str:

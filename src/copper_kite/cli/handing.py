@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from copper_kite.session.handover import Parcel
     from copper_kite.settings.find import Sketch
 
-__all__ = ["hand_in"]
+__all__ = ["hand_in", "local_user"]
 
 EX_USAGE, EX_DATAERR, EX_TEMPFAIL = 64, 65, 75  # as the system's sysexits.h has them
 TAKES_VALUE = {"-f": "sender", "-F": "full_name", "--from": "sender", "--socket": "socket",
@@ -163,7 +163,7 @@ def _do(order: Order, config: str | None) -> None:
         raise InputError("there is nothing on standard input")
     from copper_kite.routing.outward import Outward
 
-    user = _local_user()
+    user = local_user()
     author = Outward(known, known.server_name).sender(user) or f"{user}@{known.server_name}"
     sender = "" if order.sender == "<>" else order.sender or author
     _submit(order, path, known, sender, octets, author=author)
@@ -257,7 +257,8 @@ def _check_addresses(addresses: Sequence[str]) -> None:
             raise InputError(f"{address!r} is not an address", usage=True)
 
 
-def _local_user() -> str:
+def local_user() -> str:
+    """Who gives the command, also without an entry among the users."""
     import pwd
 
     try:

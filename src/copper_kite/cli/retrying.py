@@ -19,7 +19,8 @@ WAIT_SECONDS = 120.0  # for an attempt
 
 def retry(loaded: Loaded, name: str, *, wait: bool, as_json: bool) -> int:
     """Have the running server try it; the exit status."""
-    from copper_kite.cli.acting import ask_server, user_name
+    from copper_kite.cli.acting import ask_server
+    from copper_kite.cli.handing import local_user
     from copper_kite.store import Wanted, running_server
     from copper_kite.words import Action
 
@@ -28,7 +29,7 @@ def retry(loaded: Loaded, name: str, *, wait: bool, as_json: bool) -> int:
         echo("no server runs now; `kite serve` tries all that waits when it starts")
         return 1
     waiting, began = _waiting(loaded, name), time.time()
-    wanted = Wanted(0, began, user_name(), Action.RETRY_CONNECTOR, 0, 0, name)
+    wanted = Wanted(0, began, local_user(), Action.RETRY_CONNECTOR, 0, 0, name)
     done = ask_server(loaded.data, running, [wanted])
     stops = _follow(loaded, name, began) if wait else []
     if as_json:

@@ -522,6 +522,14 @@ class ServerSession(asyncio.Protocol):
         secured = Secured(self._transport, self, wrap, ended, HANDSHAKE_SECONDS)
 
 
+def user_of(uid: int) -> str:
+    """What a local user is called, also one without an entry."""
+    try:
+        return pwd.getpwuid(uid).pw_name
+    except KeyError:
+        return f"uid {uid}"
+
+
 def _peer_of(transport: asyncio.BaseTransport) -> Peer:
     """Raises OSError when it is gone already."""
     known = transport.get_extra_info("peer")
@@ -530,10 +538,7 @@ def _peer_of(transport: asyncio.BaseTransport) -> Peer:
     sock = transport.get_extra_info("socket")
     if sock is not None and sock.family == socket.AF_UNIX:
         _, uid, _ = struct.unpack("3i", sock.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, struct.calcsize("3i")))
-        try:
-            return Peer("", pwd.getpwuid(uid).pw_name)
-        except KeyError:
-            return Peer("", f"uid {uid}")
+        return Peer("", user_of(uid))
     name = transport.get_extra_info("peername")
     if not name:
         raise ConnectionResetError("the client is gone")

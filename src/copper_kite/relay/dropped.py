@@ -10,17 +10,17 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
-import pwd
 import shutil
 import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from copper_kite.errors import InputError
-from copper_kite.net.server import Peer, ServerSession
+from copper_kite.net.server import Peer, ServerSession, user_of
 from copper_kite.relay.log import Log
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.session.drop import Dropped, open_dropped
+from copper_kite.session.handover import envelope_groups
 from copper_kite.smtp.replies import Reply, ReplyReader
 from copper_kite.store import (
     DROP_MODE,
@@ -40,7 +40,6 @@ __all__ = ["DropFolder"]
 LOOK_SECONDS = 1.0
 AGAIN_SECONDS = 30.0  # until a file that was put off is tried again
 ANSWER_SECONDS = 300.0  # for each reply: a session may have to wait for the disk
-AT_A_TIME = 200  # recipients in one group of commands
 TOLD_SECONDS = 3600.0  # from one message to the administrator to the next
 LEFT_OVER_SECONDS = 86400.0  # after which a file that nobody finished is removed
 A_LINK = Reply(554, "5.6.0", "it is a link")
@@ -199,7 +198,7 @@ class DropFolder:
         session = self._open_session(lambda submit: self._noting(name, dropped.at, submit))
         if session is None:
             return Reply(451, "4.3.0", "no listener with a Unix socket takes it")
-        pocket = _Pocket(Peer("", _user(dropped.uid)))
+        pocket = _Pocket(Peer("", user_of(dropped.uid)))
         session.connection_made(pocket)
         try:
             return await _converse(session, pocket, dropped, self._server)
@@ -226,13 +225,6 @@ class DropFolder:
             submit([*transaction, *entries], done)
 
         return submit_noted
-
-
-def _user(uid: int) -> str:
-    try:
-        return pwd.getpwuid(uid).pw_name
-    except KeyError:
-        return f"uid {uid}"
 
 
 class _Pocket(asyncio.Transport):
@@ -289,16 +281,12 @@ async def _converse(session: ServerSession, pocket: _Pocket, dropped: Dropped, s
     for each in (envelope.sender, envelope.asked, envelope.asked_each, *envelope.recipients):
         if not each.isprintable():  # nothing gets out of its command
             raise InputError("its envelope cannot be read")
-    utf8 = " SMTPUTF8" * (not "".join((envelope.sender, *envelope.recipients)).isascii())
-    mail = f"MAIL FROM:<{envelope.sender}> SIZE={dropped.octets} BODY=8BITMIME{utf8} {envelope.asked}".rstrip()
-    commands = [f"EHLO {server}", mail]
-    commands += [f"RCPT TO:<{one}> {envelope.asked_each}".rstrip() for one in envelope.recipients]
     if (reply := await pocket.reply()).code >= 300:
         return reply
-    for start in range(0, len(commands), AT_A_TIME):
-        some = commands[start : start + AT_A_TIME]
-        session.data_received("".join(f"{command}\r\n" for command in some).encode())
-        for _ in some:
+    hello = f"EHLO {server}\r\n".encode(), 1
+    for group, count in (hello, *envelope_groups(envelope, dropped.octets, eight_bit=True)):
+        session.data_received(group)
+        for _ in range(count):
             if (reply := await pocket.reply()).code >= 300:
                 return reply
     session.data_received(f"BDAT {dropped.octets} LAST\r\n".encode())

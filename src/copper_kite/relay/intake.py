@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Sequence
 from functools import partial
 
 from copper_kite.errors import KiteError, StoreFull
@@ -24,7 +23,7 @@ from copper_kite.relay.usage import HOUR
 from copper_kite.smtp import events
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import ProvenLogin
-from copper_kite.store import AddMessage, Message, Operation, Recipient, id_text
+from copper_kite.store import AddMessage, Message, Recipient, id_text
 from copper_kite.words import Stage
 
 __all__ = ["Intake"]
@@ -71,7 +70,6 @@ class Intake(Handler):
         self._octets = 0
         self._look_at = PORTION  # octets: then it is looked whether the header has ended
         self._large: Large | None = None
-        self._mended = ""  # what was changed of the message that comes, in words
         self._too_long: Reply | None = None  # why the content that still comes is thrown away
 
     # --- the session ------------------------------------------------------------------------------------------------
@@ -220,11 +218,10 @@ class Intake(Handler):
             self._forget_parts()
         if len(octets) > shared.listener.max_header and self._has_long_header(octets):
             return self._refuse(Stage.ACCEPT, self._header_too_long())
-        octets = self._mend(octets, ascii=event.ascii)
         now = shared.clock.now()
         id = shared.ids.next(now)
         shown = id_text(id)
-        taken = self._take_in(octets, shown, now)
+        taken = self._take_in(octets, shown, now, ascii=event.ascii)
         refusal = self._reservation.need(len(taken.content))
         if refusal is DISK_FULL:
             return self._refuse(Stage.ACCEPT, refusal)
@@ -233,7 +230,7 @@ class Intake(Handler):
             if refusal is not None:
                 return self._refuse(Stage.ACCEPT, refusal)
         fresh = self.fresh(id, now, taken, len(taken.content), taken.content, event)
-        shared.submit(self.kept(fresh, taken), partial(self.written, shown, fresh))
+        shared.submit(remark(fresh, taken.remarks), partial(self.written, shown, fresh))
         return LATER
 
     def _look_at_header(self) -> None:
@@ -247,23 +244,6 @@ class Intake(Handler):
             self._too_long = self._header_too_long()
         else:
             self._begin_large(octets)
-
-    def _mend(self, octets: bytes, *, ascii: bool) -> bytes:
-        """Without the line with which it stood in a mailbox; text over 127 that does not say what it is, labelled."""
-        if self._shared.listener.strict:
-            return octets
-        if octets.startswith(b"From "):
-            octets = without_mbox_line(octets)
-        if ascii:
-            return octets
-        made = labelled(octets, utf8=self._sender is not None and self._sender.utf8)
-        self._mended = "" if made == octets else "octets over 127 were labelled, or encoded in the header"
-        return made
-
-    def kept(self, fresh: AddMessage, taken: Submitted) -> Sequence[Operation]:
-        """What adds the message, and says in its story what is odd about it."""
-        text, self._mended = "; ".join(filter(None, (taken.remarks, self._mended))), ""
-        return remark(fresh, text)
 
     def _has_long_header(self, octets: bytes) -> bool:
         length = header_length(octets)
@@ -283,8 +263,7 @@ class Intake(Handler):
         now = shared.clock.now()
         id = shared.ids.next(now)
         self._forget_parts()
-        octets = self._mend(octets, ascii=octets.isascii())
-        taken = self._take_in(octets, id_text(id), now)
+        taken = self._take_in(octets, id_text(id), now, ascii=octets.isascii())
         large = Large(self, self._session, shared.submit, id, now, taken, self._reservation)
         large.refuse(self._judge_content(taken))
         self._large = large
@@ -308,13 +287,17 @@ class Intake(Handler):
         self._origin = self._shared.listener.name, self.client.address or "unix", self._hello, user, protocol
         return self._trace
 
-    def _take_in(self, octets: bytes, id: str, at: float) -> Submitted:
-        """The content as it is kept, behind our own field."""
-        shared = self._shared
+    def _take_in(self, octets: bytes, id: str, at: float, *, ascii: bool) -> Submitted:
+        """The content as it is kept, behind our own field, mended where the listener does that."""
+        shared, sender, done = self._shared, self._sender, ""
+        assert sender is not None
+        if not shared.listener.strict and (not ascii or octets.startswith(b"From ")):
+            octets, done = _mended(octets, ascii=ascii, utf8=sender.utf8)
         first = self._trace or self._trace_of()
         field = received_field(first, id=id, recipients=self._recipients, at=at, priority=self._priority)
         author = self._reverse_path or shared.postmaster
-        return take_in(octets, field, completion=shared.completion, author=author, server=shared.server, id=id, at=at)
+        taken = take_in(octets, field, completion=shared.completion, author=author, server=shared.server, id=id, at=at)
+        return taken._replace(remarks="; ".join(filter(None, (taken.remarks, done)))) if done else taken
 
     def _judge_content(self, taken: Submitted) -> Reply | None:
         """Why the message cannot be taken for what it is."""
@@ -434,3 +417,16 @@ def _with_priority(asked: str, priority: int) -> str:
     if priority:
         words.append(f"MT-PRIORITY={priority}")
     return " ".join(words)
+
+
+def _mended(octets: bytes, *, ascii: bool, utf8: bool) -> tuple[bytes, str]:
+    """A message, or its beginning, without the line with which it stood in a mailbox, and with text over 127 labelled
+    that does not say what it is; what was done, in words."""
+    done = []
+    made = without_mbox_line(octets)
+    if made is not octets:
+        done.append("a mailbox line before the header was dropped")
+    if not ascii and (text := labelled(made, utf8=utf8)) != made:
+        made = text
+        done.append("octets over 127 were labelled, or encoded in the header")
+    return made, "; ".join(done)

@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Sequence
 from functools import partial
 from typing import Protocol
 
 from copper_kite.errors import KiteError
 from copper_kite.mail.submitted import Submitted
 from copper_kite.net.server import ServerSession
+from copper_kite.relay.recorded import remark
 from copper_kite.relay.room import DISK_FULL, Reservation
 from copper_kite.smtp import events
 from copper_kite.smtp.replies import Reply
-from copper_kite.store import AddContent, AddMessage, DropContent, Operation, Submit, id_text
+from copper_kite.store import AddContent, AddMessage, DropContent, Submit, id_text
 
 __all__ = ["PORTION", "Large"]
 
@@ -28,9 +28,6 @@ class _Owner(Protocol):
         self, id: int, at: float, taken: Submitted, size: int, content: bytes | None, event: events.ContentEnded
     ) -> AddMessage:
         """The message as it is known when it is whole."""
-
-    def kept(self, fresh: AddMessage, taken: Submitted) -> Sequence[Operation]:
-        """What adds the message."""
 
     def written(self, shown: str, fresh: AddMessage | None, error: KiteError | None) -> None:
         """The message is on stable storage, or could not be kept."""
@@ -153,7 +150,7 @@ class Large:
             return
         rest = self._numbered(self._take())
         fresh = self._owner.fresh(self._id, self._at, self._taken, self._size, None, event)
-        self._submit([*self._owner.kept(fresh, self._taken), rest], partial(self._written, fresh))
+        self._submit([*remark(fresh, self._taken.remarks), rest], partial(self._written, fresh))
 
     def _written(self, fresh: AddMessage | None, error: KiteError | None) -> None:
         if error is not None:

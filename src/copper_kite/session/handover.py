@@ -6,12 +6,12 @@ import os
 import re
 import select
 import socket
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from copper_kite.errors import HandOverFailed, InputError
 
-__all__ = ["Parcel", "hand_over", "pass_through"]
+__all__ = ["Parcel", "envelope_groups", "hand_over", "pass_through"]
 
 AT_A_TIME = 200  # commands in one group
 _MOST = re.compile(r"RCPTMAX=([0-9]{1,9})")
@@ -129,16 +129,11 @@ def _converse(line: _Line, name: str, parcel: Parcel) -> str:
             f"{len(parcel.recipients)} recipients, and the listener takes {most[1]} for one message:"
             " hand it in several times, or raise max_recipients"
         )
-    utf8 = not "".join((parcel.sender, *parcel.recipients)).isascii()
     content = parcel.content
-    words = ["BODY=8BITMIME"] * (not content.isascii()) + ["SMTPUTF8"] * utf8 + [parcel.asked] * bool(parcel.asked)
-    envelope = [f"MAIL FROM:<{parcel.sender}> SIZE={len(content)} {' '.join(words)}".rstrip()]
-    envelope += [f"RCPT TO:<{recipient}> {parcel.asked_each}".rstrip() for recipient in parcel.recipients]
     answers = []
-    for start in range(0, len(envelope), AT_A_TIME):  # the replies to more would fill the socket before they are read
-        some = envelope[start : start + AT_A_TIME]
-        answers.append(line.ask("".join(f"{command}\r\n" for command in some).encode()))
-        answers += [line.hear() for _ in some[1:]]
+    for group, count in envelope_groups(parcel, len(content), eight_bit=not content.isascii()):
+        answers.append(line.ask(group))
+        answers += [line.hear() for _ in range(count - 1)]
     _demand(*answers[0])
     for recipient, (code, text) in zip(parcel.recipients, answers[1:], strict=True):
         if code >= 300:  # then nobody gets it, and the script is told
@@ -147,6 +142,20 @@ def _converse(line: _Line, name: str, parcel: Parcel) -> str:
     code, text = line.ask(f"BDAT {len(content)} LAST\r\n".encode() + content)
     _demand(code, text, data=True)
     return text
+
+
+def envelope_groups(parcel: Parcel, octets: int, *, eight_bit: bool) -> Iterator[tuple[bytes, int]]:
+    """MAIL, for so many octets of content, and each RCPT, in groups, and how many commands each has.
+
+    The replies to more at a time would fill a socket before they are read.
+    """
+    utf8 = not "".join((parcel.sender, *parcel.recipients)).isascii()
+    words = ["BODY=8BITMIME"] * eight_bit + ["SMTPUTF8"] * utf8 + [parcel.asked] * bool(parcel.asked)
+    commands = [f"MAIL FROM:<{parcel.sender}> SIZE={octets} {' '.join(words)}".rstrip()]
+    commands += [f"RCPT TO:<{recipient}> {parcel.asked_each}".rstrip() for recipient in parcel.recipients]
+    for start in range(0, len(commands), AT_A_TIME):
+        some = commands[start : start + AT_A_TIME]
+        yield "".join(f"{command}\r\n" for command in some).encode(), len(some)
 
 
 def _demand(code: int, text: str, *, data: bool = False) -> None:

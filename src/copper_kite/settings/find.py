@@ -106,8 +106,8 @@ def _sketch(file: str, tables: dict[str, Any]) -> Sketch:
     if isinstance(server, dict):
         found.server_name = _name(server.get("name", "auto"))
         found.data = str(server.get("data", DATA))
-    found.data = os.path.join(os.path.dirname(os.path.abspath(file)), found.data)  # noqa: PTH100, PTH118, PTH120
     base = os.path.dirname(os.path.abspath(file))  # noqa: PTH100, PTH120
+    found.data = os.path.join(base, found.data)  # noqa: PTH118
     written = server.get("drop", "auto") if isinstance(server, dict) else "auto"
     found.drop = drop_folder(str(written), found.data, base)
     if isinstance(identity, dict):
