@@ -60,6 +60,7 @@ class Session(asyncio.Protocol):
         self.heard = bytearray()
         self.said_no_more = False
         self.lost: Exception | None = None
+        self.times_lost = 0
 
     def data_received(self, data: bytes) -> None:
         self.heard += data
@@ -70,6 +71,7 @@ class Session(asyncio.Protocol):
 
     def connection_lost(self, error: Exception | None) -> None:
         self.lost = error
+        self.times_lost += 1
 
 
 class Pair:
@@ -135,6 +137,18 @@ async def test_garbage_ends_it_and_nothing_more_is_sent(folder: Path) -> None:
     assert alert and len(pair.inners[0].out) == alert
     pair.ends[0].connection_lost(None)
     assert isinstance(pair.sessions[0].lost, ssl.SSLError)
+
+
+@in_loop
+async def test_a_connection_that_is_gone_before_the_handshake_is_told(folder: Path) -> None:
+    """The loop tells a transport's protocol once that it is lost, and that may have been before TLS took its place."""
+    inner, session, ended = Inner(), Session(), []
+    inner.close()
+    wrap = partial(ssl.create_default_context().wrap_bio, server_hostname="localhost")
+    secured = Secured(inner, session, wrap, ended.append, 60.0)  # type: ignore[arg-type]
+    await asyncio.sleep(0)
+    secured.connection_lost(None)
+    assert len(ended) == 1 and isinstance(ended[0], ConnectionResetError) and session.times_lost == 1
 
 
 @in_loop

@@ -71,7 +71,10 @@ class Secured(asyncio.Transport, asyncio.Protocol):
         self._closing = False
         self._error: Exception | None = None
         self._timer = asyncio.get_running_loop().call_later(seconds, self._too_slow)
+        self._lost = False
         inner.set_protocol(self)
+        if inner.is_closing():  # then nobody may be told any more that it is lost
+            asyncio.get_running_loop().call_soon(self.connection_lost, None)
 
     def begin(self) -> None:
         """Say the first word, as clients do."""
@@ -119,6 +122,9 @@ class Secured(asyncio.Transport, asyncio.Protocol):
 
     def connection_lost(self, error: Exception | None) -> None:
         """The connection is gone."""
+        if self._lost:
+            return
+        self._lost = True
         self._timer.cancel()
         self._closing = True
         error = self._error or error
