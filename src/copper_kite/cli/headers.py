@@ -114,7 +114,7 @@ def _show_several(ways: list[Way], *, as_json: bool) -> None:
     print_table(
         ("number", "hops", "total", "longest", "at", "subject"),
         [
-            (str(number), str(len(way.steps)), age(way.total), *_longest(way), way.fields["subject"])
+            (str(number), str(len(way.steps)), age(way.total.likely), *_longest(way), way.fields["subject"])
             for number, way in enumerate(ways, 1)
         ],
         right=("number", "hops", "total", "longest"),
@@ -123,7 +123,10 @@ def _show_several(ways: list[Way], *, as_json: bool) -> None:
 
 
 def _longest(way: Way) -> tuple[str, str]:
-    return ("-", "") if way.longest is None else (age(way.longest.delay or 0), way.longest.waited_at)
+    longest = way.longest
+    if longest is None or longest.wait is None:
+        return "-", ""
+    return age(longest.wait.likely), longest.waited_at if longest.wait.certain else "(not certain)"
 
 
 def _show_way(way: Way, config: str | None, *, as_json: bool) -> None:
@@ -137,8 +140,7 @@ def _show_way(way: Way, config: str | None, *, as_json: bool) -> None:
         if config is not None:
             raise
     departure = _departure(way, loaded) if loaded is not None else None
-    span = {"total": age(way.total), "longest": _longest(way)[0]}
-    verdict = way_verdict(way, loaded.server_name if loaded else "", span)
+    verdict = way_verdict(way, loaded.server_name if loaded else "")
     if departure is not None and departure.wrong:
         verdict = _gone_astray(departure)
     if as_json:
@@ -159,7 +161,7 @@ def _show_way(way: Way, config: str | None, *, as_json: bool) -> None:
 
 def _show_steps(way: Way) -> None:
     times = iter(local_times([step.hop.when.at for step in way.steps if step.hop.when.at is not None]))
-    most = max((step.delay or 0.0 for step in way.steps), default=0.0)
+    most = max((step.wait.likely for step in way.steps if step.wait is not None), default=0.0)
     print_table(
         ("time", "delay", "", "with", "TLS", "from → by"),
         [
@@ -179,9 +181,12 @@ def _show_steps(way: Way) -> None:
 
 
 def _delay(step: Step) -> str:
-    if step.delay is None:
+    from copper_kite.trace.clocks import SKEW
+
+    wait = step.wait
+    if wait is None:
         return "-"
-    return f"-{age(-step.delay)}" if step.skewed else age(step.delay)
+    return age(wait.likely) if wait.high - wait.low <= SKEW else f"{age(wait.low)}–{age(wait.high)}"
 
 
 def _tls_word(step: Step) -> str:
@@ -193,10 +198,12 @@ def _tls_word(step: Step) -> str:
 
 
 def _bar(step: Step, most: float) -> str:
-    if step.skewed:
-        return "clock skew"
-    length = round(BAR * (step.delay or 0.0) / most) if most > 0 and step.delay and step.delay > 0 else 0
-    return "█" * length or ("▏" if step.delay else "")
+    if step.fast:
+        return f"clock {age(abs(step.fast))} {'fast' if step.fast > 0 else 'slow'}"
+    if step.wait is None or not step.wait.certain:
+        return ""
+    length = round(BAR * step.wait.likely / most) if most > 0 else 0
+    return "█" * length or ("▏" if step.wait.likely >= 1 else "")
 
 
 def _hop_words(step: Step) -> str:
@@ -277,14 +284,20 @@ def _departure_json(departure: Departure | None) -> dict[str, Any] | None:
 def _way_json(way: Way) -> dict[str, Any]:
     return {
         **{name.replace("-", "_"): way.fields[name] or None for name in ("from", "to", "subject", "message-id")},
-        "seconds": way.total,
+        "seconds": way.total.likely,
+        "seconds_bounds": [way.total.low, way.total.high],
+        "clocks": [
+            {"server": offset.server, "fast_by": offset.seconds, "likely": offset in way.clocks.wrong}
+            for offset in (*way.clocks.wrong, *way.clocks.others)
+        ],
         "hops": [
             {
                 "time": json_time(step.hop.when.at),
                 "fault": step.hop.when.fault or None,
                 "zone_known": step.hop.when.zone_known,
                 "delay": step.delay,
-                "clock_skew": step.skewed,
+                "wait": step.wait.likely if step.wait else None,
+                "wait_bounds": [step.wait.low, step.wait.high] if step.wait else None,
                 "waited_at": step.waited_at or None,
                 "from": step.hop.sender or None,
                 "address": step.hop.address or None,

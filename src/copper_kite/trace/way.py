@@ -6,33 +6,32 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
+from copper_kite.clock import span_text
 from copper_kite.mail.checked import Checked, parse_results
 from copper_kite.mail.header import decode_words, fields
 from copper_kite.mail.hop import Hop, parse_received
+from copper_kite.trace.clocks import SKEW, Estimate, Offset, Wait, estimate
 from copper_kite.verdict.judge import Verdict
 from copper_kite.words import Side
 
-__all__ = ["Claim", "Step", "Way", "find_way", "way_verdict"]
+__all__ = ["Claim", "Step", "Way", "find_way", "wait_words", "way_verdict"]
 
 SLOW = 60.0  # seconds at one server that are worth a word
-SKEW = 2.0  # seconds back in time: less is how clocks are
 MAX_HOPS = 1000  # the newest; that many are no way, but a loop
 
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """One hop with what it took: `delay` in seconds since the hop before that has a date, None where there is none;
-    below zero, one of the two clocks is wrong. `waited_at` is the server that had it all that time."""
+    """One hop with what it took: `delay` is the difference of its date to that of the hop before that has one, in
+    seconds, None where there is none; `wait` what that was as far as can be known, for clocks may be wrong.
+    `waited_at` is the server that had it all that time; `fast` by how much this one's clock likely is, in seconds."""
 
     hop: Hop
     delay: float | None = None
+    wait: Wait | None = None
     waited_at: str = ""
+    fast: float = 0.0
     repeated: bool = False
-
-    @property
-    def skewed(self) -> bool:
-        """Whether the clocks of the two servers disagree."""
-        return self.delay is not None and self.delay < -SKEW
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,22 +44,23 @@ class Claim:
 
 @dataclass(frozen=True, slots=True)
 class Way:
-    """A message's way, in the order of time. `total` leaves out what would run backwards."""
+    """A message's way, in the order of time; `clocks` is what its dates tell of the clocks, and of all of it."""
 
     fields: Mapping[str, str]
     steps: Sequence[Step]
     claims: Sequence[Claim]
+    clocks: Estimate
 
     @property
-    def total(self) -> float:
-        """Seconds that it took, as far as the dates tell."""
-        return sum(step.delay for step in self.steps if step.delay is not None and step.delay > 0)
+    def total(self) -> Wait:
+        """What all of it took."""
+        return self.clocks.total
 
     @property
     def longest(self) -> Step | None:
-        """Where it waited longest."""
-        dated = [step for step in self.steps if step.delay is not None and step.delay > 0]
-        return max(dated, key=lambda step: step.delay or 0.0, default=None)
+        """Where it likely waited longest."""
+        dated = [step for step in self.steps if step.wait is not None and step.wait.likely > 0]
+        return max(dated, key=lambda step: step.wait.likely if step.wait else 0.0, default=None)
 
 
 def find_way(content: bytes, trusted: Sequence[str] = ()) -> Way:
@@ -78,7 +78,9 @@ def find_way(content: bytes, trusted: Sequence[str] = ()) -> Way:
             checked = parse_results(value)
             boundary = _boundary(checked.server, hops) if checked.server in map(str.lower, trusted) else -1
             claims.append(Claim(checked, place < boundary))
-    return Way(shown, _steps([hop for _, hop in hops][::-1]), claims)
+    in_time = [hop for _, hop in hops][::-1]
+    clocks = estimate([(hop.receiver, hop.when.at) for hop in in_time if hop.when.at is not None])
+    return Way(shown, _steps(in_time, clocks), claims, clocks)
 
 
 def _boundary(server: str, hops: Sequence[tuple[int, Hop]]) -> int:
@@ -96,47 +98,75 @@ def _boundary(server: str, hops: Sequence[tuple[int, Hop]]) -> int:
     return last
 
 
-def _steps(hops: Sequence[Hop]) -> list[Step]:
+def _steps(hops: Sequence[Hop], clocks: Estimate) -> list[Step]:
     """Hops in the order of time, each with its delay (RFC 5321 4.4)."""
+    fast, waits = dict(clocks.wrong), iter(clocks.waits)
     met = Counter((hop.sender.lower(), hop.receiver.lower()) for hop in hops)
     steps: list[Step] = []
     before: Hop | None = None
     for hop in hops:
         step = Step(hop, repeated=bool(hop.receiver) and met[hop.sender.lower(), hop.receiver.lower()] > 1)
         if hop.when.at is not None:
+            step = replace(step, fast=fast.get(hop.receiver, 0.0))
             if before is not None and before.when.at is not None:
-                step = replace(step, delay=hop.when.at - before.when.at, waited_at=before.receiver or hop.sender)
+                delay, waited_at = hop.when.at - before.when.at, before.receiver or hop.sender
+                step = replace(step, delay=delay, wait=next(waits), waited_at=waited_at)
             before = hop
         steps.append(step)
     return steps
 
 
-def way_verdict(way: Way, own: str, span: Mapping[str, str]) -> Verdict:
-    """What is to be said of it. `own` is this server's name; `span` has the words for `total` and `longest`."""
+def way_verdict(way: Way, own: str) -> Verdict:
+    """What is to be said of it. `own` is this server's name."""
     steps, longest = way.steps, way.longest
     if not steps:
         meaning = "The header has no Received field: it never passed a server, or they were taken out."
         return Verdict(None, meaning, "0 hops", "take the message as the receiver has it, with its whole header")
-    evidence = f"{len(steps)} hops, {span['total']} in all"
+    hops = "1 hop" if len(steps) == 1 else f"{len(steps)} hops"
+    evidence = f"{hops}, {wait_words(way.total)} in all"
     loop = next((step.hop for step in steps if step.repeated), None)
     if loop is not None:
         meaning = f"It goes in a circle: {loop.receiver} took it from {loop.sender} more than once."
         again = sum(step.repeated for step in steps)
         remedy = f"kite route {loop.recipient}" if loop.recipient else "kite route ADDRESS"
         return Verdict(Side.HERE if _is_own(loop, own) else Side.BEYOND, meaning, f"{again} of {evidence}", remedy)
-    if longest is not None and (longest.delay or 0) >= SLOW:
+    if longest is not None and longest.wait is not None and longest.wait.likely >= SLOW and longest.wait.certain:
         where, ours = longest.waited_at, longest.waited_at.lower() == own.lower()
         id = next((step.hop.id for step in steps if step.hop.receiver == where), "")
-        meaning = f"It waited {span['longest']} at {where} before {longest.hop.receiver or 'the next server'} took it."
+        waited, taker = wait_words(longest.wait), longest.hop.receiver or "the next server"
+        meaning = f"It waited {waited} at {where} before {taker} took it.{_clock_words(way.clocks)}"
         remedy = f"kite trace {id or 'ID'}" if ours else f"ask who runs {where} about {id or 'it'}"
         return Verdict(Side.HERE if ours else Side.BEYOND, meaning, evidence, remedy)
-    skewed = next((step for step in steps if step.skewed), None)
-    if skewed is not None:
-        clocks = f"{skewed.waited_at} and {skewed.hop.receiver}"
-        meaning = f"It went through without a wait; the clocks of {clocks} disagree."
-        return Verdict(None, meaning, evidence, "have the clocks set; delays beside them mean little")
+    if way.clocks.wrong:
+        slow = any(step.wait is not None and step.wait.high >= SLOW for step in steps)
+        ours = any(offset.server.lower() == own.lower() for offset in way.clocks.wrong)
+        what = "Whether it waited anywhere cannot be told" if slow else "It went through without a wait"
+        meaning = f"{what}.{_clock_words(way.clocks)}"
+        remedy = f"have the clock of {way.clocks.wrong[0].server} set"
+        return Verdict(Side.HERE if ours else Side.BEYOND, meaning, evidence, remedy)
     return Verdict(None, "It went through without a wait.", evidence, "nothing to do")
 
 
 def _is_own(hop: Hop, own: str) -> bool:
     return own.lower() in (hop.receiver.lower(), hop.sender.lower())
+
+
+def wait_words(wait: Wait) -> str:
+    """A wait with what is not known of it."""
+    likely = span_text(wait.likely, " ")
+    if wait.high - wait.low <= SKEW:
+        return likely
+    return f"{likely} (between {span_text(wait.low, ' ')} and {span_text(wait.high, ' ')})"
+
+
+def _clock_words(clocks: Estimate) -> str:
+    """Which clocks are wrong, behind another sentence; empty where all may be right."""
+    if not clocks.wrong:
+        return ""
+    wrong = " and ".join(map(_offset_words, clocks.wrong))
+    others = f", unless that of {' or '.join(map(_offset_words, clocks.others))}" if clocks.others else ""
+    return f" The clock of {wrong}{others}."
+
+
+def _offset_words(offset: Offset) -> str:
+    return f"{offset.server} is {span_text(abs(offset.seconds), ' ')} {'fast' if offset.seconds > 0 else 'slow'}"
