@@ -76,12 +76,15 @@ class Event(StrEnum):
     STARTED = "started"
     STOPPED = "stopped"
     RELOADED = "reloaded"  # another configuration was taken up
+    ROUTES = "routes"  # which connectors carry whom from now on
     REFUSED = "refused"  # submissions that were not taken
     ORDERED = "ordered"  # an administrator had something done
     REMARK = "remark"  # what is odd about a submission, or was mended in it
     TAKEN_UP = "taken up"  # a program had left it in the drop folder
     RESCUED = "rescued"  # the queue was made anew from what could be read of a damaged one
     CLOCK = "clock"  # the machine's clock was set
+    DOWN = "down"  # a next hop of a connector cannot be had
+    BACK = "back"  # it can be had again
     ALARM = "alarm"  # a sender is slowed down, since it sends far more than it ever did
     NOTICE = "notice"  # the sender was told of a failure
     ABOUT = "about"  # this message is a notice about that one

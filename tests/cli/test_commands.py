@@ -226,7 +226,7 @@ def test_a_trace_names_the_addresses_that_gave_no_session(folder: Path) -> None:
         tried = story["attempts"][0]["tried"]
         assert {"address": "127.0.0.1", "stage": "connect"}.items() <= tried[-1].items()
         shown = kite("trace", "x@passenger.example", "--dialogue", config=config).stdout
-        assert b"address 127.0.0.1 gave no session, stage connect: " in shown
+        assert b"  127.0.0.1 gave no session, stage connect: " in shown
 
 
 def test_words_that_are_not_commands(folder: Path) -> None:

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.net.dialogue import Dialogue
-from copper_kite.net.failure import SessionFailed
+from copper_kite.net.failure import PassedOver, SessionFailed, Tried
 from copper_kite.net.plan import Plan
 from copper_kite.relay import hops as hops_module
 from copper_kite.relay.decide import Retry
@@ -20,10 +21,10 @@ from copper_kite.session.standin import Caught, Rule, StandIn, StandInPlan
 from copper_kite.settings.load import load
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.replies import Reply
-from copper_kite.store import Reader, Selection, Wanted, open_store
+from copper_kite.store import Reader, Selection, Wanted, open_store, read_live, write_live
 from copper_kite.store.sqlite.schema import connect_writer
 from copper_kite.trace.story import tell
-from copper_kite.words import Action, Cause, Stage, State
+from copper_kite.words import Action, Cause, Event, Stage, State
 from tests.relay.test_relay import letter, talk
 from tests.support import SECONDS, PatientClock, StoppedClock, converse, free_port, site, write_site
 
@@ -33,7 +34,8 @@ RETRY = Retry([60.0, 300.0, 900.0], jitter=0.0)
 class Opened(str):
     """What stands for a session with a host."""
 
-    tried: tuple[object, ...] = ()
+    tried: Sequence[Tried] = ()
+    passed_over: Sequence[PassedOver] = ()
 
     async def close(self) -> None:
         """Nothing is to be said."""
@@ -45,15 +47,18 @@ class Net:
     def __init__(self, monkeypatch: pytest.MonkeyPatch, *up: str) -> None:
         self.up, self.asked = set(up), []  # type: ignore[var-annotated]
         self.now = 0.0
+        self.passed_over: list[str] = []
+        self.failure = SessionFailed(Stage.CONNECT, Cause.CONNECTION_REFUSED, "connection refused")
         monkeypatch.setattr(hops_module, "open_session", self._open)
 
     async def _open(self, plan: Plan, dialogue: Dialogue, earlier: object, memory: object) -> Opened:
         self.asked.append(plan.host)
         if plan.host not in self.up:
-            raise SessionFailed(Stage.CONNECT, Cause.CONNECTION_REFUSED, "connection refused")
+            failure = self.failure
+            raise SessionFailed(failure.stage, failure.cause, failure.text)
         return Opened(plan.host)
 
-    def three(self, **more: bool) -> Hops:
+    def three(self, **more: Any) -> Hops:
         plans = [Plan(host=host, port=25, name="q") for host in ("one", "two", "three")]
         return Hops(plans, RETRY, lambda: self.now, **more)
 
@@ -62,7 +67,9 @@ class Net:
         self.now = now
         self.asked.clear()
         try:
-            found = str(asyncio.run(hops.open(Dialogue(0.0))))
+            session = asyncio.run(hops.open(Dialogue(0.0)))
+            found = str(session)
+            self.passed_over = [one.next_hop for one in session.passed_over]
             hops.worked(next(plan for plan in hops.plans if plan.host == found))
         except SessionFailed:
             found = ""
@@ -72,12 +79,39 @@ class Net:
 def test_the_next_one_is_tried_when_one_cannot_be_had(monkeypatch: pytest.MonkeyPatch) -> None:
     """C-18: in order; one that was down is left alone for its wait, then tried behind those that are up."""
     net = Net(monkeypatch, "two", "three")
-    hops = net.three()
-    assert net.tried(hops, 0) == ("two", ["one", "two"])
-    assert net.tried(hops, 30) == ("two", ["two"])
+    told: list[tuple[str, bool]] = []
+    hops = net.three(told=lambda plan, down: told.append((plan.host, down is not None)))
+    assert net.tried(hops, 0) == ("two", ["one", "two"]) and told == [("one", True)]
+    assert net.tried(hops, 30) == ("two", ["two"]) and net.passed_over == ["one:25"]
     net.up = {"one"}
     assert net.tried(hops, 61) == ("one", ["two", "three", "one", "one"]), "the last one is the look beside the mail"
     assert net.tried(hops, 62) == ("one", ["one"])
+
+
+def test_a_second_look_explains_a_failure_and_is_taken_once_in_a_while(monkeypatch: pytest.MonkeyPatch) -> None:
+    """What `probe` knows: a port that says nothing in clear waits for TLS; a fault of the look costs no mail."""
+    net, looks = Net(monkeypatch), []
+
+    async def look(plan: Plan, failure: SessionFailed) -> SessionFailed:
+        looks.append(plan.host)
+        if plan.host == "two":
+            raise ValueError("a fault of ours")
+        return SessionFailed(Stage.GREET, Cause.SPEAKS_TLS, "it waits for TLS", seen=failure.seen)
+
+    monkeypatch.setattr(hops_module, "look_again", look)
+    net.failure = SessionFailed(Stage.GREET, Cause.TIMED_OUT, "nothing came")
+    hops = net.three()
+    for now, looked in ((0, ["one", "two", "three"]), (60, ["two"]), (3700, ["one", "two", "three"])):
+        looks.clear()
+        assert net.tried(hops, now)[0] == "" and looks == looked
+        assert [down.failure.cause for down in hops.all_down.values()] == [
+            Cause.SPEAKS_TLS, Cause.TIMED_OUT, Cause.SPEAKS_TLS
+        ]  # fmt: skip
+    net.up = {"one"}
+    assert net.tried(hops, 9999)[0] == "one"
+    net.up.clear()
+    looks.clear()
+    assert net.tried(hops, 99_999)[0] == "" and "one" in looks, "it may be another kind of port by now"
 
 
 def test_the_first_has_its_turn_again_when_it_is_back(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -167,19 +201,37 @@ def test_mail_goes_by_the_second_host_when_the_first_turns_it_away(folder: Path)
         ports = [free_port(), await busy.start("127.0.0.1", 0), await good.start("127.0.0.1", 0)]
         config = write_site(folder, ports[0], tls="off")
         hosts = ", ".join(f'"localhost:{port}"' for port in ports)
-        config.write_text(config.read_text().replace(f'["localhost:{ports[0]}"]', f"[{hosts}]"))
+        log = f'\n[log]\nto = "file:{folder / "log"}"\n'
+        config.write_text(config.read_text().replace(f'["localhost:{ports[0]}"]', f"[{hosts}]") + log)
         service = await Service.start(load(config), StoppedClock())
         endpoint = service.endpoints[0]
-        await converse(endpoint.port, talk(letter("ok@x.example", "gone@x.example", sender="")))
         with open_store(folder / "queue").reader() as reader:
-            async with asyncio.timeout(SECONDS):
-                while reader.queue():
-                    await asyncio.sleep(0.005)
-            (row, *_) = reader.queue(tuple(State))
-            record = reader.record(row.message.id)
+            for message in (letter("ok@x.example", "gone@x.example", sender=""), letter("next@x.example", sender="")):
+                await converse(endpoint.port, talk(message))
+                async with asyncio.timeout(SECONDS):
+                    while reader.queue():
+                        await asyncio.sleep(0.005)
+            first, _, second = reader.queue(tuple(State))
+            record, later = reader.record(first.message.id), reader.record(second.message.id)
+            downs = [entry.facts for entry in reader.noted(Event.DOWN, 0.0)]
+            (state,) = reader.connectors()
+        (lane,) = service.dispatcher.lanes_now()
+        write_live(folder, [lane])
+        assert read_live(folder) == [lane] and [one.next_hop for one in lane.down] == [
+            f"localhost:{port}" for port in ports[:2]
+        ]
+        assert [(one["next_hop"], one["text"]) for one in downs] == [
+            (f"localhost:{ports[0]}", "connection refused"), (f"localhost:{ports[1]}", "421 4.3.2 busy")
+        ]  # fmt: skip
+        assert state.last_bad_text == f"localhost:{ports[1]}: 421 4.3.2 busy" and state.last_bad
+        warned = [line for line in (folder / "log").read_text().splitlines() if " warning down " in line]
+        assert len(warned) == 2, "each once"
+        tried = {one.next_hop: one.said for one in record.attempts[0].facts.session.tried}
+        passed = {one.next_hop: one.said for one in later.attempts[0].facts.session.passed_over}
+        assert tried == passed == {one["next_hop"]: one["text"] for one in downs}
         assert [one.state for one in record.recipients] == [State.RELAYED, State.FAILED]
         (attempt,) = record.attempts
-        assert attempt.next_hop == f"localhost:{ports[2]}" and len(caught) == 1
+        assert attempt.next_hop == f"localhost:{ports[2]}" and len(caught) == 2
         await service.stop()
         await busy.stop()
         await good.stop()

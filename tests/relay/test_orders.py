@@ -100,7 +100,8 @@ def test_each_action_on_each_state(action: Action, moves: dict[State, State]) ->
         (outcome,) = change.states
         assert (outcome.state, outcome.attempts) == (moves[state], 3)
         assert outcome.next_try == (600.0 if moves[state] is State.QUEUED else None)
-        told = {"action": action.value, "who": "root", "recipients": ["r@y.example"]}
+        told: dict[str, Any] = {"action": action.value, "who": "root", "recipients": ["r@y.example"]}
+        told |= {"added": [2]} if action is Action.SEND_TO else {}
         assert change.entries[0].facts == (told | {"to": TARGETS[action]} if action in TARGETS else told)
         assert of(ExtendLifetime, change) == (
             [(7, 1000.0)] if state is State.FAILED and action is not Action.REMOVE else []

@@ -88,7 +88,7 @@ def test_a_message_goes_all_the_way(folder: Path, authority: CertificateFiles) -
                 "resolve", "connect", "greet", "hello", "secure", "hello", "login",
             ]  # fmt: skip
             told = story(here, record)
-            assert [line.what for line in told.lines] == ["accepted", "relayed"]
+            assert [line.what for line in told.lines] == ["accepted", "chosen", "relayed"]
             assert told.verdict.side is None and "Relayed for ana@passenger.example" in told.verdict.meaning
 
     asyncio.run(live())
@@ -179,7 +179,18 @@ def test_each_recipient_ends_in_its_own_way(folder: Path, authority: Certificate
             }  # fmt: skip
             told = story(here, original)
             assert sorted(line.what for line in told.lines) == sorted(
-                ["accepted", "relayed", "delayed", "failed", "notice", "waited", "delayed", "waited", "relayed"]
+                [
+                    "accepted",
+                    "chosen",
+                    "relayed",
+                    "delayed",
+                    "failed",
+                    "notice",
+                    "waited",
+                    "delayed",
+                    "waited",
+                    "relayed",
+                ]
             )
             assert told.verdict.side is Side.NEXT_HOP and "gone@x.example" in told.verdict.meaning
             assert "550 5.1.1" in told.verdict.evidence

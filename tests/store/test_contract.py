@@ -324,7 +324,7 @@ def test_connectors_remember_their_last_good_and_bad(store: Store) -> None:
     )
     with store.reader() as reader:
         (state,) = reader.connectors()
-        assert (state.last_good, state.last_bad, state.last_bad_text) == (3.0, 2.0, "refused")
+        assert (state.last_good, state.last_bad, state.last_bad_text) == (3.0, 2.0, "250 refused")
         assert reader.last_id() == 4
 
 

@@ -35,7 +35,7 @@ def print_probed(found: Probed, *, dialogue: bool) -> None:
     """Stages, what was seen, the dialogue if wanted, and the verdict."""
     print_stages(found.stages, found.failure)
     for tried in found.tried:
-        say(f"tried {tried.address}: {printable(tried.text)} (stage {tried.stage.value})", indent=2)
+        say(f"tried {tried.address}: {printable(tried.said)} (stage {tried.stage.value})", indent=2)
     rows = _facts(found)
     if rows:
         echo()
@@ -212,7 +212,7 @@ def probed_json(found: Probed) -> dict[str, Any]:
         "next_hop": plan.where,
         "address": found.address or None,
         "tried": [
-            {"address": tried.address, "stage": tried.stage.value, "cause": tried.cause.value, "said": tried.text}
+            {"address": tried.address, "stage": tried.stage.value, "cause": tried.cause.value, "said": tried.said}
             for tried in found.tried
         ],
         "passed": found.passed,

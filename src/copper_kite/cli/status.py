@@ -61,6 +61,7 @@ def status(ctx: click.Context, as_json: bool) -> None:
         )
     else:
         _show(loaded, running, shape, known, lanes)
+        _show_failovers(lanes)
         _show_stopped(stops)
         if dropped:
             said = "" if running is not None else ", until a server runs"
@@ -149,6 +150,19 @@ def _show(
     )
 
 
+def _show_failovers(lanes: Sequence[LaneNow]) -> None:
+    """The connectors that live from what is left of their next hops."""
+    from copper_kite.smtp.replies import printable
+
+    for lane in lanes:
+        if lane.domain:
+            continue
+        for hop in lane.down:
+            since = f"is down since {local_time(hop.since)} (stage {hop.stage}): {printable(hop.said)}"
+            then = f"; next look {local_time(hop.until)}"
+            say((f"connector {lane.connector}: {hop.next_hop} {since}{then}", "yellow"))
+
+
 def _show_stopped(stops: Sequence[LaneStop]) -> None:
     """The lanes that do not move: why, and when they are tried again."""
     if stops:
@@ -223,6 +237,12 @@ def _status_json(
                     {"domain": lane.domain or None, "open": lane.open, "allowed": lane.allowed, "set": lane.most}
                     for lane in lanes
                     if lane.connector == connector.name
+                ],
+                "down": [
+                    {**hop._asdict(), "since": json_time(hop.since), "until": json_time(hop.until)}
+                    for lane in lanes
+                    if lane.connector == connector.name
+                    for hop in lane.down
                 ],
                 "last_success": json_time(known[connector.name].last_good) if connector.name in known else None,
                 "last_failure": json_time(known[connector.name].last_bad) if connector.name in known else None,

@@ -97,7 +97,7 @@ def trace(
         if len(ids) > 1:
             _show_list(rows, limit, as_json=as_json)
             return
-        story = load_story(folder, file, found.connectors, reader, ids[0])
+        story = load_story(folder, file, {one.name: one.credential for one in found.connectors}, reader, ids[0])
     if files or found.has_other_logs:
         story = _gone_on(story, config, files, map_name, rotated=rotated)
     if as_json:
@@ -153,24 +153,29 @@ def _show_list(rows: list[QueueRow], limit: int, *, as_json: bool) -> None:
     echo("kite trace ID tells the story of one")
 
 
-def load_story(folder: Path, config: str, connectors: Sequence[Any], reader: Reader, id: int) -> Story:
-    """The story of one message in `folder`, told with what the configuration knows."""
-    from copper_kite.store import running_server
+def load_story(folder: Path, config: str, credentials: dict[str, str | None], reader: Reader, id: int) -> Story:
+    """The story of one message in `folder`; `credentials` are those of the connectors."""
+    from copper_kite.store import read_live, running_server
+    from copper_kite.trace.running import attempt_of
     from copper_kite.trace.story import tell
 
     record = reader.record(id)
+    running = running_server(folder) is not None
+    lanes = read_live(folder) if running else []
     return tell(
         record,
-        {"config": config, "credentials": {entry.name: entry.credential for entry in connectors}},
-        running=running_server(folder) is not None,
-        connectors=connectors,
+        {"config": config, "credentials": credentials},
+        running=running,
         stops=reader.stops(record.message.arrived),
+        attempt=attempt_of(lanes, record.message, record.recipients),
+        now=time.time(),
     )
 
 
 def story_of(loaded: Loaded, reader: Reader, id: int) -> Story:
     """The same where the configuration is loaded already."""
-    return load_story(loaded.data, str(loaded.path), loaded.settings.connector, reader, id)
+    credentials = {one.name: one.credential for one in loaded.settings.connector}
+    return load_story(loaded.data, str(loaded.path), credentials, reader, id)
 
 
 def _gone_on(story: Story, config: str | None, files: Sequence[str], map_name: str | None, *, rotated: bool) -> Story:
@@ -194,6 +199,8 @@ def show_story(story: Story, *, dialogue: bool = False) -> None:
     say((id_text(message.id), "bold"), f"  from <{printable(message.reverse_path)}>, {size(message.size)}{urgency}")
     if message.message_id:
         say(f"Message-ID {printable(message.message_id)}", indent=2)
+    if message.subject:
+        say(f"subject {printable(message.subject)}", indent=2)
     for recipient in story.recipients:
         state = recipient.state.value
         when = ""
@@ -256,15 +263,16 @@ def _attempts(count: int) -> str:
 
 
 def _show_dialogue(attempt: Attempt) -> None:
+    from copper_kite.trace.timeline import session_words
+
     echo()
     say((f"Dialogue with {attempt.next_hop or 'nobody'} at {local_time(attempt.at)}", "bold"))
     session = attempt.facts.session
-    tls = f"{session.tls} {session.cipher}".strip() if session.tls else "no TLS"
-    login = f"login {session.login} {session.mechanism}".strip() if session.login else "no login"
     where = f"address {attempt.address}, " if attempt.address else ""
-    say(f"{where}{tls}, {login}, {attempt.seconds:.3f} s", indent=2)
-    for _, address, stage, _, said in session.tried:
-        say(f"address {address} gave no session, stage {stage}: {said}", indent=2)
+    mechanism = f" by {session.mechanism}" if session.mechanism else ""
+    say(f"{where}{session_words(session)}{mechanism}, {attempt.seconds:.3f} s", indent=2)
+    for next_hop, address, stage, _, said in session.tried:
+        say(f"{address or next_hop} gave no session, stage {stage}: {said}", indent=2)
     if attempt.dialogue is None:
         said = "all went well, so only the stages were kept" if attempt.facts.relayed else "no session was opened"
         echo(f"  {said}")
@@ -289,10 +297,12 @@ def story_json(story: Story) -> dict[str, Any]:
         "size": message.size,
         "priority": Priority.of(message.priority).value,
         "message_id": message.message_id or None,
+        "subject": message.subject or None,
         "listener": message.listener or None,
         "client": message.client or None,
         "user": message.user or None,
         "protocol": message.protocol,
+        "tls": message.tls or None,
         "recipients": [
             {
                 "address": recipient.address,
@@ -343,8 +353,12 @@ def _attempt_json(attempt: Attempt) -> dict[str, Any]:
         "trust": session.trust or None,
         "changed": attempt.facts.changed or None,
         "tried": [
-            {"address": address, "stage": stage, "cause": cause, "said": said}
-            for _, address, stage, cause, said in session.tried
+            {"next_hop": next_hop, "address": address or None, "stage": stage, "cause": cause, "said": said}
+            for next_hop, address, stage, cause, said in session.tried
+        ],
+        "passed_over": [
+            {**hop._asdict(), "address": hop.address or None, "since": json_time(hop.since)}
+            for hop in session.passed_over
         ],
         "stages": [{"stage": stage, "seconds": took, "said": said} for stage, took, said in session.stages],
         "results": [

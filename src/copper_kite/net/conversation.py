@@ -12,7 +12,7 @@ import ssl
 from copper_kite.errors import OutOfStep, RemoteProtocolError
 from copper_kite.net import tls
 from copper_kite.net.dialogue import Dialogue
-from copper_kite.net.failure import SessionFailed, SessionSeen, StageDone, Tried
+from copper_kite.net.failure import PassedOver, SessionFailed, SessionSeen, StageDone, Tried
 from copper_kite.net.plan import Plan
 from copper_kite.net.wire import Wire
 from copper_kite.smtp import client as smtp
@@ -29,7 +29,8 @@ FAREWELL_SECONDS = 2.0  # at most, for the reply to QUIT of a session that faile
 class Conversation:
     """A connection to a next hop over which commands and replies go.
 
-    `stages` are those passed; `tried` the addresses that gave no session; `in_clear` is what was offered before TLS;
+    `stages` are those passed; `tried` the addresses that gave no session; `passed_over` the next hops that come before
+    this one and are known to be down; `in_clear` is what was offered before TLS;
     `chain` the certificates shown, in DER, the next hop's own first.
     """
 
@@ -46,6 +47,7 @@ class Conversation:
         self.dialogue = dialogue
         self.stages: list[StageDone] = []
         self.tried: list[Tried] = []
+        self.passed_over: tuple[PassedOver, ...] = ()
         self.in_clear: Capabilities | None = None
         self.chain: list[bytes] = []
         self.stage = Stage.GREET

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field
+from typing import Protocol
 
 from copper_kite.smtp.masks import Masks
 from copper_kite.smtp.replies import Reply, printable
+from copper_kite.words import Stage
 
 __all__ = ["MAX_LINES", "Dialogue"]
 
@@ -16,6 +18,13 @@ MAX_TEXT = 1000  # characters of one line
 SENT, HEARD, NOTED = ">", "<", "*"
 
 
+class Staged(Protocol):
+    """A session, as whoever looks on from outside sees it."""
+
+    address: str
+    stage: Stage
+
+
 @dataclass(slots=True)
 class Dialogue:
     """Lines as (seconds since `began`, mark, text): `>` we said, `<` it said, `*` what happened."""
@@ -23,6 +32,8 @@ class Dialogue:
     began: float
     lines: list[tuple[float, str, str | bytes | Reply | tuple[str, tuple[object, ...]]]] = field(default_factory=list)
 
+    next_hop: str = ""  # whom it is with, or is to be
+    session: Staged | None = None  # it is of, once there is a connection
     masks: Masks | None = None  # of what was heard, once there are secrets that the other side knows
 
     def sent(self, at: float, shown: str | bytes) -> None:

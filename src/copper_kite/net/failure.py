@@ -11,7 +11,7 @@ from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.transaction import Result
 from copper_kite.words import Cause, Stage
 
-__all__ = ["SessionFailed", "SessionSeen", "StageDone", "Tried"]
+__all__ = ["PassedOver", "SessionFailed", "SessionSeen", "StageDone", "Tried"]
 
 
 class StageDone(NamedTuple):
@@ -23,27 +23,40 @@ class StageDone(NamedTuple):
 
 
 class Tried(NamedTuple):
-    """An address of a next hop that gave no session: the stage that stopped it, the cause, and the words for it."""
+    """An address of a next hop that gave no session: the stage that stopped it, the cause, and the reply or words."""
 
     next_hop: str
     address: str
     stage: Stage
     cause: Cause
-    text: str
+    said: str
+
+
+class PassedOver(NamedTuple):
+    """A next hop that was known to be down, since an instant in seconds since 1970, and was not tried: see `Tried`."""
+
+    next_hop: str
+    address: str
+    stage: Stage
+    cause: Cause
+    said: str
+    since: float
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SessionSeen:
     """How far a session got and what it saw.
 
-    `next_hop` and `address` are with whom; `tried` lists the addresses that gave no session before; `in_clear` is what
-    was offered before TLS, None when it never came to that; `chain` the certificates shown, in DER, the peer's first.
+    `next_hop` and `address` are with whom; `tried` lists the addresses that gave no session before, `passed_over` the
+    next hops that had been down already; `in_clear` is what was offered before TLS, None when it never came to that;
+    `chain` the certificates shown, in DER, the peer's first.
     """
 
     next_hop: str = ""
     address: str = ""
     stages: Sequence[StageDone] = ()
     tried: Sequence[Tried] = ()
+    passed_over: Sequence[PassedOver] = ()
     tls: str = ""
     in_clear: Mapping[str, tuple[str, ...]] | None = None
     keywords: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
@@ -71,3 +84,8 @@ class SessionFailed(KiteError):
         self.seen = seen or SessionSeen()
         self.results: Sequence[Result] = ()
         self.content_begun = False
+
+    @property
+    def said(self) -> str:
+        """The reply that stopped it, or else what happened."""
+        return self.text if self.reply is None else str(self.reply)

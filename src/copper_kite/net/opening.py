@@ -98,6 +98,7 @@ class _Host:
     async def resolved(cls, plan: Plan, dialogue: Dialogue, memory: AddressMemory | None = None) -> _Host:
         """With the addresses that the host has. Raises SessionFailed."""
         loop, memory = asyncio.get_running_loop(), memory or AddressMemory()
+        dialogue.next_hop, dialogue.session = plan.where, None
         if plan.path:
             return cls(plan, dialogue, memory, [f"unix:{plan.path}"])
         began = loop.time()
@@ -114,6 +115,7 @@ class _Host:
 
     async def connect(self) -> Connected:
         """A connection to one of the addresses left. Raises SessionFailed when none takes one."""
+        self.dialogue.session = None
         try:
             connected = await race(self.plan, tuple(self._left), self.failed)
         except SessionFailed:
@@ -130,6 +132,7 @@ class _Host:
         session = kind(plan, wire, transport, address, self.dialogue, earlier)
         session.stages = [*self._stages, StageDone(Stage.CONNECT, self._loop.time() - self._began, address)]
         session.tried = self._tried
+        self.dialogue.session = session
         return session
 
     def failed(self, failure: SessionFailed) -> None:
@@ -143,7 +146,7 @@ class _Host:
             self._memory.failed(address, self._loop.time())
         if self._furthest is None or _ORDER[failure.stage] > _ORDER[self._furthest.stage]:
             self._furthest = failure
-        self._tried.append(Tried(self.plan.where, address, failure.stage, failure.cause, failure.text))
+        self._tried.append(Tried(self.plan.where, address, failure.stage, failure.cause, failure.said))
 
     def worked(self, address: str) -> None:
         """An address gave a session."""

@@ -26,7 +26,8 @@ _UNATTRIBUTABLE = frozenset({Cause.OUT_OF_STEP, Cause.PROTOCOL, Cause.TIMED_OUT,
 
 
 class RelaySession(ClientSession):
-    """A session that carries messages. `begun` counts them; `carried` those whose transaction came to its end."""
+    """A session that carries messages. `begun` counts them; `carried` those whose transaction came to its end;
+    `carries` is the id of the one that it carries now, and since when (seconds since 1970)."""
 
     def __init__(
         self,
@@ -40,6 +41,7 @@ class RelaySession(ClientSession):
         super().__init__(plan, wire, transport, address, dialogue, earlier)
         self.begun = 0
         self.carried = 0
+        self.carries: tuple[int, float] | None = None
         self._next: Transaction | None = None  # the next message's, when its first commands have gone
         self._group = b""
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 from copper_kite.net.dialogue import Dialogue
-from copper_kite.net.failure import SessionFailed, SessionSeen, StageDone, Tried
+from copper_kite.net.failure import PassedOver, SessionFailed, SessionSeen, StageDone, Tried
 from copper_kite.net.plan import Plan
 from copper_kite.net.relaying import RelaySession
 from copper_kite.relay.decide import Retry, backoff, classify, retry_at
@@ -23,6 +23,7 @@ from copper_kite.store import (
     AttemptFacts,
     IdMaker,
     Message,
+    PassedOverHop,
     RecipientResult,
     RecordRelayed,
     SessionFacts,
@@ -263,7 +264,8 @@ def _facts_of(session: RelaySession | None, plan: Plan | None, stop: Stop | None
         return _session_facts(session, plan)
     login, mode = (plan.login, plan.tls) if plan is not None else ("", "")
     seen = stop.seen if stop is not None else SessionSeen()
-    return SessionFacts(_stages(seen.stages), _tried(seen.tried), login=login, mode=mode)
+    passed_over = tuple(map(_passed_over, seen.passed_over))
+    return SessionFacts(_stages(seen.stages), _tried(seen.tried), login=login, mode=mode, passed_over=passed_over)
 
 
 def _session_facts(session: RelaySession, plan: Plan) -> SessionFacts:
@@ -280,11 +282,16 @@ def _session_facts(session: RelaySession, plan: Plan) -> SessionFacts:
         session.mechanism,
         plan.tls,
         plan.trust,
+        tuple(map(_passed_over, session.passed_over)) if session.passed_over else (),
     )
 
 
+def _passed_over(one: PassedOver) -> PassedOverHop:
+    return PassedOverHop(one.next_hop, one.address, one.stage.value, one.cause.value, one.said, one.since)
+
+
 def _tried(tried: Iterable[Tried]) -> list[TriedAddress]:
-    return [TriedAddress(one.next_hop, one.address, one.stage.value, one.cause.value, one.text) for one in tried]
+    return [TriedAddress(one.next_hop, one.address, one.stage.value, one.cause.value, one.said) for one in tried]
 
 
 def _stages(stages: Iterable[StageDone]) -> list[StageTook]:

@@ -21,6 +21,7 @@ from copper_kite.relay.allowances import Allowances
 from copper_kite.relay.backlog import Key
 from copper_kite.relay.decide import Retry
 from copper_kite.relay.delivery import Recorder, Report, Stop
+from copper_kite.relay.hop_news import note_hop
 from copper_kite.relay.hops import Down
 from copper_kite.relay.job import Job
 from copper_kite.relay.lane import Lane
@@ -85,7 +86,7 @@ class Dispatcher:
         self._reader = reader
         self._clock = clock
         self._ids = ids
-        self._lanes = Lanes(self, clock, self.fault)
+        self._lanes = Lanes(self, clock, self.fault, partial(note_hop, log, self._submit, clock.now))
         self._supply = Supply(reader, submit, clock, self._supervisor, self._lanes, self._begin, self._overdue)
         self._in_hand = self._supply.in_hand
         self._allowances = Allowances(log, clock.now, reader.relayed_since, self._carry, self._stop_for_allowance)
@@ -376,7 +377,7 @@ class Dispatcher:
         return self._supervisor.note(error, **facts)
 
     def lanes_now(self) -> list[LaneNow]:
-        """The lanes that have sessions, or may have fewer than their settings allow."""
+        """The lanes of which there is more to be told than their settings say."""
         return self._lanes.now()
 
     def tell_postmaster(self, subject: str, text: str, entry: JournalEntry) -> None:

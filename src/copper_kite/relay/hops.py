@@ -9,18 +9,20 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import random
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import takewhile
+from typing import NamedTuple
 
 from copper_kite.net.addresses import AddressMemory
 from copper_kite.net.dialogue import Dialogue
-from copper_kite.net.failure import SessionFailed, SessionSeen, Tried
+from copper_kite.net.failure import PassedOver, SessionFailed, SessionSeen, Tried
 from copper_kite.net.opening import open_session
 from copper_kite.net.own import listens_at
 from copper_kite.net.plan import Plan
 from copper_kite.net.relaying import RelaySession
 from copper_kite.net.resolve import mail_exchangers, resolve
+from copper_kite.net.second_look import look_again, may_tell_more
 from copper_kite.net.tls import Sessions
 from copper_kite.relay.decide import Retry, backoff
 from copper_kite.routing.mx import LOOP, mx_order
@@ -29,6 +31,7 @@ from copper_kite.words import FINAL_CAUSES, Cause, Stage
 
 __all__ = ["Down", "Hops", "MxHops", "literal_address"]
 
+LOOK_SECONDS = 3600.0  # for which a second look at a next hop is not repeated
 MX_SECONDS = 300.0  # for which mail exchangers are not looked up again
 
 
@@ -41,20 +44,40 @@ class Down:
     until: float
     failures: int
 
+    def passed_over(self, plan: Plan) -> PassedOver:
+        """What the record of an attempt says that went by another one."""
+        failure = self.failure
+        return PassedOver(plan.where, failure.seen.address, failure.stage, failure.cause, failure.said, self.since)
+
     def shifted(self, by: float) -> Down:
         """The same after the clock was set by so many seconds."""
         return replace(self, since=self.since + by, until=self.until + by)
+
+
+class _Look(NamedTuple):
+    """What a second look found, when, of a failure with which stage and cause."""
+
+    at: float
+    before: tuple[Stage, Cause]
+    found: SessionFailed
+
+
+Told = Callable[[Plan, Down | None], None]  # of a next hop that went down, or with None is back
 
 
 def _words_of(error: Exception) -> str:
     return f"{type(error).__name__}: {error}"
 
 
+def _tell_nobody(plan: Plan, down: Down | None) -> None:
+    """What exchangers found by DNS do is no news: there are too many, and nobody here chose them."""
+
+
 class Hops:
     """The plans of one connector, in order or `spread`. `now` gives seconds since 1970, as all instants are.
 
     `proven` says that an administrator named them, and not DNS, whose answers nobody signs (RFC 8689 4.2.1). `fault`
-    notes an exception that nobody expected, and gives the words for it.
+    notes an exception that nobody expected, and gives the words for it; `told` hears when one goes down, or is back.
     """
 
     proven = True
@@ -67,15 +90,18 @@ class Hops:
         *,
         spread: bool = False,
         fault: Callable[[Exception], str] = _words_of,
+        told: Told = _tell_nobody,
     ) -> None:
         self.plans = tuple(plans)
         self.spread = spread
         self._retry = retry
         self._now = now
         self._fault = fault
+        self._told = told
         self._earlier = Sessions()
         self._memories: dict[Plan, AddressMemory] = {}
         self._down: dict[Plan, Down] = {}
+        self._looks: dict[Plan, _Look] = {}
         self._looking: dict[Plan, asyncio.Task[None]] = {}
 
     def down(self, now: float) -> Down | None:
@@ -86,6 +112,11 @@ class Hops:
         if not downs or any(one is None or now >= one.until for one in downs):
             return None
         return min((one for one in downs if one is not None), key=lambda one: one.until)
+
+    @property
+    def all_down(self) -> Mapping[Plan, Down]:
+        """Those that are known to be down."""
+        return self._down
 
     @property
     def any_fit(self) -> bool:
@@ -117,12 +148,18 @@ class Hops:
             try:
                 session = await self._open(plan, dialogue)
             except SessionFailed as error:
-                failure = error
-                tried += error.seen.tried or [Tried(plan.where, "", error.stage, error.cause, error.text)]
-                failure.seen = replace(failure.seen, next_hop=failure.seen.next_hop or plan.where, tried=tuple(tried))
+                failure = error = await self._understood(plan, error)
+                tried += error.seen.tried or [Tried(plan.where, "", error.stage, error.cause, error.said)]
+                failure.seen = replace(
+                    failure.seen,
+                    next_hop=failure.seen.next_hop or plan.where,
+                    tried=tuple(tried),
+                    passed_over=self._passed_over(plan, order),
+                )
                 self.failed(plan, error)
                 continue
             session.tried = [*tried, *session.tried]
+            session.passed_over = self._passed_over(plan)
             return session
         if failure is None:  # all of them went down since the lane looked
             down = self.down(self._now())
@@ -131,12 +168,44 @@ class Hops:
             )
         raise failure
 
+    async def _understood(self, plan: Plan, failure: SessionFailed) -> SessionFailed:
+        """A failure as a second look understands it: one is taken once in a while, and the next failures go by that."""
+        if not may_tell_more(plan, failure):
+            return failure
+        now, known, before = self._now(), self._looks.get(plan), (failure.stage, failure.cause)
+        if known is not None and known.before == before and 0 <= now - known.at < LOOK_SECONDS:
+            found = known.found
+        else:
+            try:
+                found = await look_again(plan, failure)
+            except Exception as error:  # of ours: the mail goes by what is known without it
+                self._fault(error)
+                return failure
+            self._looks[plan] = _Look(now, before, found)
+        tried = [
+            one._replace(cause=found.cause, said=found.said) if (one.stage, one.cause) == before else one
+            for one in failure.seen.tried
+        ]
+        seen = replace(failure.seen, tried=tried)
+        return SessionFailed(found.stage, found.cause, found.text, found.reply, seen)
+
     async def open_extra(self, dialogue: Dialogue) -> RelaySession:
         """One more session, beside others, with the one that is first now.
 
         Raises SessionFailed: that says nothing of the next hop, which works.
         """
-        return await self._open(self.order(self._now())[0], dialogue)
+        plan = self.order(self._now())[0]
+        session = await self._open(plan, dialogue)
+        session.passed_over = self._passed_over(plan)
+        return session
+
+    def _passed_over(self, plan: Plan, tried: Collection[Plan] = ()) -> tuple[PassedOver, ...]:
+        """The next hops that are down and come before `plan`, or with it where there is no order; but not those that
+        were `tried` just now."""
+        if not self._down:
+            return ()
+        before = self.plans if self.spread or tried else takewhile(lambda one: one != plan, self.plans)
+        return tuple(self._down[one].passed_over(one) for one in before if one in self._down and one not in tried)
 
     async def _open(self, plan: Plan, dialogue: Dialogue) -> RelaySession:
         memory = self._memories.setdefault(plan, AddressMemory())
@@ -182,7 +251,11 @@ class Hops:
 
     def worked(self, plan: Plan) -> bool:
         """A session with this one carried something; whether it was known to be down."""
-        return self._down.pop(plan, None) is not None
+        if self._down.pop(plan, None) is None:
+            return False
+        self._looks.pop(plan, None)
+        self._told(plan, None)
+        return True
 
     def try_again(self, now: float) -> None:
         """Somebody says that it is time: the next mail tries those that are down."""
@@ -198,6 +271,8 @@ class Hops:
         failures = before.failures + 1 if before is not None else 1
         until = now + backoff(failures, self._retry, random.random())
         self._down[plan] = Down(failure, before.since if before is not None else now, until, failures)
+        if before is None:
+            self._told(plan, self._down[plan])
 
 
 def literal_address(domain: str) -> str | None:

@@ -61,6 +61,7 @@ class Intake(Handler):
         self._extended = False
         self._trace = ""  # the first half of our Received; with `_origin`, what is the same for many messages
         self._origin = ("", "", "", "", "")  # as a message has it: listener, client, hello, user, protocol
+        self._tls = ""  # of the session, as a message has it
         self._sender: events.MailFrom | None = None
         self._rules: object = None  # by which the sender was taken
         self._reverse_path = ""
@@ -284,6 +285,7 @@ class Intake(Handler):
             protocol=protocol,
             tls=session.tls,
         )
+        self._tls = session.tls
         self._origin = self._shared.listener.name, self.client.address or "unix", self._hello, user, protocol
         return self._trace
 
@@ -329,6 +331,7 @@ class Intake(Handler):
             taken.subject,
             self._priority,
             int(event.form),
+            self._tls,
         )
         path, carrier = self._reverse_path, shared.carrier
         recipients = [

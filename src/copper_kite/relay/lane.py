@@ -33,7 +33,7 @@ from copper_kite.relay.turns import Flow, Turns
 from copper_kite.settings.model import Connector
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.transaction import Envelope, Result, too_many
-from copper_kite.store import id_text
+from copper_kite.store import AttemptNow, id_text
 from copper_kite.words import BROKEN_CAUSES, Cause, Stage
 
 __all__ = ["Lane", "LaneSessions", "Sink"]
@@ -114,6 +114,7 @@ class Lane:
         self._workers: set[asyncio.Task[None]] = set()
         self._sessions: set[RelaySession] = set()
         self._opener: asyncio.Task[None] | None = None  # while a session is being opened
+        self._opening: tuple[float, Dialogue] | None = None  # since when, and what was said
         self._concurrency = Concurrency(connector.sessions)
         self._raiser: asyncio.TimerHandle | None = None  # for when one session more may be tried
         self._barren = 0  # sessions in a row that broke under their first message
@@ -199,6 +200,21 @@ class Lane:
         concurrency = self._concurrency
         return LaneSessions(len(self._sessions), concurrency.allowed(self._loop.time()), concurrency.most)
 
+    @property
+    def attempts(self) -> tuple[AttemptNow, ...]:
+        """Those that run; first the one that opens a session, which is for whoever waits."""
+        running = [
+            AttemptNow(*session.carries, session.where, session.address, session.stage.value)
+            for session in self._sessions
+            if session.carries is not None
+        ]
+        if self._opening is not None:
+            since, dialogue = self._opening
+            session, stage = dialogue.session, Stage.CONNECT if dialogue.lines else Stage.RESOLVE
+            address, stage = ("", stage) if session is None else (session.address, session.stage)
+            running.insert(0, AttemptNow(0, since, dialogue.next_hop, address, stage.value))
+        return tuple(running)
+
     # --- sessions ---------------------------------------------------------------------------------------------------
 
     def _grow(self) -> None:
@@ -244,17 +260,18 @@ class Lane:
         """A session ready for messages; None when none can be had, which is reported, or none more."""
         began, start = self._now(), self._loop.time()
         dialogue = Dialogue(start)
-        if self._sessions:
-            try:
-                return await self.hops.open_extra(dialogue)
-            except SessionFailed as failure:
-                self._one_too_many(failure, len(self._sessions))
-                return None
+        self._opening = began, dialogue
+        alone = not self._sessions
         try:
-            return await self.hops.open(dialogue)
+            return await (self.hops.open if alone else self.hops.open_extra)(dialogue)
         except SessionFailed as failure:
-            self._none_to_be_had(failure, began, self._loop.time() - start, dialogue)
+            if alone:
+                self._none_to_be_had(failure, began, self._loop.time() - start, dialogue)
+            else:
+                self._one_too_many(failure, len(self._sessions))
             return None
+        finally:
+            self._opening = None
 
     def _one_too_many(self, failure: SessionFailed, at_work: int) -> None:
         """A session was refused beside others that work: that is no failure, but there may not be so many."""
@@ -388,7 +405,9 @@ class Lane:
             await self._keep_pace(self.pace.interval)
         began, start = self._now(), self._loop.time()
         mark = session.dialogue.mark()
+        session.carries = job.message.id, began
         attempt = await self._attempt(session, job, recorded, following, outgoing)
+        session.carries = None
         job, results = attempt.job, attempt.results
         if attempt.failure is not None and self._costs_nothing(session, attempt.failure):
             self._put_back(job)

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
+from functools import partial
 
 from copper_kite.clock import Clock
 from copper_kite.net.plan import Plan
 from copper_kite.relay.backlog import Key
 from copper_kite.relay.decide import Retry
-from copper_kite.relay.hops import Hops, MxHops, literal_address
+from copper_kite.relay.hops import Down, Hops, MxHops, literal_address
 from copper_kite.relay.job import Job
 from copper_kite.relay.lane import Lane, Sink
 from copper_kite.routing.choose import Router
@@ -16,7 +17,7 @@ from copper_kite.routing.plan import make_plan, make_plans
 from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Connector
 from copper_kite.settings.units import Endpoint
-from copper_kite.store import LaneNow
+from copper_kite.store import DownNow, LaneNow
 
 __all__ = ["Lanes"]
 
@@ -24,12 +25,16 @@ MAX_LANES = 2000  # of domains; beyond, those without a session are forgotten
 
 
 class Lanes:
-    """The lanes of one configuration after another. `sink` is where they report; `fault` notes exceptions."""
+    """The lanes of one configuration after another. `sink` is where they report; `fault` notes exceptions; `told` hears
+    when a named next hop of a connector goes down or is back."""
 
-    def __init__(self, sink: Sink, clock: Clock, fault: Callable[..., str]) -> None:
+    def __init__(
+        self, sink: Sink, clock: Clock, fault: Callable[..., str], told: Callable[[str, Plan, Down | None], None]
+    ) -> None:
         self._sink = sink
         self._clock = clock
         self._fault = fault
+        self._told = told
         self._lanes: dict[Key, Lane] = {}
         self._retired: list[Lane] = []  # their sessions finish what they have in hand
         self._mx: dict[str, Connector] = {}
@@ -57,7 +62,8 @@ class Lanes:
                 self._lanes[key] = before.pop(key)
             else:
                 changed.append(connector.name)
-                hops = Hops(plans, retry, clock.now, spread=connector.spread, fault=self._fault)
+                told = partial(self._told, connector.name)
+                hops = Hops(plans, retry, clock.now, spread=connector.spread, fault=self._fault, told=told)
                 self._lanes[key] = Lane(connector, hops, self._sink, clock.now)
         self._retired = [*(lane for lane in self._retired if lane.at_work), *before.values()]
         return [*changed, *(name for name, _ in before)]
@@ -114,9 +120,12 @@ class Lanes:
         return self._lanes.get(key)
 
     def now(self) -> list[LaneNow]:
-        """Those that have sessions, or may have fewer than their settings allow."""
-        lanes = [LaneNow(name, domain, *lane.sessions) for (name, domain), lane in self._lanes.items()]
-        return [lane for lane in lanes if lane.open or lane.allowed < lane.most]
+        """Those of which there is more to be told than their settings say."""
+        lanes = [
+            LaneNow(name, domain, *lane.sessions, _down_now(lane.hops), lane.attempts)
+            for (name, domain), lane in self._lanes.items()
+        ]
+        return [lane for lane in lanes if lane.open or lane.allowed < lane.most or lane.down or lane.attempts]
 
     def clock_stepped(self, by: float) -> None:
         """The clock was set by so many seconds."""
@@ -126,3 +135,18 @@ class Lanes:
     def all(self) -> Iterable[Lane]:
         """Those of now, and those of before that are still at work."""
         return (*self._lanes.values(), *self._retired)
+
+
+def _down_now(hops: Hops) -> tuple[DownNow, ...]:
+    return tuple(
+        DownNow(
+            plan.where,
+            down.failure.seen.address,
+            down.since,
+            down.until,
+            down.failure.stage.value,
+            down.failure.cause.value,
+            down.failure.said,
+        )
+        for plan, down in hops.all_down.items()
+    )

@@ -152,6 +152,11 @@ def _asked_for_another(recipient: Recipient) -> str:
     return f"{recipient.asked} ORCPT=rfc822;{encode_xtext(recipient.address)}".strip()
 
 
+def _added(work: _Work, action: Action, target: str) -> list[int]:
+    """The numbers of those who took others' place."""
+    return [one.number for one in work.added if action is Action.SEND_TO and one.address == target]
+
+
 def _entries(message: Message, work: _Work, now: float) -> list[JournalEntry]:
     """Who had what done, with whom."""
     groups: dict[tuple[Action, str, str], list[str]] = {}
@@ -162,7 +167,9 @@ def _entries(message: Message, work: _Work, now: float) -> list[JournalEntry]:
             at=now,
             event=Event.ORDERED,
             message=message.id,
-            facts={"action": action.value, "who": who, "recipients": addresses} | ({"to": target} if target else {}),
+            facts={"action": action.value, "who": who, "recipients": addresses}
+            | ({"to": target} if target else {})
+            | ({"added": numbers} if (numbers := _added(work, action, target)) else {}),
         )
         for (action, who, target), addresses in groups.items()
     ]

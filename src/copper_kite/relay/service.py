@@ -25,6 +25,7 @@ from copper_kite.relay.log import Log, open_log
 from copper_kite.relay.refusals import Refusal, Refusals
 from copper_kite.relay.retention import Retention
 from copper_kite.relay.room import Room
+from copper_kite.relay.routes import routes_noted
 from copper_kite.relay.submission import Submission
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.relay.usage import Usage
@@ -74,6 +75,7 @@ class Service:
     room: Room
     refusals: Refusals
     listeners: Listeners
+    routes: Callable[[], list[JournalEntry]]  # as they were written down
     undo: AsyncExitStack
     taken_at: float = 0.0  # when the configuration was taken up
     stopping: bool = False
@@ -100,7 +102,8 @@ class Service:
         reader = undo.enter_context(store.reader())
         ids = IdMaker(reader.last_id())
         dispatcher = Dispatcher(loaded, writer.submit, reader, ids, clock, log, supervisor)
-        await _record_life(reader, writer, clock, undo)
+        noted = partial(reader.noted, Event.ROUTES, 0.0)
+        await _record_life(reader, writer, noted(), loaded, clock, undo)
         undo.callback(LagMonitor(partial(_held_up, log)).stop)
         retention = Retention(reader, writer.submit, clock.now, loaded.settings, supervisor)
         undo.callback(retention.stop)
@@ -135,6 +138,7 @@ class Service:
             room=room,
             refusals=refusals,
             listeners=listeners,
+            routes=noted,
             undo=undo,
         )
         service._set_limits(loaded)
@@ -193,7 +197,9 @@ class Service:
         self.dispatcher.reload(loaded)
         self.loaded = loaded
         self.retention.settings = loaded.settings
-        await _write(self.writer, [WriteEntry(JournalEntry(at=self.clock.now(), event=Event.RELOADED))])
+        now = self.clock.now()
+        reloaded = WriteEntry(JournalEntry(at=now, event=Event.RELOADED))
+        await _write(self.writer, [reloaded, *routes_noted(loaded.settings.connector, self.routes(), now)])
         self.note()
 
     def _set_limits(self, loaded: Loaded) -> None:
@@ -274,8 +280,11 @@ async def _write(writer: Writer, transaction: Transaction) -> None:
     await written
 
 
-async def _record_life(reader: Reader, writer: Writer, clock: Clock, undo: AsyncExitStack) -> None:
-    """Record the start, and sweep out what a crash left of submissions that were not whole; at the end, the stop.
+async def _record_life(
+    reader: Reader, writer: Writer, routes: Sequence[JournalEntry], loaded: Loaded, clock: Clock, undo: AsyncExitStack
+) -> None:
+    """Record the start, and the routes of now where they are not the last `routes`; sweep out what a crash left of
+    submissions that were not whole; at the end, record the stop.
 
     Where the disk is full, that is not done: what is in the queue can leave all the same, and make room.
     """
@@ -284,9 +293,11 @@ async def _record_life(reader: Reader, writer: Writer, clock: Clock, undo: Async
         with contextlib.suppress(KiteError):  # a full disk must not keep the server from stopping
             await _write(writer, [WriteEntry(JournalEntry(at=clock.now(), event=Event.STOPPED))])
 
-    entry = JournalEntry(at=clock.now(), event=Event.STARTED, facts={"pid": os.getpid()})
+    now = clock.now()
+    entry = JournalEntry(at=now, event=Event.STARTED, facts={"pid": os.getpid()})
+    fresh = routes_noted(loaded.settings.connector, routes, now)
     with contextlib.suppress(StoreFull):
-        await _write(writer, [WriteEntry(entry), *map(DropContent, reader.stray_content()), Sweep()])
+        await _write(writer, [WriteEntry(entry), *fresh, *map(DropContent, reader.stray_content()), Sweep()])
     undo.push_async_callback(record_stop)
 
 

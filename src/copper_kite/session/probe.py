@@ -5,21 +5,21 @@ from __future__ import annotations
 import asyncio
 import time
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, replace
 from typing import Any, NamedTuple
 
 from copper_kite.net.certificate import Certificate, read_certificate
 from copper_kite.net.client import ClientSession
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.failure import SessionFailed, SessionSeen, StageDone, Tried
-from copper_kite.net.opening import closing_on_failure, connect, open_session
+from copper_kite.net.opening import open_session
 from copper_kite.net.plan import Plan, Timeouts
-from copper_kite.net.tls import LOOK
+from copper_kite.net.second_look import look_again
 from copper_kite.smtp import client as smtp
 from copper_kite.smtp.extensions import Capabilities
 from copper_kite.smtp.transaction import Envelope, mail_parameters, misfit
 from copper_kite.verdict.judge import Verdict, judge
-from copper_kite.words import CERTIFICATE_CAUSES, Cause, Stage
+from copper_kite.words import Cause, Stage
 
 __all__ = ["PATIENCE", "Letter", "Probed", "probe", "stopped", "sweep"]
 
@@ -27,8 +27,6 @@ __all__ = ["PATIENCE", "Letter", "Probed", "probe", "stopped", "sweep"]
 PATIENCE = Timeouts(
     resolve=15.0, connect=10.0, secure=15.0, greet=30.0, command=30.0, data=30.0, block=60.0, accept=120.0
 )
-LOOKING = 5.0  # seconds for each stage of a second look, unless the plan has less patience
-
 IMPLICIT_PORT = 465  # RFC 8314 3.3
 
 
@@ -94,7 +92,8 @@ async def probe(plan: Plan, facts: Mapping[str, Any], letter: Letter | None = No
         seen = failure.seen
     chain = seen.chain
     if failure is not None:
-        failure, chain = await _ask_further(plan, failure, chain)
+        failure = await look_again(plan, failure)
+        chain = failure.seen.chain or chain
     certificates = [read_certificate(der) for der in chain]
     return Probed(
         plan=plan,
@@ -128,56 +127,6 @@ async def _say(session: ClientSession, letter: Letter) -> None:
         return
     await session.step(Stage.CONTENT, smtp.data())
     await session.step_content(letter.content)
-
-
-# --- asking further --------------------------------------------------------------------------------------------------
-
-
-async def _ask_further(
-    plan: Plan, failure: SessionFailed, chain: Sequence[bytes]
-) -> tuple[SessionFailed, Sequence[bytes]]:
-    """What a second, quick connection can add: the certificate that was not believed, or that TLS comes at once."""
-    if failure.cause in CERTIFICATE_CAUSES:
-        chain = await _look_at_chain(plan)
-        return _with_issuer_named(failure, chain), chain
-    silent = failure.stage is Stage.GREET and failure.cause in (Cause.TIMED_OUT, Cause.LOST)
-    if silent and plan.tls != "implicit" and not plan.path:
-        found = await _look_at_chain(replace(plan, tls="implicit"))
-        if found:
-            text = "it waits for TLS at once, and says nothing in clear"
-            return SessionFailed(Stage.GREET, Cause.SPEAKS_TLS, text, seen=failure.seen), found
-    return failure, chain
-
-
-def _with_issuer_named(failure: SessionFailed, chain: Sequence[bytes]) -> SessionFailed:
-    """Where a server shows its own certificate alone, and that one names its issuer's: what is missing, by name."""
-    if failure.cause is not Cause.CERTIFICATE_UNTRUSTED or not chain:
-        return failure
-    last = read_certificate(chain[-1])
-    if last.self_signed or last.signs_others or not last.issuer_url:
-        return failure
-    text = f"the certificate of {last.issuer}, which signs it, is not sent along; it is at {last.issuer_url}"
-    return SessionFailed(failure.stage, Cause.CERTIFICATE_INCOMPLETE, text, seen=failure.seen)
-
-
-async def _look_at_chain(plan: Plan) -> Sequence[bytes]:
-    """The certificates that a server shows, believed or not; nothing is handed over. Empty when there are none."""
-    bounds = {one.name: min(getattr(plan.timeouts, one.name), LOOKING) for one in fields(Timeouts)}
-    looking = replace(plan, trust=LOOK, login="", timeouts=Timeouts(**bounds))
-    dialogue = Dialogue(0.0)
-    try:
-        session = await connect(looking, dialogue)
-        async with closing_on_failure(session):
-            if looking.tls == "implicit":
-                await session.secure_at_once()
-            else:
-                await session.greet()
-                await session.hello()
-                await session.secure()
-        await session.close()
-    except SessionFailed:
-        return []
-    return session.chain
 
 
 # --- the verdict -----------------------------------------------------------------------------------------------------

@@ -28,16 +28,16 @@ if TYPE_CHECKING:
 _EXPORTS = {
     "contract": "CallbackFailed Defer History Place Reader ServerReads Store Writer",
     "dropped": "DROP_MODE DROP_NAME dropped_names why_no_drop_folder",
-    "facts": "AttemptFacts RecipientResult SessionFacts StageTook TriedAddress",
+    "facts": "AttemptFacts PassedOverHop RecipientResult SessionFacts StageTook TriedAddress",
     "folder": "FolderLock Note Running read_note running_server write_note",
     "health": "Lost Rescued Verified",
     "ids": "ID_LENGTH IdMaker id_range id_text",
-    "live": "LaneNow read_live remove_live write_live",
-    "model": "Attempt ConnectorState Due Happened JournalEntry LaneStop Message QueueGroup QueueRow QueueShape"
-    " Recipient Record Selection Waiting Wanted",
+    "live": "AttemptNow DownNow LaneNow read_live remove_live write_live",
+    "model": "Attempt CarrierThen ConnectorState Due Happened JournalEntry LaneStop Message QueueGroup QueueRow"
+    " QueueShape Recipient Record Selection Waiting Wanted",
     "operations": "AddContent AddMessage AddRecipient Done DropContent ExtendLifetime FinishOrder Forget ForgetOld"
-    " MoveContent Operation RecordAttempt RecordRelayed Reroute RetryNow SendBy SetState ShiftClock StartLane StopLane"
-    " Submit Sweep Transaction WriteEntry",
+    " MoveContent NoteFailure Operation RecordAttempt RecordRelayed Reroute RetryNow SendBy SetState ShiftClock"
+    " StartLane StopLane Submit Sweep Transaction WriteEntry",
 }
 _MODULES = {name: module for module, names in _EXPORTS.items() for name in names.split()}
 __all__ = ["open_store", *sorted(_MODULES)]

@@ -11,7 +11,16 @@ from typing import Any, NamedTuple
 
 from copper_kite.words import State
 
-__all__ = ["AttemptFacts", "RecipientResult", "SessionFacts", "StageTook", "TriedAddress", "facts_text", "read_facts"]
+__all__ = [
+    "AttemptFacts",
+    "PassedOverHop",
+    "RecipientResult",
+    "SessionFacts",
+    "StageTook",
+    "TriedAddress",
+    "facts_text",
+    "read_facts",
+]
 
 _dumps = json.JSONEncoder(separators=(",", ":"), ensure_ascii=False).encode
 _text = encode_basestring  # as JSON has it
@@ -32,6 +41,17 @@ class StageTook(NamedTuple):
     stage: str
     seconds: float
     said: str
+
+
+class PassedOverHop(NamedTuple):
+    """A next hop that was not tried, since it was known to be down from an instant (seconds since 1970) on, and why."""
+
+    next_hop: str
+    address: str
+    stage: str
+    cause: str
+    said: str
+    since: float
 
 
 class TriedAddress(NamedTuple):
@@ -61,6 +81,7 @@ class SessionFacts(NamedTuple):
     mechanism: str = ""
     mode: str = ""
     trust: str = ""
+    passed_over: tuple[PassedOverHop, ...] = ()
 
     def text(self) -> str:
         """As JSON without its braces; what is empty is left out, but for the stages."""
@@ -113,7 +134,8 @@ def read_facts(text: str) -> AttemptFacts:
     session = SessionFacts(
         [StageTook._make(stage) for stage in kept.get("stages", ())],
         [TriedAddress._make(tried) for tried in kept.get("tried", ())],
-        *(kept.get(name) or SessionFacts._field_defaults[name] for name in SessionFacts._fields[2:]),
+        **{name: kept[name] for name in SessionFacts._fields[2:-1] if name in kept},
+        passed_over=tuple(PassedOverHop._make(hop) for hop in kept.get("passed_over", ())),
     )
     results = [RecipientResult._make(result) for result in kept.get("results", ())]
     return AttemptFacts(results, session, kept.get("changed", ""))

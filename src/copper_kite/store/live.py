@@ -9,17 +9,43 @@ from __future__ import annotations
 import contextlib
 import json
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from pathlib import Path
+from typing import Any, NamedTuple
 
-__all__ = ["LaneNow", "read_live", "remove_live", "write_live"]
+__all__ = ["AttemptNow", "DownNow", "LaneNow", "read_live", "remove_live", "write_live"]
 
 NAME = "live.json"
 
 
+class AttemptNow(NamedTuple):
+    """An attempt that runs: of which message (0: a session is opened, for whoever waits), since when, with whom, and at
+    which stage. `address` is empty until there is a connection. `since` in seconds since 1970."""
+
+    message: int
+    since: float
+    next_hop: str
+    address: str
+    stage: str
+
+
+class DownNow(NamedTuple):
+    """A next hop that cannot be had: since when, until when it is left alone (seconds since 1970), where it stopped,
+    and what it said."""
+
+    next_hop: str
+    address: str
+    since: float
+    until: float
+    stage: str
+    cause: str
+    said: str
+
+
 @dataclass(frozen=True, slots=True)
 class LaneNow:
-    """A lane at this moment: its sessions that are open, that it may have now, and that its settings allow.
+    """A lane at this moment: its sessions that are open, that it may have now, and that its settings allow; its next
+    hops that are `down`, and the `attempts` that run.
 
     `domain` is empty but for a connector that uses MX.
     """
@@ -29,6 +55,8 @@ class LaneNow:
     open: int
     allowed: int
     most: int
+    down: tuple[DownNow, ...] = ()
+    attempts: tuple[AttemptNow, ...] = ()
 
 
 def write_live(folder: Path, lanes: Sequence[LaneNow]) -> None:
@@ -36,16 +64,23 @@ def write_live(folder: Path, lanes: Sequence[LaneNow]) -> None:
     fresh = folder / f".{NAME}"
     with contextlib.suppress(OSError):
         fresh.touch(mode=0o600)
-        fresh.write_text(json.dumps({"lanes": [asdict(lane) for lane in lanes]}))
+        fresh.write_text(json.dumps({"lanes": [[getattr(lane, name) for name in LaneNow.__slots__] for lane in lanes]}))
         fresh.replace(folder / NAME)
 
 
 def read_live(folder: Path) -> list[LaneNow]:
     """The lanes at this moment; none when no server runs, or nothing is known of it."""
     try:
-        return [LaneNow(**lane) for lane in json.loads((folder / NAME).read_text())["lanes"]]
+        return [_lane(*lane) for lane in json.loads((folder / NAME).read_text())["lanes"]]
     except (OSError, ValueError, KeyError, TypeError):
         return []
+
+
+def _lane(
+    connector: str, domain: str, open: int, allowed: int, most: int, down: list[list[Any]], attempts: list[list[Any]]
+) -> LaneNow:
+    hops, running = map(DownNow._make, down), map(AttemptNow._make, attempts)
+    return LaneNow(connector, domain, open, allowed, most, tuple(hops), tuple(running))
 
 
 def remove_live(folder: Path) -> None:

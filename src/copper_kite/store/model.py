@@ -11,6 +11,7 @@ from copper_kite.words import Action, Event, State
 
 __all__ = [
     "Attempt",
+    "CarrierThen",
     "ConnectorState",
     "Due",
     "Happened",
@@ -48,6 +49,7 @@ class Message(NamedTuple):
     subject: str = ""  # as it is written in the header
     priority: int = 0  # -9 to 9 (RFC 6710)
     form: int = 0  # what of its content is to be mended on its way out, as flags (`smtp.content.Form`)
+    tls: str = ""  # version and cipher of the session that it came by; empty without TLS
 
 
 class Recipient(NamedTuple):
@@ -192,6 +194,16 @@ class JournalEntry:
     facts: dict[str, Any] = field(default_factory=dict)
 
 
+class CarrierThen(NamedTuple):
+    """What of a connector decided whom it carries, at a time (see `routing.choose.Carrier`)."""
+
+    name: str
+    enabled: bool
+    preference: int
+    recipients: Sequence[str]
+    senders: Sequence[str]
+
+
 class Happened(NamedTuple):
     """One thing that happened, and the message that it is about, where there is one and it is still known."""
 
@@ -224,6 +236,8 @@ class Record:
     recipients: list[Recipient]
     attempts: list[Attempt]
     journal: list[JournalEntry]
+    # Since when which connectors carried whom: as it was when the message came, and each change since.
+    routes: list[tuple[float, list[CarrierThen]]] = field(default_factory=list)
 
 
 @dataclass(slots=True)

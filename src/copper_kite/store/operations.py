@@ -30,6 +30,7 @@ __all__ = [
     "Forget",
     "ForgetOld",
     "MoveContent",
+    "NoteFailure",
     "Operation",
     "RecordAttempt",
     "RecordRelayed",
@@ -116,6 +117,14 @@ class RecordAttempt(NamedTuple):
     """Record an attempt, and what it says of its connector: its last success or failure."""
 
     attempt: Attempt
+
+
+class NoteFailure(NamedTuple):
+    """Note when a connector failed last, at an instant and by which words, where that is no message's attempt."""
+
+    connector: str
+    at: float
+    text: str
 
 
 class WriteEntry(NamedTuple):
@@ -215,8 +224,8 @@ class Sweep(NamedTuple):
 
 Operation = (
     AddMessage | AddContent | AddRecipient | RecordRelayed | SetState | RecordAttempt | WriteEntry | DropContent
-    | MoveContent | RetryNow | StopLane | StartLane | Reroute | ShiftClock | FinishOrder | ExtendLifetime | SendBy
-    | Forget | ForgetOld | Sweep
+    | MoveContent | RetryNow | StopLane | StartLane | NoteFailure | Reroute | ShiftClock | FinishOrder | ExtendLifetime
+    | SendBy | Forget | ForgetOld | Sweep
 )  # fmt: skip
 Transaction = Sequence[Operation]
 Done = Callable[[KiteError | None], None]  # called when a transaction is on stable storage, or with what kept it out

@@ -104,6 +104,8 @@ def _words(event: Event, facts: Mapping[str, str]) -> str:
 def _noted(entry: JournalEntry, message: Message | None, host: str) -> Entry:
     facts = {name: ", ".join(map(str, value)) if isinstance(value, list) else str(value)
              for name, value in entry.facts.items()}  # fmt: skip
+    if entry.event is Event.ROUTES:
+        facts = {"text": "by connectors " + ", ".join(name for name, *_ in entry.facts["connectors"])}
     text = facts.pop("text", "") or _words(entry.event, facts)
     id = id_text(entry.message) if entry.message is not None else ""
     return _entry(host, entry.at, entry.event.value, message, id=id, text=text, recipient=facts.get("recipient", ""))

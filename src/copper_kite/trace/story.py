@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING, Any
 
 from copper_kite.clock import span_text
 from copper_kite.mail.received import format_date
-from copper_kite.routing.choose import Carrier, choose
 from copper_kite.smtp.replies import split_reply
-from copper_kite.store import Attempt, JournalEntry, Message, Recipient, Record, id_text
+from copper_kite.store import Attempt, AttemptNow, JournalEntry, Message, Recipient, Record, id_text
+from copper_kite.trace.timeline import StoryLine, host_of, session_words, timeline
 from copper_kite.trace.told import judge_told
 from copper_kite.verdict.judge import Verdict, judge
 from copper_kite.words import FINAL_CAUSES, Cause, Event, Side, Stage, State
@@ -20,17 +20,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Story", "StoryLine", "tell"]
 
-
-@dataclass(frozen=True, slots=True)
-class StoryLine:
-    """One thing that happened: when (seconds since 1970), what, how far it got, who did it, the reply, the words."""
-
-    at: float
-    what: str
-    stage: str
-    who: str
-    code: str
-    text: str
+MOST_NAMED = 3  # recipients of one way
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,150 +40,27 @@ def tell(
     facts: Mapping[str, Any],
     *,
     running: bool,
-    connectors: Sequence[Carrier] = (),
     stops: Sequence[tuple[float, float]] = (),
+    attempt: AttemptNow | None = None,
+    now: float = 0.0,
 ) -> Story:
     """The story of one message.
 
     `facts` is what the sentences may name beyond the record: `config`, and `credentials` (connector → the name of its
-    credential); `running` says whether a server holds the queue now. `connectors` are those of today, for the reason
-    of the choice; `stops` are times when no server ran.
+    credential); `running` says whether a server holds the queue now. `stops` are times when no server ran; `attempt`
+    is the one that runs `now` (seconds since 1970), if there is one.
     """
-    lines = [_accepted_line(record), *_choices(record, connectors)]
-    for attempt in record.attempts:
-        lines += _attempt_lines(attempt)
-    lines += [
-        StoryLine(
-            entry.at, "notice", "", "this server", "", f"told {entry.facts['to']} with message {entry.facts['notice']}"
-        )
-        for entry in record.journal
-        if entry.event is Event.NOTICE
-    ]
-    lines += [
-        StoryLine(entry.at, _PAST[entry.facts["action"]], "", entry.facts["who"], "", _ordered(entry.facts))
-        for entry in record.journal
-        if entry.event is Event.ORDERED
-    ]
-    lines += [
-        StoryLine(
-            entry.at, "taken up", "", "this server", "",
-            f"from the drop folder; left there on {format_date(entry.facts['left'])}, while no server took it",
-        )
-        for entry in record.journal
-        if entry.event is Event.TAKEN_UP
-    ]  # fmt: skip
-    lines += [
-        StoryLine(entry.at, "remark", "", "this server", "", entry.facts["text"])
-        for entry in record.journal
-        if entry.event is Event.REMARK
-    ]
-    lines += [_beyond_line(entry) for entry in record.journal if entry.event is Event.BEYOND]
-    lines.sort(key=lambda line: line.at)
-    lines = _with_waits(lines, stops)
-    return Story(record.message, record.recipients, lines, record.attempts, _verdict(record, facts, running))
-
-
-_PAST = {
-    "retry": "retried", "park": "parked", "release": "released", "remove": "removed", "return": "returned",
-    "send by": "redirected", "send to": "redirected",
-}  # fmt: skip
-
-
-def _beyond_line(entry: JournalEntry) -> StoryLine:
-    """What a later notice told."""
-    facts = entry.facts
-    code, text = split_reply(facts["said"])
-    who = facts["at_server"] or facts["reporter"]
-    return StoryLine(
-        entry.at, facts["action"] or "told", "", who, code or facts["status"], f"{facts['recipient']}: {text}"
-    )
-
-
-def _ordered(facts: Mapping[str, Any]) -> str:
-    whom = ", ".join(facts["recipients"])
-    by = {"send by": "through connector", "send to": "to"}.get(facts["action"])
-    return f"{whom}: {by} {facts['to']}" if by else whom
-
-
-def _choices(record: Record, connectors: Sequence[Carrier]) -> list[StoryLine]:
-    """Which connector carries whom, and why: by the configuration of today, and it says so where that is another."""
-    chosen: dict[tuple[str, str], list[str]] = {}
-    for recipient in record.recipients:
-        found = choose(connectors, recipient.address, record.message.reverse_path)
-        today = found.connector.name if found.connector is not None else ""
-        if recipient.via and recipient.via == recipient.connector:
-            why = "an administrator chose it"
-        elif not recipient.connector or not connectors:
-            continue
-        elif recipient.connector == today:
-            why = dict(found.reasons)[today]
-        else:
-            why = f"by the configuration of then; today it is {today or 'none'}"
-        chosen.setdefault((recipient.connector, why), []).append(recipient.address)
-    lines = []
-    for (connector, why), addresses in chosen.items():
-        whom = f" for {', '.join(addresses)}" if len(chosen) > 1 else ""
-        lines.append(
-            StoryLine(record.message.arrived, "chosen", "", "this server", "", f"connector {connector}{whom}: {why}")
-        )
-    return lines
-
-
-WAIT = 1.0  # seconds: a shorter pause is no wait
-
-
-def _with_waits(lines: Sequence[StoryLine], stops: Sequence[tuple[float, float]]) -> list[StoryLine]:
-    """The lines, with what is between them where nothing happened; and why, where no server ran."""
-    told: list[StoryLine] = []
-    for line in lines:
-        if told and line.at - told[-1].at >= WAIT:
-            begin, end = told[-1].at, line.at
-            stopped = sum(max(min(end, until) - max(begin, since), 0.0) for since, until in stops)
-            why = f", {span_text(stopped, ' ')} of it while no server ran" if stopped >= WAIT else ""
-            told.append(StoryLine(begin, "waited", "", "", "", f"{span_text(end - begin, ' ')}{why}"))
-        told.append(line)
-    return told
-
-
-def _accepted_line(record: Record) -> StoryLine:
-    message = record.message
-    about = next(
-        (entry.facts["about"] for entry in record.journal if entry.event is Event.ABOUT),
-        None,
-    )
-    if about is not None:
-        return StoryLine(message.arrived, "accepted", "", "this server", "", f"notice about message {about}")
-    logged_in = message.protocol.endswith("A")
-    who = f"{'account' if logged_in else 'user'} {message.user}" if message.user else message.client
-    count = len(record.recipients)
-    recipients = f" for {count} recipients" if count > 1 else ""
-    where = f" from {message.client}" if message.user and message.client != "unix" else ""
-    tls = " under TLS" if "S" in message.protocol.removeprefix("UTF8").removeprefix("E").removeprefix("SMTP") else ""
-    text = f"by listener {message.listener} with {message.protocol}{where}{tls}{recipients}"
-    return StoryLine(message.arrived, "accepted", "", who, "250 2.0.0", text)
-
-
-def _attempt_lines(attempt: Attempt) -> list[StoryLine]:
-    """One line for each group of recipients with the same end."""
-    groups: dict[tuple[str, str, str], list[str]] = {}
-    for address, state, stage, reply in attempt.facts.results:
-        groups.setdefault((state, stage, reply), []).append(address)
-    ended = attempt.at + attempt.seconds
-    who = f"{attempt.connector} → {_host(attempt)}" if attempt.connector else "this server"
-    lines = []
-    if attempt.facts.changed:
-        lines.append(StoryLine(attempt.at, "encoded", "", "this server", "", f"{attempt.facts.changed} for {who}"))
-    for (state, stage, reply), addresses in groups.items():
-        code, text = split_reply(reply)
-        whom = f"{', '.join(addresses)}: " if len(groups) > 1 else ""
-        lines.append(StoryLine(ended, state, stage, who, code, whom + (text or attempt.text)))
-    return lines
+    lines = timeline(record, stops, attempt, now)
+    verdict = _verdict(record, facts, running, attempt, now)
+    return Story(record.message, record.recipients, lines, record.attempts, verdict)
 
 
 # --- the verdict ----------------------------------------------------------------------------------------------------
 
 
-def _verdict(record: Record, facts: Mapping[str, Any], running: bool) -> Verdict:
+def _verdict(
+    record: Record, facts: Mapping[str, Any], running: bool, attempt: AttemptNow | None, now: float
+) -> Verdict:
     """The verdict on the recipient that matters most: a failed one, else one that waits, else one that went."""
     by_state: dict[State, list[Recipient]] = {}
     for recipient in record.recipients:
@@ -210,6 +77,8 @@ def _verdict(record: Record, facts: Mapping[str, Any], running: bool) -> Verdict
         return _told_beyond(record, max(returned, key=lambda entry: _GRAVITY.index(entry.facts["action"])))
     if State.RELAYED in by_state and State.QUEUED not in by_state:
         return _went(record, by_state[State.RELAYED])
+    if attempt is not None:
+        return _under_way(attempt, now)
     return _waits(running, len(record.attempts))
 
 
@@ -251,17 +120,50 @@ def _told_beyond(record: Record, entry: JournalEntry) -> Verdict:
     return Verdict(judged.side, f"{opening} {judged.meaning}", evidence, judged.next)
 
 
+def _under_way(attempt: AttemptNow, now: float) -> Verdict:
+    """Nothing is decided yet, but something is being done."""
+    where = attempt.next_hop + (f" ({attempt.address})" if attempt.address else "")
+    took = span_text(max(now - attempt.since, 0.0), " ")
+    if attempt.message:
+        meaning = f"It is being handed to {where}; that has come to stage {attempt.stage}."
+    else:
+        meaning = f"It waits for a session with {where}, which is being opened and has come to stage {attempt.stage}."
+    evidence = f"an attempt that has run for {took}, since {format_date(attempt.since)}"
+    return Verdict(None, meaning, evidence, "nothing to do: it ends by itself, by its time limits at the latest")
+
+
 def _went(record: Record, relayed: Sequence[Recipient]) -> Verdict:
-    attempt = next(attempt for attempt in reversed(record.attempts) if attempt.facts.relayed)
-    session = attempt.facts.session
-    tls = f"{session.tls} {session.cipher}" if session.tls else "no TLS"
-    login = f", logged in as {session.login}" if session.login else ""
-    whom = relayed[0].address if len(relayed) == 1 else f"all {len(relayed)} recipients"
-    meaning = f"Relayed for {whom}: {attempt.next_hop} has taken it over ({tls}{login}) and answers for it from here."
-    said = _last_reply(record, relayed[0])
+    """Each way that it took, with those who went by it."""
+    ways: dict[tuple[str, str], list[Recipient]] = {}
+    for recipient in relayed:
+        attempt, _, _ = _last_result(record, recipient)
+        ways.setdefault((attempt.next_hop, session_words(attempt.facts.session)), []).append(recipient)
+    told = [_way(where, how, recipients, len(relayed)) for (where, how), recipients in ways.items()]
+    said = dict.fromkeys(_last_result(record, recipients[0])[2] for recipients in ways.values())
+    hosts = dict.fromkeys(host_of(where) for where, _ in ways)
     return Verdict(
-        None, meaning, f"{said or attempt.text}", f"if it does not arrive, give this reply to who runs {_host(attempt)}"
+        None,
+        " ".join(told),
+        "; ".join(filter(None, said)),
+        f"if it does not arrive, give {'this reply' if len(said) == 1 else 'these replies'} to who runs"
+        f" {' or '.join(hosts)}",
     )
+
+
+def _way(where: str, how: str, recipients: Sequence[Recipient], of: int) -> str:
+    """One way."""
+    if of == 1:
+        whom = recipients[0].address
+    elif len(recipients) == of:
+        whom = f"all {of} recipients"
+    else:
+        whom = _listed([recipient.address for recipient in recipients])
+    return f"Relayed for {whom}: {where} has taken it over ({how}) and answers for it from here."
+
+
+def _listed(addresses: Sequence[str]) -> str:
+    shown = ", ".join(addresses[:MOST_NAMED])
+    return shown if len(addresses) <= MOST_NAMED else f"{shown} and {len(addresses) - MOST_NAMED} more"
 
 
 def _stopped(
@@ -281,7 +183,7 @@ def _stopped(
         "recipient": recipient.address,
         "connector": attempt.connector,
         "next_hop": attempt.next_hop,
-        "host": _host(attempt),
+        "host": host_of(attempt.next_hop),
         "address": attempt.address,
         "login": attempt.facts.session.login,
         "text": attempt.text,
@@ -336,11 +238,3 @@ _KNOWN_BEFORE = frozenset(
         Cause.TLS_NOT_OFFERED,
     }
 )
-
-
-def _last_reply(record: Record, recipient: Recipient) -> str:
-    return _last_result(record, recipient)[2]
-
-
-def _host(attempt: Attempt) -> str:
-    return attempt.next_hop.rpartition(":")[0].strip("[]")

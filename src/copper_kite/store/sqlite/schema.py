@@ -235,6 +235,15 @@ MIGRATIONS: tuple[str, ...] = (
     SELECT id, arrived, expires, reverse_path, size, eight_bit, utf8, message_id, listener, client, hello, user,
     protocol, asked, subject, priority, form FROM folded;
     """,
+    """
+    ALTER TABLE message ADD COLUMN tls TEXT NOT NULL DEFAULT '';  -- of the session that it came by
+    ALTER TABLE folded ADD COLUMN tls TEXT NOT NULL DEFAULT '';
+    DROP VIEW folded_message;
+    CREATE VIEW folded_message AS
+    SELECT id, arrived, expires, reverse_path, size, eight_bit, utf8, message_id, listener, client, hello, user,
+    protocol, asked, subject, priority, form, tls FROM folded;
+    CREATE INDEX journal_routes ON journal (at) WHERE event = 'routes';
+    """,
 )
 
 SCHEMA = len(MIGRATIONS)

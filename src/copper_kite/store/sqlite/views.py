@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from copper_kite.errors import Ambiguous, NotFound
 from copper_kite.store.ids import id_range, id_text
 from copper_kite.store.model import (
+    CarrierThen,
     ConnectorState,
     JournalEntry,
     Message,
@@ -129,4 +130,14 @@ class SqliteReader(SqliteReads):
                     "SELECT at, event, message, facts FROM journal WHERE message = ? ORDER BY number", id
                 )
             ],
+            self._routes(message.arrived),
         )
+
+    def _routes(self, since: float) -> list[tuple[float, list[CarrierThen]]]:
+        """Which connectors carried whom at an instant, and each change since."""
+        rows = self._rows(
+            "SELECT at, facts FROM journal WHERE event = 'routes' AND at >= coalesce("
+            "(SELECT max(at) FROM journal WHERE event = 'routes' AND at <= ?), 0) ORDER BY at",
+            since,
+        )
+        return [(at, list(map(CarrierThen._make, json.loads(facts)["connectors"]))) for at, facts in rows]

@@ -48,6 +48,7 @@ KINDS: Mapping[type[Operation], Kind] = {
     of.RetryNow: Kind(upkeep.plain_row, lanes.retry_now),
     of.StopLane: Kind(lanes.stop_row, lanes.stop_lanes),
     of.StartLane: Kind(upkeep.plain_row, lanes.start_lanes),
+    of.NoteFailure: Kind(upkeep.plain_row, recipients.note_failures),
     of.Reroute: Kind(upkeep.plain_row, lanes.reroute),
     of.ShiftClock: Kind(upkeep.plain_row, upkeep.shift_clock),
     of.FinishOrder: Kind(upkeep.plain_row, upkeep.finish_orders),

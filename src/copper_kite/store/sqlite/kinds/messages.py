@@ -44,7 +44,7 @@ def add_messages(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent
     many, (segment, base) = connection.executemany, at
     folded = [
         # +: the binding looks for a way to adapt a bool, each time anew
-        (*row[:5], +row[5], +row[6], *row[7:15], *of[0][1:3], segment, base + start, row[15], of[0][3], row[16])
+        (*row[:5], +row[5], +row[6], *row[7:15], *of[0][1:3], segment, base + start, row[15], of[0][3], *row[16:])
         for row, of, start, _ in rows
         if len(of) == 1 and start is not None
     ]

@@ -83,13 +83,18 @@ def _note(attempt: Attempt) -> Row | None:
     if attempt.facts.relayed:
         return attempt.connector, attempt.at, None
     if attempt.connector and attempt.cause not in FINAL_CAUSES and _speaks_of_the_session(attempt):
-        return attempt.connector, attempt.at, attempt.text
+        said = (str(attempt.code or ""), attempt.enhanced, attempt.text)
+        return attempt.connector, attempt.at, " ".join(filter(None, said))
     return None
+
+
+_OF_SESSION = (421, 530)  # it closes; it wants a login first (RFC 4954 6)
 
 
 def _speaks_of_the_session(attempt: Attempt) -> bool:
     """Whether a failure is the connector's, and not that of one message or recipient."""
-    return attempt.stage not in MESSAGE_STAGES or attempt.code == 421 or attempt.cause in BROKEN_CAUSES
+    of_session = attempt.stage not in MESSAGE_STAGES or attempt.code in _OF_SESSION
+    return of_session or attempt.cause in BROKEN_CAUSES
 
 
 def record_attempts(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
@@ -154,6 +159,11 @@ def _note_connectors(connection: sqlite3.Connection, notes: Sequence[Row]) -> No
             " last_bad_text = iif(?3 IS NULL, last_bad_text, ?4)",
             (name, good.get(name), at, text),
         )
+
+
+def note_failures(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
+    """Keep when connectors failed last."""
+    _note_connectors(connection, rows)
 
 
 def send_by(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:

@@ -70,5 +70,7 @@ _SHIFT = (
 # The oldest rows alone are looked at: a few at a time is enough.
 _FORGET_JOURNAL = (
     "DELETE FROM journal WHERE number IN (SELECT number FROM journal ORDER BY number LIMIT 2000)"
-    " AND message IS NULL AND at < ?"
+    " AND message IS NULL AND at < ?1"
+    # what was so then is told of messages that are younger
+    " AND (event != 'routes' OR at < (SELECT max(at) FROM journal WHERE event = 'routes' AND at < ?1))"
 )

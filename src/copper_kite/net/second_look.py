@@ -1,0 +1,79 @@
+"""What a second, quick connection tells of a session that failed: the certificate that was not believed, whether its
+issuer's is missing, or that the port speaks TLS at once. Nothing is handed over in it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import fields, replace
+
+from copper_kite.net.certificate import read_certificate
+from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.failure import SessionFailed
+from copper_kite.net.opening import closing_on_failure, connect
+from copper_kite.net.plan import Plan, Timeouts
+from copper_kite.net.tls import LOOK
+from copper_kite.words import CERTIFICATE_CAUSES, Cause, Stage
+
+__all__ = ["look_again", "may_tell_more"]
+
+LOOKING = 5.0  # seconds for each stage, unless the plan has less patience
+
+
+def may_tell_more(plan: Plan, failure: SessionFailed) -> bool:
+    """Whether a second look at the next hop of `plan` may tell more than this failure."""
+    return failure.cause in CERTIFICATE_CAUSES or _is_silent(plan, failure)
+
+
+async def look_again(plan: Plan, failure: SessionFailed) -> SessionFailed:
+    """The failure as it is to be understood: `failure` itself, or what it turns out to be; with the certificates that
+    were shown in its `seen`, where there are any."""
+    if failure.cause in CERTIFICATE_CAUSES:
+        return _with_issuer_named(_with_chain(failure, await _look_at_chain(plan)))
+    if _is_silent(plan, failure):
+        found = await _look_at_chain(replace(plan, tls="implicit"))
+        if found:
+            text = "it waits for TLS at once, and says nothing in clear"
+            return _with_chain(SessionFailed(Stage.GREET, Cause.SPEAKS_TLS, text, seen=failure.seen), found)
+    return failure
+
+
+def _is_silent(plan: Plan, failure: SessionFailed) -> bool:
+    silent = failure.stage is Stage.GREET and failure.cause in (Cause.TIMED_OUT, Cause.LOST)
+    return silent and plan.tls != "implicit" and not plan.path
+
+
+def _with_chain(failure: SessionFailed, chain: Sequence[bytes]) -> SessionFailed:
+    failure.seen = replace(failure.seen, chain=chain)
+    return failure
+
+
+def _with_issuer_named(failure: SessionFailed) -> SessionFailed:
+    """Where a server shows its own certificate alone, and that one names its issuer's: what is missing, by name."""
+    chain = failure.seen.chain
+    if failure.cause is not Cause.CERTIFICATE_UNTRUSTED or not chain:
+        return failure
+    last = read_certificate(chain[-1])
+    if last.self_signed or last.signs_others or not last.issuer_url:
+        return failure
+    text = f"the certificate of {last.issuer}, which signs it, is not sent along; it is at {last.issuer_url}"
+    return SessionFailed(failure.stage, Cause.CERTIFICATE_INCOMPLETE, text, seen=failure.seen)
+
+
+async def _look_at_chain(plan: Plan) -> Sequence[bytes]:
+    """The certificates that a server shows, believed or not. Empty when there are none."""
+    bounds = {one.name: min(getattr(plan.timeouts, one.name), LOOKING) for one in fields(Timeouts)}
+    looking = replace(plan, trust=LOOK, login="", timeouts=Timeouts(**bounds))
+    try:
+        session = await connect(looking, Dialogue(0.0))
+        async with closing_on_failure(session):
+            if looking.tls == "implicit":
+                await session.secure_at_once()
+            else:
+                await session.greet()
+                await session.hello()
+                await session.secure()
+        await session.close()
+    except SessionFailed:
+        return ()
+    return session.chain

@@ -1,0 +1,19 @@
+"""Which connectors carry whom, written down whenever that changes: stories tell of a choice by the rules of then."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from copper_kite.routing.choose import Carrier
+from copper_kite.store import JournalEntry, WriteEntry
+from copper_kite.words import Event
+
+__all__ = ["routes_noted"]
+
+
+def routes_noted(connectors: Sequence[Carrier], known: Sequence[JournalEntry], now: float) -> list[WriteEntry]:
+    """What writes them down, unless the last of the entries `known` says the same. `now` in seconds since 1970."""
+    rules = [[one.name, one.enabled, one.preference, list(one.recipients), list(one.senders)] for one in connectors]
+    if known and known[-1].facts["connectors"] == rules:
+        return []
+    return [WriteEntry(JournalEntry(at=now, event=Event.ROUTES, facts={"connectors": rules}))]
