@@ -80,6 +80,7 @@ class Event(StrEnum):
     REFUSED = "refused"  # submissions that were not taken
     ORDERED = "ordered"  # an administrator had something done
     REMARK = "remark"  # what is odd about a submission, or was mended in it
+    DIALOGUE = "dialogue"  # of a submission's session, kept since an administrator wanted it
     TAKEN_UP = "taken up"  # a program had left it in the drop folder
     RESCUED = "rescued"  # the queue was made anew from what could be read of a damaged one
     CLOCK = "clock"  # the machine's clock was set

@@ -175,11 +175,18 @@ def ask_server(folder: Path, running: Running, wanted: Sequence[Wanted]) -> str:
     from copper_kite.store import open_store
 
     numbers = open_store(folder).want(wanted)
+    if not tell_server(running):
+        return "noted; the server has ended meanwhile, and does it when it starts again"
+    return _answer(folder, set(numbers))
+
+
+def tell_server(running: Running) -> bool:
+    """Have the server look at what is wanted; False where it has ended meanwhile."""
     try:
         os.kill(running.pid, signal.SIGUSR1)
     except ProcessLookupError:
-        return "noted; the server has ended meanwhile, and does it when it starts again"
-    return _answer(folder, set(numbers))
+        return False
+    return True
 
 
 def _follow(folder: Path, rows: Sequence[QueueRow], began: float) -> int:

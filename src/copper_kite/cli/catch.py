@@ -164,12 +164,10 @@ async def _run(plan: StandInPlan, endpoints: Sequence[Endpoint], as_json: bool) 
 
 
 def _caught_line(caught: Caught) -> str:
-    from copper_kite.smtp.replies import printable
-
     tls = caught.tls.partition(" ")[0] or "no TLS"
     login = f", login {caught.login}" if caught.login else ""
     whom = ", ".join(caught.recipients)
-    return printable(
+    return (
         f"{local_time(caught.at)}  {caught.number:06}  <{caught.reverse_path}> to {whom}"
         f"  {size(caught.size)}  from {caught.peer} ({tls}{login})"
     )
@@ -184,7 +182,6 @@ def _caught_line(caught: Caught) -> str:
 def list_captures(folder: Path, as_json: bool) -> None:
     """The messages kept in a folder, one a line."""
     from copper_kite.session.captures import captures
-    from copper_kite.smtp.replies import printable
 
     found = captures(folder)
     if as_json:
@@ -192,7 +189,7 @@ def list_captures(folder: Path, as_json: bool) -> None:
         return
     print_table(
         ("number", "time", "size", "TLS", "from", "to"),
-        [[printable(cell) for cell in _row(capture)] for capture in found],
+        [_row(capture) for capture in found],
         right=("size",),
         wraps=True,
     )
@@ -226,7 +223,6 @@ def _time(facts: dict[str, Any]) -> str:
 def show_capture(number: int, folder: Path, as_json: bool) -> None:
     """One message: its envelope, its session, and its text."""
     from copper_kite.session.captures import find
-    from copper_kite.smtp.replies import printable
 
     capture = find(folder, number)
     content = capture.content
@@ -236,7 +232,7 @@ def show_capture(number: int, folder: Path, as_json: bool) -> None:
     facts = capture.facts
     keys = ("time", "from", "to", "client", "hello", "tls", "login", "size")
     shown = facts | {"time": _time(facts), "size": size(len(content)), "to": ", ".join(facts.get("to", []))}
-    rows = [(key, printable(str(shown.get(key) or "-"))) for key in keys]
+    rows = [(key, str(shown.get(key) or "-")) for key in keys]
     print_table(("key", "value"), rows, wraps=True)
     echo()
     _echo_text(content)

@@ -12,6 +12,7 @@ import click
 from copper_kite.cli.editing import complete_names, make_family, near, plain_entry
 from copper_kite.cli.options import json_option, load_settings
 from copper_kite.cli.probed import print_probed, probed_json
+from copper_kite.cli.recording import add_record
 from copper_kite.cli.retrying import offer_retry
 from copper_kite.cli.show import (
     json_time,
@@ -48,6 +49,7 @@ def _breaks(loaded: Loaded, name: str) -> list[str]:
 
 
 connector = make_family("connector", "How mail leaves: to which next hops, with which TLS and login.", _breaks)
+add_record(connector, "connector")
 
 
 @connector.command("list")

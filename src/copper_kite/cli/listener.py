@@ -8,6 +8,7 @@ import click
 
 from copper_kite.cli.editing import make_family, near, plain_entry
 from copper_kite.cli.options import json_option, load_settings
+from copper_kite.cli.recording import add_record
 from copper_kite.cli.show import print_json, print_table, size
 
 if TYPE_CHECKING:
@@ -28,6 +29,7 @@ def _breaks(loaded: Loaded, name: str) -> list[str]:
 
 
 listener = make_family("listener", "Where programs hand in mail, and who may.", _breaks)
+add_record(listener, "listener")
 
 
 @listener.command("list")

@@ -78,6 +78,7 @@ def _sought(given: dict[str, Any], since: float | None = None, until: float | No
 @click.option("--until", type=INSTANT, metavar="TIME", help="Then or before.")
 @click.option("--limit", type=click.IntRange(1), default=1000, show_default=True, help="Entries at most.")
 @click.option("--count", is_flag=True, help="Only how many there are.")
+@click.option("--dialogue", is_flag=True, help="Lines of dialogues that are kept, and not entries.")
 @json_option
 @click.pass_obj
 def search(
@@ -87,12 +88,16 @@ def search(
     until: float | None,
     limit: int,
     count: bool,
+    dialogue: bool,
     as_json: bool,
     **given: Any,
 ) -> None:
     """Entries with all WORDS in them, in the order of time. Exit 1 when there are none."""
+    if dialogue and given["files"]:
+        raise click.UsageError("--dialogue looks into the journal, which alone keeps dialogues: leave --in out")
     sought = _sought(given, since, until)
-    entries = (entry for entry in _entries(config, sought, given) if sought.holds(entry))
+    found_all = _dialogues(config, sought) if dialogue else _entries(config, sought, given)
+    entries = (entry for entry in found_all if sought.holds(entry))
     if count:
         found = sum(1 for _ in entries)
         echo(found)
@@ -107,6 +112,14 @@ def search(
     else:
         echo("There is nothing like that.")
     raise SystemExit(0 if first else 1)
+
+
+def _dialogues(config: str | None, sought: Sought) -> Iterator[Entry]:
+    from copper_kite.settings.find import find_file, sketch
+    from copper_kite.trace.journal import dialogue_entries
+
+    found = sketch(find_file(config))
+    return dialogue_entries(Path(found.data), found.server_name, sought)
 
 
 def _entries(config: str | None, sought: Sought, given: dict[str, Any]) -> Iterator[Entry]:
@@ -193,15 +206,13 @@ def _echo(entries: Iterable[Entry], *, several: bool) -> None:
 
 
 def _line(entry: Entry, *, several: bool) -> str:
-    from copper_kite.smtp.replies import printable
-
     when = local_time(entry.at) if entry.at is not None else "no time"
     source = f"{entry.source:<12}  " if several else ""
     if not (entry.id or entry.outcome or entry.recipient):
-        return f"{when}  {source}{printable(entry.raw)}"
-    whom = f"→ {printable(entry.recipient)}" if entry.recipient else ""
+        return f"{when}  {source}{entry.raw}"
+    whom = f"→ {entry.recipient}" if entry.recipient else ""
     text = entry.text if entry.text != entry.raw else ""
-    told = "  ".join(filter(None, (" ".join(filter(None, (printable(entry.sender), whom))), printable(text))))
+    told = "  ".join(filter(None, (" ".join(filter(None, (entry.sender, whom))), text)))
     return f"{when}  {source}{entry.outcome or '-':<9}  {entry.id or '-':<10}  {told}"
 
 

@@ -16,7 +16,6 @@ from copper_kite.cli.probed import milliseconds, print_dialogue
 from copper_kite.cli.show import echo, print_json, print_table, print_verdict, say, verdict_json
 from copper_kite.cli.target import SUBMISSION_PORT, Target, credentials_of, find_target, target_options
 from copper_kite.errors import InputError
-from copper_kite.smtp.replies import printable
 
 if TYPE_CHECKING:
     from copper_kite.session.play import Played
@@ -129,7 +128,7 @@ def _print_failure(one: Played, *, dialogue: bool) -> None:
     echo()
     say((f"{one.script.path}:{failed.step.line}", "bold"), f"  {failed.step}")
     say(f"expected  {failed.expected}", indent=2)
-    say(f"came      {printable(failed.came)}", indent=2)
+    say(f"came      {failed.came}", indent=2)
     if one.outcome == "known":
         say(f"a known fault: {one.script.known_fault}", indent=2)
     if dialogue:
@@ -182,9 +181,9 @@ def _write_junit(path: Path, played: Sequence[Played]) -> None:
             ElementTree.SubElement(case, "failure", message=f"no longer fails: {one.script.known_fault}")
         elif one.failed is not None and one.verdict is not None:
             failed, verdict = one.failed, one.verdict
-            message = printable(f"line {failed.step.line}: expected {failed.expected}, came {failed.came}")
+            message = f"line {failed.step.line}: expected {failed.expected}, came {failed.came}"
             failure = ElementTree.SubElement(case, "failure", message=message)
-            failure.text = printable(f"{one.script.path}:{failed.step.line}  {failed.step}; {verdict.meaning}")
+            failure.text = f"{one.script.path}:{failed.step.line}  {failed.step}; {verdict.meaning}"
     suites = ElementTree.Element("testsuites")
     suites.append(suite)
     ElementTree.indent(suites)

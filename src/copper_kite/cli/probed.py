@@ -9,7 +9,7 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from copper_kite.cli.show import echo, json_time, print_table, print_verdict, say, size, verdict_json
-from copper_kite.smtp.replies import printable, visible
+from copper_kite.smtp.replies import visible
 
 if TYPE_CHECKING:
     from copper_kite.net.certificate import Certificate
@@ -35,7 +35,7 @@ def print_probed(found: Probed, *, dialogue: bool) -> None:
     """Stages, what was seen, the dialogue if wanted, and the verdict."""
     print_stages(found.stages, found.failure)
     for tried in found.tried:
-        say(f"tried {tried.address}: {printable(tried.said)} (stage {tried.stage.value})", indent=2)
+        say(f"tried {tried.address}: {tried.said} (stage {tried.stage.value})", indent=2)
     rows = _facts(found)
     if rows:
         echo()
@@ -55,26 +55,26 @@ def print_dialogue(lines: Iterable[Sequence[object]]) -> None:
 
 def print_stages(stages: Sequence[tuple[Stage, float, str]], failure: SessionFailed | None) -> None:
     """How far a session got, a line a stage."""
-    rows = [("ok", stage.value, milliseconds(took), printable(said)) for stage, took, said in stages]
+    rows = [("ok", stage.value, milliseconds(took), said) for stage, took, said in stages]
     if failure is not None:
-        rows.append(("STOP", failure.stage.value, "", printable(failure.text)))
+        rows.append(("STOP", failure.stage.value, "", failure.text))
     print_table(("", "stage", "time", "what came back"), rows, right=("time",), wraps=True, colours=MARK_COLOURS)
 
 
 def _facts(found: Probed) -> list[tuple[str, str]]:
     rows = []
     if found.tls and found.in_clear is not None:
-        rows.append(("offered in clear", printable(_keywords(found.in_clear)) or "nothing"))
+        rows.append(("offered in clear", _keywords(found.in_clear) or "nothing"))
     if found.keywords:
         where = "offered under TLS" if found.tls else "offered, without TLS"
-        rows.append((where, printable(_keywords(found.keywords))))
+        rows.append((where, _keywords(found.keywords)))
     if found.tls:
         rows.append(("TLS", found.tls))
     for place, certificate in enumerate(found.chain):
         rows.append(("certificate" if not place else "signed by", _certificate(certificate, found.at)))
     if found.keywords:
         limit = found.offers.size
-        rows.append(("logins", printable(", ".join(found.offers.logins)) or "none"))
+        rows.append(("logins", ", ".join(found.offers.logins) or "none"))
         rows.append(("largest message", size(limit) if limit else "no limit told"))
     return rows
 
@@ -88,7 +88,7 @@ def _certificate(certificate: Certificate, now: float) -> str:
     issuer = "itself" if certificate.self_signed else certificate.issuer
     begins = f"from {_day(certificate.not_before)} " if certificate.not_before > now else ""
     until = f"{begins}until {_day(certificate.not_after)} ({days_left(certificate, now)})"
-    return printable(f"{names}; {until}; {certificate.key}; issuer: {issuer}; sha256:{certificate.fingerprint}")
+    return f"{names}; {until}; {certificate.key}; issuer: {issuer}; sha256:{certificate.fingerprint}"
 
 
 def milliseconds(seconds: float) -> str:
@@ -142,13 +142,13 @@ def _sweep_row(one: Probed) -> tuple[str, ...]:
         _logins(one.offers.logins),
         size(limit) if limit else "-",
         milliseconds(sum(took for _, took, _ in one.stages)) if one.stages else "-",
-        printable(f"{one.failure.stage.value}: {one.failure.text}") if one.failure else "",
+        f"{one.failure.stage.value}: {one.failure.text}" if one.failure else "",
     )
 
 
 def _logins(names: Sequence[str]) -> str:
     """The first of them, and how many more: a row has no room for all."""
-    return printable(f"{names[0]} +{len(names) - 1}" if len(names) > 1 else "".join(names)) or "-"
+    return f"{names[0]} +{len(names) - 1}" if len(names) > 1 else "".join(names) or "-"
 
 
 def _times(found: Sequence[Probed]) -> dict[str, list[float]]:

@@ -65,7 +65,5 @@ def show_refused(folder: Path, seconds: float, until: float | None, given: Mappi
 
 
 def _said(one: Refused) -> str:
-    from copper_kite.smtp.replies import printable
-
     why = one.example.get("why", "")
-    return printable(one.reply) + (f" ({why})" if why else "")
+    return one.reply + (f" ({why})" if why else "")

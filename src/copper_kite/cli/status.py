@@ -31,7 +31,15 @@ def status(ctx: click.Context, as_json: bool) -> None:
     Exit 0 when it runs, 1 when it does not, or not with the configuration that is in the file.
     """
     from copper_kite.errors import StoreError
-    from copper_kite.store import QueueShape, dropped_names, open_store, read_live, read_note, running_server
+    from copper_kite.store import (
+        QueueShape,
+        dropped_names,
+        open_store,
+        read_live,
+        read_note,
+        read_recordings,
+        running_server,
+    )
 
     loaded, told = _settings(ctx.obj)
     running = running_server(loaded.data)
@@ -39,6 +47,7 @@ def status(ctx: click.Context, as_json: bool) -> None:
         told = told or _told_by(read_note(loaded.data), loaded)
     lanes = read_live(loaded.data) if running is not None else []
     dropped = len(dropped_names(loaded.drop))
+    recordings = read_recordings(loaded.data, time.time())
     shape, known, stops, faults = QueueShape(), {}, [], 0
     try:
         with open_store(loaded.data).reader() as reader:
@@ -56,6 +65,7 @@ def status(ctx: click.Context, as_json: bool) -> None:
                 "stopped": [stop_json(stop) for stop in stops],
                 "held_by_faults": faults,
                 "dropped": dropped,
+                "recordings": [{**one._asdict(), "until": json_time(one.until)} for one in recordings],
                 "configuration": told or None,
             }
         )
@@ -69,6 +79,9 @@ def status(ctx: click.Context, as_json: bool) -> None:
         if faults:
             held = _counted(faults, "recipient")
             say((f"{held} held by faults of our own: kite queue list --reason 'our own fault'", "bold red"))
+        for recording in recordings:
+            left = age(recording.until - time.time())
+            say(f"the dialogues of {recording.table} {recording.name} are recorded for another {left}")
         for line in told:
             say((line, "bold red"))
         _warn_of_allowances(loaded)
@@ -152,13 +165,12 @@ def _show(
 
 def _show_failovers(lanes: Sequence[LaneNow]) -> None:
     """The connectors that live from what is left of their next hops."""
-    from copper_kite.smtp.replies import printable
 
     for lane in lanes:
         if lane.domain:
             continue
         for hop in lane.down:
-            since = f"is down since {local_time(hop.since)} (stage {hop.stage}): {printable(hop.said)}"
+            since = f"is down since {local_time(hop.since)} (stage {hop.stage}): {hop.said}"
             then = f"; next look {local_time(hop.until)}"
             say((f"connector {lane.connector}: {hop.next_hop} {since}{then}", "yellow"))
 

@@ -32,7 +32,7 @@ from copper_kite.cli.show import (
 
 if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
-    from copper_kite.store import Attempt, QueueRow, Reader, Selection
+    from copper_kite.store import Attempt, JournalEntry, QueueRow, Reader, Selection
     from copper_kite.trace.linemap import Entry
     from copper_kite.trace.story import Story
 
@@ -45,7 +45,7 @@ __all__ = ["load_story", "show_story", "story_json", "story_of", "trace"]
 @click.option("--since", type=INSTANT, metavar="TIME", help="Taken then or later, as in '2h ago', 09:00.")
 @click.option("--until", type=INSTANT, metavar="TIME", help="Taken then or before.")
 @click.option("--limit", type=click.IntRange(1), default=50, show_default=True, help="Lines of a list at most.")
-@click.option("--dialogue", is_flag=True, help="Every line that was said in attempts that did not succeed.")
+@click.option("--dialogue", is_flag=True, help="Every line said in attempts that did not succeed, or were recorded.")
 @source_options
 @click.option("--refused", is_flag=True, help="Instead: what listeners did not take, by client, reason and count.")
 @json_option
@@ -190,17 +190,16 @@ def _gone_on(story: Story, config: str | None, files: Sequence[str], map_name: s
 
 def show_story(story: Story, *, dialogue: bool = False) -> None:
     """The story as text."""
-    from copper_kite.smtp.replies import printable
     from copper_kite.store import id_text
     from copper_kite.words import Priority
 
     message = story.message
     urgency = f", {Priority.of(message.priority).value}" if message.priority else ""
-    say((id_text(message.id), "bold"), f"  from <{printable(message.reverse_path)}>, {size(message.size)}{urgency}")
+    say((id_text(message.id), "bold"), f"  from <{message.reverse_path}>, {size(message.size)}{urgency}")
     if message.message_id:
-        say(f"Message-ID {printable(message.message_id)}", indent=2)
+        say(f"Message-ID {message.message_id}", indent=2)
     if message.subject:
-        say(f"subject {printable(message.subject)}", indent=2)
+        say(f"subject {message.subject}", indent=2)
     for recipient in story.recipients:
         state = recipient.state.value
         when = ""
@@ -213,7 +212,7 @@ def show_story(story: Story, *, dialogue: bool = False) -> None:
     print_table(
         ("time", "what", "stage", "who", "code", "text"),
         [
-            ("" if line.what == "waited" else at, line.what, line.stage, line.who, line.code, printable(line.text))
+            ("" if line.what == "waited" else at, line.what, line.stage, line.who, line.code, line.text)
             for at, line in zip(times, story.lines, strict=True)
         ],
         wraps=True,
@@ -222,6 +221,8 @@ def show_story(story: Story, *, dialogue: bool = False) -> None:
     if story.elsewhere:
         _show_elsewhere(story.elsewhere)
     if dialogue:
+        for entry in story.submissions:
+            _show_submission(entry)
         for attempt in story.attempts:
             _show_dialogue(attempt)
     echo()
@@ -230,7 +231,6 @@ def show_story(story: Story, *, dialogue: bool = False) -> None:
 
 def _show_elsewhere(entries: Sequence[Entry]) -> None:
     """What the logs of other programs and hosts have of it."""
-    from copper_kite.smtp.replies import printable
 
     echo()
     say(("In other logs", "bold"))
@@ -243,7 +243,7 @@ def _show_elsewhere(entries: Sequence[Entry]) -> None:
                 entry.source,
                 entry.outcome or "-",
                 entry.id,
-                printable(_told_there(entry)),
+                _told_there(entry),
             )
             for entry in entries
         ],
@@ -273,13 +273,24 @@ def _show_dialogue(attempt: Attempt) -> None:
     say(f"{where}{session_words(session)}{mechanism}, {attempt.seconds:.3f} s", indent=2)
     for next_hop, address, stage, _, said in session.tried:
         say(f"{address or next_hop} gave no session, stage {stage}: {said}", indent=2)
-    if attempt.dialogue is None:
+    if not attempt.dialogue:
         said = "all went well, so only the stages were kept" if attempt.facts.relayed else "no session was opened"
         echo(f"  {said}")
         for stage, took, text in session.stages:
             echo(f"  {took:8.3f} s  {stage:<8} {text}")
         return
-    for at, mark, text in attempt.dialogue:
+    _show_lines(attempt.dialogue)
+
+
+def _show_submission(entry: JournalEntry) -> None:
+    """What a program and a listener said, where that was recorded."""
+    echo()
+    say((f"Dialogue of listener {entry.facts['listener']} with {entry.facts['client']}", "bold"))
+    _show_lines(entry.facts["lines"])
+
+
+def _show_lines(lines: Sequence[Sequence[Any]]) -> None:
+    for at, mark, text in lines:
         echo(f"  {at:8.3f}  {mark} {text}")
 
 
@@ -325,6 +336,10 @@ def story_json(story: Story) -> dict[str, Any]:
             for line in story.lines
         ],
         "attempts": [_attempt_json(attempt) for attempt in story.attempts],
+        "submissions": [
+            {"listener": entry.facts["listener"], "client": entry.facts["client"], "dialogue": entry.facts["lines"]}
+            for entry in story.submissions
+        ],
         "elsewhere": [entry_json(entry) for entry in story.elsewhere],
         "verdict": verdict_json(story.verdict),
     }

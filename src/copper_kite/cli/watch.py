@@ -91,7 +91,6 @@ def _picture(look: _Look) -> RenderableType:
     from rich.table import Table
     from rich.text import Text
 
-    from copper_kite.smtp.replies import printable
     from copper_kite.words import State
 
     shape, counts = look.shape, look.pulse.counts(look.at)
@@ -107,7 +106,7 @@ def _picture(look: _Look) -> RenderableType:
         latest.add_column(name, no_wrap=True, overflow="ellipsis", min_width=least)
     for entry in look.pulse.latest:
         what = Text(entry.outcome, style=STATE_COLOURS.get(entry.outcome, ""))
-        latest.add_row(local_time(entry.at or 0), what, entry.id, printable(entry.recipient), printable(entry.text))
+        latest.add_row(local_time(entry.at or 0), what, entry.id, entry.recipient, entry.text)
     return Group(
         Text(f"{local_time(look.at)}  {how}; {shape.messages} messages wait{oldest}"),
         Text(), states, Text(), Text("Latest", style="bold"), latest, Text(), Text("Ctrl-C ends this"),

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Protocol
 
 from copper_kite.smtp.masks import Masks
-from copper_kite.smtp.replies import Reply, printable
+from copper_kite.smtp.replies import Reply, visible
 from copper_kite.words import Stage
 
 __all__ = ["MAX_LINES", "Dialogue"]
@@ -48,6 +48,14 @@ class Dialogue:
         """Replies came in together."""
         self.lines += [(at, HEARD, reply) for reply in replies]
 
+    def said(self, at: float, reply: Reply) -> None:
+        """We replied, as the server of a session."""
+        self.lines.append((at, SENT, reply))
+
+    def heard_line(self, at: float, shown: str) -> None:
+        """A client sent a command; `shown` is its masked form."""
+        self.lines.append((at, HEARD, shown))
+
     def noted(self, at: float, text: str, *facts: object) -> None:
         """Something happened that was not said: a connection, a handshake, the content, an error.
 
@@ -80,7 +88,7 @@ class Dialogue:
                 if isinstance(said, Reply) and self.masks is not None:
                     said = self.masks.reply(said)
                 texts = (said if isinstance(said, bytes) else said.wire).decode("utf-8").splitlines()
-            out += [[round(at - self.began, 4), mark, printable(text)[:MAX_TEXT]] for text in texts]
+            out += [[round(at - self.began, 4), mark, visible(text)[:MAX_TEXT]] for text in texts]
         if len(out) > MAX_LINES:
             out = [*out[: MAX_LINES - 1], [out[-1][0], NOTED, f"… {len(out) - MAX_LINES + 1} more lines"]]
         return out

@@ -17,11 +17,13 @@ from enum import Enum
 from functools import partial
 from typing import Any
 
+from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.secured import Secured, descriptor_of, send_now
 from copper_kite.smtp import events
 from copper_kite.smtp.exchanges import Directory
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.limits import Limits
+from copper_kite.smtp.recorded import RecordedServer
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.server import Phase, Server
 
@@ -212,7 +214,8 @@ class SessionRegistry:
 
 
 class ServerSession(asyncio.Protocol):
-    """One connection. `context` is for TLS, by STARTTLS, or with `secure` before anything is said."""
+    """One connection. `context` is for TLS, by STARTTLS, or with `secure` before anything is said; what is said goes
+    into the `dialogue`, where there is one."""
 
     def __init__(
         self,
@@ -227,13 +230,15 @@ class ServerSession(asyncio.Protocol):
         secure: bool = False,
         idle: float = IDLE_SECONDS,
         longest: float = float("inf"),
+        dialogue: Dialogue | None = None,
     ) -> None:
+        self.dialogue = dialogue
         self._idle = idle
         self._longest = longest
         self._sweeps = 0
         self._heard = 0  # octets since the last sweep
         self._loop = asyncio.get_running_loop()
-        self._engine = Server(name, offers, limits, directory)
+        self._engine = self._engine_for(name, offers, limits, directory)
         self._engine.secure = secure
         self._handler = handler
         self._registry = registry
@@ -260,6 +265,20 @@ class ServerSession(asyncio.Protocol):
             events.Reset: handler.reset,
             events.Quit: self._quit,
         }
+
+    def _engine_for(self, name: str, offers: Offers, limits: Limits | None, directory: Directory | None) -> Server:
+        dialogue, time = self.dialogue, self._loop.time
+        if dialogue is None:
+            return Server(name, offers, limits, directory)
+        return RecordedServer(
+            name,
+            offers,
+            limits,
+            directory,
+            lambda text: dialogue.heard_line(time(), text),
+            lambda reply: dialogue.said(time(), reply),
+            lambda text: dialogue.noted(time(), text),
+        )
 
     # --- transport callbacks ----------------------------------------------------------------------------------------
 

@@ -16,6 +16,7 @@ from copper_kite.relay.fate import Fate
 from copper_kite.relay.job import Job
 from copper_kite.relay.notices import Notices
 from copper_kite.relay.recorded import Recorded
+from copper_kite.relay.recordings import Recordings, kept_lines
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.transaction import Result
 from copper_kite.store import (
@@ -90,9 +91,11 @@ class Report(NamedTuple):
 
 
 class Recorder:
-    """Turns what an attempt found into what is to be recorded of it."""
+    """Turns what an attempt found into what is to be recorded of it; `recordings` say whose dialogues are kept although
+    all went well."""
 
-    def __init__(self, retry: Retry, ids: IdMaker, notices: Notices) -> None:
+    def __init__(self, retry: Retry, ids: IdMaker, notices: Notices, recordings: Recordings | None = None) -> None:
+        self._recordings = recordings
         self._retry = retry
         self._ids = ids
         self._notices = notices
@@ -122,6 +125,8 @@ class Recorder:
             return None
         if job.envelope.asked_each or job.changed:
             return None  # somebody may want to hear of it
+        if self._recordings is not None and self._recordings.wants("connector", job.connector):
+            return None
         results = []
         for recipient, (_, stage, reply) in zip(job.recipients, found, strict=True):
             if stage is not _ACCEPT or not 200 <= reply.code < 300:
@@ -229,8 +234,18 @@ class Recorder:
             enhanced=reply.enhanced if reply else "",
             text=reply.text if reply else worst.text,
             facts=AttemptFacts(_results(fates), _facts_of(session, plan, stop), job.changed),
-            dialogue=None if relayed == len(fates) or dialogue is None else dialogue.export(),
+            dialogue=self._dialogue(job.connector, dialogue, good=relayed == len(fates)),
         )
+
+    def _dialogue(self, connector: str, dialogue: Dialogue | None, *, good: bool) -> Sequence[Sequence[Any]] | None:
+        """What is kept of what was said: all of it where something went wrong."""
+        if dialogue is None:
+            return None
+        if not good:
+            return dialogue.export()
+        if self._recordings is not None and self._recordings.keeps("connector", connector):
+            return kept_lines(dialogue)
+        return None
 
 
 _ACCEPT = Stage.ACCEPT

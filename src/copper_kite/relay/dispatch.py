@@ -32,6 +32,7 @@ from copper_kite.relay.orders import Orders
 from copper_kite.relay.outcomes import log_recorded, log_relayed
 from copper_kite.relay.poison import Poison
 from copper_kite.relay.recorded import Recorded
+from copper_kite.relay.recordings import Recordings
 from copper_kite.relay.stops import down_stop, stop_of, unsent_stop
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.relay.supply import Supply
@@ -77,7 +78,9 @@ class Dispatcher:
         clock: Clock,
         log: Log,
         supervisor: Supervisor | None = None,
+        recordings: Recordings | None = None,
     ) -> None:
+        self._recordings = recordings
         self.log = log
         self._supervisor = supervisor or Supervisor(log)
         self._poison = Poison()
@@ -100,7 +103,7 @@ class Dispatcher:
         """Go by `loaded`; the connectors whose lanes are not those of before."""
         self._loaded = loaded
         self._notices = make_notices(loaded, self._ids)
-        self._recorder = Recorder(Retry(loaded.settings.retry.waits), self._ids, self._notices)
+        self._recorder = Recorder(Retry(loaded.settings.retry.waits), self._ids, self._notices, self._recordings)
         self._supply.deadlines.take_up(self._notices.late_at, loaded.settings.retry.lifetime)
         return self._lanes.take_up(loaded)
 
@@ -146,6 +149,8 @@ class Dispatcher:
 
     def do_what_is_wanted(self) -> None:
         """Carry out what an administrator wants; what is in hand now has its turn when it no longer is."""
+        if self._recordings is not None:
+            self._recordings.read()
         self._take_offered()
         orders = Orders(self._recorder, self._reader.content)
         lanes: set[Key] = set()  # that are to be tried now, each once

@@ -12,10 +12,12 @@ from copper_kite.mail.mend import without_mbox_line
 from copper_kite.mail.readdress import authors
 from copper_kite.mail.received import protocol_word, received_field, received_from
 from copper_kite.mail.submitted import Submitted, header_length, take_in
+from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.server import LATER, Answer, Handler, ServerSession
 from copper_kite.relay.gate import WAIT_TO_LOGIN, Client
 from copper_kite.relay.large import PORTION, Large
 from copper_kite.relay.recorded import remark
+from copper_kite.relay.recordings import kept_lines
 from copper_kite.relay.refusals import Refusal
 from copper_kite.relay.room import DISK_FULL, Reservation
 from copper_kite.relay.submission import Submission
@@ -23,8 +25,8 @@ from copper_kite.relay.usage import HOUR
 from copper_kite.smtp import events
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import ProvenLogin
-from copper_kite.store import AddMessage, Message, Recipient, id_text
-from copper_kite.words import Stage
+from copper_kite.store import AddMessage, JournalEntry, Message, Recipient, WriteEntry, id_text
+from copper_kite.words import Event, Stage
 
 __all__ = ["Intake"]
 
@@ -72,6 +74,7 @@ class Intake(Handler):
         self._look_at = PORTION  # octets: then it is looked whether the header has ended
         self._large: Large | None = None
         self._too_long: Reply | None = None  # why the content that still comes is thrown away
+        self._opening = 0  # lines of the dialogue, where one is kept, that come before any message
 
     # --- the session ------------------------------------------------------------------------------------------------
 
@@ -157,6 +160,8 @@ class Intake(Handler):
             self._reservation.end()
             return self._refuse(Stage.SENDER, refusal)
         self._recipients = {}
+        if self._session is not None and self._session.dialogue is not None and not self._opening:
+            self._opening = self._session.dialogue.mark() - 1
         return None
 
     def _judge_sender(self, event: events.MailFrom) -> Reply | None:
@@ -354,6 +359,8 @@ class Intake(Handler):
         try:
             self._shared.accepted(fresh)
             session.answer(Reply(250, "2.0.0", f"kept as {shown}"))
+            if session.dialogue is not None:
+                self._keep_dialogue(session.dialogue, fresh.message.id)
             if self._shared.log.wants("info"):
                 self._log(shown, fresh)
         except Exception as error_of_ours:
@@ -404,6 +411,19 @@ class Intake(Handler):
         """The client is gone; what was not whole is dropped."""
         self._gone = True
         self._drop()
+        dialogue = self._session.dialogue if self._session is not None else None
+        if dialogue is not None and not self._opening:  # no message was taken by then
+            self._keep_dialogue(dialogue, None)
+
+    def _keep_dialogue(self, dialogue: Dialogue, message: int | None) -> None:
+        """An administrator wants to see it: of a message, or of a session in which there was none."""
+        shared = self._shared
+        if not shared.recordings.keeps("listener", shared.listener.name):
+            return
+        facts = {"listener": shared.listener.name, "client": self.client.who, "lines": kept_lines(dialogue)}
+        entry = JournalEntry(at=shared.clock.now(), event=Event.DIALOGUE, message=message, facts=facts)
+        dialogue.cut(self._opening)
+        shared.submit([WriteEntry(entry)], lambda error: None)
 
     def _drop(self) -> None:
         self._forget_parts()

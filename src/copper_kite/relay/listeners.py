@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import os
 import ssl
 from collections.abc import Callable, Sequence
@@ -9,6 +10,7 @@ from copy import copy
 from functools import partial
 
 from copper_kite.errors import ListenFailed
+from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.server import ServerSession, SessionRegistry
 from copper_kite.relay.intake import Intake
 from copper_kite.relay.listening import Listening
@@ -109,6 +111,7 @@ class Listeners:
             clear_logins=tls == "off",
             priorities=listener.choose_priority,
         )
+        recorded = shared.recordings.wants("listener", listener.name)
         return ServerSession(
             shared.server,
             offers,
@@ -126,6 +129,7 @@ class Listeners:
             secure=tls == "implicit",
             idle=listener.idle,
             longest=listener.longest,
+            dialogue=Dialogue(asyncio.get_running_loop().time()) if recorded else None,
         )
 
     # --- certificates -----------------------------------------------------------------------------------------------

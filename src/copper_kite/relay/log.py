@@ -20,7 +20,7 @@ from typing import Protocol
 
 from copper_kite.settings.model import LEVELS
 from copper_kite.settings.model import Log as LogSettings
-from copper_kite.smtp.replies import printable
+from copper_kite.smtp.replies import visible
 
 __all__ = ["Log", "open_log"]
 
@@ -57,7 +57,7 @@ class Log:
         """One line: `id` first where it is about a message; empty facts are left out."""
         if not self.wants(level):
             return
-        shown = {key: printable(str(value)) for key, value in facts.items() if value not in ("", None)}
+        shown = {key: visible(str(value)) for key, value in facts.items() if value not in ("", None)}
         try:
             if self._lost:
                 self._out.write(self._form(self._now(), "warning", "lost", {"lines": str(self._lost)}))
@@ -93,7 +93,7 @@ def _time(at: float) -> str:
 
 
 def _lines(at: float, level: str, event: str, facts: dict[str, str]) -> str:
-    shown = [value if _PLAIN.fullmatch(value) else json.dumps(value) for value in facts.values()]
+    shown = [value if _PLAIN.fullmatch(value) else json.dumps(value, ensure_ascii=False) for value in facts.values()]
     pairs = " ".join(f"{key}={value}" for key, value in zip(facts, shown, strict=True))
     return f"{_time(at)} {level} {event} {pairs}".rstrip()
 
@@ -145,10 +145,11 @@ class _File:
         self._size = self._path.stat().st_size
 
     def write(self, line: str) -> None:
-        if self._size + len(line) >= self._most and self._size:
+        size = len(line.encode()) + 1
+        if self._size + size > self._most and self._size:
             self._turn()
         self._file.write(line + "\n")
-        self._size += len(line) + 1
+        self._size += size
 
     def _turn(self) -> None:
         self._file.close()

@@ -22,6 +22,7 @@ from copper_kite.relay.lag import LagMonitor
 from copper_kite.relay.listeners import Listeners
 from copper_kite.relay.live import Publisher
 from copper_kite.relay.log import Log, open_log
+from copper_kite.relay.recordings import Recordings
 from copper_kite.relay.refusals import Refusal, Refusals
 from copper_kite.relay.retention import Retention
 from copper_kite.relay.room import Room
@@ -101,7 +102,8 @@ class Service:
         writer = _start_writer(store, lock, supervisor, lost, lambda ids: dispatcher.left_in_store(ids), undo)
         reader = undo.enter_context(store.reader())
         ids = IdMaker(reader.last_id())
-        dispatcher = Dispatcher(loaded, writer.submit, reader, ids, clock, log, supervisor)
+        recordings = Recordings(loaded.data, clock.now)
+        dispatcher = Dispatcher(loaded, writer.submit, reader, ids, clock, log, supervisor, recordings)
         noted = partial(reader.noted, Event.ROUTES, 0.0)
         await _record_life(reader, writer, noted(), loaded, clock, undo)
         undo.callback(LagMonitor(partial(_held_up, log)).stop)
@@ -121,6 +123,7 @@ class Service:
             gate=gate,
             room=room,
             refusals=refusals,
+            recordings=recordings,
             log=log,
             fault=supervisor.note,
         )

@@ -13,6 +13,7 @@ from copper_kite.relay.fate import asked_value
 from copper_kite.relay.gate import Client, Gate, is_within
 from copper_kite.relay.log import Log
 from copper_kite.relay.pace import Paces
+from copper_kite.relay.recordings import Recordings
 from copper_kite.relay.refusals import Refusals
 from copper_kite.relay.room import Room
 from copper_kite.routing.choose import Router, fits
@@ -43,9 +44,11 @@ class Submission(NoDirectory):
         gate: Gate,
         room: Room,
         refusals: Refusals,
+        recordings: Recordings,
         log: Log,
         fault: Callable[..., str],
     ) -> None:
+        self.recordings = recordings
         self.log = log
         self.fault = fault
         self.gate = gate

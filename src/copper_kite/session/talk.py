@@ -20,7 +20,7 @@ from copper_kite.net.plan import Plan
 from copper_kite.session.free import FreeSession
 from copper_kite.session.probe import stopped
 from copper_kite.settings.secrets import Credential
-from copper_kite.smtp.replies import Reply, printable
+from copper_kite.smtp.replies import Reply, visible
 from copper_kite.verdict.judge import Verdict
 from copper_kite.words import Cause
 
@@ -206,7 +206,7 @@ class Talk:
         for number, line in enumerate(reply.lines):
             more = "-" if number + 1 < len(reply.lines) else " "
             status = f"{reply.enhanced} " if reply.enhanced else ""
-            said.append(Said("<", printable(f"{reply.code}{more}{status}{line}"), seconds))
+            said.append(Said("<", visible(f"{reply.code}{more}{status}{line}"), seconds))
             seconds = None
         self._script.append(f"expect {reply.code}")
         if not reply.positive:
@@ -221,7 +221,7 @@ class Talk:
         self.failed = True
         self.verdict = stopped(self.plan, failure, self._facts, None)
         self._session, self._content = None, None
-        return [Said("*", f"{failure.stage.value}: {printable(failure.text)}"), Said("?", self.verdict.meaning)]
+        return [Said("*", f"{failure.stage.value}: {visible(failure.text)}"), Said("?", self.verdict.meaning)]
 
     async def _leave(self) -> None:
         session, self._session = self._session, None
@@ -268,7 +268,7 @@ class Talk:
         session = self._open()
         tls = session.tls or "no TLS"
         lines = [" ".join((key, *values)) for key, values in session.offers.items()] or ["nothing; say EHLO first"]
-        return [Said("*", printable(line)) for line in (tls, *lines)]
+        return [Said("*", visible(line)) for line in (tls, *lines)]
 
     async def _save(self, name: str) -> list[Said]:
         if not name:

@@ -26,8 +26,11 @@ def printable(text: str) -> str:
 
 
 def visible(text: str) -> str:
-    """`text` as a terminal may have it: letters of all scripts stay, what would steer the terminal is escaped."""
-    return text if text.isprintable() else "".join(c if c.isprintable() else ascii(c)[1:-1] for c in text)
+    """`text` as a terminal or a log may have it: letters of all scripts stay, a tab is a blank, and what would
+    steer the terminal is escaped."""
+    if text.isprintable():
+        return text
+    return "".join(c if c.isprintable() else " " if c == "\t" else ascii(c)[1:-1] for c in text)
 
 
 class Reply:

@@ -535,7 +535,10 @@ class Server:
             if initial:
                 self._take_login_answer(b"" if initial == "=" else initial.encode())
             else:
-                self._out += challenge(self._exchange.opening)
+                self._challenge(self._exchange.opening)
+
+    def _challenge(self, data: bytes) -> None:
+        self._out += challenge(data)
 
     def _take_login_answer(self, line: bytes) -> None:
         assert self._exchange is not None
@@ -549,7 +552,7 @@ class Server:
             self._refuse(GIVEN_UP if given_up else Reply(501, "5.5.2", f"bad answer: {error}"))
             return
         if isinstance(outcome, Challenge):
-            self._out += challenge(outcome.data)
+            self._challenge(outcome.data)
         else:
             self._exchange, self._asked = None, events.LoginAsked(outcome)
 

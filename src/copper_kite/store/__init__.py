@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from copper_kite.store.live import *
     from copper_kite.store.model import *
     from copper_kite.store.operations import *
+    from copper_kite.store.recording import *
 
 _EXPORTS = {
     "contract": "CallbackFailed Defer History Place Reader ServerReads Store Writer",
@@ -35,6 +36,7 @@ _EXPORTS = {
     "live": "AttemptNow DownNow LaneNow read_live remove_live write_live",
     "model": "Attempt CarrierThen ConnectorState Due Happened JournalEntry LaneStop Message QueueGroup QueueRow"
     " QueueShape Recipient Record Selection Waiting Wanted",
+    "recording": "Recording read_recordings write_recordings",
     "operations": "AddContent AddMessage AddRecipient Done DropContent ExtendLifetime FinishOrder Forget ForgetOld"
     " MoveContent NoteFailure Operation RecordAttempt RecordRelayed Reroute RetryNow SendBy SetState ShiftClock"
     " StartLane StopLane Submit Sweep Transaction WriteEntry",

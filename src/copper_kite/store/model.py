@@ -89,7 +89,7 @@ class Attempt(NamedTuple):
     enhanced: str
     text: str
     facts: AttemptFacts
-    dialogue: list[list[Any]] | None  # time, mark, text of each line; None where it was not kept
+    dialogue: Sequence[Sequence[Any]] | None  # time, mark, text of each line; None where it was not kept
 
 
 class LaneStop(NamedTuple):

@@ -7,13 +7,13 @@ from collections.abc import Iterator, Mapping
 from contextlib import closing
 from pathlib import Path
 
-from copper_kite.smtp.replies import printable
+from copper_kite.smtp.replies import visible
 from copper_kite.store import Attempt, Happened, JournalEntry, Message, id_range, id_text, open_store
 from copper_kite.trace.linemap import Entry
 from copper_kite.trace.sought import Sought
 from copper_kite.words import Event, Stage, State
 
-__all__ = ["JOURNAL", "entries", "history_entries"]
+__all__ = ["JOURNAL", "dialogue_entries", "entries", "history_entries"]
 
 JOURNAL = "journal"  # as the name of a source
 
@@ -41,6 +41,25 @@ def history_entries(folder: Path, host: str, sought: Sought) -> Iterator[Entry]:
             yield from entries(happened, host)
 
 
+def dialogue_entries(folder: Path, host: str, sought: Sought) -> Iterator[Entry]:
+    """The lines of dialogues that are kept, in the order of what they belong to. Raises StoreError."""
+    bounds = id_range(sought.id) if sought.id else None
+    since = 0.0 if sought.since is None else sought.since
+    until = time.time() + DAY if sought.until is None else sought.until
+    with closing(open_store(folder).history()) as history:
+        for what, message in history.between(since, until, "", None if bounds is None else bounds[0]):
+            if isinstance(what, Attempt) and what.dialogue:
+                with_whom, began, lines = f"{what.connector} → {what.next_hop}", what.at, what.dialogue
+            elif isinstance(what, JournalEntry) and what.event is Event.DIALOGUE:
+                with_whom = f"{what.facts['listener']} ← {what.facts['client']}"
+                began, lines = what.at, what.facts["lines"]
+            else:
+                continue
+            id = id_text(what.message) if what.message is not None else ""
+            for _, mark, text in lines:
+                yield _entry(host, began, Event.DIALOGUE.value, message, id=id, text=f"{with_whom}  {mark} {text}")
+
+
 def entries(happened: Happened, host: str) -> Iterator[Entry]:
     """What it looks like in a log; `host` is this server."""
     what, message = happened
@@ -48,13 +67,13 @@ def entries(happened: Happened, host: str) -> Iterator[Entry]:
         yield _submission(what, host)
     elif isinstance(what, Attempt):
         yield from _attempt(what, message, host)
-    else:
+    elif what.event is not Event.DIALOGUE:  # which is no entry, but many lines
         yield _noted(what, message, host)
 
 
 def _entry(host: str, at: float, word: str, message: Message | None, **facts: str) -> Entry:
     """One entry, with its words as the server's log would have them."""
-    pairs = {name: printable(value) for name, value in facts.items() if value}
+    pairs = {name: visible(value) for name, value in facts.items() if value}
     raw = " ".join([word, *(f"{name}={value}" for name, value in pairs.items())])
     return Entry(
         at,
@@ -91,21 +110,26 @@ def _attempt(attempt: Attempt, message: Message | None, host: str) -> Iterator[E
 
 def _words(event: Event, facts: Mapping[str, str]) -> str:
     """What the journal notes, as one would say it."""
+    if event is Event.ROUTES:
+        return f"by connectors {facts['connectors']}"
     if event is Event.ORDERED:
         where = f" {facts['to']}" if "to" in facts else ""
         return f"{facts['action']}{where} by {facts['who']}" + f": {facts['recipients']}" * bool(facts["recipients"])
+    if event in (Event.DOWN, Event.BACK):
+        where = f"{facts['connector']} → {facts['next_hop']}"
+        return f"{where}: {facts['text']}" if event is Event.DOWN else where
     if event is Event.NOTICE:
         return f"{facts['notice']} tells {facts['to']}"
     if event is Event.ABOUT:
         return f"a notice about {facts['about']}"
-    return " ".join(f"{name} {value}" for name, value in facts.items() if value)
+    return facts.get("text") or " ".join(f"{name} {value}" for name, value in facts.items() if value)
 
 
 def _noted(entry: JournalEntry, message: Message | None, host: str) -> Entry:
     facts = {name: ", ".join(map(str, value)) if isinstance(value, list) else str(value)
              for name, value in entry.facts.items()}  # fmt: skip
     if entry.event is Event.ROUTES:
-        facts = {"text": "by connectors " + ", ".join(name for name, *_ in entry.facts["connectors"])}
-    text = facts.pop("text", "") or _words(entry.event, facts)
+        facts["connectors"] = ", ".join(name for name, *_ in entry.facts["connectors"])
+    text = _words(entry.event, facts)
     id = id_text(entry.message) if entry.message is not None else ""
     return _entry(host, entry.at, entry.event.value, message, id=id, text=text, recipient=facts.get("recipient", ""))

@@ -32,6 +32,7 @@ class Story:
     lines: Sequence[StoryLine]
     attempts: Sequence[Attempt]
     verdict: Verdict
+    submissions: Sequence[JournalEntry] = ()  # the dialogues with the programs that handed it in
     elsewhere: Sequence[Entry] = ()  # what the logs of other programs and hosts have of it
 
 
@@ -52,7 +53,8 @@ def tell(
     """
     lines = timeline(record, stops, attempt, now)
     verdict = _verdict(record, facts, running, attempt, now)
-    return Story(record.message, record.recipients, lines, record.attempts, verdict)
+    submissions = [entry for entry in record.journal if entry.event is Event.DIALOGUE]
+    return Story(record.message, record.recipients, lines, record.attempts, verdict, submissions)
 
 
 # --- the verdict ----------------------------------------------------------------------------------------------------

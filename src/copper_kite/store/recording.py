@@ -1,0 +1,45 @@
+"""Whose dialogues are kept for a while although all goes well, as an administrator wants it: a file of the data folder.
+
+A command writes it, a server reads it when it is told to, and when it starts.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+from collections.abc import Iterable
+from pathlib import Path
+from typing import NamedTuple
+
+__all__ = ["Recording", "read_recordings", "write_recordings"]
+
+NAME = "recordings.json"
+
+
+class Recording(NamedTuple):
+    """The dialogues of one connector or listener (`table`) are kept until an instant (seconds since 1970)."""
+
+    table: str
+    name: str
+    until: float
+
+
+def read_recordings(folder: Path, now: float) -> list[Recording]:
+    """Those that are not over."""
+    try:
+        found = [Recording._make(one) for one in json.loads((folder / NAME).read_text())]
+        return [one for one in found if one.until > now]
+    except (OSError, ValueError, TypeError):
+        return []
+
+
+def write_recordings(folder: Path, recordings: Iterable[Recording]) -> None:
+    """Put the file into `folder`, whole, as its owner's. Raises OSError."""
+    fresh = folder / f".{NAME}"
+    fresh.touch(mode=0o600)
+    fresh.write_text(json.dumps(list(recordings)))
+    owner = folder.stat()
+    with contextlib.suppress(PermissionError):  # whoever is not root is the owner already
+        os.chown(fresh, owner.st_uid, owner.st_gid)
+    fresh.replace(folder / NAME)
