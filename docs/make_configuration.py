@@ -94,6 +94,7 @@ EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
     ("Listener", "key"): ('"tls/quay1.key"', "RFC 8314 3"),
     ("Listener", "login"): ('"required"', "RFC 4954, RFC 6409 4.3"),
     ("Listener", "allow"): ('["10.1.2.0/24"]', "RFC 6409 3.3"),
+    ("Listener", "open_relay"): ('"yes, I mean it"', ""),
     ("Listener", "max_size"): ('"35MiB"', "RFC 1870"),
     ("Listener", "max_header"): ('"512KiB"', "RFC 5322 2.2"),
     ("Listener", "priority"): ('"bulk"', ""),

@@ -32,20 +32,20 @@ class Cause(NamedTuple):
 
 # `{name}` in a command is the id of the message that the situation of this name made, `{port}` a port.
 CAUSES = (
-    Cause("No connector", ("trace", "{nowhere}"), ("No connector carries this recipient", "kite route"), "here"),
+    Cause("No connector", ("trace", "{nowhere}"), ("No connector carries mail for", "kite route"), "here"),
     Cause("Wrong password", ("trace", "{password}"), ("refuses the login", "535", "kite credential"), "here"),
     Cause("Untrusted certificate", ("trace", "{untrusted}"), ("certificate", "trust"), "here"),
-    Cause("Name not found", ("trace", "{unnamed}"), ("does not exist in DNS", "kite connector show"), "here"),
+    Cause("Name not found", ("trace", "{unnamed}"), ("does not exist in DNS", "kite connector show unnamed"), "here"),
     Cause("Port blocked", ("probe", "127.0.0.1:{blocked}", "--timeout", "connect=1s"), ("firewall", "--ports"), "path"),
     Cause("Refused here for lack of rights", ("trace", "--refused"), ("may not relay through listener", "kite listener"), "here"),
     Cause("Refused there for the sender", ("trace", "{sender}"), ("550 5.7.1", "sender"), "here"),
     Cause("Recipient unknown", ("trace", "{unknown}"), ("no mailbox", "550 5.1.1"), "next hop"),
     Cause("Put off for rate", ("trace", "{rate}"), ("only so much in a time", "pace"), "here"),
     Cause("Allowance used up", ("trace", "{second}"), ("has used its allowance", "kite connector"), "here"),
-    Cause("Message too large", ("trace", "{large}"), ("octets", "5.3.4", "max_size="), "here"),
+    Cause("Message too large", ("trace", "{large}"), ("octets", "5.3.4", "max_size"), "here"),
     Cause("Parked and forgotten", ("trace", "{parked}"), ("Parked for", "kite queue release"), "here"),
     Cause("Returned from beyond", ("notice", "notice.eml"), ("Returned from beyond", "mailbox"), "beyond"),
-    Cause("Looping", ("headers", "looping.eml"), ("goes in a circle", "kite route"), "here"),
+    Cause("Looping", ("headers", "looping.eml"), ("goes in a circle", "have to agree"), "here"),
     Cause("Expired", ("trace", "{expired}"), ("it expired", "lifetime"), "path"),
 )  # fmt: skip
 
@@ -184,10 +184,11 @@ def settle(config: Path, id: str, state: str) -> None:
 
 
 @contextmanager
-def stand_in(folder: Path, hop: int, behaviour: str = BEHAVIOUR) -> Iterator[None]:
+def stand_in(folder: Path, hop: int, behaviour: str = BEHAVIOUR, tls: str = "starttls") -> Iterator[None]:
     """A smart host with its rules, as a process."""
     (folder / "behave.toml").write_text(behaviour)
-    words = [f"127.0.0.1:{hop}", "--credentials", "logins.toml", "--behave", "behave.toml", "--folder", "caught"]
+    words = [f"127.0.0.1:{hop}", "--behave", "behave.toml", "--folder", "caught", "--tls", tls]
+    words += ["--credentials", "logins.toml"] if tls != "off" else []
     command = [sys.executable, "-m", "copper_kite", "catch", *words]
     process = subprocess.Popen(
         command, cwd=folder, stderr=subprocess.PIPE, stdout=subprocess.DEVNULL, env=environment()
@@ -261,4 +262,5 @@ def run_cause(cause: Cause, config: Path, known: dict[str, str]) -> tuple[str, s
     words = [word.format_map(known) for word in cause.command]
     files = [str(config.parent / word) if word.endswith(".eml") else word for word in words]
     done = kite(*files, config=config)
-    return " ".join(["kite", *words]), (done.stdout + done.stderr).decode()
+    shown = (done.stdout + done.stderr).decode()
+    return " ".join(["kite", *words]), shown.replace(f"kite --config {config} ", "kite ")

@@ -97,8 +97,8 @@ class SettingsError(KiteError):
 
     exit_code = 3
 
-    def __init__(self, findings: Sequence[Finding]) -> None:
-        super().__init__("\n".join(str(finding) for finding in findings))
+    def __init__(self, findings: Sequence[Finding], hint: str = "") -> None:
+        super().__init__("\n".join([*(str(finding) for finding in findings), *filter(None, [hint])]))
         self.findings = tuple(findings)
 
 

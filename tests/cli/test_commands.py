@@ -139,7 +139,7 @@ def test_a_script_hands_in_mail_and_can_follow_it(folder: Path, authority: Certi
                 for words in (b"accepted", b"delayed", b"failed", b"notice", b"Verdict", b"550 5.1.1", b"next hop"):
                     assert words in told.stdout
                 story = json.loads((await run("trace", row["id"], "--json")).stdout)
-                assert story["verdict"]["side"] == "next hop" and story["verdict"]["next"]
+                assert story["verdict"]["side"] == "next hop" and story["verdict"]["advice"]
                 assert [recipient["state"] for recipient in story["recipients"]] == ["delayed", "failed"]
                 dialogue = await run("trace", row["id"], "--dialogue")
                 assert (

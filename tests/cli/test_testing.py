@@ -177,7 +177,7 @@ def test_send_follows_a_message_to_its_end(folder: Path) -> None:
             failed = kite("send", "gone@x.example", "--wait", "--json", config=config)
             assert failed.returncode == 4 and json.loads(failed.stdout)["recipients"][0]["state"] == "failed"
             told = kite("send", "b@x.example", config=config)
-            assert re.search(rb"next +kite trace [0-9A-Z]{10}", told.stdout)
+            assert re.search(rb"next\n +kite --config \S+ trace [0-9A-Z]{10}\n", told.stdout)
             assert refused("--config", config, "send", "b@x.example", "--login", "tern"), (
                 "there is nobody to log in with"
             )
@@ -335,7 +335,7 @@ def test_talk_by_hand_is_saved_and_played_again(folder: Path) -> None:
             ("hello  >", "AUTH PLAIN", "334"),
             ("login  (hidden) >", answer, "235 2.7.0 logged in"),
             ("login  >", "MAIL FROM:<a@x.example>", "250 2.1.0"),
-            ("sender  >", "RCPT TO:<gone@x.example>", "no mailbox gone@x.example"),
+            ("sender  >", "RCPT TO:<gone@x.example>", "no mailbox of gone@x.example"),
             ("sender  >", "RCPT TO:<b@x.example>", "250 2.1.5"),
             ("recipient  >", "DATA", "a line of one dot ends it"),
             ("content  >", "Subject: by hand", ""),

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import base64
 import json
+import re
 from pathlib import Path
 
 import pytest
@@ -110,6 +111,39 @@ def test_in_words_alone() -> None:
         read_notice(broken)
 
 
+WORDS = [
+    ("Return-Path: <>\nFrom: mail@x.example\nSubject: sorry\n\nYour message could not be delivered.\n\n"
+     "<ana@x.example>:\n  (550) mailbox unknown to us\n", [("ana@x.example", "failed", "", "550 mailbox unknown to us")]),
+    ("Return-Path:\nFrom: system@x.example\n\nNot delivered:\n\n  ana@x.example: no such place [#5.1.2]\n",
+     [("ana@x.example", "failed", "5.1.2", "no such place [#5.1.2")]),
+    ("From: postmaster@x.example\nSubject: Undeliverable: list\n\nThese came back:\n<ana@x.example>: user unknown\n"
+     "<bo@x.example>: 452 4.2.2 mailbox full\n",
+     [("ana@x.example", "failed", "", "user unknown"), ("bo@x.example", "delayed", "4.2.2", "452 4.2.2 mailbox full")]),
+    ("From: MAILER-DAEMON@x.example\nSubject: waiting\n\nMail for bo@x.example is delayed; we still try.\n",
+     [("bo@x.example", "delayed", "", "Mail for bo@x.example is delayed; we still try.")]),
+    ("From: MAILER-DAEMON@x.example\nX-Some-Failed-Recipients: bo@x.example\n\nSee below.\n",
+     [("bo@x.example", "failed", "", "")]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("words", "told"), WORDS)
+def test_in_the_words_of_others(words: str, told: list[tuple[str, str, str, str]]) -> None:
+    """Each recipient with what is said of it: a code in brackets, an enhanced one alone, or in no more than words."""
+    notice = read_notice(words.encode())
+    assert notice is not None
+    assert [(one.recipient, one.action, one.status, one.said) for one in notice.recipients] == told
+    plain = re.sub(r"(?m)^(From: )\S+", r"\1ana@y.example", words.replace("Return-Path:", "X-Path:"), count=1)
+    assert read_notice(plain.encode()) is None, "anybody may write so"
+
+
+def test_a_verdict_on_one_that_failed_and_one_that_waits(folder: Path) -> None:
+    config = write_site(folder, 2525, tls="off")
+    (folder / "both.eml").write_text(WORDS[2][0])
+    verdict = json.loads(kite("notice", "--json", folder / "both.eml", config=config).stdout)[0]["verdict"]
+    shown = " ".join(kite("notice", folder / "both.eml", config=config).stdout.decode().split())
+    assert "Returned from beyond for ana@x.example" in shown and "It waits beyond for bo@x.example" in shown, verdict
+
+
 def test_joined_to_our_message_and_told_in_its_story(folder: Path, authority: CertificateFiles) -> None:
     """By Message-ID; noted once, however often it is read; a folder of them is grouped."""
 
@@ -123,7 +157,7 @@ def test_joined_to_our_message_and_told_in_its_story(folder: Path, authority: Ce
             (notices / f"{number}.eml").write_bytes(a_notice(about).replace(b"<n1@", f"<n{number}@".encode()))
         told = json.loads(kite("notice", "--json", "--look-only", notices, config=config).stdout)
         assert [one["id"] for one in told] == [None, None, story["id"], story["id"], None, None]
-        assert told[0]["verdict"]["next"].startswith("send it again later"), "it is not in our queue any longer"
+        assert told[0]["verdict"]["advice"].startswith("send it again later"), "it is not in our queue any longer"
         assert told[0]["status_means"].startswith("the mailbox is full") and told[0]["verdict"]["side"] == "beyond"
         assert told[1]["missing"] == ["Action", "Status"]
         before = kite("trace", story["id"], config=config).stdout.decode()
@@ -157,4 +191,4 @@ def test_good_news(action: str, folder: Path) -> None:
     config = write_site(folder, 2525, tls="off")
     content = a_notice().replace(b"FAILED (really)", action.encode())
     told = json.loads(kite("notice", "--json", stdin=content, config=config).stdout)
-    assert told[0]["action"] == action and told[0]["verdict"]["next"] == "nothing to do"
+    assert told[0]["action"] == action and told[0]["verdict"]["advice"] == "nothing to do"

@@ -130,7 +130,7 @@ def test_each_way_is_told_by_itself() -> None:
     ):
         assert told in verdict.meaning
     assert verdict.evidence == "; ".join(f"250 ok {name}" for name in names)
-    assert verdict.next.endswith("beacon.example or direct.example or plain.example")
+    assert verdict.advice.endswith("beacon.example or direct.example or plain.example")
 
 
 def test_whom_an_attempt_passed_over_or_tried_in_vain_is_told() -> None:

@@ -166,7 +166,7 @@ def test_the_command(folder: Path) -> None:
     told = json.loads(kite("headers", "--json", folder / "one.eml", config=config).stdout)
     assert told["subject"] == "high tide" and [hop["delay"] for hop in told["hops"]] == [None, 300.0]
     assert told["departure"]["expected_connector"] == "beacon" and told["departure"]["secure"] is True
-    assert told["verdict"]["next"] == "kite trace 1" and told["verdict"]["side"] == "here"
+    assert told["verdict"]["next"] == f"kite --config {config} trace 1" and told["verdict"]["side"] == "here"
     pasted = b"".join(b"    " + line + b"\n" for line in content.splitlines())
     shown = kite("headers", stdin=pasted, config=config).stdout.decode()
     assert f"It waited 5m at {quay1}" in shown and "high tide" in shown and "ESMTPSA" in shown

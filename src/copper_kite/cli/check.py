@@ -4,27 +4,28 @@ from __future__ import annotations
 
 import asyncio
 import time
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from copper_kite.cli.options import json_option
-from copper_kite.cli.probed import print_stages, probed_json
-from copper_kite.cli.show import echo, print_json, print_verdict, say
+from copper_kite.cli.show import echo, print_json, say
 
 if TYPE_CHECKING:
     from copper_kite.errors import Finding
-    from copper_kite.session.probe import Probed
+    from copper_kite.session.survey import Survey
     from copper_kite.settings.load import Loaded
+    from copper_kite.settings.model import Connector
 
-__all__ = ["check", "show_findings"]
+__all__ = ["check", "show_findings", "show_walk", "summary", "walk"]
 
 MOST = 200  # findings that anybody reads
 LEVEL_COLOURS = {"error": "bold red", "warning": "yellow", "remark": "cyan"}
 
 
 @click.command()
-@click.option("--live", is_flag=True, help="Also walk to each connector's next hop, up to the login; no mail is sent.")
+@click.option("--live", is_flag=True, help="Also walk to every next hop, up to a sender; no mail is sent.")
 @json_option
 @click.pass_context
 def check(ctx: click.Context, live: bool, as_json: bool) -> None:
@@ -38,20 +39,18 @@ def check(ctx: click.Context, live: bool, as_json: bool) -> None:
 
     path = find_config(ctx.obj)
     loaded, findings = check_file(path, time.time())
-    probed = asyncio.run(_walk(loaded)) if live and loaded is not None else []
+    walked = asyncio.run(walk(loaded)) if live and loaded is not None else []
     if as_json:
-        print_json(
-            {"file": str(path), "findings": _json(findings), "next_hops": [probed_json(found) for found in probed]}
-        )
+        from copper_kite.cli.surveyed import survey_json
+
+        surveys = [survey_json(entry.name, found) for entry, found in walked]
+        print_json({"file": str(path), "findings": _json(findings), "connectors": surveys})
     else:
         show_findings(findings)
-        for found in probed:
-            echo()
-            say((f"{found.plan.host}:{found.plan.port}", "bold"), f", TLS {found.plan.tls}")
-            print_stages(found.stages, found.failure)
-            print_verdict(found.verdict)
+        show_walk(walked)
+        summary(findings, walked)
     errors = any(finding.level == "error" for finding in findings)
-    ctx.exit(1 if errors else 4 if not all(found.passed for found in probed) else 0)
+    ctx.exit(1 if errors else 4 if not all(found.passed for _, found in walked) else 0)
 
 
 def show_findings(findings: list[Finding]) -> None:
@@ -69,26 +68,36 @@ def show_findings(findings: list[Finding]) -> None:
         echo()
     if len(findings) > MOST:
         say(f"… and {len(findings) - MOST} more; --json has them all")
-    counts = {level: sum(finding.level == level for finding in findings) for level in LEVEL_COLOURS}
-    told = ", ".join(f"{count} {level}{'' if count == 1 else 's'}" for level, count in counts.items() if count)
-    say((told or "nothing to find fault with", "bold" if told else "bold green"))
 
 
-async def _walk(loaded: Loaded) -> list[Probed]:
-    """All enabled connectors' next hops, at the same time."""
-    from copper_kite.routing.plan import make_plan
-    from copper_kite.session.probe import probe
+async def walk(loaded: Loaded) -> list[tuple[Connector, Survey]]:
+    """All enabled connectors with named next hops, each with what was found there, at the same time."""
+    from copper_kite.cli.surveyed import survey_connector
 
-    return await asyncio.gather(
-        *(
-            probe(
-                make_plan(loaded, entry),
-                {"connector": entry.name, "config": str(loaded.path), "credential": entry.credential},
-            )
-            for entry in loaded.settings.connector
-            if entry.enabled and entry.hosts
-        )
+    entries = [entry for entry in loaded.settings.connector if entry.enabled and not entry.mx]
+    more = "kite connector test {} --dialogue"
+    found = await asyncio.gather(
+        *(survey_connector(loaded, entry, None, more=more.format(entry.name)) for entry in entries)
     )
+    return list(zip(entries, found, strict=True))
+
+
+def show_walk(walked: list[tuple[Connector, Survey]]) -> None:
+    from copper_kite.cli.surveyed import print_survey
+
+    for entry, found in walked:
+        say((f"connector {entry.name}", "bold"), f" to {entry.where}, TLS {entry.tls}")
+        print_survey(found, dialogue=False)
+        echo()
+
+
+def summary(findings: Sequence[Finding], walked: Sequence[tuple[Connector, Survey]]) -> None:
+    """One line on all of it, at the end."""
+    counts = {level: sum(finding.level == level for finding in findings) for level in LEVEL_COLOURS}
+    told = [f"{count} {level}{'' if count == 1 else 's'}" for level, count in counts.items() if count]
+    stopped = [entry.name for entry, found in walked if not found.passed]
+    told += [f"something stops connector{'s' * (len(stopped) > 1)} {', '.join(stopped)}"] if stopped else []
+    say((", ".join(told) or "nothing to find fault with", "bold" if told else "bold green"))
 
 
 def _json(findings: list[Finding]) -> list[dict[str, Any]]:

@@ -8,16 +8,26 @@ from typing import TYPE_CHECKING
 
 import click
 
-from copper_kite.cli.editing import change, plain_entry, show_entry, take_up
+from copper_kite.cli.editing import (
+    change,
+    complete_section_keys,
+    judge_change,
+    model_of,
+    plain_entry,
+    show_entry,
+    take_up,
+)
 from copper_kite.cli.options import json_option, load_settings
 from copper_kite.cli.show import echo, print_json, print_table, say
-from copper_kite.errors import InputError
+from copper_kite.errors import InputError, SettingsError
 
 if TYPE_CHECKING:
     from copper_kite.settings.compare import Difference
     from copper_kite.settings.edit import Document
 
 __all__ = ["config"]
+
+SECTIONS = ("server", "identity", "retry", "guard", "log", "journal")
 
 
 @click.group()
@@ -60,6 +70,33 @@ def reload(ctx: click.Context) -> None:
     ctx.exit(0 if take_up(load_settings(ctx.obj, secrets=True)) else 1)
 
 
+@config.command("set")
+@click.argument("section", type=click.Choice(SECTIONS))
+@click.argument("assignments", nargs=-1, metavar="KEY=VALUE...", shell_complete=complete_section_keys)
+@click.option("--anyway", is_flag=True, help="Write it, whatever `kite check` says of it.")
+@click.pass_obj
+def set_keys(path: str | None, section: str, assignments: tuple[str, ...], anyway: bool) -> None:
+    """Change keys of a SECTION that there is once, in place.
+
+    Lists are written with commas; KEY+=VALUE and KEY-=VALUE add to a list and take from it; KEY= takes a key away, so
+    that its default counts. `kite config show` has all keys.
+    """
+    from copper_kite.settings.values import apply, parse_assignment
+
+    given = [parse_assignment(model_of(section), text) for text in assignments]
+    if not given:
+        raise InputError("name at least one KEY=VALUE", usage=True)
+
+    def edit(document: Document) -> None:
+        for assignment in given:
+            blocks = document.blocks(section)
+            present = document.values(blocks[0]) if blocks else {}
+            document.set(section, None, assignment[0], apply(present, assignment))
+
+    if not change(path, edit, f"[{section}] changed", anyway=anyway):
+        raise SystemExit(1)
+
+
 @config.command("schema")
 def schema() -> None:
     """The JSON Schema of the file, so that editors complete its keys."""
@@ -69,7 +106,10 @@ def schema() -> None:
 
 
 @config.command("export")
-@click.option("--only", multiple=True, metavar="PART", help="connector:NAME, listener:NAME, identity or retry; repeat.")
+@click.option(
+    "--only", multiple=True, metavar="PART",
+    help="connector:NAME, listener:NAME, account:NAME, priority, identity, retry, guard, log or journal; repeat.",
+)  # fmt: skip
 @click.pass_obj
 def export(path: str | None, only: tuple[str, ...]) -> None:
     """Write what another server can take over: no secrets, not this server's name and folders."""
@@ -82,24 +122,29 @@ def export(path: str | None, only: tuple[str, ...]) -> None:
 @click.argument("file", metavar="FILE")
 @click.option("--dry-run", is_flag=True, help="Show what would change, and change nothing.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
+@click.option("--anyway", is_flag=True, help="Write it, whatever `kite check` says of it.")
 @click.pass_obj
-def import_file(path: str | None, file: str, dry_run: bool, yes: bool) -> None:
+def import_file(path: str | None, file: str, dry_run: bool, yes: bool, anyway: bool) -> None:
     """Take over what another server exported; FILE - is standard input.
 
-    Connectors and listeners of the same name become as they are there; a listener keeps its own addresses.
+    What has the same name becomes as it is there; a listener keeps its own addresses. Exit 3, also with --dry-run, when
+    that cannot be.
     """
     from copper_kite.settings.compare import compare
     from copper_kite.settings.edit import Document
-    from copper_kite.settings.load import load_source
+    from copper_kite.settings.load import examine
     from copper_kite.settings.transfer import import_into
 
     text = sys.stdin.read() if file == "-" else _read(Path(file))
     loaded = load_settings(path, secrets=False)
     document = Document(loaded.source)
     import_into(document, text)
-    after = load_source(loaded.path, document.text, secrets=False)
+    after, _ = examine(loaded.path, document.text, secrets=False)
     differences = compare(loaded, after, everything=True)
     _show(differences, "now", "then")
+    _, errors = judge_change(loaded.path, loaded.source, document.text)
+    if errors and not anyway:
+        raise SettingsError(errors, "--anyway writes it all the same")
     if dry_run or not differences:
         return
     if not yes:
@@ -108,7 +153,8 @@ def import_file(path: str | None, file: str, dry_run: bool, yes: bool) -> None:
     def edit(current: Document) -> None:
         import_into(current, text)
 
-    change(path, edit, f"{file} imported")
+    if not change(path, edit, f"{file} imported", anyway=anyway):
+        raise SystemExit(1)
 
 
 @config.command("compare")

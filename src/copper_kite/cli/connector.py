@@ -15,14 +15,19 @@ from copper_kite.cli.probed import print_probed, probed_json
 from copper_kite.cli.recording import add_record
 from copper_kite.cli.retrying import offer_retry
 from copper_kite.cli.show import (
+    echo,
     json_time,
     local_time,
     print_json,
     print_table,
     say,
 )
+from copper_kite.cli.target import named_connector
+from copper_kite.cli.typed import asked_again
 
 if TYPE_CHECKING:
+    from copper_kite.session.probe import Probed
+    from copper_kite.session.survey import Survey
     from copper_kite.settings.load import Loaded
     from copper_kite.settings.model import Connector
     from copper_kite.store import ConnectorState
@@ -137,25 +142,42 @@ def _row_json(entry: Connector, used: Used, state: ConnectorState | None) -> dic
 @json_option
 @click.pass_context
 def test_connector(ctx: click.Context, name: str, recipient: str | None, dialogue: bool, as_json: bool) -> None:
-    """Walk to the next hop by the connector's settings, up to the login; no mail is sent without --to.
+    """Walk to every next hop by the connector's settings, at each of its addresses, up to a sender.
 
-    Exit 0 when it gets there, 4 when something stops it.
+    No message is sent without --to; then one goes, by the first that takes it. Exit 0 when each host can be had, 4 when
+    something stops one.
     """
-    from copper_kite.cli.probe import make_letter
-    from copper_kite.cli.target import connector_target
+    from copper_kite.cli.surveyed import print_survey, survey_connector, survey_json
+    from copper_kite.cli.target import outward_recipient
+
+    loaded = load_settings(ctx.obj, secrets=True)
+    entry = named_connector(loaded, name)
+    recipient = outward_recipient(loaded, recipient) if recipient else None
+    found = asyncio.run(survey_connector(loaded, entry, recipient, more=asked_again("--dialogue")))
+    sent = asyncio.run(_send_test(loaded, found, recipient)) if recipient and found.passed else None
+    if as_json:
+        print_json({**survey_json(name, found), "sent": probed_json(sent) if sent is not None else None})
+    else:
+        say((f"connector {name}", "bold"), f" to {entry.where}, TLS {entry.tls}")
+        print_survey(found, dialogue=dialogue)
+        if sent is not None:
+            echo()
+            say((f"one small message to {recipient}", "bold"), f", by {sent.plan.where}")
+            print_probed(sent, dialogue=dialogue)
+        if found.passed:
+            offer_retry(loaded, name)
+    ctx.exit(0 if found.passed and (sent is None or sent.passed) else 4)
+
+
+async def _send_test(loaded: Loaded, found: Survey, recipient: str) -> Probed:
+    """One small message, by the first way that works."""
+    from copper_kite.cli.probe import small_letter
     from copper_kite.session.probe import probe
 
-    target = connector_target(ctx.obj, name)
-    letter = make_letter(target, None, (recipient,), None, deliver=True) if recipient else None
-    found = asyncio.run(probe(target.plan, target.facts, letter))
-    if as_json:
-        print_json(probed_json(found))
-    else:
-        say((f"connector {name}", "bold"), f" to {target.where}, TLS {target.plan.tls}")
-        print_probed(found, dialogue=dialogue)
-        if found.passed:
-            offer_retry(target.loaded, name)
-    ctx.exit(0 if found.passed else 4)
+    way = next(way for way in found.ways if way.passed)
+    sender = way.letter.envelope.reverse_path if way.letter is not None else ""
+    letter = small_letter(loaded, f"connector to {way.plan.where}", sender, (recipient,))
+    return await probe(way.plan, {"recipient": recipient, "probing": True}, letter)
 
 
 @connector.command("retry")
@@ -171,7 +193,5 @@ def retry_connector(ctx: click.Context, name: str, wait: bool, as_json: bool) ->
     from copper_kite.cli.retrying import retry
 
     loaded = load_settings(ctx.obj)
-    names = [entry.name for entry in loaded.settings.connector]
-    if name not in names:
-        raise near(name, names, "connector")
+    named_connector(loaded, name)
     ctx.exit(retry(loaded, name, wait=wait, as_json=as_json))

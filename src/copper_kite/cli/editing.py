@@ -13,7 +13,7 @@ import click
 
 from copper_kite.cli.options import load_settings
 from copper_kite.cli.show import echo, say
-from copper_kite.errors import InputError, KiteError
+from copper_kite.errors import Finding, InputError, KiteError, SettingsError
 
 if TYPE_CHECKING:
     from click.shell_completion import CompletionItem
@@ -23,29 +23,63 @@ if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
     from copper_kite.settings.values import Assignment
 
-__all__ = ["change", "complete_names", "make_family", "near", "plain_entry", "show_entry", "take_up", "take_up_secrets"]
+__all__ = [
+    "change",
+    "complete_names",
+    "complete_section_keys",
+    "judge_change",
+    "make_family",
+    "model_of",
+    "near",
+    "plain_entry",
+    "show_entry",
+    "take_up",
+    "take_up_secrets",
+]
 
 ANSWER_SECONDS = 10.0  # what the running server may take to say yes or no
 
 
-def change(config: str | None, edit: Callable[[Document], None], done: str) -> Loaded:
-    """Change the configuration in place. Raises SettingsError, with nothing written, when it could not be used then."""
+def change(config: str | None, edit: Callable[[Document], None], done: str, *, anyway: bool = False) -> bool:
+    """Change the configuration in place; whether the running server, if there is one, goes by it.
+
+    Raises SettingsError, with nothing written, for what `kite check` calls an error and was none before; unless it is
+    to be written `anyway`.
+    """
     from copper_kite.settings.edit import Document, write_file
     from copper_kite.settings.explain import read_source
-    from copper_kite.settings.load import find_config, load_source
+    from copper_kite.settings.load import find_config
 
     path = find_config(config)
     before = read_source(path)
     document = Document(before)
     edit(document)
-    loaded = load_source(path, document.text)
     if document.text == before:
         echo("nothing to change")
-        return loaded
+        return True
+    loaded, errors = judge_change(path, before, document.text)
+    if errors and not anyway:
+        raise SettingsError(errors, "nothing is written; --anyway writes it all the same")
     write_file(path, document.text)
     echo(f"{done} in {path}; the version before is {path}.last")
-    take_up(loaded)
-    return loaded
+    if loaded is None:
+        say(("no server can go by it as it is:", "bold red"))
+        echo("\n".join(map(str, errors)))
+        return False
+    return take_up(loaded)
+
+
+def judge_change(path: Path, before: str, after: str) -> tuple[Loaded | None, list[Finding]]:
+    """The configuration as it would be, if it can be used, and the errors that it has and had not before."""
+    from copper_kite.posture.check import check_source
+
+    now = time.time()
+    loaded, found = check_source(path, after, now)
+    known = {(finding.key, finding.problem) for finding in check_source(path, before, now)[1]}
+    fresh = [finding for finding in found if finding.level == "error" and (finding.key, finding.problem) not in known]
+    if loaded is None and not fresh:  # it cannot be used for what was wrong before, and that is to be told
+        fresh = [finding for finding in found if finding.level == "error"]
+    return loaded, fresh
 
 
 def take_up(loaded: Loaded) -> bool:
@@ -129,7 +163,16 @@ def _complete_keys(model: Callable[[], type[BaseModel]]) -> Callable[..., list[C
     return complete
 
 
-def _model(table: str) -> type[BaseModel]:
+def complete_section_keys(ctx: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
+    """Completion of the keys of the section that was named."""
+    from click.shell_completion import CompletionItem
+
+    fields = model_of(str(ctx.params.get("section", "server"))).model_fields
+    return [CompletionItem(f"{key}=") for key in fields if key.startswith(incomplete)]
+
+
+def model_of(table: str) -> type[BaseModel]:
+    """The model of a table, by its name."""
     from copper_kite.settings import model
 
     found: type[BaseModel] = getattr(model, table.capitalize())
@@ -146,28 +189,34 @@ def make_family(table: str, about: str, breaks: Callable[[Loaded, str], list[str
     one = f"an {table}" if table[0] in "aeiou" else f"a {table}"
     name = click.Argument(["name"], shell_complete=complete_names(table))
     keys = click.Argument(
-        ["assignments"], nargs=-1, metavar="KEY=VALUE...", shell_complete=_complete_keys(lambda: _model(table))
+        ["assignments"], nargs=-1, metavar="KEY=VALUE...", shell_complete=_complete_keys(lambda: model_of(table))
     )
     into = click.Option(["--into"], metavar="FILE", help="Into this file, which may be new; the name may stay.")
     yes = click.Option(["--yes"], is_flag=True, help="Do not ask.")
+    anyway = click.Option(["--anyway"], is_flag=True, help="Write it, whatever `kite check` says of it.")
     as_json = click.Option(["--json", "as_json"], is_flag=True, help="One JSON document for programs.")
     commands: tuple[tuple[str, Callable[..., None], list[click.Parameter], str], ...] = (
         ("show", family.show, [name, as_json], f"All keys of {one}, with the defaults of those not in the file."),
-        ("add", family.add, [click.Argument(["name"]), keys], f"Add {one}. {_LISTS}"),
-        ("set", family.set, [name, keys], f"Change keys of {one}. {_LISTS}"),
-        ("enable", family.enable, [name], f"Enable {one}."),
-        ("disable", family.disable, [name], f"Disable {one}; what it says stays in the file."),
+        ("add", family.add, [click.Argument(["name"]), keys, anyway], f"Add {one}. {_LISTS} {_keys_of(table)}"),
+        ("set", family.set, [name, keys, anyway], f"Change keys of {one}. {_LISTS} {_keys_of(table)}"),
+        ("enable", family.enable, [name, anyway], f"Enable {one}."),
+        ("disable", family.disable, [name, anyway], f"Disable {one}; what it says stays in the file."),
         (
             "copy",
             family.copy,
-            [name, click.Argument(["new"]), keys, into],
+            [name, click.Argument(["new"]), keys, into, anyway],
             f"Copy {one} under a NEW name, with other keys, here or into another server's file. {_LISTS}",
         ),
-        ("remove", family.remove, [name, yes], f"Remove {one}, after showing what would no longer work."),
+        ("remove", family.remove, [name, yes, anyway], f"Remove {one}, after showing what would no longer work."),
     )
     for word, callback, parameters, text in commands:
         group.add_command(click.Command(word, callback=click.pass_obj(callback), params=parameters, help=text))
     return group
+
+
+def _keys_of(table: str) -> str:
+    """The keys that it may have."""
+    return f"Keys: {', '.join(key for key in model_of(table).model_fields if key != 'name')}."
 
 
 _LISTS = (
@@ -186,7 +235,7 @@ class _Family:
     def _parsed(self, assignments: Sequence[str]) -> list[Assignment]:
         from copper_kite.settings.values import parse_assignment
 
-        return [parse_assignment(_model(self._table), text) for text in assignments]
+        return [parse_assignment(model_of(self._table), text) for text in assignments]
 
     def _demand(self, document: Document, name: str) -> Block:
         block = document.find(self._table, name)
@@ -198,7 +247,7 @@ class _Family:
     def _demand_new(self, document: Document, name: str) -> None:
         if document.find(self._table, name) is not None:
             raise InputError(
-                f"there is a {self._table} {name!r} already; change it with `kite {self._table} set`", usage=True
+                f"{self._table} {name!r} is there already; change it with `kite {self._table} set`", usage=True
             )
 
     def _assign(self, document: Document, name: str, assignments: Sequence[Assignment]) -> None:
@@ -217,30 +266,39 @@ class _Family:
             raise near(name, list(entries), self._table)
         show_entry(entries[name], as_json=as_json)
 
-    def add(self, config: str | None, name: str, assignments: tuple[str, ...]) -> None:
+    def add(self, config: str | None, name: str, assignments: tuple[str, ...], anyway: bool) -> None:
         values = {key: value for key, _, value in self._parsed(assignments)}
 
         def edit(document: Document) -> None:
             self._demand_new(document, name)
             document.add(self._table, {"name": name, **values})
 
-        change(config, edit, f"{self._table} {name} added")
+        taken_up = change(config, edit, f"{self._table} {name} added", anyway=anyway)
+        if self._table == "account":
+            echo(f"it can log in when it has a password: kite account password {name}")
+        _end(taken_up)
 
-    def set(self, config: str | None, name: str, assignments: tuple[str, ...]) -> None:
+    def set(self, config: str | None, name: str, assignments: tuple[str, ...], anyway: bool) -> None:
         given = self._parsed(assignments)
         if not given:
             raise InputError("name at least one KEY=VALUE", usage=True)
-        change(config, lambda document: self._assign(document, name, given), f"{self._table} {name} changed")
+        self._change(config, name, given, "changed", anyway=anyway)
 
-    def enable(self, config: str | None, name: str) -> None:
-        given = [("enabled", "=", None)]
-        change(config, lambda document: self._assign(document, name, given), f"{self._table} {name} enabled")
+    def enable(self, config: str | None, name: str, anyway: bool) -> None:
+        self._change(config, name, [("enabled", "=", None)], "enabled", anyway=anyway)
 
-    def disable(self, config: str | None, name: str) -> None:
-        given = [("enabled", "=", False)]
-        change(config, lambda document: self._assign(document, name, given), f"{self._table} {name} disabled")
+    def disable(self, config: str | None, name: str, anyway: bool) -> None:
+        self._change(config, name, [("enabled", "=", False)], "disabled", anyway=anyway)
 
-    def copy(self, config: str | None, name: str, new: str, assignments: tuple[str, ...], into: str | None) -> None:
+    def _change(self, config: str | None, name: str, given: Sequence[Assignment], done: str, *, anyway: bool) -> None:
+        def edit(document: Document) -> None:
+            self._assign(document, name, given)
+
+        _end(change(config, edit, f"{self._table} {name} {done}", anyway=anyway))
+
+    def copy(
+        self, config: str | None, name: str, new: str, assignments: tuple[str, ...], into: str | None, anyway: bool
+    ) -> None:
         given = self._parsed(assignments)
         if into is not None:
             self._copy_into(config, Path(into), name, [("name", "=", new), *given])
@@ -252,7 +310,7 @@ class _Family:
             document.copy(self._table, name, new)
             self._assign(document, new, given)
 
-        change(config, edit, f"{self._table} {name} copied to {new}")
+        _end(change(config, edit, f"{self._table} {name} copied to {new}", anyway=anyway))
 
     def _copy_into(self, config: str | None, path: Path, name: str, assignments: Sequence[Assignment]) -> None:
         """Into a file of another server: it is that server that checks the whole."""
@@ -270,12 +328,19 @@ class _Family:
         write_file(path, there.text)
         echo(f"{self._table} {name} copied into {path}; over there: kite config import {path.name}")
 
-    def remove(self, config: str | None, name: str, yes: bool) -> None:
+    def remove(self, config: str | None, name: str, yes: bool, anyway: bool) -> None:
         for line in self._breaks(load_settings(config), name):
             echo(line)
         if not yes:
             click.confirm(f"Remove {self._table} {name}?", abort=True)
-        change(config, lambda document: document.remove(self._table, name), f"{self._table} {name} removed")
+        done = f"{self._table} {name} removed"
+        _end(change(config, lambda document: document.remove(self._table, name), done, anyway=anyway))
+
+
+def _end(taken_up: bool) -> None:
+    """Exit 1 where the running server does not go by the change."""
+    if not taken_up:
+        raise SystemExit(1)
 
 
 def show_entry(entry: BaseModel, *, as_json: bool) -> None:

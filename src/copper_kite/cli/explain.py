@@ -15,12 +15,6 @@ if TYPE_CHECKING:
 
 __all__ = ["explain"]
 
-# What stands in a sentence for what nobody named.
-_UNKNOWN = {
-    "next_hop": "the server", "host": "the server", "recipient": "of the recipient", "sender": "the sender",
-    "login": "NAME", "connector": "NAME", "credential": "NAME", "more": "kite trace --dialogue ID", "id": "ID",
-}  # fmt: skip
-
 STAGES = ("greet", "hello", "secure", "login", "sender", "recipient", "content", "accept")
 _REPLY = re.compile(r"\s*([2-5]\d\d)?[ -]*([245]\.\d{1,3}\.\d{1,3})?[ -]*(.*)", re.S)
 
@@ -48,13 +42,11 @@ def explain(reply: tuple[str, ...], stage: str | None, as_json: bool) -> None:
         raise click.UsageError('a reply begins with a code, as in: kite explain 550 5.1.1 "no such user"')
     code = code or 550
     where = Stage(stage) if stage else _guess(code, enhanced)
-    facts = {**_UNKNOWN, "text": text}
     if 200 <= code < 400:
-        found = Verdict(None, "The server says yes.", " ".join(reply), "nothing to do")
+        found = Verdict(None, "The server says yes.", " ".join(reply), advice="nothing to do")
     else:
-        judged = judge(where, Cause.REPLY, code, enhanced, facts)
-        meaning = judged.meaning[:1].upper() + judged.meaning[1:]
-        found = Verdict(judged.side, meaning, " ".join(reply), judged.next)
+        judged = judge(where, Cause.REPLY, code, enhanced, {"text": text})
+        found = judged.verdict(judged.meaning, " ".join(reply))
     standard = standard_meaning(enhanced) if enhanced else ""
     if as_json:
         shown = {"code": code, "enhanced": enhanced or None, "text": text, "stage": where.value}

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
+from copper_kite.cli.asking import Asker
 from copper_kite.cli.credential import password_options, read_password
 from copper_kite.cli.show import echo, print_table, say
 from copper_kite.errors import InputError, SettingsError
@@ -22,6 +22,7 @@ if TYPE_CHECKING:
 __all__ = ["init"]
 
 NO_PORT = 65535  # stands for a port that was not given
+PIN = "sha256:"
 
 
 @click.command()
@@ -29,7 +30,7 @@ NO_PORT = 65535  # stands for a port that was not given
 @click.option("--domain", metavar="DOMAIN", help="The domain that completes bare names, as in root.")
 @click.option("--host", metavar="HOST[:PORT]", help="The smart host.")
 @click.option("--tls", type=click.Choice(["implicit", "starttls", "off"]), help="Else the safest that is seen to work.")
-@click.option("--trust", metavar="FILE", help="The PEM file of the authority to trust; else the system's.")
+@click.option("--trust", metavar="FILE|PIN", help="A PEM file of the authority to trust, or a pin; else the system's.")
 @click.option("--login", metavar="LOGIN", help="The login at the smart host.")
 @click.option("--no-login", is_flag=True, help="The smart host takes this server's mail without a login.")
 @click.option("--root", metavar="ADDRESS", help="Where mail for root and postmaster goes.")
@@ -53,57 +54,20 @@ def init(
 
     What an option says is not asked. The smart host is looked at live: which ports answer, with which TLS, taking
     which logins; the safest that works is proposed. Run again, it offers what the file says now.
+
+    Exit 1 when the configuration has an error, 4 when the smart host cannot be had by it.
     """
     path = _target(ctx.obj, given["folder"])
     if path.exists() and not given["overwrite"] and given["unattended"]:
         raise InputError(f"{path} is there already; --overwrite writes over it", usage=True)
-    ask = _Asker(given["unattended"])
-    answers = _answers(ask, given, path)
-    password = read_password(password_stdin, password_env, password_command)
-    if answers.login and password is None:
-        password = ask.secret(f"Password of {answers.login}", known=_known_password(path, answers))
+    ask = Asker(given["unattended"])
+    answers, password = _answers(ask, given, path, read_password(password_stdin, password_env, password_command))
+    ask.demand()
     _write(ask, path, answers, password, overwrite=given["overwrite"])
-    ctx.exit(_check(path))
+    ctx.exit(_check(path, live=not given["no_look"]))
 
 
 password_options(init)
-
-
-class _Asker:
-    """Asks for what no option gave; unattended, it raises InputError instead."""
-
-    def __init__(self, unattended: bool) -> None:
-        self._unattended = unattended
-
-    def text(
-        self, option: str, question: str, default: str, check: Callable[[str], object], *, needed: bool = True
-    ) -> str:
-        """The answer; one that `check` refuses with a ValueError is asked for again."""
-        if self._unattended:
-            if default or not needed:
-                return default
-            raise InputError(f"{option} is needed: {question.lower()}", usage=True)
-        while True:
-            shown = default or (None if needed else "")
-            answer = str(click.prompt(question, default=shown, show_default=bool(default))).strip()
-            try:
-                if answer or needed:
-                    check(answer)
-            except ValueError as error:
-                echo(str(error))
-                continue
-            return answer
-
-    def secret(self, question: str, *, known: str) -> str:
-        if self._unattended:
-            if known:
-                return known
-            raise InputError("--password-stdin, --password-env or --password-command is needed", usage=True)
-        hint = " (empty: as it is)" if known else ""
-        return str(click.prompt(question + hint, hide_input=True, default=known or None, show_default=False))
-
-    def confirm(self, question: str, *, default: bool) -> bool:
-        return self._unattended or click.confirm(question, default=default)
 
 
 def _target(config: str | None, folder: str | None) -> Path:
@@ -120,7 +84,8 @@ def _target(config: str | None, folder: str | None) -> Path:
     return (Path("/etc") if os.geteuid() == 0 else home) / "copper-kite" / "kite.toml"
 
 
-def _answers(ask: _Asker, given: dict[str, Any], path: Path) -> Answers:
+def _answers(ask: Asker, given: dict[str, Any], path: Path, password: str | None) -> tuple[Answers, str | None]:
+    """All answers, and the password where there is a login."""
     from copper_kite.settings.fresh import Answers, default_binds, own_name
     from copper_kite.settings.model import check_domain
 
@@ -129,7 +94,7 @@ def _answers(ask: _Asker, given: dict[str, Any], path: Path) -> Answers:
     domain = given["domain"] or ask.text(
         "--domain", "Domain of your addresses", known.domain or name.partition(".")[2], check_domain
     )
-    for value in (name, domain):
+    for value in filter(None, (name, domain)):
         try:
             check_domain(value)
         except ValueError as error:
@@ -139,11 +104,7 @@ def _answers(ask: _Asker, given: dict[str, Any], path: Path) -> Answers:
     answers.bind = given["bind"] or known.bind or default_binds(path.parent)
     _smart_host(ask, given, known, answers)
     if not given["no_login"]:
-        answers.login = given["login"] or ask.text(
-            "--login (or --no-login)", "Login at the smart host (empty: none)", known.login, str, needed=False
-        )
-        if given["unattended"] and not answers.login:
-            raise InputError("--login or --no-login is needed", usage=True)
+        password = _login(ask, given, path, known, answers, password)
     question = "Where mail for root goes, an address that somebody reads"
     answers.root = given["root"] or ask.text("--root", question, known.root, _mailbox, needed=False)
     question = f"Address of programs that have none (empty: their user's name at {domain})"
@@ -153,7 +114,20 @@ def _answers(ask: _Asker, given: dict[str, Any], path: Path) -> Answers:
             _mailbox(address)
         except ValueError as error:
             raise InputError(str(error), usage=True) from error
-    return answers
+    return answers, password
+
+
+def _login(
+    ask: Asker, given: dict[str, Any], path: Path, known: Answers, answers: Answers, password: str | None
+) -> str | None:
+    """The login at the smart host, and its password."""
+    question = "Login at the smart host"
+    answers.login = given["login"] or ask.text("--login", f"{question} (empty: none)", known.login, str, needed=False)
+    if ask.unattended and not answers.login:
+        ask.lacks("--login or --no-login", question)
+    if not answers.login or password is not None:
+        return password
+    return ask.secret(f"Password of {answers.login}", known=_known_password(path, answers))
 
 
 def _mailbox(address: str) -> None:
@@ -174,8 +148,8 @@ def _host(text: str) -> Endpoint:
 
 
 def _trust(given: str | None) -> str:
-    """The authority's file in full, since the configuration counts paths from its own folder."""
-    if given is None or given == "system":
+    """The authority's file in full, since the configuration counts paths from its own folder; or a pin."""
+    if given is None or given == "system" or given.startswith(PIN):
         return given or ""
     if not Path(given).is_file():
         raise InputError(f"no file {given!r}; --trust names the PEM file of an authority", usage=True)
@@ -223,12 +197,14 @@ def _default_data(path: Path) -> str:
     return "/var/lib/copper-kite" if path.parent == Path("/etc/copper-kite") else "queue"
 
 
-def _smart_host(ask: _Asker, given: dict[str, Any], known: Answers, answers: Answers) -> None:
+def _smart_host(ask: Asker, given: dict[str, Any], known: Answers, answers: Answers) -> None:
     """The smart host, and the safest way to it that is seen to work."""
     from copper_kite.settings.model import DEFAULT_PORTS
 
     default = f"{known.host}:{known.port}" if known.host else ""
     text = given["host"] or ask.text("--host", "The smart host, as name or name:port", default, _host)
+    if not text:
+        return
     try:
         endpoint = _host(text)
     except ValueError as error:
@@ -239,10 +215,10 @@ def _smart_host(ask: _Asker, given: dict[str, Any], known: Answers, answers: Ans
     answers.why = "as you said" if given["tls"] else "not tried: TLS is demanded, never hoped for"
     if given["tls"] or given["no_look"]:
         return
-    _look_at(answers, port)
+    _look_at(ask, answers, port)
 
 
-def _look_at(answers: Answers, port: int | None) -> None:
+def _look_at(ask: Asker, answers: Answers, port: int | None) -> None:
     from copper_kite.session.look import look, safest
 
     echo(f"looking at {answers.host} …")
@@ -257,7 +233,35 @@ def _look_at(answers: Answers, port: int | None) -> None:
     say("proposed: ", (f"port {found.port} with TLS {found.tls}", "bold"))
     if found.distrusted:
         answers.why = "its certificate was not trusted when this was written"
-        say((f"its certificate is not trusted yet ({found}): name its authority with --trust", "yellow"))
+        say((f"its certificate is not trusted yet ({found})", "yellow"))
+        if not ask.unattended:
+            _choose_trust(ask, answers)
+
+
+def _choose_trust(ask: Asker, answers: Answers) -> None:
+    """Show the certificate, and have an authority named, or the certificate itself pinned."""
+    from copper_kite.cli.probed import certificate_words
+    from copper_kite.net.plan import Plan
+    from copper_kite.net.second_look import shown_chain
+
+    plan = Plan(host=answers.host, port=answers.port, name=answers.name, tls=answers.tls)
+    chain = asyncio.run(shown_chain(plan))
+    if not chain:
+        return
+    say(certificate_words(chain[0], time.time()), indent=2)
+    pin = f"{PIN}{chain[0].fingerprint}"
+
+    def check(answer: str) -> None:
+        if answer not in ("pin", pin) and not Path(answer).is_file():
+            raise ValueError(f"no file {answer!r}")
+
+    question = "Whom to trust: the PEM file of its authority, or pin, for this certificate alone (empty: later)"
+    answer = ask.text("--trust", question, "", check, needed=False)
+    if answer == "pin" and not ask.confirm(f"Has whoever runs {answers.host} confirmed {pin}?", default=False):
+        answer = ""
+    if answer:
+        answers.trust = pin if answer in ("pin", pin) else _trust(answer)
+        answers.why = "its certificate is pinned" if answers.trust == pin else "by the authority that was named"
 
 
 def _nothing_works(seen: list[Seen]) -> None:
@@ -267,7 +271,7 @@ def _nothing_works(seen: list[Seen]) -> None:
         say(("none of these works under verified TLS; port 587 with STARTTLS is what most smart hosts take", "yellow"))
 
 
-def _write(ask: _Asker, path: Path, answers: Answers, password: str | None, *, overwrite: bool) -> None:
+def _write(ask: Asker, path: Path, answers: Answers, password: str | None, *, overwrite: bool) -> None:
     """Show what will be written, ask, and write both files."""
     from copper_kite.settings.edit import Document, write_file
     from copper_kite.settings.fresh import credential_name, fresh_text
@@ -297,15 +301,18 @@ def _write(ask: _Asker, path: Path, answers: Answers, password: str | None, *, o
     echo(f"{path} written")
 
 
-def _check(path: Path) -> int:
-    """The check that follows, and what to type next."""
-    from copper_kite.cli.check import show_findings
+def _check(path: Path, *, live: bool) -> int:
+    """The check that follows, `live` by the smart host, too; and what to type next."""
+    from copper_kite.cli.check import show_findings, show_walk, summary, walk
     from copper_kite.posture.check import check_file
     from copper_kite.settings.load import find_config
 
-    _, findings = check_file(path, time.time())
+    loaded, findings = check_file(path, time.time())
     echo()
     show_findings(findings)
+    walked = asyncio.run(walk(loaded)) if live and loaded is not None else []
+    show_walk(walked)
+    summary(findings, walked)
     try:
         option = "" if find_config(None) == path else f"--config {path} "
     except SettingsError:
@@ -314,4 +321,6 @@ def _check(path: Path) -> int:
     say(("Next", "bold"))
     echo(f"  kite {option}check --live\n  kite {option}serve")
     echo(f'  echo "A first message" | kite {option}pipe root')
-    return 1 if any(finding.level == "error" for finding in findings) else 0
+    if any(finding.level == "error" for finding in findings):
+        return 1
+    return 0 if all(found.passed for _, found in walked) else 4

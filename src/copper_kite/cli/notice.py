@@ -186,19 +186,33 @@ def _group_row(found: Group) -> tuple[str, ...]:
 
 
 def _verdict(told: Sequence[Told]) -> Verdict:
-    """On what is told most."""
+    """On what is told most; where some failed and others wait, on the most of either."""
     from copper_kite.trace.beyond import group
-    from copper_kite.trace.told import judge_told
     from copper_kite.verdict.judge import Verdict
 
-    most = group(told)[0]
-    one = most.told[0]
+    groups = group(told)
+    most = next((found for found in groups if found.action == "failed"), groups[0])
+    first = _verdict_on(most, len(told))
+    other = next((found for found in groups if found.action == "delayed" and found is not most), None)
+    if most.action != "failed" or other is None:
+        return first
+    second = _verdict_on(other, len(told))
+    advice = "; ".join(dict.fromkeys(filter(None, (first.advice, second.advice))))
+    return Verdict(
+        first.side, f"{first.meaning} {second.meaning}", f"{first.evidence}; {second.evidence}", first.next, advice
+    )
+
+
+def _verdict_on(found: Group, of: int) -> Verdict:
+    from copper_kite.trace.told import judge_told
+
+    one = found.told[0]
     judged = judge_told(one.facts, _known(one))
     opening = {"failed": "Returned from beyond", "delayed": "It waits beyond"}.get(one.about.action, "Told from beyond")
-    whom = one.about.recipient if len(most.told) == 1 else f"{len(most.told)} recipients"
+    whom = one.about.recipient if len(found.told) == 1 else f"{len(found.told)} recipients"
     evidence = one.about.said or one.about.status or "the notice alone"
-    count = f", {len(most.told)} of {len(told)}" if len(told) > 1 else ""
-    return Verdict(judged.side, f"{opening} for {whom}. {judged.meaning}", f"{evidence}{count}", judged.next)
+    count = f", {len(found.told)} of {of}" if of > 1 else ""
+    return judged.verdict(f"{opening} for {whom}. {judged.meaning}", f"{evidence}{count}")
 
 
 def _known(one: Told) -> dict[str, str]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -13,13 +14,15 @@ from copper_kite.cli.options import DURATION, SIZE, Endpoints, json_option
 from copper_kite.cli.probed import milliseconds, print_probed, print_repeats, print_sweep, probed_json, repeats_json
 from copper_kite.cli.show import echo, print_json, say
 from copper_kite.cli.target import SUBMISSION_PORT, Target, find_target, outward_recipients, own_name, target_options
+from copper_kite.cli.typed import asked_again
 from copper_kite.errors import InputError
 
 if TYPE_CHECKING:
     from copper_kite.session.probe import Letter, Probed
+    from copper_kite.settings.load import Loaded
     from copper_kite.settings.units import Endpoint
 
-__all__ = ["make_letter", "probe"]
+__all__ = ["make_letter", "probe", "small_letter"]
 
 
 @click.command()
@@ -59,6 +62,7 @@ def probe(
     Exit 0 when nothing stops it, 4 when something does.
     """
     target = find_target(ctx.obj, server, given)
+    target = replace(target, facts={**target.facts, "probing": True, "more": asked_again("--dialogue")})
     letter = make_letter(target, sender, recipients, size, deliver=deliver)
     if ports:
         found = asyncio.run(_sweep(target, _ports(ports)))
@@ -68,7 +72,7 @@ def probe(
         print_json(_json(found, swept=bool(ports)))
     elif ports:
         say((f"probe of {target.plan.host}", "bold"), f", ports {ports}")
-        print_sweep(found)
+        print_sweep(found, target.facts.get("connector", ""))
     elif repeat > 1:
         print_repeats(found)
     else:
@@ -141,19 +145,22 @@ def make_letter(
     utf8 = not "".join((sender, *recipients)).isascii()
     if not deliver:
         return Letter(Envelope(sender, recipients, size or 1000, False, utf8), None)
-    content = _small_message(target, sender, recipients)
-    return Letter(Envelope(sender, recipients, size or len(content), not content.isascii(), utf8), content)
-
-
-def _small_message(target: Target, sender: str, recipients: tuple[str, ...]) -> bytes:
-    from copper_kite.mail.mend import mend
-
-    now = time.time()
     connector = target.facts.get("connector")
-    how = f"connector {connector}" if connector else target.where
+    letter = small_letter(target.loaded, f"connector {connector}" if connector else target.where, sender, recipients)
+    return letter if size is None else letter._replace(envelope=letter.envelope._replace(size=size))
+
+
+def small_letter(loaded: Loaded | None, how: str, sender: str, recipients: tuple[str, ...]) -> Letter:
+    """One small real message that says what it tests."""
+    from copper_kite.mail.mend import mend
+    from copper_kite.session.probe import Letter
+    from copper_kite.smtp.transaction import Envelope
+
     text = f"Subject: Test of {how}\nTo: {', '.join(recipients)}\n\nA test message, sent by kite to {how}.\n"
-    message_id = f"{time.time_ns():x}.test@{own_name(target.loaded)}"
-    return mend(text.encode(), sender=sender, message_id=message_id, at=now)
+    message_id = f"{time.time_ns():x}.test@{own_name(loaded)}"
+    content = mend(text.encode(), sender=sender, message_id=message_id, at=time.time())
+    utf8 = not "".join((sender, *recipients)).isascii()
+    return Letter(Envelope(sender, recipients, len(content), not content.isascii(), utf8), content)
 
 
 target_options(probe)

@@ -18,7 +18,9 @@ if TYPE_CHECKING:
     from copper_kite.words import Stage
 
 __all__ = [
+    "certificate_words",
     "print_dialogue",
+    "print_facts",
     "print_probed",
     "print_repeats",
     "print_stages",
@@ -36,15 +38,20 @@ def print_probed(found: Probed, *, dialogue: bool) -> None:
     print_stages(found.stages, found.failure)
     for tried in found.tried:
         say(f"tried {tried.address}: {tried.said} (stage {tried.stage.value})", indent=2)
-    rows = _facts(found)
-    if rows:
-        echo()
-        print_table(("seen", ""), rows, wraps=True)
+    print_facts(found)
     if dialogue:
         echo()
         print_dialogue(found.dialogue.export())
     echo()
     print_verdict(found.verdict)
+
+
+def print_facts(found: Probed) -> None:
+    """What was seen: offers, TLS, certificates."""
+    rows = _facts(found)
+    if rows:
+        echo()
+        print_table(("seen", ""), rows, wraps=True)
 
 
 def print_dialogue(lines: Iterable[Sequence[object]]) -> None:
@@ -71,7 +78,7 @@ def _facts(found: Probed) -> list[tuple[str, str]]:
     if found.tls:
         rows.append(("TLS", found.tls))
     for place, certificate in enumerate(found.chain):
-        rows.append(("certificate" if not place else "signed by", _certificate(certificate, found.at)))
+        rows.append(("certificate" if not place else "signed by", certificate_words(certificate, found.at)))
     if found.keywords:
         limit = found.offers.size
         rows.append(("logins", ", ".join(found.offers.logins) or "none"))
@@ -83,7 +90,8 @@ def _keywords(keywords: Mapping[str, tuple[str, ...]]) -> str:
     return ", ".join(" ".join((key, *values)) for key, values in keywords.items())
 
 
-def _certificate(certificate: Certificate, now: float) -> str:
+def certificate_words(certificate: Certificate, now: float) -> str:
+    """For which names it is, until when, of which key, by whom, and its fingerprint."""
     names = ", ".join(certificate.names) or certificate.subject
     issuer = "itself" if certificate.self_signed else certificate.issuer
     begins = f"from {_day(certificate.not_before)} " if certificate.not_before > now else ""
@@ -111,8 +119,8 @@ def days_left(certificate: Certificate, now: float) -> str:
 # --- several ports, several times ------------------------------------------------------------------------------------
 
 
-def print_sweep(found: Sequence[Probed]) -> None:
-    """A line a port, and the best of them."""
+def print_sweep(found: Sequence[Probed], connector: str) -> None:
+    """A line a port, and the best of them; `connector` is the one whose host it is, if one is."""
     print_table(
         ("port", "works", "TLS", "certificate", "logins", "largest", "time", "what stopped it"),
         [_sweep_row(one) for one in found],
@@ -126,7 +134,8 @@ def print_sweep(found: Sequence[Probed]) -> None:
     verdict = best.verdict
     if best.passed:
         where = f"hosts={best.plan.host}:{best.plan.port} tls={best.plan.tls}"
-        verdict = replace(verdict, next=f"kite connector set NAME {where}   # or add NAME, for a new one")
+        command = f"kite connector set {connector} {where}" if connector else ""
+        verdict = replace(verdict, next=command, advice="" if connector else f"a connector goes there with {where}")
     print_verdict(verdict)
 
 

@@ -115,12 +115,12 @@ def _nobody(loaded: Loaded, choice: Choice[Connector]) -> Verdict:
     from copper_kite.words import Cause, Stage
 
     domain = choice.recipient.rpartition("@")[2]
-    found = judge(Stage.RESOLVE, Cause.NO_CONNECTOR, None, "", {"config": str(loaded.path)})
+    found = judge(Stage.RESOLVE, Cause.NO_CONNECTOR, None, "", {"recipient": choice.recipient})
     enabled = [entry for entry in loaded.settings.connector if entry.enabled]
-    command = "kite connector add NAME hosts=HOST"
-    if enabled:
-        command = f"kite connector set {enabled[0].name} recipients+={domain}"
-    return Verdict(found.side, found.meaning, f"none of {len(choice.connectors)} connectors fits", command)
+    command = f"kite connector set {enabled[0].name} recipients+={domain}" if enabled else "kite connector add --help"
+    advice = "or another connector that is to carry it" if enabled[1:] else ""
+    evidence = f"none of {len(choice.connectors)} connectors fits"
+    return Verdict(found.side, found.meaning, evidence, command, advice)
 
 
 def _choice_json(loaded: Loaded, choice: Choice[Connector]) -> dict[str, Any]:

@@ -83,7 +83,7 @@ def send(ctx: click.Context, /, recipients: tuple[str, ...], **given: Any) -> No
     found = asyncio.run(_send_one(target, letter(1)))
     id = _id_of(found)
     if id is not None and here:
-        found = replace(found, verdict=replace(found.verdict, next=f"kite trace {id}   # or send with --wait"))
+        found = replace(found, verdict=_to_be_traced(found.verdict, id))
     if given["wait"] and found.passed and id is not None:
         ctx.exit(_follow(target, id, given["at_most"], as_json=given["as_json"]))
     if given["as_json"]:
@@ -220,6 +220,10 @@ def _follow(target: Target, id: str, at_most: float, *, as_json: bool) -> int:
 
 
 # --- many ------------------------------------------------------------------------------------------------------------
+
+
+def _to_be_traced(verdict: Verdict, id: str) -> Verdict:
+    return replace(verdict, next=f"kite trace {id}", advice="the same with --wait follows it by itself")
 
 
 def _send_many(

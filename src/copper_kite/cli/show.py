@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from copper_kite.cli.typed import typed
 from copper_kite.clock import span_text
 from copper_kite.smtp.replies import visible
 
@@ -173,6 +174,9 @@ def print_table(
     _print(table)
 
 
+NEXT = 12  # columns before what a verdict says
+
+
 def print_verdict(verdict: Verdict) -> None:
     """The end of every command that looks at mail."""
     from rich.table import Table
@@ -182,11 +186,17 @@ def print_verdict(verdict: Verdict) -> None:
     table.add_column(no_wrap=True)
     table.add_column(overflow="fold")
     side = verdict.side.value if verdict.side else "nobody's; nothing is wrong"
-    facts = (("side", side), ("meaning", verdict.meaning), ("evidence", verdict.evidence), ("next", verdict.next))
-    for name, text in facts:
-        table.add_row(name, Text(visible(text), style="bold" if name == "next" else ""))
+    command = typed(verdict.next)
+    advice = verdict.advice or ("" if command else "nothing more is known here")
+    for name, text in (("side", side), ("meaning", verdict.meaning), ("evidence", verdict.evidence)):
+        table.add_row(name, Text(visible(text)))
+    table.add_row("next", "" if command else Text(visible(advice)))
     say(("Verdict", "bold"))
     _print(table)
+    if command:  # alone on its line, however long: to be pasted
+        click.echo("    " + click.style(visible(command), bold=console().is_terminal))
+        if advice:
+            say(advice, indent=NEXT)
 
 
 def recipient_json(one: Recipient) -> dict[str, Any]:
@@ -223,5 +233,6 @@ def verdict_json(verdict: Verdict) -> dict[str, Any]:
         "side": verdict.side.value if verdict.side else None,
         "meaning": verdict.meaning,
         "evidence": verdict.evidence,
-        "next": verdict.next,
+        "next": typed(verdict.next) or None,
+        "advice": verdict.advice or None,
     }

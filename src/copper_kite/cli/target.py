@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 
     from copper_kite.net.plan import Plan, Timeouts
     from copper_kite.settings.load import Loaded
+    from copper_kite.settings.model import Connector
     from copper_kite.settings.secrets import Credential
     from copper_kite.settings.units import Endpoint
 
@@ -27,6 +28,8 @@ __all__ = [
     "connector_target",
     "credentials_of",
     "find_target",
+    "named_connector",
+    "outward_recipient",
     "outward_recipients",
     "own_name",
     "refuse_options",
@@ -127,40 +130,59 @@ _KEYS = (
 
 def connector_target(config: str | None, name: str) -> Target:
     """The first next hop of a connector, by its settings, with the patience of a test. Raises InputError."""
-    from copper_kite.cli.editing import near
     from copper_kite.routing.plan import make_plan
     from copper_kite.session.probe import PATIENCE
 
     loaded = load_settings(config, secrets=True)
+    entry = named_connector(loaded, name)
+    if entry.mx:
+        say = f"{name} goes to each domain's own mail exchangers; kite connector test {name} --to meets those of one"
+        raise InputError(say, usage=True)
+    facts = {"connector": name, "credential": entry.credential}
+    return Target(plan=replace(make_plan(loaded, entry), timeouts=PATIENCE), loaded=loaded, facts=facts)
+
+
+def named_connector(loaded: Loaded, name: str) -> Connector:
+    """The connector of that name. Raises InputError."""
+    from copper_kite.cli.editing import near
+
     entries = {entry.name: entry for entry in loaded.settings.connector}
     if name not in entries:
         raise near(name, list(entries), "connector")
-    if entries[name].mx:
-        raise InputError(f"{name} goes to many mail exchangers; name one of them: kite probe HOST:25", usage=True)
-    facts = {"connector": name, "config": str(loaded.path), "credential": entries[name].credential}
-    return Target(plan=replace(make_plan(loaded, entries[name]), timeouts=PATIENCE), loaded=loaded, facts=facts)
+    return entries[name]
 
 
 def _of_server(config: str | None, server: Endpoint | None) -> Target:
     from copper_kite.net.plan import Plan
+    from copper_kite.routing.plan import dns_of
 
     loaded = maybe_settings(config)
     if server is None:
         return Target(plan=Plan(host="", port=0, name=own_name(loaded)), loaded=loaded)
     tls = "off" if server.path else "implicit" if server.port == IMPLICIT_PORT else "starttls"
     host = server.host or "localhost"
-    plan = Plan(host=host, port=server.port, path=server.path, name=own_name(loaded), tls=tls)
+    dns = dns_of(loaded) if loaded is not None else "system"
+    plan = Plan(host=host, port=server.port, path=server.path, name=own_name(loaded), tls=tls, dns=dns)
     return Target(plan=plan, loaded=loaded)
 
 
 def outward_recipients(target: Target, recipients: Sequence[str]) -> tuple[str, ...]:
     """Names of this machine as their mail leaves, as `kite pipe` takes them; all else as it is."""
-    from copper_kite.routing.outward import Outward
-
     if target.loaded is None:
         return tuple(recipients)
-    outward = Outward(target.loaded.settings.identity, target.loaded.server_name)
-    return tuple(one if "@" in one else outward.recipient(one) or one for one in recipients)
+    return tuple(outward_recipient(target.loaded, one) for one in recipients)
+
+
+def outward_recipient(loaded: Loaded, recipient: str) -> str:
+    """The same for one. Raises InputError for what is no address then."""
+    from copper_kite.routing.outward import Outward
+    from copper_kite.smtp.grammar import is_mailbox
+
+    outward = Outward(loaded.settings.identity, loaded.server_name)
+    found = recipient if "@" in recipient else outward.recipient(recipient) or recipient
+    if not is_mailbox(found):
+        raise InputError(f"{found!r} is not an address with a domain", usage=True)
+    return found
 
 
 def own_name(loaded: Loaded | None) -> str:

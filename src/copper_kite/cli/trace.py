@@ -97,7 +97,7 @@ def trace(
         if len(ids) > 1:
             _show_list(rows, limit, as_json=as_json)
             return
-        story = load_story(folder, file, {one.name: one.credential for one in found.connectors}, reader, ids[0])
+        story = load_story(folder, found.connectors, reader, ids[0])
     if files or found.has_other_logs:
         story = _gone_on(story, config, files, map_name, rotated=rotated)
     if as_json:
@@ -153,8 +153,8 @@ def _show_list(rows: list[QueueRow], limit: int, *, as_json: bool) -> None:
     echo("kite trace ID tells the story of one")
 
 
-def load_story(folder: Path, config: str, credentials: dict[str, str | None], reader: Reader, id: int) -> Story:
-    """The story of one message in `folder`; `credentials` are those of the connectors."""
+def load_story(folder: Path, connectors: Sequence[Any], reader: Reader, id: int) -> Story:
+    """The story of one message in `folder`, told with what the configuration knows of its `connectors`."""
     from copper_kite.store import read_live, running_server
     from copper_kite.trace.running import attempt_of
     from copper_kite.trace.story import tell
@@ -164,7 +164,7 @@ def load_story(folder: Path, config: str, credentials: dict[str, str | None], re
     lanes = read_live(folder) if running else []
     return tell(
         record,
-        {"config": config, "credentials": credentials},
+        {"connectors": {one.name: {"credential": one.credential, "mx": one.mx} for one in connectors}},
         running=running,
         stops=reader.stops(record.message.arrived),
         attempt=attempt_of(lanes, record.message, record.recipients),
@@ -174,8 +174,7 @@ def load_story(folder: Path, config: str, credentials: dict[str, str | None], re
 
 def story_of(loaded: Loaded, reader: Reader, id: int) -> Story:
     """The same where the configuration is loaded already."""
-    credentials = {one.name: one.credential for one in loaded.settings.connector}
-    return load_story(loaded.data, str(loaded.path), credentials, reader, id)
+    return load_story(loaded.data, loaded.settings.connector, reader, id)
 
 
 def _gone_on(story: Story, config: str | None, files: Sequence[str], map_name: str | None, *, rotated: bool) -> Story:

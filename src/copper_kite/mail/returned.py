@@ -21,10 +21,24 @@ ACTIONS = ("failed", "delayed", "delivered", "relayed", "expanded")  # RFC 3464 
 MAX_TEXT = 256 * 1024  # characters of free text that are looked at
 MAX_RECIPIENTS = 1000
 _STATUS = re.compile(r"[245]\.\d{1,3}\.\d{1,3}")
-_REPLY = re.compile(r"(?<![\d.])([45]\d\d)[ -](?:#?(?:([45]\.\d{1,3}\.\d{1,3})[ :]+)?)(.{0,300})")
+MAX_REASON = 300  # characters of what is said of one recipient
+_REPLY = re.compile(r"(?<![\d.#-])([45]\d\d)(?:[ -]|[)\]]:? ?)[(\[]?#?(?:([45]\.\d{1,3}\.\d{1,3})[ :)\]]+)?(.{0,300})")
 _ADDRESS = re.compile(r"[A-Za-z0-9!#$%&'*+/=?^_`{|}~.-]{1,64}@[A-Za-z0-9-]{1,63}(?:\.[A-Za-z0-9-]{1,63}){1,126}")
 _QUOTED_ID = re.compile(r"(?im)^[> \t]*Message-ID:[ \t]*(<[^<>\s]{3,250}>)")
+_AT_LINE_START = re.compile(rf"(?m)^[ \t*-]{{0,8}}<?({_ADDRESS.pattern})>?(?:[ \t]*[:;,(\[-]|[ \t]*$)")
 _OWN = ("mailer-daemon@", "postmaster@")
+_NAMES_FAILED = re.compile("failed.*recipient")  # of a field that some servers add
+_IN_WORDS = {
+    "failed": re.compile(
+        r"(?i)\b(?:could|can|was|were|has|have|been)(?: ?not|n.t) (?:be(?:en)? )?deliver|\bundeliver|\bnot delivered"
+        r"|\bdelivery (?:has )?(?:to .{0,80} )?fail|\bpermanent(?:ly)? (?:fail|error)"
+        r"|\b(?:giv(?:en|ing)|gave) (?:it )?up"
+    ),
+    "delayed": re.compile(
+        r"(?i)\bdelay|\bstill (?:be(?:ing)? )?(?:tr|in the queue|wait)|\bnot yet (?:been )?deliver"
+        r"|\b(?:keep|continue)s? (?:on )?(?:to )?tr"
+    ),
+}
 
 
 @dataclass(slots=True, kw_only=True)
@@ -160,30 +174,57 @@ def _address(text: str) -> str:
 
 
 def _read_words(notice: Returned, outer: dict[str, str], found: Iterable[Part]) -> None:
-    """A notice in words alone: only from who sends such, and only where a code is told."""
+    """A notice in words alone: only from who sends such, and only where it tells what became of somebody."""
     sender = _address(outer.get("from", "")).lower()
-    by_a_server = sender.startswith(_OWN) or outer.get("return-path", "").strip() == "<>"
-    if not by_a_server:
+    if not sender.startswith(_OWN) and outer.get("return-path", "none").strip("<> "):
         return
     text = "\n".join(part.text for part in found if part.kind == "text/plain")[:MAX_TEXT]
     own, quoted = _before_original(text)
     match = _QUOTED_ID.search(quoted)
     notice.message_id = match[1] if match else ""
-    named = _ADDRESS.findall(outer.get("x-failed-recipients", ""))
-    reply = _REPLY.search(" ".join(own.split()))
-    if reply is None and not named:
-        return
-    code, status, words = reply.groups("") if reply is not None else ("", "", "")
-    if not named:
-        addresses = (address for address in _ADDRESS.findall(own) if not address.lower().startswith(_OWN))
-        named = [next(addresses, "")]
-    action = "delayed" if code.startswith("4") else "failed" if code else ""
-    said = " ".join(filter(None, (code, status, words.strip())))
-    notice.recipients += [
-        ReturnedFor(recipient=one, action=action, status=status, said=said, missing=("a form that is standard",))
-        for one in dict.fromkeys(named)
-        if one
-    ]
+    named = [one for name, value in outer.items() if _NAMES_FAILED.search(name) for one in _ADDRESS.findall(value)]
+    sections = _sections(own) or [("", own)]
+    usual = _action_in_words(f"{outer.get('subject', '')} {own}")
+    for address, words in sections[:MAX_RECIPIENTS]:
+        addresses = [address] if address else named or [_first_address(own)]
+        told = [_told_in_words(one, words, usual) for one in dict.fromkeys(addresses) if one]
+        notice.recipients += [one for one in told if one.action]
+    if not notice.recipients:
+        notice.recipients += [_told_in_words(one, "", usual or "failed") for one in dict.fromkeys(named)]
+
+
+def _sections(text: str) -> list[tuple[str, str]]:
+    """The addresses with which a line begins, each with the words from there to the next one."""
+    starts = [match for match in _AT_LINE_START.finditer(text) if not match[1].lower().startswith(_OWN)]
+    ends = [*(match.start() for match in starts[1:]), len(text)]
+    return [(match[1], text[match.end() : end]) for match, end in zip(starts, ends, strict=bool(starts))]
+
+
+def _first_address(text: str) -> str:
+    return next((one for one in _ADDRESS.findall(text) if not one.lower().startswith(_OWN)), "")
+
+
+def _told_in_words(address: str, words: str, usual: str) -> ReturnedFor:
+    """What the words behind an address say of it; `usual` is what the whole notice says."""
+    flat = " ".join(words.split())
+    reply, status = _REPLY.search(flat), _STATUS.search(flat)
+    code, enhanced, said = reply.groups("") if reply is not None else ("", "", flat[:MAX_REASON])
+    enhanced = enhanced or (status[0] if status else "")
+    kind = (code or enhanced)[:1]
+    action = {"4": "delayed", "5": "failed"}.get(kind) or _action_in_words(flat) or usual
+    return ReturnedFor(
+        recipient=address,
+        action=action,
+        status=enhanced,
+        said=" ".join(filter(None, (code, enhanced if code else "", said.strip(" )]")))),
+        missing=("a form that is standard",),
+    )
+
+
+def _action_in_words(text: str) -> str:
+    """What is said to have happened, without a code; empty where that is not said."""
+    found = [(match.start(), action) for action, pattern in _IN_WORDS.items() if (match := pattern.search(text))]
+    return min(found)[1] if found else ""
 
 
 def _before_original(text: str) -> tuple[str, str]:

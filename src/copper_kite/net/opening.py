@@ -101,6 +101,8 @@ class _Host:
         dialogue.next_hop, dialogue.session = plan.where, None
         if plan.path:
             return cls(plan, dialogue, memory, [f"unix:{plan.path}"])
+        if plan.address:
+            return cls(plan, dialogue, memory, [plan.address])
         began = loop.time()
         try:
             found = await resolve(plan.host, plan.port, plan.timeouts.resolve, plan.dns)

@@ -30,12 +30,14 @@ class Timeouts:
 class Plan:
     """How to reach a next hop and what to demand of it. `tls`: implicit, starttls or off.
 
-    With `path`, a Unix socket is meant, and `host` is only what it is called. `trust` is as in `tls.client_context`.
+    With `path`, a Unix socket is meant, and `host` is only what it is called; with `address`, only this one of the
+    host's. `trust` is as in `tls.client_context`.
     """
 
     host: str
     port: int
     path: str = ""
+    address: str = ""
     name: str  # what we call ourselves
     tls: str = "starttls"
     dns: str = "system"  # how names are looked up: see `resolve`

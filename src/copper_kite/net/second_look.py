@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import fields, replace
 
-from copper_kite.net.certificate import read_certificate
+from copper_kite.net.certificate import Certificate, read_certificate
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.failure import SessionFailed
 from copper_kite.net.opening import closing_on_failure, connect
@@ -15,7 +15,7 @@ from copper_kite.net.plan import Plan, Timeouts
 from copper_kite.net.tls import LOOK
 from copper_kite.words import CERTIFICATE_CAUSES, Cause, Stage
 
-__all__ = ["look_again", "may_tell_more"]
+__all__ = ["look_again", "may_tell_more", "shown_chain"]
 
 LOOKING = 5.0  # seconds for each stage, unless the plan has less patience
 
@@ -58,6 +58,11 @@ def _with_issuer_named(failure: SessionFailed) -> SessionFailed:
         return failure
     text = f"the certificate of {last.issuer}, which signs it, is not sent along; it is at {last.issuer_url}"
     return SessionFailed(failure.stage, Cause.CERTIFICATE_INCOMPLETE, text, seen=failure.seen)
+
+
+async def shown_chain(plan: Plan) -> list[Certificate]:
+    """The certificates that a server shows, believed or not, its own first; empty when there are none."""
+    return [read_certificate(der) for der in await _look_at_chain(plan)]
 
 
 async def _look_at_chain(plan: Plan) -> Sequence[bytes]:

@@ -15,6 +15,7 @@ from copper_kite.errors import Finding, SettingsError
 from copper_kite.routing.cover import everything_is_carried, ties
 from copper_kite.routing.outward import Outward
 from copper_kite.settings.edit import toml_value
+from copper_kite.settings.everybody import is_everybody
 from copper_kite.settings.explain import read_source
 from copper_kite.settings.load import Loaded, examine
 from copper_kite.settings.locate import locate
@@ -22,7 +23,7 @@ from copper_kite.settings.model import Connector, Listener
 from copper_kite.store import why_no_drop_folder
 from copper_kite.trace.sources import find_map, found_files
 
-__all__ = ["check_file"]
+__all__ = ["check_file", "check_source"]
 
 SOON_DAYS = 21  # a certificate that ends within this is told of
 SHORTEST_LIFETIME = 3600.0  # seconds
@@ -38,6 +39,14 @@ def check_file(path: Path, now: float) -> tuple[Loaded | None, list[Finding]]:
     """
     try:
         source = read_source(path)
+    except SettingsError as error:
+        return None, [finding._replace(why=_WHY_ERROR) for finding in error.findings]
+    return check_source(path, source, now)
+
+
+def check_source(path: Path, source: str, now: float) -> tuple[Loaded | None, list[Finding]]:
+    """The same for a text that stands, or is to stand, at `path`."""
+    try:
         loaded, findings = examine(path, source)
     except SettingsError as error:
         return None, [finding._replace(why=_WHY_ERROR) for finding in error.findings]
@@ -215,10 +224,11 @@ class _Check:
     def _open_relay(self, entry: Listener, keys: Keys) -> Iterator[Finding]:
         """Others than this machine may hand in mail: only networks named on purpose, and never everybody."""
         for network in entry.allow:
-            if network.prefixlen == 0:
+            if is_everybody(network):
                 why = "whoever finds it sends mail in your name, and your smart host blocks you for it"
                 problem = f"{entry.name} takes mail from everybody without a login: an open relay"
-                yield self._finding("error", (*keys, "allow"), problem, why, "name the networks of your own programs")
+                remedy = "name the networks of your own programs"
+                yield self._finding("warning", (*keys, "allow"), problem, why, remedy)
             elif not network.is_private and not network.is_loopback:
                 why = "each machine in it sends mail in your name, without a login"
                 problem = f"{entry.name} takes mail from {network}, which is not a private network"
@@ -254,7 +264,8 @@ class _Check:
         if wanted and not self._loaded.accounts:
             why = "nobody can hand in mail there"
             problem = f"{settings.listener[wanted[0]].name} wants a login, and no account can log in"
-            yield self._finding("error", ("listener", wanted[0], "login"), problem, why, "kite account add NAME")
+            remedy = "give it an account with a password: kite account add"
+            yield self._finding("warning", ("listener", wanted[0], "login"), problem, why, remedy)
         for number, account in enumerate(settings.account):
             if account.enabled and account.name not in self._loaded.accounts:
                 why = "whoever logs in with it gets 535"
@@ -308,12 +319,24 @@ class _Check:
             why = "everybody on this machine can read the mail that waits"
             problem = f"others can look into {data}"
             yield self._finding("warning", ("server", "data"), problem, why, f"chmod 711 {data}")
+        yield from self._room(place)
         yield from self._drop_folder()
         if self._loaded.settings.server.name == "auto" and socket.gethostname() != self._loaded.server_name:
             why = "it changes when the system's name does"
             problem = f"the system says it is {self._loaded.server_name}"
             remedy = f'write name = "{self._loaded.server_name}"'
             yield self._finding("remark", ("server", "name"), problem, why, remedy)
+
+    def _room(self, place: Path) -> Iterator[Finding]:
+        """Less than what is to stay free: nothing is taken in."""
+        least = self._loaded.settings.server.keep_free
+        found = os.statvfs(place)
+        free = found.f_bavail * found.f_frsize
+        if free < least:
+            why = "no message is taken while it is so; programs get `452`"
+            problem = f"the disk of {place} has {free >> 20} MiB left, and {least >> 20} MiB are to stay free"
+            remedy = "make room on it, or lower keep_free"
+            yield self._finding("error", ("server", "keep_free"), problem, why, remedy)
 
     def _drop_folder(self) -> Iterator[Finding]:
         listeners = [entry for entry in self._loaded.settings.listener if entry.enabled]

@@ -228,7 +228,7 @@ class Recorder:
             next_hop=_next_hop(job, session, stop),
             address=session.address if session else stop.seen.address if stop else "",
             stage=worst.stage.value,
-            side="" if relayed == len(fates) else _side(worst).value,
+            side="" if relayed == len(fates) else _side(worst, mx=bool(job.domain)).value,
             cause="" if relayed == len(fates) else worst.cause.value,
             code=reply.code if reply else None,
             enhanced=reply.enhanced if reply else "",
@@ -316,9 +316,10 @@ def _stages(stages: Iterable[StageDone]) -> list[StageTook]:
 _RANK = {State.RELAYED: 0, State.DELAYED: 1, State.FAILED: 2}
 
 
-def _side(fate: Fate) -> Any:
+def _side(fate: Fate, *, mx: bool) -> Side:
     reply = fate.reply if fate.cause is Cause.REPLY else None
-    return side_of(fate.stage, fate.cause, reply.code if reply else None, reply.enhanced if reply else "", fate.text)
+    code, enhanced = (reply.code, reply.enhanced) if reply else (None, "")
+    return side_of(fate.stage, fate.cause, code, enhanced, fate.text, mx=mx)
 
 
 def _state(fate: Fate, connector: str, next_hop: str, now: float) -> SetState:

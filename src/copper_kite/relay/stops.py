@@ -166,7 +166,7 @@ def down_stop(lane: Key, down: Down, next_hop: str, now: float) -> LaneStop:
         until=down.until,
         at=now,
         stage=failure.stage.value,
-        side=_side(failure, reply),
+        side=_side(failure, reply, mx=bool(lane[1])),
         cause=failure.cause.value,
         code=reply.code if reply else None,
         enhanced=reply.enhanced if reply else "",
@@ -176,9 +176,9 @@ def down_stop(lane: Key, down: Down, next_hop: str, now: float) -> LaneStop:
     )
 
 
-def _side(failure: SessionFailed, reply: Reply | None) -> str:
+def _side(failure: SessionFailed, reply: Reply | None, *, mx: bool) -> str:
     code, enhanced = (reply.code, reply.enhanced) if reply else (None, "")
-    return side_of(failure.stage, failure.cause, code, enhanced, failure.text).value
+    return side_of(failure.stage, failure.cause, code, enhanced, failure.text, mx=mx).value
 
 
 def unsent_stop(lane: Key, cause: Cause, text: str, now: float, until: float = math.inf) -> LaneStop:

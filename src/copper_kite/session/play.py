@@ -379,12 +379,12 @@ def _filled(octets: int) -> bytes:
 def _verdict(failed: Failed, plan: Plan, facts: Mapping[str, Any]) -> Verdict:
     evidence = f"{failed.came} (line {failed.step.line})"
     where, failure = plan.where, failed.failure
-    more = f"kite probe {where} --dialogue   # what it offers and says"
+    more, advice = f"kite probe {where} --dialogue", "it shows what it offers and says"
     if failed.step.otherwise:
-        return Verdict(Side.NEXT_HOP, f"{where}: {failed.step.otherwise}.", evidence, more)
+        return Verdict(Side.NEXT_HOP, f"{where}: {failed.step.otherwise}.", evidence, more, advice)
     if failure is None and failed.reply is not None and not failed.reply.positive:
         failure = SessionFailed(failed.stage, Cause.REPLY, str(failed.reply), failed.reply)
     if failure is not None:
         found = stopped(plan, failure, facts, None)
-        return Verdict(found.side, found.meaning, evidence, found.next)
-    return Verdict(Side.NEXT_HOP, f"{where} does not do what the script expects.", evidence, more)
+        return replace(found, evidence=evidence)
+    return Verdict(Side.NEXT_HOP, f"{where} does not do what the script expects.", evidence, more, advice)

@@ -36,7 +36,7 @@ class Probed:
 
     `failure` is what stopped it, if something did; `tried` the addresses that gave no session; `in_clear` and
     `keywords` what was offered before TLS (None when it never came to that) and last; `chain` the certificates shown,
-    the server's own first; `at` in seconds since 1970.
+    the server's own first; `letter` what it went on with; `at` in seconds since 1970.
     """
 
     plan: Plan
@@ -51,6 +51,7 @@ class Probed:
     chain: Sequence[Certificate]
     dialogue: Dialogue
     verdict: Verdict
+    letter: Letter | None = None
 
     @property
     def passed(self) -> bool:
@@ -108,6 +109,7 @@ async def probe(plan: Plan, facts: Mapping[str, Any], letter: Letter | None = No
         chain=certificates,
         dialogue=dialogue,
         verdict=_verdict(plan, failure, seen, facts, letter, certificates),
+        letter=letter,
     )
 
 
@@ -145,8 +147,8 @@ def _verdict(
         return _went(plan, seen.tls, said, letter)
     passed = [one for one in seen.stages if one.stage is Stage.RECIPIENT]
     recipients = letter.envelope.recipients[len(passed) :] if letter else ()
-    names = ", ".join(chain[0].names[:4]) if chain else ""
-    return stopped(plan, failure, {"recipient": "".join(recipients[:1]), "names": names, **facts}, letter)
+    shown = {"names": ", ".join(chain[0].names[:4]), "pin": f"sha256:{chain[0].fingerprint}"} if chain else {}
+    return stopped(plan, failure, {"recipient": "".join(recipients[:1]), **shown, **facts}, letter)
 
 
 def stopped(plan: Plan, failure: SessionFailed, facts: Mapping[str, Any], letter: Letter | None) -> Verdict:
@@ -165,7 +167,7 @@ def stopped(plan: Plan, failure: SessionFailed, facts: Mapping[str, Any], letter
     known["recipient"] = known.get("recipient") or "".join(recipients[-1:])
     reply = failure.reply if failure.cause is Cause.REPLY else None
     found = judge(failure.stage, failure.cause, reply.code if reply else None, reply.enhanced if reply else "", known)
-    return Verdict(found.side, found.meaning, f"{failure.text} (stage {failure.stage.value})", found.next)
+    return found.verdict(found.meaning, f"{failure.text} (stage {failure.stage.value})")
 
 
 def _went(plan: Plan, tls: str, said: str, letter: Letter | None) -> Verdict:
@@ -173,15 +175,17 @@ def _went(plan: Plan, tls: str, said: str, letter: Letter | None) -> Verdict:
     how = f"under {tls}" if tls else "without TLS"
     login = f"takes the login {plan.login}" if plan.login else "asked for no login"
     if letter is None:
-        return Verdict(None, f"{next_hop} answers {how} and {login}: mail can be handed to it.", said, "nothing to do")
+        return Verdict(
+            None, f"{next_hop} answers {how} and {login}: mail can be handed to it.", said, advice="nothing to do"
+        )
     sender, recipients = letter.envelope.reverse_path, ", ".join(letter.envelope.recipients)
     if letter.content is None:
         whom = f"the sender <{sender}>" + (f" and the recipient {recipients}" if recipients else "")
         meaning = f"{next_hop} answers {how}, {login} and takes {whom}; no message was sent."
-        return Verdict(None, meaning, said, "the same with --deliver sends one small real message")
+        return Verdict(None, meaning, said, advice="the same with --deliver sends one small real message")
     meaning = f"{next_hop} has taken the message for {recipients}, and answers for it from here."
     step = f"see whether it arrives at {recipients}; if not, give this reply to who runs {plan.host}"
-    return Verdict(None, meaning, said, step)
+    return Verdict(None, meaning, said, advice=step)
 
 
 # --- several ports ---------------------------------------------------------------------------------------------------

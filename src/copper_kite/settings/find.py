@@ -61,7 +61,7 @@ def find_file(given: str | None) -> str:
 
 
 class ConnectorSketch(NamedTuple):
-    """Whom a connector carries, and the name of its credential."""
+    """Whom a connector carries, the name of its credential, and whether it goes to each domain's own exchangers."""
 
     name: str
     recipients: Sequence[str] = ("*",)
@@ -69,6 +69,7 @@ class ConnectorSketch(NamedTuple):
     preference: int = 20
     enabled: bool = True
     credential: str | None = None
+    mx: bool = False
 
 
 class Sketch:

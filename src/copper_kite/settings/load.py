@@ -17,6 +17,7 @@ from pydantic import ValidationError
 
 from copper_kite.errors import Finding, SettingsError
 from copper_kite.settings.accounts import ACCOUNTS, read_accounts
+from copper_kite.settings.everybody import is_everybody
 from copper_kite.settings.explain import dotted, explain, parse_toml, read_source
 from copper_kite.settings.find import drop_folder, find_config
 from copper_kite.settings.locate import locate
@@ -187,7 +188,7 @@ def _check_connectors(settings: Settings, path: Path, credentials: dict[str, Cre
             )
         if connector.credential and credentials is not None and connector.credential not in credentials:
             near = difflib.get_close_matches(connector.credential, credentials, 1)
-            hint = f"did you mean {near[0]!r}?" if near else "add it to the credentials file"
+            hint = f"did you mean {near[0]!r}?" if near else f"kite credential set {connector.credential}"
             wrong((*keys, "credential"), f"no usable credential {connector.credential!r}", hint)
         _check_trust(connector, keys, path, wrong)
 
@@ -222,6 +223,12 @@ def _check_trust(connector: Connector, keys: tuple[str | int, ...], path: Path, 
 def _check_listeners(settings: Settings, path: Path, wrong: Any) -> None:
     for number, listener in enumerate(settings.listener):
         keys = ("listener", number)
+        if listener.enabled and listener.open_relay == "no" and any(map(is_everybody, listener.allow)):
+            wrong(
+                (*keys, "allow"),
+                f"{listener.name} takes mail from everybody without a login: an open relay",
+                'name the networks of your own programs; or write open_relay = "yes, I mean it"',
+            )
         loopback = all(not e.path and ipaddress.ip_address(e.host).is_loopback for e in listener.bind if not e.path)
         if listener.login != "never" and listener.tls == "off" and not loopback:
             wrong(

@@ -221,6 +221,10 @@ class Listener(Table):
         default=[ipaddress.ip_network("127.0.0.0/8"), ipaddress.ip_network("::1")],
         description="Networks whose clients may hand in mail; others get `550 5.7.1`. A Unix socket takes all users.",
     )
+    open_relay: Literal["no", "yes, I mean it"] = Field(
+        default="no",
+        description="Whether `allow` may name everybody: whoever finds such a listener sends mail in your name.",
+    )
     max_size: Size = Field(default=35 * 1024**2, description="Largest message, in octets (SIZE, RFC 1870).")
     max_header: Size = Field(
         default=256 * 1024,

@@ -62,8 +62,12 @@ def _verdict(story: Story, found: Sequence[Entry]) -> Verdict:
     evidence = f"{stopped.text} (log {stopped.source})"
     bounds = id_range(stopped.id)
     is_ours = bounds is not None and bounds[0] == bounds[1]  # an id as this product makes them
-    remedy = f"kite trace {stopped.id}   # at {stopped.host or stopped.source}" if is_ours else judged.next
-    return Verdict(judged.side, f"{opening} {judged.meaning}", evidence, remedy)
+    meaning = f"{opening} {judged.meaning}"
+    if is_ours:
+        return Verdict(
+            judged.side, meaning, evidence, f"kite trace {stopped.id}", f"at {stopped.host or stopped.source}"
+        )
+    return judged.verdict(meaning, evidence)
 
 
 _TROUBLES = ("failed", "delayed")

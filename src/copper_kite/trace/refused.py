@@ -81,11 +81,12 @@ def refused_verdict(groups: Sequence[Refused], since: str) -> Verdict:
     }
     found = judge_refusal(most.reply, facts)
     evidence = f"{most.reply}, {most.count} of {total} refusals in the last {since}"
-    return Verdict(found.side, found.meaning, evidence, found.next)
+    return found.verdict(found.meaning, evidence)
 
 
 def _network(who: str) -> str:
+    """The address of a client; empty for another kind of sender."""
     try:
         return str(ipaddress.ip_network(who.partition("%")[0]))
     except ValueError:
-        return "NETWORK"
+        return ""

@@ -47,9 +47,9 @@ def tell(
 ) -> Story:
     """The story of one message.
 
-    `facts` is what the sentences may name beyond the record: `config`, and `credentials` (connector → the name of its
-    credential); `running` says whether a server holds the queue now. `stops` are times when no server ran; `attempt`
-    is the one that runs `now` (seconds since 1970), if there is one.
+    `facts` is what the sentences may name beyond the record: `connectors`, of each by its name its `credential`, and
+    whether it has `mx`; `running` says whether a server holds the queue now. `stops` are times when no server ran;
+    `attempt` is the one that runs `now` (seconds since 1970), if there is one.
     """
     lines = timeline(record, stops, attempt, now)
     verdict = _verdict(record, facts, running, attempt, now)
@@ -93,7 +93,8 @@ def _at_rest(record: Record, state: State, recipients: Sequence[Recipient]) -> V
     if state is State.PARKED:
         meaning = f"Parked for {whom}: it is not tried until it is released."
         return Verdict(Side.HERE, meaning, evidence, f"kite queue release {id_text(record.message.id)}")
-    return Verdict(Side.HERE, f"Removed for {whom}: it is not sent, and nobody was told.", evidence, "nothing to do")
+    removed = f"Removed for {whom}: it is not sent, and nobody was told."
+    return Verdict(Side.HERE, removed, evidence, advice="nothing to do")
 
 
 _COMMANDS = {"send by": "redirect", "send to": "redirect"}  # by the words of the journal
@@ -119,7 +120,7 @@ def _told_beyond(record: Record, entry: JournalEntry) -> Verdict:
         "delayed": f"It was relayed, and waits beyond for {facts['recipient']}.",
     }.get(facts["action"], f"It was relayed; a notice tells of {facts['recipient']}.")
     evidence = f"{facts['said'] or facts['status']} (notice {facts['notice']} by {facts['reporter']})"
-    return Verdict(judged.side, f"{opening} {judged.meaning}", evidence, judged.next)
+    return judged.verdict(f"{opening} {judged.meaning}", evidence)
 
 
 def _under_way(attempt: AttemptNow, now: float) -> Verdict:
@@ -131,7 +132,7 @@ def _under_way(attempt: AttemptNow, now: float) -> Verdict:
     else:
         meaning = f"It waits for a session with {where}, which is being opened and has come to stage {attempt.stage}."
     evidence = f"an attempt that has run for {took}, since {format_date(attempt.since)}"
-    return Verdict(None, meaning, evidence, "nothing to do: it ends by itself, by its time limits at the latest")
+    return Verdict(None, meaning, evidence, advice="nothing to do: it ends by itself, by its time limits at the latest")
 
 
 def _went(record: Record, relayed: Sequence[Recipient]) -> Verdict:
@@ -147,7 +148,7 @@ def _went(record: Record, relayed: Sequence[Recipient]) -> Verdict:
         None,
         " ".join(told),
         "; ".join(filter(None, said)),
-        f"if it does not arrive, give {'this reply' if len(said) == 1 else 'these replies'} to who runs"
+        advice=f"if it does not arrive, give {'this reply' if len(said) == 1 else 'these replies'} to who runs"
         f" {' or '.join(hosts)}",
     )
 
@@ -190,7 +191,7 @@ def _stopped(
         "login": attempt.facts.session.login,
         "text": attempt.text,
         "id": id_text(record.message.id),
-        "credential": facts.get("credentials", {}).get(attempt.connector),
+        **facts.get("connectors", {}).get(attempt.connector, {}),
         "more": f"kite trace --dialogue {id_text(record.message.id)}",
         "sender": record.message.reverse_path,
     }
@@ -200,8 +201,10 @@ def _stopped(
     if state is State.FAILED and not number.startswith("5") and cause not in FINAL_CAUSES:
         lifetime = span_text(record.message.expires - record.message.arrived, " ")
         meaning = f"{meaning} So it was until its lifetime of {lifetime} was over: it expired."
-    next_step = "kite serve" if state is State.DELAYED and not running else judgement.next
-    return Verdict(judgement.side, meaning, f"{evidence} (stage {stage})", next_step)
+    evidence = f"{evidence} (stage {stage})"
+    if state is State.DELAYED and not running:
+        return Verdict(judgement.side, meaning, evidence, "kite serve")
+    return judgement.verdict(meaning, evidence)
 
 
 def _opening(state: State, recipient: Recipient, by_state: Mapping[State, Sequence[Recipient]], running: bool) -> str:

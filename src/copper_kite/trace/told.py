@@ -21,19 +21,19 @@ def judge_told(about: Mapping[str, Any], more: Mapping[str, Any]) -> Judgement:
         "host": about["at_server"] or about["reporter"],
         "recipient": about["recipient"],
         "text": said,
-        "more": "kite notice FILE",
+        "more": "",  # what was said there is not known
         **more,
     }
     if code is None or about["action"] in ("delivered", "relayed", "expanded"):
         meaning = {"delivered": "It is in the mailbox.", "relayed": "It went on, to where nobody tells.",
                    "expanded": "It went to all whom that address stands for."}.get(about["action"], "")  # fmt: skip
-        return Judgement(Side.BEYOND, meaning or "The notice tells no reason.", "nothing to do")
+        return Judgement(Side.BEYOND, meaning or "The notice tells no reason.", advice="nothing to do")
     judged = judge(Stage.RECIPIENT, Cause.REPLY, code, status, facts)
     side = Side.HERE if judged.side is Side.HERE else Side.BEYOND
-    remedy = judged.next
-    if remedy.startswith("kite queue list"):  # it is in their queue now, if in any
-        remedy = "nothing to do: it is tried again there" if about["action"] == "delayed" else _LATER
-    return Judgement(side, judged.meaning, remedy)
+    advice = judged.advice
+    if advice.startswith("nothing to do"):  # it is in their queue now, if in any
+        advice = "nothing to do: it is tried again there" if about["action"] == "delayed" else _LATER
+    return Judgement(side, judged.meaning, judged.next, advice)
 
 
 _LATER = "send it again later, or ask the recipient by another way"

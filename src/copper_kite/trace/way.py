@@ -121,30 +121,36 @@ def way_verdict(way: Way, own: str) -> Verdict:
     steps, longest = way.steps, way.longest
     if not steps:
         meaning = "The header has no Received field: it never passed a server, or they were taken out."
-        return Verdict(None, meaning, "0 hops", "take the message as the receiver has it, with its whole header")
+        advice = "take the message as the receiver has it, with its whole header"
+        return Verdict(None, meaning, "0 hops", advice=advice)
     hops = "1 hop" if len(steps) == 1 else f"{len(steps)} hops"
     evidence = f"{hops}, {wait_words(way.total)} in all"
     loop = next((step.hop for step in steps if step.repeated), None)
     if loop is not None:
         meaning = f"It goes in a circle: {loop.receiver} took it from {loop.sender} more than once."
         again = sum(step.repeated for step in steps)
-        remedy = f"kite route {loop.recipient}" if loop.recipient else "kite route ADDRESS"
-        return Verdict(Side.HERE if _is_own(loop, own) else Side.BEYOND, meaning, f"{again} of {evidence}", remedy)
+        side, evidence = Side.HERE if _is_own(loop, own) else Side.BEYOND, f"{again} of {evidence}"
+        if loop.recipient and side is Side.HERE:
+            advice = "it shows where this server sends it; the servers in the circle have to agree who keeps it"
+            return Verdict(side, meaning, evidence, f"kite route {loop.recipient}", advice)
+        return Verdict(side, meaning, evidence, advice="the servers in the circle have to agree who keeps it")
     if longest is not None and longest.wait is not None and longest.wait.likely >= SLOW and longest.wait.certain:
         where, ours = longest.waited_at, longest.waited_at.lower() == own.lower()
         id = next((step.hop.id for step in steps if step.hop.receiver == where), "")
         waited, taker = wait_words(longest.wait), longest.hop.receiver or "the next server"
         meaning = f"It waited {waited} at {where} before {taker} took it.{_clock_words(way.clocks)}"
-        remedy = f"kite trace {id or 'ID'}" if ours else f"ask who runs {where} about {id or 'it'}"
-        return Verdict(Side.HERE if ours else Side.BEYOND, meaning, evidence, remedy)
+        if ours and id:
+            return Verdict(Side.HERE, meaning, evidence, f"kite trace {id}")
+        advice = f"ask who runs {where} about {id or 'it'}"
+        return Verdict(Side.HERE if ours else Side.BEYOND, meaning, evidence, advice=advice)
     if way.clocks.wrong:
         slow = any(step.wait is not None and step.wait.high >= SLOW for step in steps)
         ours = any(offset.server.lower() == own.lower() for offset in way.clocks.wrong)
         what = "Whether it waited anywhere cannot be told" if slow else "It went through without a wait"
         meaning = f"{what}.{_clock_words(way.clocks)}"
         remedy = f"have the clock of {way.clocks.wrong[0].server} set"
-        return Verdict(Side.HERE if ours else Side.BEYOND, meaning, evidence, remedy)
-    return Verdict(None, "It went through without a wait.", evidence, "nothing to do")
+        return Verdict(Side.HERE if ours else Side.BEYOND, meaning, evidence, advice=remedy)
+    return Verdict(None, "It went through without a wait.", evidence, advice="nothing to do")
 
 
 def _is_own(hop: Hop, own: str) -> bool:

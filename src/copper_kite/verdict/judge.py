@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import lru_cache
+from string import Formatter
 from typing import Any
 
 from copper_kite.verdict.data import knowledge
@@ -16,21 +17,29 @@ __all__ = ["Judgement", "Verdict", "judge", "judge_refusal", "side_of"]
 
 @dataclass(frozen=True, slots=True)
 class Judgement:
-    """What stopped an attempt: the side, the meaning in a sentence, and what to do."""
+    """What stopped an attempt: the side, the meaning in a sentence, the command to type next (empty where none helps),
+    and what else to do, in words."""
 
     side: Side
     meaning: str
-    next: str
+    next: str = ""
+    advice: str = ""
+
+    def verdict(self, meaning: str, evidence: str) -> Verdict:
+        """The verdict with this judgement, in these words and on this evidence."""
+        return Verdict(self.side, meaning, evidence, self.next, self.advice)
 
 
 @dataclass(frozen=True, slots=True)
 class Verdict:
-    """The end of every command that looks at mail. `side` is None when nobody stopped anything."""
+    """The end of every command that looks at mail. `side` is None when nobody stopped anything; `next` is a command
+    that works as it is, or empty, and `advice` is what to do in words."""
 
     side: Side | None
     meaning: str
     evidence: str
-    next: str
+    next: str = ""
+    advice: str = ""
 
 
 def _keys(stage: Stage, code: int | None, enhanced: str) -> list[str]:
@@ -40,7 +49,7 @@ def _keys(stage: Stage, code: int | None, enhanced: str) -> list[str]:
         keys.append(f"{stage} {str(code)[0]}")
     if enhanced:
         _, subject, detail = enhanced.split(".")
-        keys += [f"{stage} X.{subject}.{detail}", enhanced, f"X.{subject}.{detail}"]
+        keys = [f"{stage} {enhanced}", f"{stage} X.{subject}.{detail}", *keys, enhanced, f"X.{subject}.{detail}"]
         if detail != "0" or subject != "0":
             keys.append(f"X.{subject}")
     return [*keys, str(code), str(code)[0]]
@@ -53,6 +62,7 @@ _VAGUE = frozenset(
         "5",
         "421",
         "450",
+        "452",
         "500",
         "501",
         "530",
@@ -66,6 +76,12 @@ _VAGUE = frozenset(
         "X.5",
         "X.6",
         "4.7.0",
+        "4.7.1",
+        "5.4.1",
+        "X.3.1",
+        "login 535",
+        "recipient 4.7.1",
+        "sender 4.7.1",
     }
     | {"5.7.0", "X.3.4", "recipient X.7.1", "sender X.7.1", "sender 552", "sender 553", "greet 4", "greet 5", "hello 5"}
 )
@@ -80,36 +96,69 @@ def _entry(stage: Stage, cause: Cause, code: int | None, enhanced: str, text: st
         return causes.get(f"{stage} {cause}") or causes[cause]
     replies: Mapping[str, Mapping[str, str]] = known["reply"]
     found = next(key for key in _keys(stage, code, enhanced) if key in replies)
-    if found in _VAGUE and text and (phrase := find_phrase(code, text)) is not None:
-        return phrase.entry
     entry = replies[found]
-    same_as = entry.get("same_as")
-    if same_as is None:
-        return entry
-    return known["cause"].get(same_as) or replies[same_as]
+    if found in _VAGUE and text and (phrase := find_phrase(code, text)) is not None:
+        entry = phrase.entry
+    while (same_as := entry.get("same_as")) is not None:
+        entry = known["cause"].get(same_as) or replies[same_as]
+    return entry
 
 
-class _Facts(dict[str, Any]):
-    """Facts to fill a sentence with; what is not known shows as what it would be."""
+# What stands in a sentence for what nobody named.
+_UNNAMED = {
+    "connector": "in question", "next_hop": "the next hop", "host": "that host", "recipient": "the recipient",
+    "sender": "this sender", "login": "that was given", "text": "no details are known", "names": "other names",
+    "pin": "sha256:…", "id": "this message", "who": "a program", "listener": "of this server", "name": "the account",
+}  # fmt: skip
 
-    def __missing__(self, key: str) -> str:
-        return f"({key.replace('_', ' ')})"
+
+def _sentence(template: str, facts: Mapping[str, str]) -> str:
+    """A template with its facts; what is not known shows as what it would be."""
+    told = template.format_map({**_UNNAMED, **facts})
+    return told[:1].upper() + told[1:] if template.startswith("{") and _first_field(template) not in facts else told
+
+
+def _first_field(template: str) -> str | None:
+    return next((name for _, name, _, _ in Formatter().parse(template) if name), None)
+
+
+def _command(template: str, facts: Mapping[str, str]) -> str:
+    """A command with its facts; empty when one of them is not known, so that nobody types a word that stands for it."""
+    needed = {name for _, name, _, _ in Formatter().parse(template) if name}
+    return template.format_map(facts) if needed <= facts.keys() else ""
 
 
 def judge(stage: Stage, cause: Cause, code: int | None, enhanced: str, facts: Mapping[str, Any]) -> Judgement:
     """What stopped it, from where it stopped and the reply that did it, if one did.
 
-    `facts` fills the sentences: connector, next_hop, host, port, address, login, text, sender, recipient, names, stage,
-    id, config, more; `probe`, the command that looks again, is made from connector or next_hop.
+    `facts` fills the sentences: connector, next_hop, host, port, address, login, credential, text, sender, recipient,
+    names, pin, id; `mx` says that the connector goes to the exchangers of each domain; `more`, the command that
+    shows what was said. `probe`, the command that looks again, is made from connector or next_hop, unless such a look
+    is what was asked for (`probing`).
     """
     entry = _entry(stage, cause, code, enhanced, str(facts.get("text", "")))
-    known = _Facts({key: value for key, value in facts.items() if value not in ("", None)}, stage=stage.value)
-    connector = known.get("connector")
-    known["probe"] = f"kite probe --connector {connector}" if connector else f"kite probe {known['next_hop']}"
-    known["but_for"] = f", but for {known['names']}" if "names" in known else ""
-    known.setdefault("more", f"{known['probe']} --dialogue")
-    sentence = entry["next"] if connector else entry.get("alone", entry["next"])
-    return Judgement(Side(entry["side"]), entry["meaning"].format_map(known), sentence.format_map(known))
+    known = {key: str(value) for key, value in facts.items() if value not in ("", None, False)}
+    known |= {"stage": stage.value, "but_for": f", but for {known['names']}" if "names" in known else ""}
+    if "probing" not in known and (probe := _probe(known)):
+        known["probe"] = probe
+        if "more" not in facts:
+            known["more"] = f"{probe} --dialogue"
+    kind = "mx" if "mx" in known else "next" if "connector" in known else "alone"
+    command, advice = entry.get("next", ""), entry.get("advice", "")
+    if kind != "next":
+        command, advice = entry.get(kind, command), entry.get(f"{kind}_advice", advice)
+    side = entry.get("mx_side", entry["side"]) if kind == "mx" else entry["side"]
+    return Judgement(Side(side), _sentence(entry["meaning"], known), _command(command, known), _sentence(advice, known))
+
+
+def _probe(known: Mapping[str, str]) -> str:
+    """The command that looks at the next hop again; empty where nothing is known of it."""
+    connector, next_hop = known.get("connector"), known.get("next_hop")
+    if connector is None:
+        return f"kite probe {next_hop}" if next_hop else ""
+    if "mx" in known:
+        return f"kite connector test {connector} --to {known['recipient']}" if "recipient" in known else ""
+    return f"kite connector test {connector}"
 
 
 def judge_refusal(reply: str, facts: Mapping[str, Any]) -> Judgement:
@@ -119,11 +168,15 @@ def judge_refusal(reply: str, facts: Mapping[str, Any]) -> Judgement:
     """
     entries: list[dict[str, str]] = knowledge()["refused"]
     entry = next(entry for entry in entries if entry["says"] in reply)
-    known = _Facts({key: value for key, value in facts.items() if value})
-    return Judgement(Side(entry["side"]), entry["meaning"].format_map(known), entry["next"].format_map(known))
+    known = {key: str(value) for key, value in facts.items() if value}
+    command, advice = entry.get("next", ""), entry.get("advice", "")
+    return Judgement(
+        Side(entry["side"]), _sentence(entry["meaning"], known), _command(command, known), _sentence(advice, known)
+    )
 
 
 @lru_cache(maxsize=256)
-def side_of(stage: Stage, cause: Cause, code: int | None, enhanced: str, text: str = "") -> Side:
-    """On whose side it stopped, for the record of an attempt."""
-    return Side(_entry(stage, cause, code, enhanced, text)["side"])
+def side_of(stage: Stage, cause: Cause, code: int | None, enhanced: str, text: str = "", *, mx: bool = False) -> Side:
+    """On whose side it stopped, for the record of an attempt; with `mx`, of one with a recipient's own exchangers."""
+    entry = _entry(stage, cause, code, enhanced, text)
+    return Side(entry.get("mx_side", entry["side"]) if mx else entry["side"])

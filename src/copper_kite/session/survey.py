@@ -1,0 +1,99 @@
+"""Every way to a connector's next hops: each host, and each address of it, met by the connector's settings."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from copper_kite.net.addresses import MAX_ADDRESSES, interleave
+from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.failure import SessionFailed
+from copper_kite.net.plan import Plan
+from copper_kite.net.resolve import mail_exchangers, resolve
+from copper_kite.routing.mx import mx_order
+from copper_kite.session.probe import Letter, Probed, probe, stopped
+from copper_kite.verdict.judge import Verdict
+
+__all__ = ["Survey", "exchangers", "survey"]
+
+
+@dataclass(frozen=True, slots=True)
+class Survey:
+    """What was found on each way, in the order of the hosts, and the verdict on all of them."""
+
+    ways: Sequence[Probed]
+    verdict: Verdict
+
+    @property
+    def passed(self) -> bool:
+        """Whether each host can be had by one of its addresses at least."""
+        hosts = {way.plan.where for way in self.ways}
+        return bool(hosts) and hosts == {way.plan.where for way in self.ways if way.passed}
+
+
+async def survey(plans: Sequence[Plan], facts: Mapping[str, Any], letter: Letter | None) -> Survey:
+    """Probe each address of each host, all at the same time; `facts` is what the sentences may name."""
+    found = await asyncio.gather(*(_host(plan, facts, letter) for plan in plans))
+    ways = [way for of_host in found for way in of_host]
+    return Survey(ways, _verdict(ways))
+
+
+async def _host(plan: Plan, facts: Mapping[str, Any], letter: Letter | None) -> list[Probed]:
+    if plan.path:
+        return [await probe(plan, facts, letter)]
+    try:
+        found = await resolve(plan.host, plan.port, plan.timeouts.resolve, plan.dns)
+    except SessionFailed as failure:
+        return [_not_met(plan, failure, facts)]
+    addresses = interleave(found)[:MAX_ADDRESSES]
+    return await asyncio.gather(*(probe(replace(plan, address=address), facts, letter) for address in addresses))
+
+
+def _not_met(plan: Plan, failure: SessionFailed, facts: Mapping[str, Any]) -> Probed:
+    """A host of which not even an address is known."""
+    return Probed(
+        plan=plan, at=time.time(), stages=(), failure=failure, address="", tried=(), tls="", in_clear=None, keywords={},
+        chain=(), dialogue=Dialogue(0.0), verdict=stopped(plan, failure, facts, None),
+    )  # fmt: skip
+
+
+async def exchangers(
+    first: Plan, recipient: str, own: Collection[str], facts: Mapping[str, Any]
+) -> list[Plan] | Survey:
+    """The plans for the mail exchangers of a recipient's domain (RFC 5321 5.1); or why there are none."""
+    domain = recipient.rpartition("@")[2]
+    try:
+        records = await mail_exchangers(domain, first.timeouts.resolve, first.dns)
+        return [replace(first, host=host) for host in mx_order(domain, records, own)]
+    except SessionFailed as failure:
+        way = _not_met(replace(first, host=domain), failure, facts)
+        return Survey([way], way.verdict)
+
+
+def _verdict(ways: Sequence[Probed]) -> Verdict:
+    """On the first host that cannot be had; else on all of them."""
+    good = [way for way in ways if way.passed]
+    reached = {way.plan.where for way in good}
+    bad = next((way for way in ways if way.plan.where not in reached), None)
+    if bad is None:
+        left_out = [way for way in ways if not way.passed]
+        return _all_well(good[0].verdict, sorted(reached), left_out, alone=len(ways) == 1)
+    if not good:
+        return bad.verdict
+    meaning = f"Mail goes by {', '.join(dict.fromkeys(way.plan.where for way in good))}. {bad.verdict.meaning}"
+    return replace(bad.verdict, meaning=meaning)
+
+
+def _all_well(first: Verdict, hosts: Sequence[str], left_out: Sequence[Probed], *, alone: bool) -> Verdict:
+    advice = "the same with --to and an address of yours sends one small real message"
+    if alone:
+        return replace(first, advice=advice)
+    whom = f"all {len(hosts)} hosts" if len(hosts) > 1 else f"{hosts[0]}"
+    meaning = f"Mail can be handed to {whom}; no message was sent."
+    if left_out:
+        words = "; ".join(f"{way.plan.address}: {way.failure.text}" for way in left_out if way.failure)
+        meaning = f"{meaning} Some addresses give no session, and are passed over: {words}."
+    return replace(first, meaning=meaning, advice=advice)
