@@ -257,10 +257,10 @@ def situations(folder: Path) -> Iterator[tuple[Path, dict[str, str]]]:
         yield config, known
 
 
-def run_cause(cause: Cause, config: Path, known: dict[str, str]) -> tuple[str, str]:
-    """The command as one would type it, and what it prints."""
+def run_cause(cause: Cause, config: Path, known: dict[str, str], *, plain: bool = True) -> tuple[str, str]:
+    """The command as one would type it, and what it prints; where it is `plain`, as without a configuration named."""
     words = [word.format_map(known) for word in cause.command]
     files = [str(config.parent / word) if word.endswith(".eml") else word for word in words]
     done = kite(*files, config=config)
     shown = (done.stdout + done.stderr).decode()
-    return " ".join(["kite", *words]), shown.replace(f"kite --config {config} ", "kite ")
+    return " ".join(["kite", *words]), shown.replace(f"kite --config {config} ", "kite ") if plain else shown

@@ -83,19 +83,19 @@ def test_every_cause_has_a_verdict() -> None:
         if cause is Cause.REPLY:
             continue
         judgement = verdict.judge(Stage.CONNECT, cause, None, "", {"next_hop": "h:587", "connector": "beacon"})
-        assert judgement.meaning and judgement.next
+        assert judgement.meaning and judgement.next + judgement.advice
         assert "{" not in judgement.meaning + judgement.next
 
 
 @pytest.mark.parametrize(
     ("stage", "code", "enhanced", "side", "words"),
     [
-        (Stage.RECIPIENT, 550, "5.1.1", Side.NEXT_HOP, "no mailbox ana@x.example"),
+        (Stage.RECIPIENT, 550, "5.1.1", Side.NEXT_HOP, "no mailbox of ana@x.example"),
         (Stage.RECIPIENT, 452, "4.2.2", Side.BEYOND, "is full"),
         (Stage.LOGIN, 535, "5.7.8", Side.HERE, "refuses the login tern"),
         (Stage.LOGIN, 535, "", Side.HERE, "refuses the login tern"),
         (Stage.SENDER, 550, "5.7.1", Side.HERE, "does not let it send as"),
-        (Stage.SENDER, 530, "5.7.0", Side.HERE, "wants something"),
+        (Stage.SENDER, 530, "5.7.0", Side.HERE, "takes no mail without a login"),
         (Stage.GREET, 421, "", Side.NEXT_HOP, "not ready for a session"),
         (Stage.ACCEPT, 554, "5.6.99", Side.NEXT_HOP, "content"),
         (Stage.ACCEPT, 599, "", Side.NEXT_HOP, "for good"),

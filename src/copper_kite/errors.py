@@ -11,7 +11,7 @@ KiteError
 ├── StoreFull                 the disk is full: try again later
 ├── StoreFailed               the disk failed: try again later
 ├── ListenFailed              an address cannot be listened on (exit 3)
-├── NeedsRestart              a new configuration cannot be taken up on the way (exit 3)
+├── Stopping                  the server stops, and takes nothing up any more (exit 3)
 ├── NotFound                  no such message (exit 1)
 ├── ContentGone               a message has gone (exit 1)
 ├── ContentUnreadable         a message's content cannot be read where it should stand (exit 1)
@@ -37,12 +37,12 @@ __all__ = [
     "KiteError",
     "ListenFailed",
     "LocalProtocolError",
-    "NeedsRestart",
     "NotFound",
     "OutOfStep",
     "RemoteProtocolError",
     "SchemaTooNew",
     "SettingsError",
+    "Stopping",
     "StoreError",
     "StoreFailed",
     "StoreFull",
@@ -100,6 +100,16 @@ class SettingsError(KiteError):
     def __init__(self, findings: Sequence[Finding], hint: str = "") -> None:
         super().__init__("\n".join([*(str(finding) for finding in findings), *filter(None, [hint])]))
         self.findings = tuple(findings)
+
+
+class NotReadable(KiteError):
+    """Raised when this user may not read a file, or look into its folder."""
+
+    exit_code = 3
+
+    def __init__(self, file: str) -> None:
+        super().__init__(f"{file}: this user may not read it; run as the server's user, or as root")
+        self.file = file
 
 
 class StoreError(KiteError):
@@ -166,8 +176,8 @@ class ListenFailed(KiteError):
         self.address = address
 
 
-class NeedsRestart(KiteError):
-    """Raised when a new configuration changes what a running server cannot change."""
+class Stopping(KiteError):
+    """Raised when something is asked of a server that stops."""
 
     exit_code = 3
 

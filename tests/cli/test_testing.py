@@ -11,6 +11,7 @@ import re
 import select
 import shutil
 import signal
+import socket
 import subprocess
 import sys
 import time
@@ -396,3 +397,61 @@ def test_talk_on_a_pipe(folder: Path) -> None:
         assert again.returncode == 0, again.stdout.decode()
     gone = kite("talk", f"localhost:{port}", stdin=b"EHLO x\n")
     assert gone.returncode == 4 and b"Nothing listens" in gone.stdout
+
+
+def test_a_rule_that_could_never_fit_is_told_and_one_on_content_fits(folder: Path) -> None:
+    """`recipient` counts where the content is at stake, for any of them; earlier nothing is known of one."""
+    (folder / "never.toml").write_text('[[rule]]\nstage = "sender"\nrecipient = "a@x.example"\nanswer = "550 no"\n')
+    done = kite("catch", f"127.0.0.1:{free_port()}", "--behave", folder / "never.toml", "--folder", folder / "c")
+    assert done.returncode == 3 and b"the rule would never fit" in done.stderr
+    for stage in ("content", "accept"):
+        (folder / "rule.toml").write_text(
+            f'[[rule]]\nstage = "{stage}"\nrecipient = "full@*"\nanswer = "552 5.2.2 full"\n'
+        )
+        with catching(folder, "--behave", folder / "rule.toml", "--tls", "off", "--no-logins") as (port, *_):
+            where = ("--server", f"127.0.0.1:{port}", "--tls", "off")
+            assert b"552 5.2.2 full" in kite("send", "full@x.example", *where).stdout, stage
+            assert kite("send", "other@x.example", *where).returncode == 0
+
+
+def test_catch_names_the_authority_of_a_faulty_certificate(folder: Path) -> None:
+    (folder / "expired.toml").write_text('[tls]\ncertificate = "expired"\n')
+    with catching(folder, "--behave", folder / "expired.toml") as (port, _, process):
+        authority = folder / "caught" / "tls" / "expired-ca.pem"
+        assert process.stderr is not None and str(authority).encode() in process.stderr.readline()
+        done = kite("probe", f"localhost:{port}", "--trust", authority)
+        assert b"is out of date" in done.stdout
+
+
+def test_play_lists_for_programs_and_knows_its_variables(folder: Path) -> None:
+    listed = json.loads(kite("play", "--list", "--json").stdout)
+    assert {"size", "strangers"} <= {one["script"] for one in listed} and all(one["title"] for one in listed)
+    wrong = kite("play", "size", "--server", "127.0.0.1:1", "--set", "sendr=a@b.example")
+    assert wrong.returncode == 2 and b"did you mean 'sender'?" in wrong.stderr
+    rule = '[[rule]]\nstage = "sender"\nanswer = "550 5.7.1 not this sender"\n'
+    (folder / "rule.toml").write_text(rule)
+    with catching(folder, "--behave", folder / "rule.toml", "--tls", "off", "--no-logins") as (port, *_):
+        done = kite("play", "size", "--server", f"127.0.0.1:{port}", "--tls", "off")
+        assert done.returncode == 1 and b"it refuses this sender, whatever the size" in b" ".join(done.stdout.split())
+
+
+def test_a_time_limit_for_every_stage(folder: Path) -> None:
+    """A port that takes connections and says nothing: every stage ends by the one limit."""
+    with socket.create_server(("127.0.0.1", 0)) as silent:
+        began = time.monotonic()
+        done = kite("probe", f"127.0.0.1:{silent.getsockname()[1]}", "--tls", "off", "--timeout", "1s")
+    assert done.returncode == 4 and b"greet" in done.stdout and time.monotonic() - began < 25
+    assert kite("probe", "127.0.0.1:1", "--timeout", "soon").returncode == 2
+
+
+def test_a_filter_with_a_connector_that_is_none(folder: Path) -> None:
+    config = write_site(folder, free_port(), tls="off")
+    with running(config):
+        pass
+    for words in (("queue", "list"), ("trace",)):
+        done = kite(*words, "--connector", "beakon", config=config)
+        assert done.returncode == 2 and b"did you mean 'beacon'?" in done.stderr, words
+    assert kite("queue", "list", "--connector", "beacon", config=config).returncode == 0
+    shown = kite("--help").stdout.decode()
+    assert shown.index("  trace ") < shown.index("  queue ")
+    assert "Keys: recipients, senders" in " ".join(kite("connector", "add", "--help").stdout.decode().split())

@@ -158,6 +158,13 @@ class _NoLines:
         """Nothing is open."""
 
 
+class _NoRecordings:
+    """Nobody wants any."""
+
+    def wants(self, table: str, name: str) -> bool:
+        return False
+
+
 def _raise(error: Exception, **facts: object) -> str:
     raise error
 
@@ -175,7 +182,7 @@ async def _hand_in(loop: VirtualLoop, choices: Choices) -> tuple[Kept, list[Call
     log = Log(_NoLines(), lambda at, level, event, facts: "", "info", clock.now)
     submission = Submission(
         LOADED, LOADED.settings.listener[0], IdMaker(), clock, kept.submit, lambda fresh: None, gate,
-        _Room(), Refusals(lambda change: None, clock.now, lambda refusal, count: None), log, _raise,  # type: ignore[arg-type]
+        _Room(), Refusals(lambda change: None, clock.now, lambda refusal, count: None), _NoRecordings(), log, _raise,  # type: ignore[arg-type]
     )  # fmt: skip
     registry = SessionRegistry()
     callers = [_connect(loop, choices, submission, registry) for _ in range(1 + choices.pick(3))]

@@ -2,13 +2,23 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime
+import errno
+import io
+import os
+import time
 from pathlib import Path
+from typing import Any
 
 import pytest
 
+from copper_kite.cli.main import main
 from copper_kite.errors import Finding
 from copper_kite.posture.check import check_file
+from copper_kite.settings.load import load
+from copper_kite.settings.service_units import service_unit
+from tests.support import free_port, kite, write_site
 
 NOW = datetime.datetime(2026, 5, 4, 9, tzinfo=datetime.UTC).timestamp()
 GOOD = """\
@@ -114,3 +124,77 @@ def test_logs_that_cannot_be_looked_in(folder: Path) -> None:
         ("error", "other_log[2].map", "cannot be read (No such file or directory)"),
         ("error", "other_log[3].map", "has no group"),
     }
+
+
+def test_a_disk_with_less_than_is_to_stay_free(folder: Path) -> None:
+    """`check` calls it an error, `status` shows it and ends with 1; a change of something else is not kept from it."""
+    config = write_site(folder, 2525, tls="off")
+    text = config.read_text()
+    config.write_text(text.replace("[server]\n", '[server]\nkeep_free = "1000000GiB"\n'))
+    found = [finding for finding in check_file(config, time.time())[1] if finding.key == "server.keep_free"]
+    assert [finding.level for finding in found] == ["error"] and "MiB left" in found[0].problem
+    (folder / "queue").mkdir()
+    shown = kite("status", config=config)
+    assert shown.returncode == 1 and b"nothing is taken in" in b" ".join(shown.stdout.split())
+    assert kite("connector", "set", "beacon", "sessions=3", config=config).returncode == 0
+
+
+def test_an_open_relay_is_refused_everywhere_unless_it_is_meant(folder: Path) -> None:
+    """By the command that would make it, by check, by a server; `--anyway` writes it, and no server goes by it."""
+    config = write_site(folder, 2525, tls="off")
+    before = config.read_text()
+    words = ("listener", "add", "open", f"bind=127.0.0.1:{free_port()}")
+    for everybody in ("0.0.0.0/0", "0.0.0.0/1", "::/0"):
+        done = kite(*words, f"allow={everybody}", config=config)
+        assert done.returncode == 3 and b"an open relay" in done.stderr and config.read_text() == before, everybody
+    done = kite(*words, "allow=0.0.0.0/0", "--anyway", config=config)
+    assert done.returncode == 1 and b"no server can go by it" in done.stdout and config.read_text() != before
+    assert kite("serve", config=config).returncode == 3
+    assert kite("listener", "set", "open", "open_relay=yes, I mean it", config=config).returncode == 0
+    meant = [finding.level for finding in check_file(config, time.time())[1] if "an open relay" in finding.problem]
+    assert meant == ["warning"]
+
+
+def test_a_change_that_check_calls_an_error_is_refused(folder: Path) -> None:
+    """Also one that could be written: the last connector removed; what was wrong before does not count again."""
+    config = write_site(folder, 2525, tls="off")
+    done = kite("connector", "remove", "beacon", "--yes", config=config)
+    assert done.returncode == 3 and b"there is no connector" in done.stderr and b"--anyway" in done.stderr
+    assert kite("connector", "remove", "beacon", "--yes", "--anyway", config=config).returncode == 0
+    assert kite("config", "set", "retry", "lifetime=3d", "waits=1m,5m", config=config).returncode == 0
+    assert 'waits = ["1m", "5m"]' in config.read_text() and 'lifetime = "3d"' in config.read_text()
+    assert kite("config", "set", "guard", "surge=4", config=config).returncode == 0 and "[guard]" in config.read_text()
+    refused = kite("config", "set", "retry", "waits=0s", config=config)
+    assert refused.returncode == 3 and b"a wait is no time at all" in refused.stderr
+
+
+@pytest.mark.parametrize("name", ["credentials.toml", "ca.pem", "queue.sqlite"])
+def test_a_file_that_this_user_may_not_read(folder: Path, name: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """One message and exit 3, and no finding that is not true."""
+    (folder / "ca.pem").write_text("")
+    config = write_site(folder, 2525)
+    (folder / "queue").mkdir()
+    real = os.stat
+
+    def stat(path: Any, *rest: Any, **more: Any) -> os.stat_result:
+        if str(path).endswith(name):
+            raise PermissionError(errno.EACCES, "Permission denied", str(path))
+        return real(path, *rest, **more)
+
+    monkeypatch.setattr(os, "stat", stat)
+    words = ["queue", "list"] if name == "queue.sqlite" else ["check"]
+    shown = io.StringIO()
+    with contextlib.redirect_stderr(shown), pytest.raises(SystemExit) as ended:
+        main(["--config", str(config), *words])
+    assert ended.value.code == 3 and shown.getvalue().endswith("run as the server's user, or as root\n")
+    assert shown.getvalue().count("\n") == 1 and name in shown.getvalue()
+
+
+def test_the_unit_lets_the_server_write_its_log(folder: Path) -> None:
+    config = write_site(folder, 2525, tls="off")
+    for to, line in (("file:/srv/logs/kite.log", "ReadWritePaths=/srv/logs"),
+                     ("file:/var/log/copper-kite/kite.log", "LogsDirectory=copper-kite"), ("file:queue/x.log", "")):  # fmt: skip
+        config.write_text(write_site(folder, 2525, tls="off").read_text() + f'[log]\nto = "{to}"\n')
+        unit = service_unit(load(config), ["/usr/bin/kite"])
+        assert not line or f"\n{line}\n" in unit
+        assert unit.count("LogsDirectory") + unit.count("ReadWritePaths=/srv") == bool(line)

@@ -6,6 +6,7 @@ import asyncio
 import itertools
 from collections import Counter
 from pathlib import Path
+from typing import Any
 
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.relay.service import Service
@@ -42,10 +43,10 @@ class Hosts:
             stand_in = StandIn(plan, lambda one: self.caught.append((clock.now(), one)), clock)
             decide = stand_in.judge.decide
 
-            def noted(stage: Stage, facts: dict[str, str], name: str = name, decide=decide):  # type: ignore[no-untyped-def]
+            def noted(stage: Stage, *facts: Any, name: str = name, decide=decide):  # type: ignore[no-untyped-def]
                 if stage is Stage.GREET:
                     self.met.append((clock.now(), name))
-                return decide(stage, facts)
+                return decide(stage, *facts)
 
             stand_in.judge.decide = noted  # type: ignore[method-assign]
             self.stand_ins.append(stand_in)

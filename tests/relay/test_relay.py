@@ -313,7 +313,9 @@ def test_nothing_goes_out_when_the_session_is_not_as_demanded(
             told = first_failure(here)
             assert told.recipients[0].state is State.DELAYED and here.caught == []
             assert told.attempts[0].cause == cause
-            assert told.verdict.side is side and words in told.verdict.meaning and told.verdict.next
+            assert (
+                told.verdict.side is side and words in told.verdict.meaning and told.verdict.next + told.verdict.advice
+            )
             said = str(told.attempts[0].dialogue)
             assert PASSWORD not in said and "dGVybg" not in said
             if cause != "reply":

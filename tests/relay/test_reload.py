@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from copper_kite.errors import ListenFailed, NeedsRestart
+from copper_kite.errors import ListenFailed, StoreError
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.session.standin import Rule
 from copper_kite.settings.load import load
@@ -64,16 +64,55 @@ def test_addresses_open_and_close_one_by_one(folder: Path, authority: Certificat
     asyncio.run(live())
 
 
-def test_what_cannot_change_on_the_way_is_refused(folder: Path, authority: CertificateFiles) -> None:
+def test_what_cannot_change_on_the_way_waits_for_the_next_start(folder: Path, authority: CertificateFiles) -> None:
+    """It is told in words, and keeps nothing else from being taken up."""
+
     async def live() -> None:
         async with site(folder, authority) as here:
             changed(here, 'data = "queue"', 'data = "other"')
-            with pytest.raises(NeedsRestart) as error:
-                await here.service.reload(load(here.loaded.path))
-            here.service.refuse(error.value)
+            changed(here, "[identity]", '[retry]\nlifetime = "3d"\n[identity]')
+            await here.service.reload(load(here.loaded.path))
             note = read_note(here.loaded.data)
-            assert note is not None and note.refused_at is not None and "data folder" in note.problems[0]
-            assert 'data = "queue"' in note.source
+            assert note is not None and note.refused_at is None and 'data = "other"' in note.source
+            assert note.problems == (
+                f"the data folder stays {folder / 'queue'} until the next start, when it becomes {folder / 'other'}",
+            )
+            assert (
+                here.service.loaded.settings.retry.lifetime == 3 * 86400
+                and here.service.loaded.data == folder / "queue"
+            )
+            await converse(here.port, talk(letter("a@x.example")))
+            await here.until_caught(1)
+
+    asyncio.run(live())
+
+
+def test_the_log_is_opened_anew_and_may_change(folder: Path, authority: CertificateFiles) -> None:
+    """Whoever rotates logs has moved the file; another place, form and level count at once; one that cannot be is refused."""
+
+    async def live() -> None:
+        log = f'[log]\nto = "file:{folder}/kite.log"\nlevel = "info"\n'
+        async with site(folder, authority, extra=log) as here:
+            (folder / "kite.log").rename(folder / "kite.log.1")
+            await here.service.reload(load(here.loaded.path))
+            await converse(here.port, talk(letter("a@x.example")))
+            await here.until_caught(1)
+            assert " accepted " in (folder / "kite.log").read_text() and (folder / "kite.log.1").exists()
+            changed(here, f"file:{folder}/kite.log", f"file:{folder}/other.log")
+            changed(here, 'level = "info"', 'level = "info"\nformat = "json"')
+            await here.service.reload(load(here.loaded.path))
+            await converse(here.port, talk(letter("b@x.example")))
+            await here.until_caught(2)
+            assert '"event": "accepted"' in (folder / "other.log").read_text()
+            (folder / "file").write_text("")
+            changed(here, f"file:{folder}/other.log", f"file:{folder}/file/x.log")
+            with pytest.raises(StoreError) as error:
+                await here.service.reload(load(here.loaded.path))
+            assert "the log cannot be opened there" in str(error.value)
+            before = (folder / "other.log").read_text()
+            await converse(here.port, talk(letter("c@x.example")))
+            await here.until_caught(3)
+            assert len((folder / "other.log").read_text()) > len(before), "it goes on where it was"
 
     asyncio.run(live())
 

@@ -155,9 +155,8 @@ async def _run(plan: StandInPlan, endpoints: Sequence[Endpoint], as_json: bool) 
     for endpoint in endpoints:
         await stand_in.start(endpoint.host, endpoint.port)
         echo(f"{plan.name} takes mail on {endpoint}, TLS {plan.tls}; messages go to {plan.folder}", err=True)
-    authority = plan.folder / "tls" / "ca.pem" if plan.folder is not None else None
-    if plan.context is not None and authority is not None and authority.exists():
-        echo(f'connectors trust it with: trust = "{authority.absolute()}"', err=True)
+    if plan.authority is not None:
+        echo(f'connectors trust it with: trust = "{plan.authority.absolute()}"', err=True)
     await told.wait()
     await stand_in.stop()
     echo(f"caught {caught} messages", err=True)

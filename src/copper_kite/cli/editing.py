@@ -48,7 +48,7 @@ def change(config: str | None, edit: Callable[[Document], None], done: str, *, a
     """
     from copper_kite.settings.edit import Document, write_file
     from copper_kite.settings.explain import read_source
-    from copper_kite.settings.load import find_config
+    from copper_kite.settings.load import data_folder_in, find_config
 
     path = find_config(config)
     before = read_source(path)
@@ -66,7 +66,7 @@ def change(config: str | None, edit: Callable[[Document], None], done: str, *, a
         say(("no server can go by it as it is:", "bold red"))
         echo("\n".join(map(str, errors)))
         return False
-    return take_up(loaded)
+    return take_up(loaded, data_folder_in(path, before))
 
 
 def judge_change(path: Path, before: str, after: str) -> tuple[Loaded | None, list[Finding]]:
@@ -82,11 +82,13 @@ def judge_change(path: Path, before: str, after: str) -> tuple[Loaded | None, li
     return loaded, fresh
 
 
-def take_up(loaded: Loaded) -> bool:
-    """Have the running server go by `loaded`, and say whether it does."""
+def take_up(loaded: Loaded, folder: Path | None = None) -> bool:
+    """Have the running server go by `loaded`, and say whether it does; `folder` is its data folder, where that is not
+    the one that `loaded` names."""
     from copper_kite.store import read_note, running_server
 
-    running = running_server(loaded.data)
+    folder = folder or loaded.data
+    running = running_server(folder)
     if running is None:
         echo("no server runs now; the next `kite serve` goes by it")
         return True
@@ -100,7 +102,7 @@ def take_up(loaded: Loaded) -> bool:
         echo(f"the running server is another user's: have it take this up with  kill -HUP {running.pid}")
         return True
     while time.time() < asked + ANSWER_SECONDS:
-        note = read_note(loaded.data)
+        note = read_note(folder)
         if note is not None and note.refused_at is not None and note.refused_at >= asked:
             say(("the running server refused it and goes on as it was:", "bold red"))
             for problem in note.problems:
@@ -108,6 +110,8 @@ def take_up(loaded: Loaded) -> bool:
             return False
         if note is not None and note.refused_at is None and note.taken_at >= asked and note.source == loaded.source:
             echo("the running server has taken it up")
+            for problem in note.problems:
+                say((f"but {problem}", "yellow"))
             return True
         time.sleep(0.02)
     say(("the running server has not answered; `kite status` tells what it goes by", "bold red"))

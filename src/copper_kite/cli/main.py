@@ -10,7 +10,7 @@ from typing import Any
 import click
 
 from copper_kite import __version__
-from copper_kite.errors import KiteError
+from copper_kite.errors import KiteError, NotReadable
 
 __all__ = ["kite", "main", "words_of_fault"]
 
@@ -42,12 +42,12 @@ FAMILIES: dict[str, dict[str, tuple[str, str]]] = {
         "catch": ("catch", "Be a stand-in smart host that keeps what it is sent."),
     },
     "Trace": {
+        "trace": ("trace", "One message's story, and the verdict."),
         "queue": ("queue", "What waits, and for what."),
         "log": ("log", "The journal, or the logs of other programs: searched, or followed live."),
         "headers": ("headers", "The way of a received message: each hop, its delay, its TLS, where it waited."),
         "notice": ("notice", "What notices from elsewhere tell, and of which of our messages."),
         "explain": ("explain", "What a server's reply means, and what to do."),
-        "trace": ("trace", "One message's story, and the verdict."),
     },
     "Watch": {
         "demo": ("demo", "A whole day of a small ferry line, in half a minute."),
@@ -112,6 +112,12 @@ def main(argv: list[str] | None = None) -> Any:
     except KiteError as error:
         _complain(str(error))
         sys.exit(error.exit_code)
+    except PermissionError as error:
+        if error.filename is None:
+            _complain(words_of_fault(error))
+            sys.exit(UNEXPECTED)
+        _complain(str(NotReadable(str(error.filename))))
+        sys.exit(NotReadable.exit_code)
     except BrokenPipeError:
         sys.stderr.close()  # whoever read our output has gone; nobody is left to complain to
         sys.exit(1)

@@ -162,7 +162,8 @@ def _show_one(one: Told) -> None:
 def _show_groups(told: Sequence[Told], notices: int) -> None:
     from copper_kite.trace.beyond import group
 
-    echo(f"{notices} notice{'s' * (notices > 1)} tell of {len(told)} recipients.\n")
+    tells = "1 notice tells" if notices == 1 else f"{notices} notices tell"
+    echo(f"{tells} of {len(told)} recipients.\n")
     groups = group(told)
     print_table(
         ("action", "count", "ours", "status", "at", "for", "said"),

@@ -49,13 +49,13 @@ def play(ctx: click.Context, /, scripts: tuple[str, ...], **given: Any) -> None:
     Exit 0 when all went as they say, 1 when an expectation failed.
     """
     if given["listed"]:
-        _list()
+        _list(as_json=given["as_json"])
         return
     target = find_target(ctx.obj, given.pop("server"), given, needed=False)
     found = [_find(name) for name in (*scripts, *(_shipped_names() if given["shipped"] else ()))]
     if not found:
         raise InputError("name a script, or play those that kite ships with: --shipped", usage=True)
-    played = asyncio.run(_play_all(found, target, _variables(given["settings"])))
+    played = asyncio.run(_play_all(found, target, _variables(given["settings"], found)))
     if given["junit"]:
         _write_junit(Path(given["junit"]), played)
     if given["as_json"]:
@@ -65,12 +65,17 @@ def play(ctx: click.Context, /, scripts: tuple[str, ...], **given: Any) -> None:
     ctx.exit(0 if all(one.good for one in played) else 1)
 
 
-def _variables(settings: Sequence[str]) -> dict[str, str]:
+def _variables(settings: Sequence[str], scripts: Sequence[Script]) -> dict[str, str]:
+    from copper_kite.cli.editing import near
+
+    known = sorted({name for script in scripts for name in script.names})
     found = {}
     for text in settings:
         name, equals, value = text.partition("=")
         if not equals or not name:
             raise click.BadParameter(f"{text!r}: write it as NAME=VALUE", param_hint="--set")
+        if name not in known:
+            raise near(name, known, "variable")
         found[name] = value
     return found
 
@@ -89,8 +94,12 @@ def _find(name: str) -> Script:
     return read_script(Path(name))
 
 
-def _list() -> None:
-    print_table(("script", "what it checks"), [(name, _find(name).title) for name in _shipped_names()], wraps=True)
+def _list(*, as_json: bool) -> None:
+    scripts = [(name, _find(name)) for name in _shipped_names()]
+    if as_json:
+        print_json([{"script": name, "title": one.title, "variables": sorted(one.names)} for name, one in scripts])
+        return
+    print_table(("script", "what it checks"), [(name, one.title) for name, one in scripts], wraps=True)
 
 
 async def _play_all(scripts: Sequence[Script], target: Target, variables: dict[str, str]) -> list[Played]:

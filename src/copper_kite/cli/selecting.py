@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import time
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
@@ -41,6 +42,8 @@ def selection(reader: Reader, ids: Sequence[str], given: Mapping[str, Any]) -> S
     from copper_kite.words import State
 
     older = given["older"]
+    if given["connector"]:
+        _demand_connector(reader, given["connector"])
     return Selection(
         ids=[reader.resolve(id) for id in ids],
         states=[State(state) for state in given["states"]],
@@ -54,3 +57,17 @@ def selection(reader: Reader, ids: Sequence[str], given: Mapping[str, Any]) -> S
         older=None if older is None else time.time() - older,
         larger=given["larger"],
     )
+
+
+def _demand_connector(reader: Reader, name: str) -> None:
+    """A name that no connector has, and never had, is a slip. Raises InputError with the nearest."""
+    from copper_kite.cli.editing import near
+    from copper_kite.errors import SettingsError
+    from copper_kite.settings.find import find_file, sketch
+
+    known = [state.name for state in reader.connectors()] + [group.name for group in reader.groups("connector")]
+    with contextlib.suppress(SettingsError):
+        config = click.get_current_context().find_root().params.get("config")
+        known += [entry.name for entry in sketch(find_file(config)).connectors]
+    if name not in known:
+        raise near(name, sorted(filter(None, set(known))), "connector")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import time
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from copper_kite.cli.show import (
@@ -19,6 +19,7 @@ from copper_kite.cli.show import (
     say,
     size,
 )
+from copper_kite.smtp.replies import visible
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -132,7 +133,6 @@ def _record_json(record: Record) -> dict[str, object]:
 
 
 def _print_record(record: Record, header: str) -> None:
-    from copper_kite.smtp.replies import visible
     from copper_kite.store import id_text
     from copper_kite.words import FINAL
 
@@ -161,21 +161,36 @@ def _print_record(record: Record, header: str) -> None:
     echo("\n".join(visible(line) for line in header.splitlines()) if header else "Its content is not kept any longer.")
 
 
+def _in_vain(attempt: Attempt) -> Iterator[tuple[str, ...]]:
+    """The next hops that it passed over, and the addresses that it tried in vain."""
+    session = attempt.facts.session
+    for hop in session.passed_over:
+        if any(hop.next_hop == tried.next_hop for tried in session.tried):
+            continue
+        yield "", "down", attempt.connector, hop.next_hop, hop.stage, visible(hop.said)
+    for tried in session.tried:
+        if attempt.facts.relayed or (tried.next_hop, tried.address) != (attempt.next_hop, attempt.address):
+            yield "", "tried", attempt.connector, tried.next_hop, tried.stage, visible(tried.said)
+
+
 def _print_attempts(attempts: Sequence[Attempt]) -> None:
-    from copper_kite.smtp.replies import visible
 
     print_table(
         ("attempt", "took", "connector", "next hop", "stage", "what came of it"),
         [
-            (
-                at,
-                f"{one.seconds:.2f} s",
-                one.connector,
-                one.next_hop,
-                one.stage,
-                visible(" ".join(filter(None, (str(one.code or ""), one.enhanced, one.text)))),
-            )
+            row
             for at, one in zip(local_times([one.at for one in attempts]), attempts, strict=True)
+            for row in (
+                *_in_vain(one),
+                (
+                    at,
+                    f"{one.seconds:.2f} s",
+                    one.connector,
+                    one.next_hop,
+                    one.stage,
+                    visible(" ".join(filter(None, (str(one.code or ""), one.enhanced, one.text)))),
+                ),
+            )
         ],
         right=("took",),
         wraps=True,

@@ -158,8 +158,11 @@ def print_table(
     widths = list(wanted)
     room = console().width - gap * (len(widths) - 1)
     widths[-1] = min(widths[-1], max(room - sum(widths[:-1]), MIN_LAST))
+    least = [_least(column, name, wraps=wraps) for name, *column in zip(columns, *cells, strict=True)]
     while sum(widths) > room:
-        widths[widths.index(max(widths))] -= 1
+        spare = [width - kept for width, kept in zip(widths, least, strict=True)]
+        among = spare if max(spare) > 0 else widths  # what must be readable gives way last
+        widths[among.index(max(among))] -= 1
     folds = [wraps and width < full for width, full in zip(widths, wanted, strict=True)]
     for column, width, wrapped in zip(columns, widths, folds, strict=True):
         table.add_column(
@@ -175,6 +178,16 @@ def print_table(
 
 
 NEXT = 12  # columns before what a verdict says
+LEAST, LONGEST_WORD = 8, 40  # columns
+
+
+def _least(column: Sequence[str], name: str, *, wraps: bool) -> int:
+    """How narrow a column may become before others do: an id stays whole, and so do words in what is wrapped."""
+    if name == "id":
+        return max(map(len, column), default=0)
+    if not wraps:
+        return min(max(map(len, column), default=0), LEAST)
+    return min(max((len(word) for cell in column for word in cell.split()), default=0), LONGEST_WORD)
 
 
 def print_verdict(verdict: Verdict) -> None:

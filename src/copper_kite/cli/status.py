@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import os
 import time
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
@@ -28,7 +29,7 @@ MOST_STOPS = 10  # lanes that are shown one by one
 def status(ctx: click.Context, as_json: bool) -> None:
     """Is it running, what waits, which connectors work.
 
-    Exit 0 when it runs, 1 when it does not, or not with the configuration that is in the file.
+    Exit 0 when it runs, 1 when it does not, or not with the configuration that is in the file, or has no room left.
     """
     from copper_kite.errors import StoreError
     from copper_kite.store import (
@@ -45,6 +46,8 @@ def status(ctx: click.Context, as_json: bool) -> None:
     running = running_server(loaded.data)
     if running is not None:
         told = told or _told_by(read_note(loaded.data), loaded)
+    if (short := _short_of_room(loaded)) is not None:
+        told = [*told, short]
     lanes = read_live(loaded.data) if running is not None else []
     dropped = len(dropped_names(loaded.drop))
     recordings = read_recordings(loaded.data, time.time())
@@ -110,6 +113,19 @@ def _settings(config: str | None) -> tuple[Loaded, list[str]]:
         return load_source(path, note.source, secrets=False), [head, *(f"  {line}" for line in lines)]
 
 
+def _short_of_room(loaded: Loaded) -> str | None:
+    """What is to be told where the disk has less than is to stay free."""
+    least = loaded.settings.server.keep_free
+    try:
+        found = os.statvfs(loaded.data)
+    except OSError:
+        return None
+    free = found.f_bavail * found.f_frsize
+    if free >= least:
+        return None
+    return f"the disk of {loaded.data} has {size(free)} left, and {size(least)} are to stay free: nothing is taken in"
+
+
 def _told_by(note: Note | None, loaded: Loaded) -> list[str]:
     """What the running server has to say about its configuration."""
     if note is None:
@@ -122,7 +138,7 @@ def _told_by(note: Note | None, loaded: Loaded) -> list[str]:
         return [head, *(f"  {problem}" for problem in note.problems)]
     if note.source != loaded.source:
         return [f"{loaded.path} has changed since the server read it; `kite config reload` has it taken up"]
-    return []
+    return list(note.problems)
 
 
 def _show(
@@ -160,6 +176,7 @@ def _show(
             )
             for connector in loaded.settings.connector
         ],
+        wraps=True,
     )
 
 

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from copper_kite.cli.probed import MARK_COLOURS, milliseconds, print_dialogue, print_facts, print_stages, probed_json
 from copper_kite.cli.show import echo, print_table, print_verdict, say, verdict_json
 from copper_kite.errors import InputError
+from copper_kite.words import Stage
 
 if TYPE_CHECKING:
     from copper_kite.session.probe import Letter, Probed
@@ -77,7 +78,7 @@ def print_survey(found: Survey, *, dialogue: bool) -> None:
 
 
 def _row(way: Probed) -> tuple[str, ...]:
-    said = way.stages[-1].said if way.stages else ""
+    said = next((stage.said for stage in reversed(way.stages) if stage.stage is not Stage.QUIT), "")
     return (
         "yes" if way.passed else "no",
         way.plan.where,

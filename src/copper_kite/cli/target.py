@@ -76,7 +76,10 @@ def target_options(command: click.Command) -> click.Command:
     password_options(command)
     command.params.append(
         click.Option(
-            ["--timeout"], multiple=True, metavar="STAGE=TIME", help="How long a stage may take, as in greet=5s."
+            ["--timeout"],
+            multiple=True,
+            metavar="[STAGE=]TIME",
+            help="How long each stage may take; or one, as in greet=5s.",
         )
     )
     command.params += own
@@ -246,22 +249,30 @@ def credentials_of(loaded: Loaded | None, findings: list[Finding]) -> dict[str, 
 
 def _timeouts(given: tuple[str, ...]) -> Timeouts:
     from copper_kite.session.probe import PATIENCE
-    from copper_kite.settings.units import parse_duration
 
     known = [one.name for one in fields(PATIENCE)]
-    bounds = {}
+    bounds: dict[str, float] = {}
     for text in given:
-        stage, _, value = text.partition("=")
+        stage, named, value = text.partition("=")
+        if not named:  # every stage
+            bounds |= dict.fromkeys(known, _duration(stage))
+            continue
         bound = BOUND_OF.get(stage, stage)
         if bound not in known:
             raise click.BadParameter(
                 f"{stage!r} is no stage; they are {', '.join(_stages(known))}", param_hint="--timeout"
             )
-        try:
-            bounds[bound] = parse_duration(value)
-        except ValueError as error:
-            raise click.BadParameter(str(error), param_hint="--timeout") from error
+        bounds[bound] = _duration(value)
     return replace(PATIENCE, **bounds)
+
+
+def _duration(text: str) -> float:
+    from copper_kite.settings.units import parse_duration
+
+    try:
+        return parse_duration(text)
+    except ValueError as error:
+        raise click.BadParameter(str(error), param_hint="--timeout") from error
 
 
 def _stages(known: list[str]) -> list[str]:

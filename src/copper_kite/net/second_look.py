@@ -4,20 +4,25 @@ issuer's is missing, or that the port speaks TLS at once. Nothing is handed over
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import asyncio
+import contextlib
+from collections.abc import Coroutine, Sequence
 from dataclasses import fields, replace
+from typing import Any, TypeVar
 
 from copper_kite.net.certificate import Certificate, read_certificate
 from copper_kite.net.dialogue import Dialogue
-from copper_kite.net.failure import SessionFailed
+from copper_kite.net.failure import SessionFailed, SessionSeen
 from copper_kite.net.opening import closing_on_failure, connect
 from copper_kite.net.plan import Plan, Timeouts
 from copper_kite.net.tls import LOOK
 from copper_kite.words import CERTIFICATE_CAUSES, Cause, Stage
 
-__all__ = ["look_again", "may_tell_more", "shown_chain"]
+__all__ = ["look_again", "may_tell_more", "open_looking", "shown_chain"]
 
 LOOKING = 5.0  # seconds for each stage, unless the plan has less patience
+SILENT = 5.0  # seconds without a greeting, after which it is looked whether the port waits for TLS
+S = TypeVar("S")
 
 
 def may_tell_more(plan: Plan, failure: SessionFailed) -> bool:
@@ -58,6 +63,32 @@ def _with_issuer_named(failure: SessionFailed) -> SessionFailed:
         return failure
     text = f"the certificate of {last.issuer}, which signs it, is not sent along; it is at {last.issuer_url}"
     return SessionFailed(failure.stage, Cause.CERTIFICATE_INCOMPLETE, text, seen=failure.seen)
+
+
+async def open_looking(
+    plan: Plan, dialogue: Dialogue, opening: Coroutine[Any, Any, S], known: SessionFailed | None = None
+) -> S:
+    """What `opening` comes to, a session with the next hop of `plan`; where no greeting comes, it is looked whether the
+    port waits for TLS at once, and then nothing more is waited for. `known` is what such a look has found lately.
+
+    Raises what `opening` does, and SessionFailed.
+    """
+    task = asyncio.ensure_future(opening)
+    try:
+        await asyncio.wait({task}, timeout=SILENT)
+        session = dialogue.session
+        if not task.done() and session is not None and session.stage is Stage.GREET:
+            seen = SessionSeen(next_hop=plan.where, address=session.address)
+            silent = SessionFailed(Stage.GREET, Cause.TIMED_OUT, f"nothing heard for {SILENT:g} s", seen=seen)
+            found = known or await look_again(plan, silent)
+            if found.cause is Cause.SPEAKS_TLS and not task.done():
+                raise SessionFailed(found.stage, found.cause, found.text, seen=replace(seen, chain=found.seen.chain))
+        return await task
+    finally:
+        if not task.done():
+            task.cancel()
+            with contextlib.suppress(asyncio.CancelledError):
+                await task
 
 
 async def shown_chain(plan: Plan) -> list[Certificate]:

@@ -22,7 +22,7 @@ from copper_kite.net.own import listens_at
 from copper_kite.net.plan import Plan
 from copper_kite.net.relaying import RelaySession
 from copper_kite.net.resolve import mail_exchangers, resolve
-from copper_kite.net.second_look import look_again, may_tell_more
+from copper_kite.net.second_look import look_again, may_tell_more, open_looking
 from copper_kite.net.tls import Sessions
 from copper_kite.relay.decide import Retry, backoff
 from copper_kite.routing.mx import LOOP, mx_order
@@ -62,6 +62,7 @@ class _Look(NamedTuple):
     found: SessionFailed
 
 
+_SILENCE = (Stage.GREET, Cause.TIMED_OUT)
 Told = Callable[[Plan, Down | None], None]  # of a next hop that went down, or with None is back
 
 
@@ -208,15 +209,24 @@ class Hops:
         return tuple(self._down[one].passed_over(one) for one in before if one in self._down and one not in tried)
 
     async def _open(self, plan: Plan, dialogue: Dialogue) -> RelaySession:
-        memory = self._memories.setdefault(plan, AddressMemory())
+        memory, looked = self._memories.setdefault(plan, AddressMemory()), self._look_at_silence(plan)
         try:
-            return await open_session(plan, dialogue, self._earlier, memory)
-        except SessionFailed:
+            opening = open_session(plan, dialogue, self._earlier, memory)
+            return await open_looking(plan, dialogue, opening, looked)
+        except SessionFailed as failure:
+            if failure.cause is Cause.SPEAKS_TLS and looked is None:
+                self._looks[plan] = _Look(self._now(), _SILENCE, failure)
             raise
         except Exception as error:
             text = self._fault(error)
             dialogue.noted(asyncio.get_running_loop().time(), text)
             raise SessionFailed(Stage.CONNECT, Cause.INTERNAL, text, seen=SessionSeen(next_hop=plan.where)) from error
+
+    def _look_at_silence(self, plan: Plan) -> SessionFailed | None:
+        """What a look at a port that does not greet has found lately."""
+        known = self._looks.get(plan)
+        fresh = known is not None and known.before == _SILENCE and 0 <= self._now() - known.at < LOOK_SECONDS
+        return known.found if known is not None and fresh else None
 
     def has_better(self, plan: Plan) -> bool:
         """Whether one that comes before `plan` is up: then mail goes there again."""

@@ -43,11 +43,23 @@ class Log:
     """Writes lines of at least `level`. `now` gives seconds since 1970."""
 
     def __init__(self, out: _Out, form: Format, level: str, now: Callable[[], float]) -> None:
+        self._now = now
+        self._lost = 0
+        self._go_on(out, form, level)
+
+    def _go_on(self, out: _Out, form: Format, level: str) -> None:
         self._out = out
         self._form = form
-        self._now = now
         self._wanted = frozenset(LEVELS[LEVELS.index(level) :])
-        self._lost = 0
+
+    def take_up(self, settings: LogSettings, folder: Path, server: str) -> None:
+        """Go on as other settings say. A file is opened anew: whoever rotates logs has moved the one there was.
+
+        Raises OSError when it cannot be opened; then all stays as it was.
+        """
+        out, form = _opened(settings, folder, server)
+        self._out.close()
+        self._go_on(out, form, settings.level)
 
     def wants(self, level: str) -> bool:
         """Whether a line of this level is written: to be asked where making one costs something."""
@@ -73,6 +85,10 @@ class Log:
 
 def open_log(settings: LogSettings, folder: Path, server: str, now: Callable[[], float]) -> Log:
     """As `[log]` says; a relative file counts from `folder`. Raises OSError when it cannot be opened."""
+    return Log(*_opened(settings, folder, server), settings.level, now)
+
+
+def _opened(settings: LogSettings, folder: Path, server: str) -> tuple[_Out, Format]:
     forms: dict[str, Format] = {"lines": _lines, "json": _json, "rfc5424": _rfc5424(server)}
     out: _Out
     if settings.to == "syslog":
@@ -82,7 +98,7 @@ def open_log(settings: LogSettings, folder: Path, server: str, now: Callable[[],
     else:
         path = folder / settings.to.removeprefix("file:")
         out, form = _File(path, settings.max_size, settings.keep), forms[settings.format]
-    return Log(out, form, settings.level, now)
+    return out, form
 
 
 # --- forms ------------------------------------------------------------------------------------------------------------

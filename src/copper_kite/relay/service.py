@@ -8,12 +8,12 @@ import os
 import signal
 from collections.abc import Callable, Sequence
 from contextlib import AsyncExitStack, closing
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from typing import Self
 
 from copper_kite.clock import Clock, SystemClock, span_text
-from copper_kite.errors import KiteError, NeedsRestart, StoreError, StoreFull
+from copper_kite.errors import KiteError, ListenFailed, Stopping, StoreError, StoreFull
 from copper_kite.net.server import SessionRegistry
 from copper_kite.relay.dispatch import Dispatcher
 from copper_kite.relay.dropped import DropFolder
@@ -69,6 +69,7 @@ class Service:
     loaded: Loaded
     clock: Clock
     writer: Writer
+    log: Log
     dispatcher: Dispatcher
     retention: Retention
     registry: SessionRegistry
@@ -134,6 +135,7 @@ class Service:
             loaded=loaded,
             clock=clock,
             writer=writer,
+            log=log,
             dispatcher=dispatcher,
             retention=retention,
             registry=registry,
@@ -181,21 +183,28 @@ class Service:
         return self.listeners.endpoints
 
     async def reload(self, loaded: Loaded) -> None:
-        """Go on with other settings: sessions stay open, what is in hand is finished as it was begun.
+        """Go on with other settings: sessions stay open, what is in hand is finished as it was begun; the log is opened
+        anew. What cannot change on the way stays as it is until the next start, and is told.
 
-        Raises NeedsRestart for what cannot change on the way, ListenFailed for an address that cannot be had; then
-        everything stays as it was.
+        Raises ListenFailed for an address, StoreError for a log that cannot be had; then everything stays as it was.
         """
         if self.stopping:
-            raise NeedsRestart("the server is stopping")
-        for what, before, after in (
-            ("log", str(self.loaded.settings.log), str(loaded.settings.log)),
-            ("data folder", str(self.loaded.data), str(loaded.data)),
-            ("server's name", self.loaded.server_name, loaded.server_name),
-        ):
-            if before != after:
-                raise NeedsRestart(f"the {what} cannot change from {before} to {after} while the server runs")
-        await self.listeners.take_up(loaded)
+            raise Stopping("the server is stopping")
+        waits = [
+            f"the {what} stays {before} until the next start, when it becomes {after}"
+            for what, before, after in (
+                ("data folder", self.loaded.data, loaded.data),
+                ("server's name", self.loaded.server_name, loaded.server_name),
+            )
+            if before != after
+        ]
+        loaded = replace(loaded, data=self.loaded.data, server_name=self.loaded.server_name)
+        _take_up_log(self.log, loaded)
+        try:
+            await self.listeners.take_up(loaded)
+        except ListenFailed:
+            _take_up_log(self.log, self.loaded)
+            raise
         self._set_limits(loaded)
         self.dispatcher.reload(loaded)
         self.loaded = loaded
@@ -203,7 +212,9 @@ class Service:
         now = self.clock.now()
         reloaded = WriteEntry(JournalEntry(at=now, event=Event.RELOADED))
         await _write(self.writer, [reloaded, *routes_noted(loaded.settings.connector, self.routes(), now)])
-        self.note()
+        for line in waits:
+            self.log.write("warning", "restart", text=line)
+        self.note(problems=waits)
 
     def _set_limits(self, loaded: Loaded) -> None:
         settings = loaded.settings
@@ -238,6 +249,15 @@ class Service:
 
 
 # --- parts ----------------------------------------------------------------------------------------------------------
+
+
+def _take_up_log(log: Log, loaded: Loaded) -> None:
+    """Raises StoreError, with all as it was."""
+    try:
+        log.take_up(loaded.settings.log, loaded.path.parent, loaded.server_name)
+    except OSError as error:
+        place = loaded.settings.log.to
+        raise StoreError(place, f"the log cannot be opened there ({error.strerror})", "see [log] to") from error
 
 
 def _open_log(loaded: Loaded, clock: Clock) -> Log:

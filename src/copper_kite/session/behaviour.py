@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from fnmatch import fnmatchcase
@@ -68,10 +68,13 @@ class Judge:
         self._seed = seed
         self._turns: dict[tuple[int, str], int] = {}
 
-    def decide(self, stage: Stage, facts: Mapping[str, str]) -> Rule | None:
-        """The rule for this moment, None for the usual answer. `facts`: recipient, sender, login, client."""
+    def decide(self, stage: Stage, facts: Mapping[str, str], recipients: Sequence[str] = ()) -> Rule | None:
+        """The rule for this moment, None for the usual answer. `facts`: recipient, sender, login, client; `recipients`
+        are those of the message, where the content is at stake: one of them is enough."""
+        each: list[Mapping[str, str]] = [{**facts, "recipient": one} for one in recipients] or [facts]
         for place, rule in enumerate(self._rules):
-            if rule.stage is stage and _fits(rule, facts) and self._is_turn(place, rule, _whose(stage, facts)):
+            fits = rule.stage is stage and any(_fits(rule, one) for one in each)
+            if fits and self._is_turn(place, rule, _whose(stage, facts)):
                 return rule
         return None
 
@@ -160,6 +163,9 @@ class OffersTable(Table):
     loose_end: bool = False
 
 
+_KNOWN_SINCE = {"recipient": Stage.RECIPIENT, "sender": Stage.SENDER, "login": Stage.LOGIN}
+
+
 class RuleTable(Table):
     """One `[[rule]]`."""
 
@@ -180,6 +186,10 @@ class RuleTable(Table):
             raise ValueError("a rule has an answer or something to do, not both")
         if self.answer is None and self.do is None and not self.wait:
             raise ValueError("a rule needs answer, do or wait")
+        place = STAGES.index(Stage(self.stage))
+        for key, since in _KNOWN_SINCE.items():
+            if getattr(self, key) != "*" and place < STAGES.index(since):
+                raise ValueError(f"nothing is known of a {key} at stage {self.stage}, so the rule would never fit")
         return self
 
     def rule(self) -> Rule:

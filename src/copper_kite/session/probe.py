@@ -14,7 +14,7 @@ from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.failure import SessionFailed, SessionSeen, StageDone, Tried
 from copper_kite.net.opening import open_session
 from copper_kite.net.plan import Plan, Timeouts
-from copper_kite.net.second_look import look_again
+from copper_kite.net.second_look import look_again, open_looking
 from copper_kite.smtp import client as smtp
 from copper_kite.smtp.extensions import Capabilities
 from copper_kite.smtp.transaction import Envelope, mail_parameters, misfit
@@ -80,7 +80,7 @@ async def probe(plan: Plan, facts: Mapping[str, Any], letter: Letter | None = No
     session: ClientSession | None = None
     failure: SessionFailed | None = None
     try:
-        session = await open_session(plan, dialogue)
+        session = await open_looking(plan, dialogue, open_session(plan, dialogue))
         if letter is not None:
             await _say(session, letter)
     except SessionFailed as error:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import difflib
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -54,6 +54,21 @@ class Script:
     variables: Mapping[str, str] = field(default_factory=dict)
     needs: Mapping[str, str] = field(default_factory=dict)
     known_fault: str | None = None
+
+    @property
+    def names(self) -> set[str]:
+        """The variables that it uses, and that can be given a value."""
+        used = {name for text in (*self.variables.values(), *_texts(self.steps)) for name in _VARIABLE.findall(text)}
+        given = {name for name in used if not name.startswith("offer.")} - {"turn"}
+        return given | self.variables.keys() | self.needs.keys()
+
+
+def _texts(steps: Iterable[Step]) -> Iterator[str]:
+    """All that is written in some steps, and in those within them."""
+    for step in steps:
+        yield step.rest
+        yield from step.lines or ()
+        yield from _texts(step.body)
 
 
 def read_script(path: Path) -> Script:

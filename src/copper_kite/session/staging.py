@@ -32,12 +32,13 @@ def stage(
     Raises OSError or ssl.SSLError when a certificate cannot be used.
     """
     tls, offers = behaviour.tls, behaviour.offers
-    context = binding = None
+    context = binding = authority = None
     if tls.mode != "off":
         names = list(dict.fromkeys([behaviour.name, "localhost", "127.0.0.1", "::1"]))
         fault = "none" if tls.certificate == "good" else tls.certificate
         files = files or make_authority(folder / "tls", names, fault)
         context = _context(tls, files)
+        authority = files.authority if fault not in ("self-signed", "no intermediate") else None
         if any(name.endswith("-PLUS") for name in offers.mechanisms):
             binding = end_point_binding(ssl.PEM_cert_to_DER_cert(files.certificate.read_text()))
     return StandInPlan(
@@ -46,6 +47,7 @@ def stage(
         tls=tls.mode,
         context=context,
         binding=binding,
+        authority=authority,
         logins=dict(logins),
         login_required=offers.login == "required",
         rules=behaviour.rules(),

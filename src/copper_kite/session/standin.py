@@ -63,6 +63,7 @@ class StandInPlan:
     loose_end: bool = False
     offers: Offers | None = None
     binding: Binding | None = None  # of its own certificate, for logins bound to the TLS
+    authority: Path | None = None  # the file by which its certificate can be trusted, where one is
 
     def what_it_offers(self) -> Offers:
         """What stands behind EHLO."""
@@ -413,7 +414,8 @@ class _Taker(Handler):
         assert self._session is not None
         client = self.hello_name or str(self._session.peer)
         facts = {"recipient": recipient, "sender": self.sender, "login": self.login, "client": client}
-        rule = self._stand_in.judge.decide(stage, facts)
+        recipients = tuple(self.recipients) if stage in (Stage.CONTENT, Stage.ACCEPT) else ()
+        rule = self._stand_in.judge.decide(stage, facts, recipients)
         if rule is None:
             return otherwise
         if not rule.wait and rule.deed is Deed.ANSWER:

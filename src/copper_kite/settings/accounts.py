@@ -6,7 +6,7 @@ import stat
 import tomllib
 from pathlib import Path
 
-from copper_kite.errors import Finding
+from copper_kite.errors import Finding, NotReadable
 from copper_kite.smtp.grammar import Syntax
 from copper_kite.smtp.sasl import ScramKey
 
@@ -29,6 +29,8 @@ def read_accounts(path: Path, findings: list[Finding]) -> dict[str, ScramKey]:
             wrong("", f"others can read it (mode {mode:04o})", f"chmod 600 {path}")
             return {}
         tables = tomllib.loads(path.read_text("utf-8"))
+    except PermissionError as error:
+        raise NotReadable(str(path)) from error
     except (OSError, ValueError) as error:
         wrong("", f"cannot be read ({error})", "kite account password NAME")
         return {}

@@ -98,7 +98,8 @@ def _words(detail: Any, keys: tuple[str | int, ...], model: type[BaseModel]) -> 
         return f"{detail['input']!r} is not one of {context['expected']}", ""
     if kind in _KINDS:
         return f"{detail['input']!r} should be {_KINDS[kind]}", ""
-    return str(detail["msg"]).lower(), ""
+    said = str(detail["msg"])
+    return said[:1].lower() + said[1:], ""
 
 
 def _known_keys(keys: tuple[str | int, ...], model: type[BaseModel]) -> list[str]:

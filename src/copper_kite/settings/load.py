@@ -15,7 +15,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from copper_kite.errors import Finding, SettingsError
+from copper_kite.errors import Finding, NotReadable, SettingsError
 from copper_kite.settings.accounts import ACCOUNTS, read_accounts
 from copper_kite.settings.everybody import is_everybody
 from copper_kite.settings.explain import dotted, explain, parse_toml, read_source
@@ -100,7 +100,7 @@ def examine(path: Path, source: str, *, secrets: bool = True) -> tuple[Loaded, l
     if secrets and any(connector.credential for connector in settings.connector):
         credentials = read_credentials(secret_file(path, settings.server.credentials), findings)
     _check_connectors(settings, path, credentials if secrets else None, wrong)
-    _check_listeners(settings, path, wrong)
+    _check_listeners(settings, path, wrong, secrets=secrets)
     accounts = _accounts(settings, path, findings) if secrets else {}
     return Loaded(
         path, settings, server_name, data_folder(settings, path.parent), credentials, source, accounts
@@ -155,9 +155,14 @@ def secret_file(path: Path, name: str) -> Path:
 def data_folder_of(path: Path) -> Path | None:
     """The data folder that a file names which cannot be used otherwise; None when it cannot even be guessed."""
     try:
-        named = _DATA.search(path.read_text("utf-8", "replace"))
+        return data_folder_in(path, path.read_text("utf-8", "replace"))
     except OSError:
         return None
+
+
+def data_folder_in(path: Path, source: str) -> Path:
+    """The data folder that a text names which stands at `path`, as far as can be seen without reading it in full."""
+    named = _DATA.search(source)
     return path.parent / (named.group(1) if named else Server().data)
 
 
@@ -190,18 +195,18 @@ def _check_connectors(settings: Settings, path: Path, credentials: dict[str, Cre
             near = difflib.get_close_matches(connector.credential, credentials, 1)
             hint = f"did you mean {near[0]!r}?" if near else f"kite credential set {connector.credential}"
             wrong((*keys, "credential"), f"no usable credential {connector.credential!r}", hint)
-        _check_trust(connector, keys, path, wrong)
+        _check_trust(connector, keys, path, wrong, secrets=credentials is not None)
 
 
 _PINS = re.compile(r"sha256:[0-9a-f]{64}( +sha256:[0-9a-f]{64})*", re.IGNORECASE)
 
 
-def _check_trust(connector: Connector, keys: tuple[str | int, ...], path: Path, wrong: Any) -> None:
+def _check_trust(connector: Connector, keys: tuple[str | int, ...], path: Path, wrong: Any, *, secrets: bool) -> None:
     trust = connector.trust
     if trust.startswith("sha256:"):
         if not _PINS.fullmatch(trust):
             wrong((*keys, "trust"), f"{trust!r} is no pin", "write sha256: and 64 digits, as `kite probe` shows them")
-    elif trust != "system" and not os.path.exists(path.parent / trust):  # noqa: PTH110 (a name may be no name)
+    elif trust != "system" and not _is_there(path.parent / trust, needed=secrets):
         wrong((*keys, "trust"), f"no file {trust!r}", 'name a CA file in PEM form, or "system"')
     if (connector.certificate is None) is not (connector.key is None):
         wrong(
@@ -210,7 +215,7 @@ def _check_trust(connector: Connector, keys: tuple[str | int, ...], path: Path, 
             "name both PEM files",
         )
     elif connector.certificate is not None and connector.key is not None:
-        _check_pair(path, connector.certificate, connector.key, keys, wrong)
+        _check_pair(path, connector.certificate, connector.key, keys, wrong, needed=secrets)
     if connector.ciphers:
         try:
             ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT).set_ciphers(connector.ciphers)
@@ -220,7 +225,7 @@ def _check_trust(connector: Connector, keys: tuple[str | int, ...], path: Path, 
             )
 
 
-def _check_listeners(settings: Settings, path: Path, wrong: Any) -> None:
+def _check_listeners(settings: Settings, path: Path, wrong: Any, *, secrets: bool) -> None:
     for number, listener in enumerate(settings.listener):
         keys = ("listener", number)
         if listener.enabled and listener.open_relay == "no" and any(map(is_everybody, listener.allow)):
@@ -241,12 +246,34 @@ def _check_listeners(settings: Settings, path: Path, wrong: Any) -> None:
         if listener.certificate is None or listener.key is None:
             wrong((*keys, "tls"), f"{listener.name} has no certificate or no key", "name both PEM files")
             continue
-        _check_pair(path, listener.certificate, listener.key, keys, wrong)
+        _check_pair(path, listener.certificate, listener.key, keys, wrong, needed=secrets)
 
 
-def _check_pair(path: Path, certificate: str, key: str, keys: tuple[str | int, ...], wrong: Any) -> None:
+def _is_there(file: Path, *, needed: bool) -> bool:
+    """Whether there is such a file; where this user may not look, and it is not `needed`, there may be.
+
+    Raises NotReadable.
+    """
+    try:
+        os.stat(file)  # noqa: PTH116 (a name may be no name)
+    except PermissionError as error:
+        if needed:
+            raise NotReadable(str(file)) from error
+        return True
+    except (OSError, ValueError):
+        return False
+    return True
+
+
+def _check_pair(
+    path: Path, certificate: str, key: str, keys: tuple[str | int, ...], wrong: Any, *, needed: bool
+) -> None:
+    """Whether they can be used; where this user may not read them, and they are not `needed`, they may be."""
     try:
         server_context(str(path.parent / certificate), str(path.parent / key))
+    except PermissionError as error:
+        if needed:
+            raise NotReadable(f"{path.parent / certificate} or {path.parent / key}") from error
     except (OSError, ssl.SSLError) as error:
         said = "they do not belong together" if "MISMATCH" in str(error) else str(error).lower()
         wrong((*keys, "certificate"), f"certificate and key cannot be used: {said}", "name PEM files that match")

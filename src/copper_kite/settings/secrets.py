@@ -9,7 +9,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from copper_kite.errors import Finding, InputError
+from copper_kite.errors import Finding, InputError, NotReadable
 from copper_kite.settings.locate import locate
 from copper_kite.smtp.sasl import Secret
 
@@ -40,7 +40,10 @@ _SECRETS = tuple(_KINDS)
 
 
 def read_credentials(path: Path, findings: list[Finding]) -> dict[str, Credential]:
-    """The credentials in `path` by name; what is wrong is added to `findings`. No finding quotes a value."""
+    """The credentials in `path` by name; what is wrong is added to `findings`. No finding quotes a value.
+
+    Raises NotReadable.
+    """
     file = str(path)
 
     def wrong(key: str, problem: str, remedy: str = "", line: int | None = None) -> None:
@@ -56,6 +59,8 @@ def read_credentials(path: Path, findings: list[Finding]) -> dict[str, Credentia
     except FileNotFoundError:
         wrong("", "there is no such file, and a connector logs in", "write it with mode 0600: [name] login, password")
         return {}
+    except PermissionError as error:
+        raise NotReadable(file) from error
     except OSError as error:
         wrong("", f"cannot be read ({error.strerror})")
         return {}

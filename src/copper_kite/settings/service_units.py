@@ -12,6 +12,7 @@ __all__ = ["NAME", "STATE", "service_unit", "socket_unit"]
 
 NAME = "copper-kite"
 STATE = Path("/var/lib") / NAME
+LOGS = Path("/var/log")
 _OWN_STATE = ["DynamicUser=yes", f"StateDirectory={NAME}", "StateDirectoryMode=0711"]
 
 HARDENING = """\
@@ -74,6 +75,7 @@ def service_unit(loaded: Loaded, command: Sequence[str], user: str = NAME) -> st
         *([f"LoadCredential={credentials.name}:{credentials}"] if secret else []),
         *([f"LoadCredential={ACCOUNTS}:{credentials.parent / ACCOUNTS}"] if loaded.settings.account else []),
         *(_OWN_STATE if data == STATE else [f"ReadWritePaths={data}"]),
+        *_log_folder(loaded),
         *_drop_folder(loaded, user),
         f"ProtectHome={'read-only' if home else 'yes'}",
         HARDENING.rstrip(),
@@ -82,6 +84,19 @@ def service_unit(loaded: Loaded, command: Sequence[str], user: str = NAME) -> st
         "WantedBy=multi-user.target",
     ]
     return "\n".join(lines) + "\n"
+
+
+def _log_folder(loaded: Loaded) -> list[str]:
+    """The folder of a log that is a file elsewhere; systemd makes and gives it away where that is its usual place."""
+    log = loaded.settings.log.to
+    if not log.startswith("file:"):
+        return []
+    folder = (loaded.path.parent.absolute() / log.removeprefix("file:")).parent
+    if folder.is_relative_to(loaded.data.absolute()):
+        return []
+    if folder.parent == LOGS:
+        return [f"LogsDirectory={folder.name}"]
+    return [f"ReadWritePaths={folder}"]
 
 
 def _drop_folder(loaded: Loaded, user: str) -> list[str]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import difflib
 import tomllib
 import types
@@ -37,16 +38,17 @@ def parse_assignment(model: type[BaseModel], text: str) -> Assignment:
 
 
 def _kind(annotation: Any) -> Any:
-    """The plain type of a field: list, dict, bool, int, or str for all that is written as text."""
+    """The plain type of a field: list, dict, bool, int, float, or str for all that is written as text."""
     origin = get_origin(annotation)
     if origin is Annotated:
-        return _kind(get_args(annotation)[0])
+        inner = _kind(get_args(annotation)[0])
+        return str if inner is float else inner  # with a unit
     if origin in (Union, types.UnionType):
         return _kind(next(part for part in get_args(annotation) if part is not type(None)))
     if origin is Literal:
         return str
     found = origin or annotation
-    return found if found in (list, dict, bool, int) else str
+    return found if found in (list, dict, bool, int, float) else str
 
 
 def _parse(kind: Any, text: str) -> Any:
@@ -58,6 +60,9 @@ def _parse(kind: Any, text: str) -> Any:
         return {"true": True, "yes": True, "on": True, "false": False, "no": False, "off": False}.get(
             text.lower(), text
         )
+    if kind is float:
+        with contextlib.suppress(ValueError):
+            return float(text)
     return int(text) if kind is int and text.lstrip("-").isdigit() else text
 
 
