@@ -187,7 +187,7 @@ def _least(column: Sequence[str], name: str, *, wraps: bool) -> int:
         return max(map(len, column), default=0)
     if not wraps:
         return min(max(map(len, column), default=0), LEAST)
-    return min(max((len(word) for cell in column for word in cell.split()), default=0), LONGEST_WORD)
+    return min(max(len(word) for cell in (name, *column) for word in (cell.split() or [""])), LONGEST_WORD)
 
 
 def print_verdict(verdict: Verdict) -> None:

@@ -74,7 +74,7 @@ def status(ctx: click.Context, as_json: bool) -> None:
         )
     else:
         _show(loaded, running, shape, known, lanes)
-        _show_failovers(lanes)
+        _show_failovers(lanes, {(stop.connector, stop.next_hop) for stop in stops})
         _show_stopped(stops)
         if dropped:
             said = "" if running is not None else ", until a server runs"
@@ -180,13 +180,15 @@ def _show(
     )
 
 
-def _show_failovers(lanes: Sequence[LaneNow]) -> None:
-    """The connectors that live from what is left of their next hops."""
+def _show_failovers(lanes: Sequence[LaneNow], stopped: set[tuple[str, str]]) -> None:
+    """The next hops that are down, but for those by which a lane is `stopped`, which is told of that."""
 
     for lane in lanes:
         if lane.domain:
             continue
         for hop in lane.down:
+            if (lane.connector, hop.next_hop) in stopped:
+                continue
             since = f"is down since {local_time(hop.since)} (stage {hop.stage}): {hop.said}"
             then = f"; next look {local_time(hop.until)}"
             say((f"connector {lane.connector}: {hop.next_hop} {since}{then}", "yellow"))

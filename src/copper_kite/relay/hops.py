@@ -150,7 +150,8 @@ class Hops:
                 session = await self._open(plan, dialogue)
             except SessionFailed as error:
                 failure = error = await self._understood(plan, error)
-                tried += error.seen.tried or [Tried(plan.where, "", error.stage, error.cause, error.said)]
+                alone = Tried(plan.where, error.seen.address, error.stage, error.cause, error.said)
+                tried += error.seen.tried or [alone]
                 failure.seen = replace(
                     failure.seen,
                     next_hop=failure.seen.next_hop or plan.where,
