@@ -36,7 +36,7 @@ class Failure(NamedTuple):
 OWN = 'credential = "keys"\ntrust = "{folder}/caught/tls/ca.pem"\n'
 FAILURES = (
     Failure("failover", keys=OWN, state="relayed", says="has taken it over"),
-    Failure("password", keys=OWN.replace("keys", "wrong"), says="refuses the login tern"),
+    Failure("password", keys=OWN.replace("keys", "wrong"), says="refuses the login tern", mends=True),
     Failure("untrusted", keys='credential = "keys"\n', says="leads to nobody that is trusted here"),
     Failure("named", behaviour='[tls]\ncertificate = "wrong name"\n',
             keys='credential = "keys"\ntrust = "{folder}/caught/tls/wrong-name-ca.pem"\n', says="is not for the name"),

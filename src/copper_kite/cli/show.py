@@ -198,7 +198,7 @@ def print_verdict(verdict: Verdict) -> None:
     table = Table(box=None, show_header=False, padding=(0, 0, 0, 2))
     table.add_column(no_wrap=True)
     table.add_column(overflow="fold")
-    side = verdict.side.value if verdict.side else "nobody's; nothing is wrong"
+    side = verdict.side.value if verdict.side else "none"
     command = typed(verdict.next)
     advice = verdict.advice or ("" if command else "nothing more is known here")
     for name, text in (("side", side), ("meaning", verdict.meaning), ("evidence", verdict.evidence)):
