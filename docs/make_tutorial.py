@@ -69,9 +69,9 @@ TEXT = """\
 On a Monday morning 3,000 messages wait at quay1. Four things went wrong over the weekend, and nobody knows which. This
 page is made by `docs/make_tutorial.py`: it makes the jam on one machine, types the commands, and shows what they print.
 
-Five commands: the first shows the shape of it, each of the others mends one cause.
+Five commands: the first sums it up, each of the others mends one cause.
 
-## 1 The shape
+## 1 The summary
 {0}
 Four reasons, and four domains: a login, a certificate, a connector that is missing, a mailbox. `kite trace` tells more
 of each, with the next command to type; it takes the same words as the tables. (One of the four, as an example.)
@@ -120,8 +120,8 @@ class Tutorial:
         """Until no more than that wait."""
         with open_store(self.folder / "queue").reader() as reader:
             deadline = time.monotonic() + 120
-            while sum(reader.shape().by_state.values()) > waiting:
-                assert time.monotonic() < deadline, reader.shape()
+            while sum(reader.summary().by_state.values()) > waiting:
+                assert time.monotonic() < deadline, reader.summary()
                 time.sleep(0.1)
 
 
@@ -136,7 +136,7 @@ def hand_in(folder: Path) -> None:
 
 def all_delayed(folder: Path) -> None:
     with open_store(folder / "queue").reader() as reader:
-        while reader.shape().by_state.get(State.DELAYED) != sum(count for count, _, _ in JAM):
+        while reader.summary().by_state.get(State.DELAYED) != sum(count for count, _, _ in JAM):
             time.sleep(0.1)
 
 

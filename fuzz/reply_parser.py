@@ -1,6 +1,6 @@
 """Fuzz the client's reader of replies: `python fuzz/reply_parser.py -max_total_time=60`.
 
-Whatever a peer says, it is a reply, not yet a whole one, or a RemoteProtocolError; the same however it is cut; and it
+Whatever a peer says, it is a reply, not yet a whole one, or a ProtocolViolation; the same however it is cut; and it
 never holds more than a bounded number of octets.
 """
 
@@ -11,7 +11,7 @@ import sys
 import atheris
 
 with atheris.instrument_imports(include=["copper_kite.smtp"]):
-    from copper_kite.errors import RemoteProtocolError
+    from copper_kite.errors import ProtocolViolation
     from copper_kite.smtp.extensions import Capabilities
     from copper_kite.smtp.replies import Reply, ReplyReader
 
@@ -31,7 +31,7 @@ def read(portions: list[bytes]) -> tuple[list[tuple[int, str, tuple[str, ...]]],
                 assert str(reply).isprintable() or True
                 Capabilities.parse(reply.lines[1:])
                 found.append((reply.code, reply.enhanced, tuple(reply.lines)))
-        except RemoteProtocolError:
+        except ProtocolViolation:
             return found, True
     return found, False
 

@@ -1,8 +1,8 @@
 """Every error of the product. Each carries its facts as fields; the command line turns them into text and exit status.
 
 KiteError
-├── LocalProtocolError        our own code broke the order of the protocol: a bug
-├── RemoteProtocolError       the peer broke the protocol
+├── EngineMisuse              our own code broke the order of the protocol: a bug
+├── ProtocolViolation         the peer broke the protocol
 │   └── OutOfStep             a reply that cannot be told to be the answer to a command
 ├── SettingsError             the configuration cannot be used (exit 3)
 ├── StoreError                the store cannot be used (exit 3)
@@ -30,16 +30,16 @@ __all__ = [
     "Ambiguous",
     "ContentGone",
     "ContentUnreadable",
+    "EngineMisuse",
     "Finding",
     "FolderInUse",
     "HandOverFailed",
     "InputError",
     "KiteError",
     "ListenFailed",
-    "LocalProtocolError",
     "NotFound",
     "OutOfStep",
-    "RemoteProtocolError",
+    "ProtocolViolation",
     "SchemaTooNew",
     "SettingsError",
     "Stopping",
@@ -55,11 +55,11 @@ class KiteError(Exception):
     exit_code = 1
 
 
-class LocalProtocolError(KiteError):
+class EngineMisuse(KiteError):
     """Raised when our own side asks for something that the protocol does not allow now."""
 
 
-class RemoteProtocolError(KiteError):
+class ProtocolViolation(KiteError):
     """Raised when the peer broke the protocol; `heard` is what it said, cut short."""
 
     def __init__(self, message: str, heard: bytes = b"") -> None:
@@ -67,7 +67,7 @@ class RemoteProtocolError(KiteError):
         self.heard = heard[:200]
 
 
-class OutOfStep(RemoteProtocolError):
+class OutOfStep(ProtocolViolation):
     """Raised for a reply that no command can have: which reply answers which command is not known any more."""
 
 

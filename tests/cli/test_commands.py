@@ -143,8 +143,8 @@ def test_a_script_hands_in_mail_and_can_follow_it(folder: Path, authority: Certi
                 assert [recipient["state"] for recipient in story["recipients"]] == ["delayed", "failed"]
                 dialogue = await run("trace", row["id"], "--dialogue")
                 assert (
-                    b"> AUTH SCRAM-SHA-256 ***" in dialogue.stdout
-                    and b"> RCPT TO:<gone@passenger.example>" in dialogue.stdout
+                    b"C: AUTH SCRAM-SHA-256 ***" in dialogue.stdout
+                    and b"C: RCPT TO:<gone@passenger.example>" in dialogue.stdout
                 )
 
                 status = await run("status")

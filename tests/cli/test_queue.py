@@ -1,4 +1,4 @@
-"""`kite queue`: its shape, its lists, and what can be done; with the server and without."""
+"""`kite queue`: its summary, its lists, and what can be done; with the server and without."""
 
 from __future__ import annotations
 
@@ -54,9 +54,9 @@ def test_the_queue_from_all_sides(folder: Path, authority: CertificateFiles) -> 
             (("--subject", "%"), []),
         ):  # fmt: skip
             assert listed(config, *words) == found, words
-        shape = json.loads(kite("queue", "--json", config=config).stdout)
-        assert [(one["name"], one["recipients"]) for one in shape["state"]] == [("delayed", 2)]
-        assert {one["name"] for one in shape["domain"]} == {"passenger.example", "crew.example"}
+        summary = json.loads(kite("queue", "--json", config=config).stdout)
+        assert [(one["name"], one["recipients"]) for one in summary["state"]] == [("delayed", 2)]
+        assert {one["name"] for one in summary["domain"]} == {"passenger.example", "crew.example"}
         assert b"451 4.7.1 later, please" in kite("queue", config=config).stdout
         id = json.loads(kite("queue", "list", "--json", "--to", "crew.example", config=config).stdout)[0]["id"]
         shown = kite("queue", "show", id, config=config).stdout

@@ -427,7 +427,7 @@ def test_the_connector_is_tested_alone(folder: Path, authority: CertificateFiles
                 kite, "credential", "set", "beacon", "--password-stdin", stdin=secret, config=config
             )
             told = await asyncio.to_thread(kite, "connector", "test", "beacon", "--dialogue", config=config)
-            assert b"> AUTH SCRAM-SHA-256 ***" in told.stdout and b" credential set beacon\n" in told.stdout
+            assert b"C: AUTH SCRAM-SHA-256 ***" in told.stdout and b" credential set beacon\n" in told.stdout
             assert PASSWORD.encode() not in told.stdout
             failed = await asyncio.to_thread(kite, "connector", "test", "beacon", "--json", config=config)
             found = json.loads(failed.stdout)

@@ -95,7 +95,7 @@ def test_probe_says_how_far_it_gets(folder: Path) -> None:
             "no message was sent",
         ):
             assert words in text
-        assert "> AUTH SCRAM-SHA-256 ***" in text and PASSWORD not in text
+        assert "C: AUTH SCRAM-SHA-256 ***" in text and PASSWORD not in text
         bad = kite("probe", *meet(port, authority, "--to", "gone@x.example", "--json"))
         found = json.loads(bad.stdout)
         assert bad.returncode == 4 and not found["passed"] and found["stages"][-1]["stage"] == "recipient"
@@ -384,7 +384,7 @@ def test_talk_on_a_pipe(folder: Path) -> None:
             "no helper :nonsense",
             "AUTH PLAIN ***",
             "535 5.7.8",
-            "? localhost:",
+            "?  localhost:",
             "logged in as tern",
             "taken as",
         ):

@@ -13,7 +13,7 @@ from typing import Any
 
 import pytest
 
-from copper_kite.errors import LocalProtocolError
+from copper_kite.errors import EngineMisuse
 from copper_kite.net import tls
 from copper_kite.net.authority import CertificateFiles, make_authority
 from copper_kite.net.dialogue import Dialogue
@@ -315,7 +315,7 @@ def test_what_is_opened_to_look_carries_nothing(folder: Path) -> None:
         async with hop(folder, tls={"certificate": "wrong name"}) as here:
             with pytest.raises(SessionFailed):
                 await here.open(trust=LOOK, login="tern", password=Secret(PASSWORD))
-            with pytest.raises(LocalProtocolError):
+            with pytest.raises(EngineMisuse):
                 await here.relay(trust=LOOK)
             assert not here.caught and "AUTH" not in sent(here) and "MAIL" not in sent(here)
 
@@ -323,7 +323,7 @@ def test_what_is_opened_to_look_carries_nothing(folder: Path) -> None:
 
 
 def sent(here: Hop) -> str:
-    return "\n".join(str(text) for _, mark, text in here.dialogue.export() if mark == ">")
+    return "\n".join(str(text) for _, mark, text in here.dialogue.export() if mark == "client")
 
 
 # --- what is said, and how long an answer may take --------------------------------------------------------------------

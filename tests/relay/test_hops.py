@@ -351,7 +351,7 @@ def test_a_session_that_is_refused_holds_the_rest(
     async def live() -> None:
         async with site(folder, authority, rules=(rule,), clock=StoppedClock()) as here:
             await converse(here.port, talk(*(letter(f"r{number}@x.example") for number in range(30))))
-            await here.until(lambda reader: reader.shape().by_state == {State.DELAYED: 30})
+            await here.until(lambda reader: reader.summary().by_state == {State.DELAYED: 30})
             with here.reader() as reader:
                 rows = reader.queue()
                 assert sum(row.recipient.attempts for row in rows) < 5

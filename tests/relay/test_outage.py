@@ -82,7 +82,7 @@ def test_days_of_outage(folder: Path, authority: CertificateFiles) -> None:
         assert sum(one.count(b" kept as ") for one in heard) == MESSAGES
         async with asyncio.timeout(SECONDS):
             with open_store(folder / "queue").reader() as reader:
-                while reader.shape().messages:
+                while reader.summary().messages:
                     if State.QUEUED not in reader.totals():
                         times = [row.recipient.next_try or 0.0 for row in reader.queue()]
                         if times and min(times) > clock.time:  # nothing is left to do now: on to when there is

@@ -21,7 +21,7 @@ from copper_kite.trace.sought import Sought
 from copper_kite.words import Event
 from tests.relay.test_accounts import WORDS, with_accounts
 from tests.relay.test_relay import ended, records, story
-from tests.support import PASSWORD, Site, free_port, kite, running, site, write_site
+from tests.support import PASSWORD, free_port, kite, running, site, write_site
 
 
 def connected(port: int, authority: CertificateFiles) -> smtplib.SMTP:
@@ -34,24 +34,23 @@ def test_both_sides_of_a_message_are_kept(folder: Path, authority: CertificateFi
     """With a login on each; of a second message of a session, and of a session that hands nothing in."""
     port = free_port()
 
-    def hand_in(here: Site, loop: asyncio.AbstractEventLoop) -> None:
-        for _ in range(2):
-            with connected(port, authority) as session:
-                session.login("ticketing", WORDS)
-                for number in range(2):
-                    session.sendmail(
-                        "t@ternferries.example", [f"r{number}@x.example"], b"Subject: x\r\n\r\nthe body\r\n"
-                    )
-            with connected(port, authority) as session, pytest.raises(smtplib.SMTPAuthenticationError):
-                session.login("ticketing", "WordsThatAreWrong")
-            until = time.time() + 600
-            wanted = [Recording("listener", "others", until), Recording("connector", "beacon", until)]
-            write_recordings(here.loaded.data, wanted)
-            loop.call_soon_threadsafe(here.service.dispatcher.do_what_is_wanted)
+    def hand_in() -> None:
+        with connected(port, authority) as session:
+            session.login("ticketing", WORDS)
+            for number in range(2):
+                session.sendmail("t@ternferries.example", [f"r{number}@x.example"], b"Subject: x\r\n\r\nthe body\r\n")
+        with connected(port, authority) as session, pytest.raises(smtplib.SMTPAuthenticationError):
+            session.login("ticketing", "WordsThatAreWrong")
 
     async def live() -> None:
         async with site(folder, authority, extra=with_accounts(folder, authority, port)) as here:
-            await asyncio.to_thread(hand_in, here, asyncio.get_running_loop())
+            await asyncio.to_thread(hand_in)
+            await here.until(ended(2))
+            until = time.time() + 600
+            wanted = [Recording("listener", "others", until), Recording("connector", "beacon", until)]
+            write_recordings(here.loaded.data, wanted)
+            here.service.dispatcher.do_what_is_wanted()
+            await asyncio.to_thread(hand_in)
             await here.until(ended(4))
             await here.until(lambda reader: len(reader.noted(Event.DIALOGUE, 0.0)) == 3)
             with here.reader() as reader:
@@ -64,10 +63,10 @@ def test_both_sides_of_a_message_are_kept(folder: Path, authority: CertificateFi
                 assert any(text.startswith("AUTH ") for text in said) and said[-1].startswith("250 2.0.0")
                 (submission,) = story(here, record).submissions
                 lines = [f"{mark} {text}" for _, mark, text in submission.facts["lines"]]
-                assert lines[0].startswith("> 220") and "< DATA" in [line.upper() for line in lines]
-                assert sum(line.lower().startswith("< mail from") for line in lines) == 1, "none but its own"
-                assert lines[-1] == f"> 250 2.0.0 kept as {shown_id(record)}"
-                assert any(line.startswith("* content heard") for line in lines)
+                assert lines[0].startswith("server 220") and "CLIENT DATA" in [line.upper() for line in lines]
+                assert sum(line.lower().startswith("client mail from") for line in lines) == 1, "none but its own"
+                assert lines[-1] == f"server 250 2.0.0 kept as {shown_id(record)}"
+                assert any(line.startswith("note content heard") for line in lines)
             (refused,) = alone
             assert any("535" in text for _, _, text in refused.facts["lines"])
             everything = json.dumps(

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from copper_kite.errors import LocalProtocolError, OutOfStep, RemoteProtocolError
+from copper_kite.errors import EngineMisuse, OutOfStep, ProtocolViolation
 from copper_kite.smtp import client as smtp
 from copper_kite.smtp.client import EXPECTED, ORDER, Client, Meaning, Phase, Verb, meaning_of
 from copper_kite.smtp.replies import Reply
@@ -59,7 +59,7 @@ def test_every_pair_outside_the_table_is_our_own_bug() -> None:
             assert client.phase is ORDER[phase][verb]
         else:
             count += 1
-            with pytest.raises(LocalProtocolError):
+            with pytest.raises(EngineMisuse):
                 client.send(COMMANDS[verb])
     assert count == len(Phase) * len(COMMANDS) - sum(len(row) for row in ORDER.values())
 
@@ -119,11 +119,11 @@ def test_more_replies_than_commands_are_out_of_step(verb: Verb) -> None:
     """C-07, RFC 2920 3.1: together with the reply or after it, whole or begun; but a server may close at any time."""
     code = b"354" if verb is Verb.DATA else b"250"
     for extra in (b"250 again\r\n", b"550-no\r\n", b"2", b"junk\r\n", b"354 go\r\n", b"4210 x\r\n"):
-        with pytest.raises(RemoteProtocolError):
+        with pytest.raises(ProtocolViolation):
             hear(waiting_for(verb), code + b" x\r\n" + extra)
         client = waiting_for(verb)
         hear(client, code + b" x\r\n")
-        with contextlib.suppress(RemoteProtocolError):
+        with contextlib.suppress(ProtocolViolation):
             hear(client, extra)
         assert client.unasked or client.phase is Phase.SPOILT
     for portions in (
@@ -179,13 +179,13 @@ def test_what_came_in_clear_is_forgotten() -> None:
     assert client.capabilities.logins == () and client.phase is Phase.GREETED
     client = ready()
     client.send(smtp.starttls())
-    with pytest.raises(RemoteProtocolError):
+    with pytest.raises(ProtocolViolation):
         hear(client, b"220 go\r\n250-x\r\n250 AUTH PLAIN\r\n")
 
 
 def test_a_command_cannot_carry_another() -> None:
     """W-16."""
-    with pytest.raises(LocalProtocolError):
+    with pytest.raises(EngineMisuse):
         smtp.rcpt("a@x.example>\r\nDATA")
 
 
@@ -372,14 +372,14 @@ def test_replies_taken_together_come_to_the_same(replies: list[bytes]) -> None:
         if together and client.accepted_group():
             assert len(replies) == 4 and all(reply[:1] in b"23" for reply in replies)
             transaction.take_accepted_group()
-        with contextlib.suppress(RemoteProtocolError):
+        with contextlib.suppress(ProtocolViolation):
             while not transaction.wants_content and (answered := client.next_reply()) is not None:
                 transaction.take(answered)
         ready_for_content = transaction.wants_content and client.phase is Phase.CONTENT
         if ready_for_content and not client.unasked:
             client.send(smtp.END_OF_CONTENT)
             client.receive_data(b"250 ok\r\n")
-            with contextlib.suppress(RemoteProtocolError):
+            with contextlib.suppress(ProtocolViolation):
                 while not transaction.finished and (answered := client.next_reply()) is not None:
                     transaction.take(answered)
         ended.append((ready_for_content, outcome(transaction), transaction.certain, transaction.finished, client.phase))

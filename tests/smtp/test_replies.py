@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from copper_kite.errors import RemoteProtocolError
+from copper_kite.errors import ProtocolViolation
 from copper_kite.smtp.replies import MAX_REPLIES, MAX_REPLY_LINE, MAX_REPLY_LINES, Reply, ReplyReader
 
 
@@ -47,17 +47,17 @@ def test_the_basic_code_decides_over_an_enhanced_one_of_another_class() -> None:
     "words", [b"hello\r\n", b"25 ok\r\n", b"999 x\r\n", b"\0\1\2\r\n", b"250-a\r\n251 b\r\n", b"220x\r\n"]
 )
 def test_what_is_no_reply_is_the_peers_fault(words: bytes) -> None:
-    with pytest.raises(RemoteProtocolError):
+    with pytest.raises(ProtocolViolation):
         hear(words)
 
 
 def test_endless_talk_is_cut() -> None:
     """C-07."""
-    with pytest.raises(RemoteProtocolError):
+    with pytest.raises(ProtocolViolation):
         hear(b"x" * 5000)
-    with pytest.raises(RemoteProtocolError):
+    with pytest.raises(ProtocolViolation):
         hear(b"250-x\r\n" * (MAX_REPLY_LINES + 1))
-    with pytest.raises(RemoteProtocolError):
+    with pytest.raises(ProtocolViolation):
         hear(b"250 x\r\n" * (MAX_REPLIES + 1))
 
 
@@ -67,7 +67,7 @@ def test_what_came_before_a_fault_still_counts() -> None:
     reader.feed(b"250 a\r\n250-b\r\n250 b\r\nnonsense\r\n250 c\r\n")
     assert [str(reader.next()), str(reader.next())] == ["250 a", "250 b b"]
     for _ in range(2):
-        with pytest.raises(RemoteProtocolError):
+        with pytest.raises(ProtocolViolation):
             reader.next()
         reader.feed(b"250 d\r\n")
 

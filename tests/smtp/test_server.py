@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from copper_kite.errors import LocalProtocolError
+from copper_kite.errors import EngineMisuse
 from copper_kite.smtp import events
 from copper_kite.smtp.commands import plain_mail
 from copper_kite.smtp.extensions import Offers
@@ -142,7 +142,7 @@ def test_commands_that_change_nothing() -> None:
     """S-05, S-07, S-09, S-10."""
     idle = b"NOOP\r\nNOOP x y\r\nHELP\r\nVRFY a\r\nRSET\r\n"
     assert Talk().codes(idle) == ["250", "250", "214", "252", "250"], "RFC 2034 3: before EHLO, without enhanced codes"
-    assert ready().codes(idle) == ["250 2.0.0", "250 2.0.0", "214 2.0.0", "252 2.5.2", "250 2.0.0"]
+    assert ready().codes(idle) == ["250 2.0.0", "250 2.0.0", "214 2.0.0", "252 2.1.0", "250 2.0.0"]
     blanks = b"RSET \r\nRSET\t\r\nNOOP\tx\r\nMAIL\tFROM:<a@x.example>\r\nRSET\tx\r\n"
     assert ready().codes(blanks) == ["250 2.0.0", "250 2.0.0", "250 2.0.0", "250 2.1.0", "501 5.5.4"]
     talk = ready()
@@ -268,7 +268,7 @@ def test_refusals_by_the_owner() -> None:
     assert talk.codes(ENVELOPE + b"DATA\r\n") == ["250 2.1.0", "550 5.7.1", "503 5.5.1"]
     talk = ready(ContentEnded=Reply(452, "4.3.1", "full"))
     assert talk.codes(ENVELOPE + b"DATA\r\nx\r\n.\r\n" + ENVELOPE)[3:] == ["452 4.3.1", "250 2.1.0", "250 2.1.5"]
-    with pytest.raises(LocalProtocolError):
+    with pytest.raises(EngineMisuse):
         talk.engine.answer()
 
 

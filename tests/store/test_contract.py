@@ -218,7 +218,7 @@ def test_what_waits_in_a_lane_that_does_not_move_is_shown_as_delayed(store: Stor
             1: ("delayed", "beacon is down", 90.0), 2: ("delayed", "451 own", 90.0),
             3: ("delayed", "dead's {host} is down", 90.0), 4: ("queued", "", rows[4].next_try), 5: ("delayed", "nobody", None),
         }  # fmt: skip
-        assert reader.totals() == reader.shape().by_state == {State.DELAYED: 4, State.QUEUED: 1}
+        assert reader.totals() == reader.summary().by_state == {State.DELAYED: 4, State.QUEUED: 1}
         assert {group.name: group.recipients for group in reader.groups("reason")} == {
             "beacon is down": 1, "451 own": 1, "dead's {host} is down": 1, "nobody": 1, "": 1,
         }  # fmt: skip

@@ -136,7 +136,7 @@ def looks(folder: Path) -> dict[str, Any]:
             )
             for id in IDS
         ]
-        found["all"] = reader.shape(), reader.totals(), reader.last_id(), reader.forgettable(BEGUN + 999, 9)
+        found["all"] = reader.summary(), reader.totals(), reader.last_id(), reader.forgettable(BEGUN + 999, 9)
         found["stops"] = reader.stops(0.0)
     history = open_store(folder).history()
     found["between"] = list(history.between(BEGUN - 1, BEGUN + 99))

@@ -55,9 +55,11 @@ def print_facts(found: Probed) -> None:
 
 
 def print_dialogue(lines: Iterable[Sequence[object]]) -> None:
-    """Every line with its time: `>` we said, `<` it said, `*` what happened."""
-    for at, mark, text in lines:
-        echo(f"  {at:8.3f}  {mark} {visible(str(text))}")
+    """Every line with its time, and who said it, as RFC 5321 D has it; a note on what happened behind `--`."""
+    from copper_kite.net.dialogue import SIGNS
+
+    for at, who, text in lines:
+        echo(f"  {at:8.3f}  {SIGNS[str(who)]} {visible(str(text))}")
 
 
 def print_stages(stages: Sequence[tuple[Stage, float, str]], failure: SessionFailed | None) -> None:

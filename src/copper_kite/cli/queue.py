@@ -26,11 +26,11 @@ __all__ = ["queue", "row_json", "show_queue"]
 @json_option
 @click.pass_context
 def queue(ctx: click.Context, as_json: bool) -> None:
-    """What waits, and for what: alone, the shape of it; with a command, the messages."""
+    """What waits, and for what: alone, a summary of it; with a command, the messages."""
     if ctx.invoked_subcommand is None:
-        from copper_kite.cli.shape import show_shape
+        from copper_kite.cli.summary import show_summary
 
-        show_shape(queue_folder(ctx.obj), as_json=as_json)
+        show_summary(queue_folder(ctx.obj), as_json=as_json)
 
 
 for _action in ("retry", "park", "release", "remove", "return"):
@@ -138,7 +138,7 @@ def rescue_queue(ctx: click.Context, into: Path | None, anyway: bool, as_json: b
 @click.pass_obj
 def show_message(config: str | None, id: str, as_json: bool) -> None:
     """One message: its envelope, each recipient, each attempt, and its header."""
-    from copper_kite.cli.shape import show_one
+    from copper_kite.cli.summary import show_one
 
     show_one(queue_folder(config), id, as_json=as_json)
 

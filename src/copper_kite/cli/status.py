@@ -16,7 +16,7 @@ from copper_kite.cli.show import age, echo, json_time, local_time, print_json, p
 if TYPE_CHECKING:
     from copper_kite.settings.load import Loaded
     from copper_kite.settings.model import Connector
-    from copper_kite.store import ConnectorState, LaneNow, LaneStop, Note, QueueShape, Running
+    from copper_kite.store import ConnectorState, LaneNow, LaneStop, Note, QueueSummary, Running
 
 __all__ = ["status"]
 
@@ -33,7 +33,7 @@ def status(ctx: click.Context, as_json: bool) -> None:
     """
     from copper_kite.errors import StoreError
     from copper_kite.store import (
-        QueueShape,
+        QueueSummary,
         dropped_names,
         open_store,
         read_live,
@@ -51,17 +51,17 @@ def status(ctx: click.Context, as_json: bool) -> None:
     lanes = read_live(loaded.data) if running is not None else []
     dropped = len(dropped_names(loaded.drop))
     recordings = read_recordings(loaded.data, time.time())
-    shape, known, stops, faults = QueueShape(), {}, [], 0
+    summary, known, stops, faults = QueueSummary(), {}, [], 0
     try:
         with open_store(loaded.data).reader() as reader:
-            shape, known = reader.shape(), {state.name: state for state in reader.connectors()}
+            summary, known = reader.summary(), {state.name: state for state in reader.connectors()}
             stops = reader.lanes()
             faults = reader.held_by_faults()
     except StoreError:
         if (loaded.data / "queue.sqlite").exists():
             raise
     if as_json:
-        found = _status_json(loaded, running, shape, known, lanes)
+        found = _status_json(loaded, running, summary, known, lanes)
         print_json(
             {
                 **found,
@@ -73,7 +73,7 @@ def status(ctx: click.Context, as_json: bool) -> None:
             }
         )
     else:
-        _show(loaded, running, shape, known, lanes)
+        _show(loaded, running, summary, known, lanes)
         _show_failovers(lanes, {(stop.connector, stop.next_hop) for stop in stops})
         _show_stopped(stops)
         if dropped:
@@ -144,7 +144,7 @@ def _told_by(note: Note | None, loaded: Loaded) -> list[str]:
 def _show(
     loaded: Loaded,
     running: Running | None,
-    shape: QueueShape,
+    summary: QueueSummary,
     known: dict[str, ConnectorState],
     lanes: Sequence[LaneNow],
 ) -> None:
@@ -154,11 +154,11 @@ def _show(
     else:
         since = f"since {local_time(running.since)} ({age(now - running.since)}), process {running.pid}"
         say(f"{loaded.server_name}: ", ("running", "bold green"), f" {since}")
-    waiting = ", ".join(f"{count} {state.value}" for state, count in shape.by_state.items())
-    recipients, messages = _counted(sum(shape.by_state.values()), "recipient"), _counted(shape.messages, "message")
-    if shape.messages:
-        oldest = age(now - shape.oldest) if shape.oldest is not None else "?"
-        say(f"queue: {recipients} ({waiting}) in {messages}, {size(shape.octets)}; the oldest waits {oldest}")
+    waiting = ", ".join(f"{count} {state.value}" for state, count in summary.by_state.items())
+    recipients, messages = _counted(sum(summary.by_state.values()), "recipient"), _counted(summary.messages, "message")
+    if summary.messages:
+        oldest = age(now - summary.oldest) if summary.oldest is not None else "?"
+        say(f"queue: {recipients} ({waiting}) in {messages}, {size(summary.octets)}; the oldest waits {oldest}")
     else:
         say("queue: nothing waits")
     echo()
@@ -244,7 +244,7 @@ def _when(state: ConnectorState | None, field: str, now: float) -> str:
 def _status_json(
     loaded: Loaded,
     running: Running | None,
-    shape: QueueShape,
+    summary: QueueSummary,
     known: dict[str, ConnectorState],
     lanes: Sequence[LaneNow],
 ) -> dict[str, Any]:
@@ -254,10 +254,10 @@ def _status_json(
         "since": json_time(running.since) if running else None,
         "pid": running.pid if running else None,
         "queue": {
-            "recipients": {state.value: count for state, count in shape.by_state.items()},
-            "messages": shape.messages,
-            "octets": shape.octets,
-            "oldest": json_time(shape.oldest),
+            "recipients": {state.value: count for state, count in summary.by_state.items()},
+            "messages": summary.messages,
+            "octets": summary.octets,
+            "oldest": json_time(summary.oldest),
         },
         "connectors": [
             {

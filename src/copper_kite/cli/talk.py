@@ -26,7 +26,8 @@ if TYPE_CHECKING:
 
 __all__ = ["talk"]
 
-COLOURS = {"<": "", "*": "cyan", "?": "yellow", "!": "red"}
+COLOURS = {"server": "", "note": "cyan", "?": "yellow", "!": "red"}
+SIGNS = {"server": "S:", "note": "--", "?": "? ", "!": "! "}
 COMMANDS = (
     "EHLO", "HELO", "STARTTLS", "AUTH PLAIN", "MAIL FROM:<", "RCPT TO:<", "DATA", "RSET", "NOOP", "VRFY", "HELP", "QUIT"
 )  # fmt: skip
@@ -72,7 +73,7 @@ async def _talk(target: Target) -> int:
 def _show(lines: Iterable[Said]) -> None:
     for one in lines:
         took = milliseconds(one.seconds) if one.seconds is not None else ""
-        click.echo(f"{took:>9}  {one.mark} " + click.style(visible(one.text), fg=COLOURS[one.mark] or None))
+        click.echo(f"{took:>9}  {SIGNS[one.mark]} " + click.style(visible(one.text), fg=COLOURS[one.mark] or None))
 
 
 async def _read_pipe(live: Talk) -> str | None:
@@ -85,7 +86,7 @@ async def _read_pipe(live: Talk) -> str | None:
         return None
     line = line.rstrip("\r\n")
     hidden = live.secret or (live.complete and holds_secret(line))
-    echo(f"{live.prompt:>9}  > {free(line, answer=live.secret).shown if hidden else line}")
+    echo(f"{live.prompt:>9}  C: {free(line, answer=live.secret).shown if hidden else line}")
     return line
 
 

@@ -12,6 +12,7 @@ import click
 
 from copper_kite.cli.log import entry_json, source_options, sources_of
 from copper_kite.cli.options import INSTANT, json_option, load_settings, queue_folder
+from copper_kite.cli.probed import print_dialogue
 from copper_kite.cli.queue import row_json
 from copper_kite.cli.refused import show_refused
 from copper_kite.cli.selecting import filters, selection
@@ -278,19 +279,14 @@ def _show_dialogue(attempt: Attempt) -> None:
         for stage, took, text in session.stages:
             echo(f"  {took:8.3f} s  {stage:<8} {text}")
         return
-    _show_lines(attempt.dialogue)
+    print_dialogue(attempt.dialogue)
 
 
 def _show_submission(entry: JournalEntry) -> None:
     """What a program and a listener said, where that was recorded."""
     echo()
     say((f"Dialogue of listener {entry.facts['listener']} with {entry.facts['client']}", "bold"))
-    _show_lines(entry.facts["lines"])
-
-
-def _show_lines(lines: Sequence[Sequence[Any]]) -> None:
-    for at, mark, text in lines:
-        echo(f"  {at:8.3f}  {mark} {text}")
+    print_dialogue(entry.facts["lines"])
 
 
 def story_json(story: Story) -> dict[str, Any]:

@@ -15,7 +15,7 @@ from copper_kite.cli.show import STATE_COLOURS, age, console, echo, json_text, j
 if TYPE_CHECKING:
     from rich.console import RenderableType
 
-    from copper_kite.store import QueueShape, Running
+    from copper_kite.store import QueueSummary, Running
     from copper_kite.trace.linemap import Entry
     from copper_kite.trace.pulse import Pulse
 
@@ -30,7 +30,7 @@ class _Look(NamedTuple):
 
     at: float
     running: Running | None
-    shape: QueueShape
+    summary: QueueSummary
     pulse: Pulse
     new: list[Entry]
 
@@ -70,7 +70,7 @@ def _looks(folder: Path, every: float, times: int | None) -> Iterator[_Look]:
             now = time.time()
             new = [entry for happened in history.after(place) for entry in entries(happened, "")]
             pulse.add(new, now)
-            yield _Look(now, running_server(folder), reader.shape(), pulse, new)
+            yield _Look(now, running_server(folder), reader.summary(), pulse, new)
             count += 1
             if count == times:
                 return
@@ -93,13 +93,13 @@ def _picture(look: _Look) -> RenderableType:
 
     from copper_kite.words import State
 
-    shape, counts = look.shape, look.pulse.counts(look.at)
+    summary, counts = look.summary, look.pulse.counts(look.at)
     how = f"the server runs since {local_time(look.running.since)}" if look.running else "no server runs"
-    oldest = f", the oldest {age(look.at - shape.oldest)} old" if shape.oldest is not None else ""
+    oldest = f", the oldest {age(look.at - summary.oldest)} old" if summary.oldest is not None else ""
     states = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")
     for word in ("queued", "delayed", "parked", "", *counts):
         states.add_column(word, justify="right")
-    waiting = [str(shape.by_state.get(state, 0)) for state in (State.QUEUED, State.DELAYED, State.PARKED)]
+    waiting = [str(summary.by_state.get(state, 0)) for state in (State.QUEUED, State.DELAYED, State.PARKED)]
     states.add_row(*waiting, "in the last minute", *map(str, counts.values()))
     latest = Table(box=None, pad_edge=False, padding=(0, 1, 0, 0), show_header=False)
     for name, least in (("time", 8), ("what", 8), ("id", 10), ("to", 26), ("said", 20)):
@@ -108,13 +108,13 @@ def _picture(look: _Look) -> RenderableType:
         what = Text(entry.outcome, style=STATE_COLOURS.get(entry.outcome, ""))
         latest.add_row(local_time(entry.at or 0), what, entry.id, entry.recipient, entry.text)
     return Group(
-        Text(f"{local_time(look.at)}  {how}; {shape.messages} messages wait{oldest}"),
+        Text(f"{local_time(look.at)}  {how}; {summary.messages} messages wait{oldest}"),
         Text(), states, Text(), Text("Latest", style="bold"), latest, Text(), Text("Ctrl-C ends this"),
     )  # fmt: skip
 
 
 def _line(look: _Look) -> str:
-    states = "  ".join(f"{state.value} {count}" for state, count in look.shape.by_state.items()) or "nothing waits"
+    states = "  ".join(f"{state.value} {count}" for state, count in look.summary.by_state.items()) or "nothing waits"
     counts = "  ".join(f"{word} {count}" for word, count in look.pulse.counts(look.at).items())
     return f"{local_time(look.at)}  {states}  |  in the last minute: {counts}"
 
@@ -125,9 +125,9 @@ def _json(look: _Look) -> dict[str, Any]:
     return {
         "time": json_time(look.at),
         "running": look.running is not None,
-        "states": {state.value: count for state, count in look.shape.by_state.items()},
-        "messages": look.shape.messages,
-        "oldest": json_time(look.shape.oldest),
+        "states": {state.value: count for state, count in look.summary.by_state.items()},
+        "messages": look.summary.messages,
+        "oldest": json_time(look.summary.oldest),
         "last_minute": look.pulse.counts(look.at),
         "new": [entry_json(entry) for entry in look.new],
     }

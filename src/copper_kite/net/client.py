@@ -11,7 +11,7 @@ import secrets
 from collections.abc import Iterator
 from dataclasses import replace
 
-from copper_kite.errors import LocalProtocolError, RemoteProtocolError
+from copper_kite.errors import EngineMisuse, ProtocolViolation
 from copper_kite.net import tls
 from copper_kite.net.conversation import Conversation
 from copper_kite.net.dialogue import Dialogue
@@ -106,7 +106,7 @@ class ClientSession(Conversation):
         await self._handshake()
         try:
             self._engine.tls_established()
-        except RemoteProtocolError as error:
+        except ProtocolViolation as error:
             raise self._failed(Cause.PROTOCOL, str(error)) from error
         self._secured(began)
 
@@ -220,7 +220,7 @@ class ClientSession(Conversation):
             try:
                 assert self._unmasked is not None
                 message = await self._next_message(mechanism, decode_base64(self._unmasked.lines[0].encode()))
-            except (RemoteProtocolError, Syntax) as error:
+            except (ProtocolViolation, Syntax) as error:
                 with contextlib.suppress(SessionFailed):
                     await self._ask(smtp.GIVE_UP, bound)
                 raise self._failed(Cause.LOGIN_UNPROVEN, f"login given up: {error}") from error
@@ -244,7 +244,7 @@ class ClientSession(Conversation):
     def _demand_trust(self) -> None:
         """A session that was opened only to look at a certificate carries no message."""
         if self.plan.trust == tls.LOOK:
-            raise LocalProtocolError("a message under a trust that believes anybody")
+            raise EngineMisuse("a message under a trust that believes anybody")
 
     async def step_content(self, content: bytes) -> None:
         """The content and its end, as a stage of its own. Raises SessionFailed when it is refused."""

@@ -9,7 +9,7 @@ from __future__ import annotations
 import asyncio
 import ssl
 
-from copper_kite.errors import OutOfStep, RemoteProtocolError
+from copper_kite.errors import OutOfStep, ProtocolViolation
 from copper_kite.net import tls
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.failure import PassedOver, SessionFailed, SessionSeen, StageDone, Tried
@@ -131,7 +131,7 @@ class Conversation:
         """The next reply, if it has come in. Raises SessionFailed for what is none, or out of step."""
         try:
             answered = self._engine.next_reply()
-        except RemoteProtocolError as error:
+        except ProtocolViolation as error:
             heard = f": {start_of(error.heard)}" if error.heard else ""
             cause = Cause.OUT_OF_STEP if isinstance(error, OutOfStep) else Cause.PROTOCOL
             raise self._failed(cause, f"{error}{heard}") from error

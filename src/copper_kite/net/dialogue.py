@@ -10,12 +10,13 @@ from copper_kite.smtp.masks import Masks
 from copper_kite.smtp.replies import Reply, visible
 from copper_kite.words import Stage
 
-__all__ = ["MAX_LINES", "Dialogue"]
+__all__ = ["CLIENT", "MAX_LINES", "NOTE", "SERVER", "SIGNS", "Dialogue"]
 
 MAX_LINES = 500  # a peer's endless talk is cut here
 MAX_TEXT = 1000  # characters of one line
 
-SENT, HEARD, NOTED = ">", "<", "*"
+CLIENT, SERVER, NOTE = "client", "server", "note"
+SIGNS = {CLIENT: "C:", SERVER: "S:", NOTE: "--", ">": "C:", "<": "S:", "*": "--"}  # the last three: of earlier releases
 
 
 class Staged(Protocol):
@@ -27,7 +28,7 @@ class Staged(Protocol):
 
 @dataclass(slots=True)
 class Dialogue:
-    """Lines as (seconds since `began`, mark, text): `>` we said, `<` it said, `*` what happened."""
+    """Lines as (seconds since `began`, who, text): the client, the server, or a note on what happened."""
 
     began: float
     lines: list[tuple[float, str, str | bytes | Reply | tuple[str, tuple[object, ...]]]] = field(default_factory=list)
@@ -38,30 +39,30 @@ class Dialogue:
 
     def sent(self, at: float, shown: str | bytes) -> None:
         """Commands went out; `shown` is their masked form. `at` in seconds of the same clock as `began`."""
-        self.lines.append((at, SENT, shown))
+        self.lines.append((at, CLIENT, shown))
 
     def heard(self, at: float, reply: Reply) -> None:
         """A reply came in."""
-        self.lines.append((at, HEARD, reply))
+        self.lines.append((at, SERVER, reply))
 
     def heard_all(self, at: float, replies: Iterable[Reply]) -> None:
         """Replies came in together."""
-        self.lines += [(at, HEARD, reply) for reply in replies]
+        self.lines += [(at, SERVER, reply) for reply in replies]
 
     def said(self, at: float, reply: Reply) -> None:
         """We replied, as the server of a session."""
-        self.lines.append((at, SENT, reply))
+        self.lines.append((at, SERVER, reply))
 
     def heard_line(self, at: float, shown: str) -> None:
         """A client sent a command; `shown` is its masked form."""
-        self.lines.append((at, HEARD, shown))
+        self.lines.append((at, CLIENT, shown))
 
     def noted(self, at: float, text: str, *facts: object) -> None:
         """Something happened that was not said: a connection, a handshake, the content, an error.
 
         With `facts`, `text` has places for them, which are filled when somebody looks.
         """
-        self.lines.append((at, NOTED, (text, facts) if facts else text))
+        self.lines.append((at, NOTE, (text, facts) if facts else text))
 
     def mark(self) -> int:
         """A place to go back to."""
@@ -90,5 +91,5 @@ class Dialogue:
                 texts = (said if isinstance(said, bytes) else said.wire).decode("utf-8").splitlines()
             out += [[round(at - self.began, 4), mark, visible(text)[:MAX_TEXT]] for text in texts]
         if len(out) > MAX_LINES:
-            out = [*out[: MAX_LINES - 1], [out[-1][0], NOTED, f"… {len(out) - MAX_LINES + 1} more lines"]]
+            out = [*out[: MAX_LINES - 1], [out[-1][0], NOTE, f"… {len(out) - MAX_LINES + 1} more lines"]]
         return out

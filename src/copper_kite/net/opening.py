@@ -28,6 +28,7 @@ from copper_kite.net.plan import Plan
 from copper_kite.net.relaying import RelaySession
 from copper_kite.net.resolve import resolve
 from copper_kite.net.tls import UNVERIFIED, Sessions
+from copper_kite.settings.units import Endpoint
 from copper_kite.words import Cause, Stage
 
 __all__ = ["closing_on_failure", "connect", "connect_as", "open_session"]
@@ -124,8 +125,8 @@ class _Host:
             raise self.furthest from None
         address = connected[0]
         self._left.remove(address)
-        where = f"connected to {address}" + (f" port {self.plan.port}" if self.plan.port else "")
-        self.dialogue.noted(self._loop.time(), where)
+        where = str(Endpoint(address, self.plan.port)) if self.plan.port else address
+        self.dialogue.noted(self._loop.time(), f"TCP connection to {where}")
         return connected
 
     def session(self, kind: type[S], plan: Plan, connected: Connected, earlier: Sessions | None) -> S:

@@ -8,7 +8,7 @@ from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from copper_kite.errors import InputError, KiteError, LocalProtocolError
+from copper_kite.errors import EngineMisuse, InputError, KiteError
 from copper_kite.mail.compose import padding
 from copper_kite.mail.mend import normalise_line_ends
 from copper_kite.net.dialogue import Dialogue
@@ -183,7 +183,7 @@ class _Player:
                     raise Failed(step, "to go on", came, failure=failure) from failure
                 self._check_stop(following, stop, failure)
                 place += 1
-            except LocalProtocolError as error:
+            except EngineMisuse as error:
                 raise Failed(step, "its turn", f"not now: {error}") from error
             else:
                 if stop is not None and following is not None:

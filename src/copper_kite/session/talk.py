@@ -12,9 +12,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from copper_kite.errors import InputError, KiteError, LocalProtocolError
+from copper_kite.errors import EngineMisuse, InputError, KiteError
 from copper_kite.mail.mend import normalise_line_ends
-from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.dialogue import NOTE, SERVER, Dialogue
 from copper_kite.net.failure import SessionFailed
 from copper_kite.net.plan import Plan
 from copper_kite.session.free import FreeSession
@@ -127,7 +127,7 @@ class Talk:
             self._session = await FreeSession.open(self.plan, dialogue)
         except SessionFailed as failure:
             return self._stopped(failure)
-        happened = [Said("*", f"TLS: {self._session.tls}")] if self._session.tls else []
+        happened = [Said(NOTE, f"TLS: {self._session.tls}")] if self._session.tls else []
         return [*happened, *self._heard(self._session.reply)]
 
     async def enter(self, line: str) -> list[Said]:
@@ -145,7 +145,7 @@ class Talk:
             return await self._say(line)
         except SessionFailed as failure:
             return self._stopped(failure)
-        except LocalProtocolError as error:
+        except EngineMisuse as error:
             return [Said("!", f"not now: {error}")]
         except KiteError as error:
             return [Said("!", str(error))]
@@ -172,10 +172,10 @@ class Talk:
         reply = await session.say(line)
         said = self._heard(reply)
         if session.tls != before:
-            said.append(Said("*", f"TLS: {session.tls}; say EHLO again"))
+            said.append(Said(NOTE, f"TLS: {session.tls}; say EHLO again"))
         if session.wants_content:
             self._content = []
-            said.append(Said("*", "type the message; a line of one dot ends it"))
+            said.append(Said(NOTE, "type the message; a line of one dot ends it"))
         if reply.code == 221:
             await self._leave()
         return said
@@ -206,7 +206,7 @@ class Talk:
         for number, line in enumerate(reply.lines):
             more = "-" if number + 1 < len(reply.lines) else " "
             status = f"{reply.enhanced} " if reply.enhanced else ""
-            said.append(Said("<", visible(f"{reply.code}{more}{status}{line}"), seconds))
+            said.append(Said(SERVER, visible(f"{reply.code}{more}{status}{line}"), seconds))
             seconds = None
         self._script.append(f"expect {reply.code}")
         if not reply.positive:
@@ -221,7 +221,7 @@ class Talk:
         self.failed = True
         self.verdict = stopped(self.plan, failure, self._facts, None)
         self._session, self._content = None, None
-        return [Said("*", f"{failure.stage.value}: {visible(failure.text)}"), Said("?", self.verdict.meaning)]
+        return [Said(NOTE, f"{failure.stage.value}: {visible(failure.text)}"), Said("?", self.verdict.meaning)]
 
     async def _leave(self) -> None:
         session, self._session = self._session, None
@@ -239,7 +239,7 @@ class Talk:
         session = self._open()
         self._script.append("secure")
         await session.secure()
-        return [Said("*", f"TLS: {session.tls}", session.seconds), *(await self._offers(""))[1:]]
+        return [Said(NOTE, f"TLS: {session.tls}", session.seconds), *(await self._offers(""))[1:]]
 
     async def _login(self, name: str) -> list[Said]:
         session = self._open()
@@ -251,7 +251,7 @@ class Talk:
         plan = self.plan.logging_in_as(self._credentials[name]) if name else self.plan
         self._script.append(f"login {name}".rstrip())
         await session.login(plan)
-        return [Said("*", f"logged in as {plan.login}", session.seconds)]
+        return [Said(NOTE, f"logged in as {plan.login}", session.seconds)]
 
     async def _content_file(self, name: str) -> list[Said]:
         session, (path, content) = self._open(), _message_in(name)
@@ -268,7 +268,7 @@ class Talk:
         session = self._open()
         tls = session.tls or "no TLS"
         lines = [" ".join((key, *values)) for key, values in session.offers.items()] or ["nothing; say EHLO first"]
-        return [Said("*", visible(line)) for line in (tls, *lines)]
+        return [Said(NOTE, visible(line)) for line in (tls, *lines)]
 
     async def _save(self, name: str) -> list[Said]:
         if not name:
@@ -277,7 +277,7 @@ class Talk:
         title = f"title a session with {where}, saved from kite talk"
         _write(name, "\n".join([title, *self._needs, "", *self._script, ""]))
         steps = sum(not line.startswith(("|", "expect")) for line in self._script)
-        return [Said("*", f"{steps} steps are in {name}; kite play {name} --server {where}")]
+        return [Said(NOTE, f"{steps} steps are in {name}; kite play {name} --server {where}")]
 
     async def _again(self, rest: str) -> list[Said]:
         if self._session is not None:
@@ -289,7 +289,7 @@ class Talk:
         return said
 
     async def _help(self, rest: str) -> list[Said]:
-        return [Said("*", f"{name:<10}{about}") for name, about in HELPERS.items()]
+        return [Said(NOTE, f"{name:<10}{about}") for name, about in HELPERS.items()]
 
     async def _quit(self, rest: str) -> list[Said]:
         self.over = True
@@ -297,4 +297,4 @@ class Talk:
         if session is None or session.closed:
             return []
         await session.close()
-        return [Said("*", "over")]
+        return [Said(NOTE, "over")]

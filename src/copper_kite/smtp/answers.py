@@ -55,7 +55,7 @@ TOO_LARGE = Reply(552, "5.3.4", "the message is larger than SIZE allows")
 CHUNK_TAKEN = Reply(250, "2.0.0", "chunk taken")
 OK = Reply(250, "2.0.0", "done")
 HELP = Reply(214, "2.0.0", "EHLO HELO MAIL RCPT DATA RSET NOOP VRFY HELP QUIT (RFC 5321)")
-NOT_VERIFIED = Reply(252, "2.5.2", "not verified; send mail and see")
+NOT_VERIFIED = Reply(252, "2.1.0", "whether that address exists is not told here; mail for it is taken")
 GIVEN_UP = Reply(501, "5.7.0", "login given up")
 
 

@@ -21,7 +21,7 @@ from collections.abc import Sequence
 from enum import StrEnum
 from typing import NamedTuple
 
-from copper_kite.errors import LocalProtocolError, OutOfStep, RemoteProtocolError
+from copper_kite.errors import EngineMisuse, OutOfStep, ProtocolViolation
 from copper_kite.smtp.extensions import Capabilities
 from copper_kite.smtp.replies import Reply, ReplyReader
 
@@ -89,7 +89,7 @@ class Phase(StrEnum):
     CLOSED = "over"
 
 
-# An unlisted pair is a bug of ours: LocalProtocolError.
+# An unlisted pair is a bug of ours: EngineMisuse.
 ORDER: dict[Phase, dict[Verb, Phase]] = {
     Phase.GREETED: {Verb.EHLO: Phase.READY, Verb.HELO: Phase.READY, Verb.QUIT: Phase.CLOSED},
     Phase.READY: {
@@ -187,7 +187,7 @@ class Answered(NamedTuple):
 
 def _plain_command(verb: Verb, text: str) -> Command:
     if not text.isprintable() and ("\r" in text or "\n" in text or "\0" in text):
-        raise LocalProtocolError("a command holds a line end")
+        raise EngineMisuse("a command holds a line end")
     return Command(verb, text.encode("utf-8") + b"\r\n", text)
 
 
@@ -283,7 +283,7 @@ class Client:
         self._lenient = lenient
         self._replies = ReplyReader()
         self._waiting: deque[Command] = deque([GREETING])
-        self._broken: RemoteProtocolError | None = None
+        self._broken: ProtocolViolation | None = None
 
     @property
     def over(self) -> bool:
@@ -307,10 +307,10 @@ class Client:
         return last not in ENDS_GROUP and "PIPELINING" in self.capabilities
 
     def send(self, command: Command) -> bytes:
-        """The octets of `command`; its reply is awaited from now on. Raises LocalProtocolError when it may not go."""
+        """The octets of `command`; its reply is awaited from now on. Raises EngineMisuse when it may not go."""
         wire = self.offer(command)
         if not wire:
-            raise LocalProtocolError(f"{command.verb.value} {self.phase.value}")
+            raise EngineMisuse(f"{command.verb.value} {self.phase.value}")
         return wire
 
     def offer(self, command: Command) -> bytes:
@@ -364,7 +364,7 @@ class Client:
         """The next reply with its command, or None when octets are missing.
 
         A 421 that answers nothing is paired with the greeting, since a server may close at any time (RFC 5321 3.8).
-        Raises RemoteProtocolError for what is no reply, and OutOfStep for a reply that is not expected now or comes
+        Raises ProtocolViolation for what is no reply, and OutOfStep for a reply that is not expected now or comes
         together with more replies than commands were sent (RFC 2920 3.1); from then on, always the same error.
         """
         if self._broken is not None:
@@ -372,7 +372,7 @@ class Client:
         try:
             reply = self._replies.next()
             return None if reply is None else self._answered(reply)
-        except RemoteProtocolError as error:
+        except ProtocolViolation as error:
             self._broken = error
             self.phase = Phase.SPOILT
             raise
@@ -427,7 +427,7 @@ class Client:
             if not reply.positive:
                 self.phase = Phase.READY
             elif self._replies.pending:
-                raise RemoteProtocolError("octets behind the reply to STARTTLS", self._replies.pending)
+                raise ProtocolViolation("octets behind the reply to STARTTLS", self._replies.pending)
         elif reply.positive:
             self.logged_in = self.logged_in or (command.verb in (Verb.AUTH, Verb.ANSWER) and reply.code < 300)
         elif command.verb is Verb.RSET:
@@ -436,9 +436,9 @@ class Client:
             self.phase = Phase.RECIPIENTS  # RSET or QUIT comes next, never content
 
     def tls_established(self) -> None:
-        """Forget all that the server said in clear (RFC 3207 4.2). Raises RemoteProtocolError for octets left over."""
+        """Forget all that the server said in clear (RFC 3207 4.2). Raises ProtocolViolation for octets left over."""
         if self._replies.pending:
-            raise RemoteProtocolError("octets in clear before the TLS handshake", self._replies.pending)
+            raise ProtocolViolation("octets in clear before the TLS handshake", self._replies.pending)
         self._replies.clear()
         self.capabilities = Capabilities()
         self.secure, self.logged_in = True, False

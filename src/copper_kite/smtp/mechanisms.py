@@ -11,7 +11,7 @@ import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from copper_kite.errors import RemoteProtocolError
+from copper_kite.errors import ProtocolViolation
 from copper_kite.smtp.sasl import SCRAM_LEAST, Binding, Secret, decode_base64, prepare, scram_proof
 
 __all__ = ["CLEAR_TEXT", "MECHANISMS", "Means", "Mechanism", "choose", "pick"]
@@ -60,8 +60,8 @@ class Mechanism:
         raise NotImplementedError
 
     def next(self, challenge: bytes) -> bytes:
-        """The answer to a challenge. Raises RemoteProtocolError for one that no right server gives."""
-        raise RemoteProtocolError("a challenge that this mechanism does not have", challenge)
+        """The answer to a challenge. Raises ProtocolViolation for one that no right server gives."""
+        raise ProtocolViolation("a challenge that this mechanism does not have", challenge)
 
 
 class Plain(Mechanism):
@@ -151,7 +151,7 @@ class Scram(Mechanism):
             self.error = text[2:]
             return b""  # the refusal follows
         if not text.startswith("v=") or not hmac.compare_digest(_decoded(text[2:]), self._expected):
-            raise RemoteProtocolError("the server does not know the password that it checks", challenge)
+            raise ProtocolViolation("the server does not know the password that it checks", challenge)
         self.proven = True
         return b""
 
@@ -167,10 +167,10 @@ class Scram(Mechanism):
             return b""
         match = _SERVER_FIRST.fullmatch(text)
         if match is None or not match[1].startswith(self._means.nonce) or match[1] == self._means.nonce:
-            raise RemoteProtocolError("not a SCRAM challenge for us", challenge)
+            raise ProtocolViolation("not a SCRAM challenge for us", challenge)
         iterations = int(match[3])
         if not SCRAM_LEAST <= iterations <= self._means.max_iterations:
-            raise RemoteProtocolError(f"SCRAM with {iterations} iterations", challenge)
+            raise ProtocolViolation(f"SCRAM with {iterations} iterations", challenge)
         without = f"c={_base64(self._header.encode() + self._bound)},r={match[1]}"
         message = f"{self._bare},{text},{without}".encode()
         password = self._means.password or Secret("")
@@ -195,7 +195,7 @@ def _decoded(text: str) -> bytes:
     try:
         return decode_base64(text.encode())
     except Syntax as error:
-        raise RemoteProtocolError("not base64 in a SCRAM message", text.encode()) from error
+        raise ProtocolViolation("not base64 in a SCRAM message", text.encode()) from error
 
 
 def _scram(digest: str, *, plus: bool) -> Callable[[Means, bool], Mechanism | None]:

@@ -6,7 +6,7 @@ import re
 from collections import deque
 from functools import lru_cache
 
-from copper_kite.errors import RemoteProtocolError
+from copper_kite.errors import ProtocolViolation
 
 __all__ = ["MAX_REPLY_LINE", "MAX_REPLY_LINES", "Reply", "ReplyReader", "printable", "split_reply", "visible"]
 
@@ -117,7 +117,7 @@ class ReplyReader:
     """Puts replies together from octets in any portions.
 
     A reader's `feed` never raises; `next` returns a reply, None when more octets are needed, or raises
-    RemoteProtocolError for what is no reply (RFC 5321 4.2). Memory is bounded by three limits.
+    ProtocolViolation for what is no reply (RFC 5321 4.2). Memory is bounded by three limits.
     """
 
     def __init__(self) -> None:
@@ -125,7 +125,7 @@ class ReplyReader:
         self._code: int | None = None
         self._lines: list[str] = []  # of a reply that is not whole
         self._whole: deque[Reply] = deque()
-        self._broken: RemoteProtocolError | None = None  # nothing behind it is read
+        self._broken: ProtocolViolation | None = None  # nothing behind it is read
 
     @property
     def pending(self) -> bytes:
@@ -172,10 +172,10 @@ class ReplyReader:
             for line in lines:
                 self._take_line(line.removesuffix(b"\r"))
             if len(self._data) > MAX_HEARD_LINE:
-                raise RemoteProtocolError(f"a reply line of over {MAX_HEARD_LINE} octets", self._data)
+                raise ProtocolViolation(f"a reply line of over {MAX_HEARD_LINE} octets", self._data)
             if len(self._whole) > MAX_REPLIES:
-                raise RemoteProtocolError("far more replies than anything asked for", self._whole[-1].wire)
-        except RemoteProtocolError as error:
+                raise ProtocolViolation("far more replies than anything asked for", self._whole[-1].wire)
+        except ProtocolViolation as error:
             self._broken = error
 
     @property
@@ -191,7 +191,7 @@ class ReplyReader:
     def next(self) -> Reply | None:
         """The next whole reply, or None.
 
-        Raises RemoteProtocolError for a line that is no reply line, that is too long, for lines of one reply
+        Raises ProtocolViolation for a line that is no reply line, that is too long, for lines of one reply
         with differing codes, for a reply of too many lines, and for far too many replies at once.
         """
         if self._whole:
@@ -203,15 +203,15 @@ class ReplyReader:
     def _take_line(self, line: bytes) -> None:
         match = _LINE.fullmatch(line)
         if match is None or len(line) > MAX_HEARD_LINE:
-            raise RemoteProtocolError("not an SMTP reply", line)
+            raise ProtocolViolation("not an SMTP reply", line)
         code = int(match.group(1))
         if self._code is not None and code != self._code:
-            raise RemoteProtocolError(f"one reply with the codes {self._code} and {code}", line)
+            raise ProtocolViolation(f"one reply with the codes {self._code} and {code}", line)
         self._code = code
         self._lines.append((match.group(3) or b"").decode("utf-8", "replace"))
         if match.group(2) == b"-":
             if len(self._lines) >= MAX_REPLY_LINES:
-                raise RemoteProtocolError(f"a reply of over {MAX_REPLY_LINES} lines", line)
+                raise ProtocolViolation(f"a reply of over {MAX_REPLY_LINES} lines", line)
             return
         self._whole.append(Reply.parse(code, self._lines))
         self._code, self._lines = None, []

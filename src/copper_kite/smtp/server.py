@@ -21,7 +21,7 @@ from collections import deque
 from collections.abc import Callable
 from typing import Any
 
-from copper_kite.errors import LocalProtocolError
+from copper_kite.errors import EngineMisuse
 from copper_kite.smtp import events
 from copper_kite.smtp.answers import (
     ANSWER_TOO_LONG,
@@ -199,13 +199,13 @@ class Server:
     def answer(self, reply: Reply | None = None) -> events.Event | None:
         """Decide the event asked for: with `reply`, or with its usual positive one.
 
-        Returns what comes next, as `next_event`. Raises LocalProtocolError when nothing was asked.
+        Returns what comes next, as `next_event`. Raises EngineMisuse when nothing was asked.
         """
         event = self._asked
         if event is None:
             if self.phase is _CLOSED:
                 return None  # the session was ended while the decision was on its way
-            raise LocalProtocolError("answer without a question")
+            raise EngineMisuse("answer without a question")
         self._asked = None
         step = event.step
         if step is _CHUNK:

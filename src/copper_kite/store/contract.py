@@ -26,7 +26,7 @@ from copper_kite.store.model import (
     Message,
     QueueGroup,
     QueueRow,
-    QueueShape,
+    QueueSummary,
     Recipient,
     Record,
     Selection,
@@ -138,7 +138,7 @@ class Reader(ServerReads, AbstractContextManager["Reader"], Protocol):
     def queue(self, states: Sequence[State] = OPEN, limit: int = -1) -> list[QueueRow]:
         """Messages with their recipients in `states`, the oldest first."""
 
-    def shape(self) -> QueueShape:
+    def summary(self) -> QueueSummary:
         """The open part of the queue in numbers."""
 
     def held_by_faults(self) -> int:

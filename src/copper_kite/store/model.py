@@ -20,7 +20,7 @@ __all__ = [
     "Message",
     "QueueGroup",
     "QueueRow",
-    "QueueShape",
+    "QueueSummary",
     "Recipient",
     "Record",
     "Selection",
@@ -251,7 +251,7 @@ class ConnectorState:
 
 
 @dataclass(slots=True)
-class QueueShape:
+class QueueSummary:
     """The queue in numbers: recipients by state, messages, octets, and the arrival of the oldest."""
 
     by_state: dict[State, int] = field(default_factory=dict)

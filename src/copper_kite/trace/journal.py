@@ -7,6 +7,7 @@ from collections.abc import Iterator, Mapping
 from contextlib import closing
 from pathlib import Path
 
+from copper_kite.net.dialogue import SIGNS
 from copper_kite.smtp.replies import visible
 from copper_kite.store import Attempt, Happened, JournalEntry, Message, id_range, id_text, open_store
 from copper_kite.trace.linemap import Entry
@@ -56,8 +57,9 @@ def dialogue_entries(folder: Path, host: str, sought: Sought) -> Iterator[Entry]
             else:
                 continue
             id = id_text(what.message) if what.message is not None else ""
-            for _, mark, text in lines:
-                yield _entry(host, began, Event.DIALOGUE.value, message, id=id, text=f"{with_whom}  {mark} {text}")
+            for _, said_by, text in lines:
+                said = f"{with_whom}  {SIGNS[said_by]} {text}"
+                yield _entry(host, began, Event.DIALOGUE.value, message, id=id, text=said)
 
 
 def entries(happened: Happened, host: str) -> Iterator[Entry]:

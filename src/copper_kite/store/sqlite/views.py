@@ -14,7 +14,7 @@ from copper_kite.store.model import (
     Message,
     QueueGroup,
     QueueRow,
-    QueueShape,
+    QueueSummary,
     Record,
     Selection,
 )
@@ -59,17 +59,17 @@ class SqliteReader(SqliteReads):
     def queue(self, states: Sequence[State] = OPEN, limit: int = -1) -> list[QueueRow]:
         return self.select(Selection(states=states), limit)
 
-    def shape(self) -> QueueShape:
-        shape = QueueShape()
+    def summary(self) -> QueueSummary:
+        found = QueueSummary()
         waiting = f"FROM {KEPT} WHERE r.{OPEN_SQL}"
         for state, count in self._by_state(f"SELECT {{}} {waiting}"):
-            shape.by_state[state] = count
+            found.by_state[state] = count
         row = self._rows(
             "SELECT count(*), coalesce(sum(size), 0), min(arrived) FROM (SELECT size, arrived FROM message"
             f" WHERE id IN (SELECT r.message {waiting}) UNION ALL SELECT size, arrived FROM folded)"
         ).fetchone()
-        shape.messages, shape.octets, shape.oldest = row
-        return shape
+        found.messages, found.octets, found.oldest = row
+        return found
 
     def _by_state(self, settled: str) -> list[tuple[State, int]]:
         """How many recipients there are in each state: those of a statement, and those that are folded."""

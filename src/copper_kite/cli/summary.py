@@ -1,4 +1,4 @@
-"""`kite queue` alone, the shape of what waits; and `kite queue show`, one message."""
+"""`kite queue` alone, the summary of what waits; and `kite queue show`, one message."""
 
 from __future__ import annotations
 
@@ -26,13 +26,13 @@ if TYPE_CHECKING:
 
     from copper_kite.store import Attempt, QueueGroup, Record
 
-__all__ = ["show_one", "show_shape"]
+__all__ = ["show_one", "show_summary"]
 
 BY = ("state", "connector", "next hop", "reason", "domain")
 MOST = 8  # groups shown of each kind
 
 
-def show_shape(folder: Path, *, as_json: bool) -> None:
+def show_summary(folder: Path, *, as_json: bool) -> None:
     """What waits by state, connector, reason and recipients' domain, with ages and next tries."""
     from copper_kite.store import open_store
 
