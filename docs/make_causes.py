@@ -20,7 +20,7 @@ one machine; `tests/cli/test_causes.py` fails when a command no longer leads to 
 """
 
 if __name__ == "__main__":
-    os.environ["COLUMNS"] = "100"
+    os.environ["KITE_COLUMNS"] = "100"
     pages = [HEAD, "\n| what stops it | the command |\n| --- | --- |\n"]
     pages += [
         f"| [{cause.title}](#{cause.title.lower().replace(' ', '-')}) | `kite {cause.command[0]} …` |\n"

@@ -229,7 +229,8 @@ async def scripted(says: list[bytes | None]) -> AsyncIterator[tuple[int, list[by
 
 
 def environment(**more: str) -> dict[str, str]:
-    return {key: value for key, value in os.environ.items() if not key.startswith("KITE_")} | {"NO_COLOR": "1"} | more
+    kept = {key: value for key, value in os.environ.items() if not key.startswith("KITE_") or key == "KITE_COLUMNS"}
+    return kept | {"NO_COLOR": "1"} | more
 
 
 def kite(*words: object, stdin: bytes = b"", config: Path | None = None) -> subprocess.CompletedProcess[bytes]:

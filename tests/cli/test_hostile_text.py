@@ -7,7 +7,9 @@ import re
 from pathlib import Path
 
 import pytest
+from rich.console import Console
 
+from copper_kite.cli import show
 from copper_kite.cli.show import json_text
 from copper_kite.store import (
     Attempt,
@@ -92,3 +94,36 @@ def test_json_says_the_same_escaped() -> None:
     value = {"text": HOSTILE + "\ud800 ä 漢 😀", "list": [HOSTILE]}
     assert json.loads(json_text(value)) == value
     assert "ä 漢 😀" in json_text(value) and json_text(value).isprintable()
+
+
+@pytest.mark.parametrize("columns", [60, 80, 100, 160])
+@pytest.mark.parametrize("wraps", [True, False])
+def test_a_table_fits_its_terminal(
+    columns: int, wraps: bool, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    """Ids, times and codes stay whole, next hops do where they are wrapped; on no terminal nothing is cut at all."""
+    row = (
+        "0DC1FGAAG0",
+        "11:21:47",
+        "smart.beaconpost.example:587",
+        "450 4.2.1",
+        "ana.silva@passenger.example",
+        "q " * 90,
+    )
+    heads = ("id", "time", "next hop", "code", "to", "last reply")
+    screen = Console(width=columns, force_terminal=True, no_color=True, highlight=False)
+    monkeypatch.setattr(show, "console", lambda: screen)
+    show.print_table(heads, [row] * 2, wraps=wraps)
+    shown = re.sub(r"\x1b\[\d*m", "", capsys.readouterr().out)
+    assert max(map(len, shown.splitlines())) <= columns
+    for cell in (row[0], row[1], row[3], *(row[2:3] if wraps and columns > 60 else ())):
+        assert cell in shown, (cell, shown)
+    monkeypatch.undo()
+    monkeypatch.delenv("KITE_COLUMNS", raising=False)
+    show.print_table(heads, [row], wraps=wraps)
+    plain = capsys.readouterr().out.splitlines()
+    assert len(plain) == 2 and all(text.strip() in plain[1] for text in row)
+    monkeypatch.setenv("KITE_COLUMNS", str(columns))
+    show.print_table(heads, [row], wraps=wraps)
+    narrow = capsys.readouterr().out
+    assert max(map(len, narrow.splitlines())) <= columns and narrow.count("q") == 90

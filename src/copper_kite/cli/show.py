@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+import os
 import re
 import time
 from collections.abc import Iterable, Mapping, Sequence
@@ -43,7 +44,8 @@ __all__ = [
     "verdict_json",
 ]
 
-WIDTH = 100  # columns at most
+PROSE = 100  # columns of a paragraph at most: longer lines are hard to read
+NARROWEST = 60  # columns that a terminal counts as having
 MIN_LAST = 16  # columns that the last one keeps, whatever the others take
 _STEERING = re.compile(  # C1, DEL, marks of direction, separators of lines, and halves of characters
     "[\x7f-\x9f\u061c\u200b-\u200f\u2028-\u202e\u2060-\u206f\ufeff\ud800-\udfff\ufff9-\ufffb\U000e0000-\U000e007f]"
@@ -88,18 +90,24 @@ def cut(text: str, width: int) -> str:
 
 
 def console() -> Console:
-    """Where everything for people goes: colour only on a terminal, none with NO_COLOR, at most WIDTH columns."""
+    """Where everything for people goes: colour only on a terminal, none with NO_COLOR, in the terminal's width."""
     from rich.console import Console
 
     found = Console(highlight=False, markup=False, emoji=False, soft_wrap=False)
-    if not found.is_terminal or found.width > WIDTH:
-        found.width = WIDTH
+    found.width = max(found.width, NARROWEST) if found.is_terminal else _plain_width() or PROSE
     return found
 
 
-def _print(renderable: RenderableType) -> None:
-    """Onto the terminal as it is; elsewhere without the blanks that fill the lines."""
+def _plain_width() -> int:
+    """The columns where no terminal is: those that $KITE_COLUMNS asks for; else 0, for as many as it takes."""
+    asked = os.environ.get("KITE_COLUMNS", "")
+    return max(int(asked), NARROWEST) if asked.isdigit() else 0
+
+
+def _print(renderable: RenderableType, width: int | None = None) -> None:
+    """Onto the terminal as it is; elsewhere without the blanks that fill the lines. A paragraph without `width`."""
     where = console()
+    where.width = min(where.width, PROSE) if width is None else width
     if where.is_terminal:
         where.print(renderable)
         return
@@ -145,9 +153,9 @@ def print_table(
     gap: int = 2,
     colours: Mapping[str, str] = MappingProxyType({}),
 ) -> None:
-    """Aligned columns, at most WIDTH wide: the last column gives way, cut or (`wraps`) wrapped; then the widest.
+    """Aligned columns in the terminal's width: the last column gives way, cut or (`wraps`) wrapped; then the widest.
 
-    A cell whose text is a key of `colours` gets that colour.
+    Where no terminal is, nothing is cut. A cell whose text is a key of `colours` gets that colour.
     """
     from rich.table import Table
     from rich.text import Text
@@ -156,13 +164,17 @@ def print_table(
     table = Table(box=None, pad_edge=False, padding=(0, gap, 0, 0), header_style="bold")
     wanted = [max(map(len, column)) for column in zip(columns, *cells, strict=True)]
     widths = list(wanted)
-    room = console().width - gap * (len(widths) - 1)
+    where = console()
+    whole = sum(widths) + gap * len(widths)
+    full = where.width if where.is_terminal else _plain_width() or whole
+    wraps = wraps or not where.is_terminal
+    room = full - gap * (len(widths) - 1)
     widths[-1] = min(widths[-1], max(room - sum(widths[:-1]), MIN_LAST))
     least = [_least(column, name, wraps=wraps) for name, *column in zip(columns, *cells, strict=True)]
-    while sum(widths) > room:
-        spare = [width - kept for width, kept in zip(widths, least, strict=True)]
-        among = spare if max(spare) > 0 else widths  # what must be readable gives way last
-        widths[among.index(max(among))] -= 1
+    least[-1] = max(least[-1], min(MIN_LAST, wanted[-1]))
+    scant = [kept if name in KEPT_WHOLE else SCANT for name, kept in zip(columns, least, strict=True)]
+    for kept in (least, scant, [1] * len(widths)):  # what must be readable gives way last
+        _narrow(widths, kept, room)
     folds = [wraps and width < full for width, full in zip(widths, wanted, strict=True)]
     for column, width, wrapped in zip(columns, widths, folds, strict=True):
         table.add_column(
@@ -174,17 +186,28 @@ def print_table(
         )
     for row in cells:
         table.add_row(*(Text(visible(cell), style=colours.get(cell, "")) for cell in row))
-    _print(table)
+    _print(table, full)
 
 
 NEXT = 12  # columns before what a verdict says
-LEAST, LONGEST_WORD = 8, 40  # columns
+LEAST, SCANT, LONGEST_WORD = 8, 4, 40  # columns
+KEPT_WHOLE = frozenset({"id", "time", "taken", "at", "code", "attempt", "age", "next"})
+
+
+def _narrow(widths: list[int], least: Sequence[int], room: int) -> None:
+    """Make columns narrower until they fit, the one with the most to spare first, none below its `least`."""
+    while sum(widths) > room:
+        spare = [width - kept for width, kept in zip(widths, least, strict=True)]
+        if max(spare) <= 0:
+            return
+        widths[spare.index(max(spare))] -= 1
 
 
 def _least(column: Sequence[str], name: str, *, wraps: bool) -> int:
-    """How narrow a column may become before others do: an id stays whole, and so do words in what is wrapped."""
-    if name == "id":
-        return max(map(len, column), default=0)
+    """How narrow a column may become before others do: ids, times, codes and next hops stay whole, and so do words in
+    what is wrapped."""
+    if name in KEPT_WHOLE:
+        return min(max(map(len, column), default=0), LONGEST_WORD)
     if not wraps:
         return min(max(map(len, column), default=0), LEAST)
     return min(max(len(word) for cell in (name, *column) for word in (cell.split() or [""])), LONGEST_WORD)
