@@ -172,7 +172,9 @@ def print_table(
     widths[-1] = min(widths[-1], max(room - sum(widths[:-1]), MIN_LAST))
     least = [_least(column, name, wraps=wraps) for name, *column in zip(columns, *cells, strict=True)]
     least[-1] = max(least[-1], min(MIN_LAST, wanted[-1]))
-    scant = [kept if name in KEPT_WHOLE else SCANT for name, kept in zip(columns, least, strict=True)]
+    scant = [
+        kept if name in KEPT_WHOLE or name == "next hop" else SCANT for name, kept in zip(columns, least, strict=True)
+    ]
     for kept in (least, scant, [1] * len(widths)):  # what must be readable gives way last
         _narrow(widths, kept, room)
     folds = [wraps and width < full for width, full in zip(widths, wanted, strict=True)]
