@@ -6,18 +6,15 @@ say the same thing in the same way.
 
 from __future__ import annotations
 
-from enum import StrEnum
+from enum import Flag, StrEnum, auto
 
 __all__ = [
-    "BROKEN_CAUSES",
-    "CERTIFICATE_CAUSES",
     "FINAL",
-    "FINAL_CAUSES",
     "MESSAGE_STAGES",
     "OPEN",
-    "TLS_CAUSES",
     "Action",
     "Cause",
+    "CauseKind",
     "Event",
     "Priority",
     "Side",
@@ -118,68 +115,94 @@ class Action(StrEnum):
     RETRY_CONNECTOR = "retry connector"  # of all that waits for a connector
 
 
+class CauseKind(Flag):
+    """What follows from a cause, whatever else it is."""
+
+    NONE = 0
+    FINAL = auto()  # no use in trying again, nor through another connector: a domain or an administrator says so
+    BROKEN = auto()  # the session broke in the middle, whichever message it carried
+    UNATTRIBUTABLE = auto()  # nobody knows which reply was too many, or did not come
+    BEFORE = auto()  # it is known before anything is sent, so that the reply that is told is our own
+    TLS = auto()  # TLS did not come about, whatever the certificate
+    CERTIFICATE = auto()  # the next hop shows a certificate that is not believed
+
+
+_FINAL, _BEFORE, _TLS, _CERTIFICATE = CauseKind.FINAL, CauseKind.BEFORE, CauseKind.TLS, CauseKind.CERTIFICATE
+_BROKEN = CauseKind.BROKEN
+_ASTRAY = CauseKind.BROKEN | CauseKind.UNATTRIBUTABLE
+
+
 class Cause(StrEnum):
-    """Why an attempt ended where it did; `reply` means that the reply itself says it."""
+    """Why an attempt ended where it did (`reply`: the reply itself says it), and by `kind` what follows from it."""
+
+    kind: CauseKind
+
+    def __new__(cls, value: str, kind: CauseKind = CauseKind.NONE) -> Cause:
+        """A member with its kind."""
+        cause = str.__new__(cls, value)
+        cause._value_ = value
+        cause.kind = kind
+        return cause
+
+    @property
+    def final(self) -> bool:
+        """Whether there is no use in trying again."""
+        return CauseKind.FINAL in self.kind
+
+    @property
+    def broke_session(self) -> bool:
+        """Whether the session broke, whichever message it carried."""
+        return CauseKind.BROKEN in self.kind
+
+    @property
+    def about_certificate(self) -> bool:
+        """Whether a certificate was not believed."""
+        return CauseKind.CERTIFICATE in self.kind
 
     REPLY = "reply"
     INTERNAL = "our own fault"
     NO_CONNECTOR = "no connector"
-    RETURNED = "returned by hand"
+    RETURNED = "returned by hand", _FINAL
     ALLOWANCE_USED = "allowance used"
     NAME_NOT_FOUND = "name not found"
-    DOMAIN_NOT_FOUND = "domain not found"
-    NULL_MX = "domain takes no mail"
-    MAIL_LOOP = "mail loops to itself"
+    DOMAIN_NOT_FOUND = "domain not found", _FINAL
+    NULL_MX = "domain takes no mail", _FINAL
+    MAIL_LOOP = "mail loops to itself", _FINAL
     NAME_LOOKUP_FAILED = "name lookup failed"
     CONNECTION_REFUSED = "connection refused"
     CONNECTION_TIMED_OUT = "connection timed out"
     UNREACHABLE = "unreachable"
-    LOST = "connection lost"
-    TIMED_OUT = "timed out"
-    UNFINISHED = "reply never ended"
-    PROTOCOL = "protocol error"
-    OUT_OF_STEP = "out of step"
+    LOST = "connection lost", _BROKEN
+    TIMED_OUT = "timed out", _ASTRAY
+    UNFINISHED = "reply never ended", _ASTRAY
+    PROTOCOL = "protocol error", _ASTRAY
+    OUT_OF_STEP = "out of step", _ASTRAY
     SPEAKS_TLS = "TLS at once"
     SPEAKS_CLEAR = "no TLS at once"
-    TLS_NOT_OFFERED = "TLS not offered"
+    TLS_NOT_OFFERED = "TLS not offered", _BEFORE
     TLS_REFUSED = "TLS refused"
-    TLS_VERSION = "no common TLS version"
-    TLS_CIPHER = "no common cipher"
-    TLS_CLIENT_CERTIFICATE = "client certificate wanted"
-    TLS_FAILED = "TLS handshake failed"
-    TRUST_UNUSABLE = "trust cannot be used"
-    CERTIFICATE_UNTRUSTED = "certificate not trusted"
-    CERTIFICATE_INCOMPLETE = "certificate without its issuer"
-    CERTIFICATE_PURPOSE = "certificate for another purpose"
-    CERTIFICATE_SELF_SIGNED = "certificate self-signed"
-    CERTIFICATE_EXPIRED = "certificate out of date"
-    CERTIFICATE_NOT_YET_VALID = "certificate not yet valid"
-    CERTIFICATE_WRONG_NAME = "certificate for another name"
-    CERTIFICATE_WEAK = "certificate too weak"
-    CERTIFICATE_NOT_PINNED = "certificate not pinned"
+    TLS_VERSION = "no common TLS version", _TLS
+    TLS_CIPHER = "no common cipher", _TLS
+    TLS_CLIENT_CERTIFICATE = "client certificate wanted", _TLS
+    TLS_FAILED = "TLS handshake failed", _TLS
+    TRUST_UNUSABLE = "trust cannot be used", _TLS
+    CERTIFICATE_UNTRUSTED = "certificate not trusted", _CERTIFICATE
+    CERTIFICATE_INCOMPLETE = "certificate without its issuer", _CERTIFICATE
+    CERTIFICATE_PURPOSE = "certificate for another purpose", _CERTIFICATE
+    CERTIFICATE_SELF_SIGNED = "certificate self-signed", _CERTIFICATE
+    CERTIFICATE_EXPIRED = "certificate out of date", _CERTIFICATE
+    CERTIFICATE_NOT_YET_VALID = "certificate not yet valid", _CERTIFICATE
+    CERTIFICATE_WRONG_NAME = "certificate for another name", _CERTIFICATE
+    CERTIFICATE_WEAK = "certificate too weak", _CERTIFICATE
+    CERTIFICATE_NOT_PINNED = "certificate not pinned", _CERTIFICATE
     LOGIN_IN_CLEAR = "login in clear"
     LOGIN_NOT_OFFERED = "login not offered"
     LOGIN_UNPROVEN = "login not proven"
     SECRET_UNAVAILABLE = "secret unavailable"
-    TOO_LARGE = "too large"
-    OVER_OWN_LIMIT = "over our own limit"
+    TOO_LARGE = "too large", _BEFORE
+    OVER_OWN_LIMIT = "over our own limit", _BEFORE
     CONTENT_UNREADABLE = "content cannot be read"
-    LONG_LINES = "long lines"
-    NEEDS_8BITMIME = "needs 8BITMIME"
-    NEEDS_SMTPUTF8 = "needs SMTPUTF8"
+    LONG_LINES = "long lines", _BEFORE
+    NEEDS_8BITMIME = "needs 8BITMIME", _BEFORE
+    NEEDS_SMTPUTF8 = "needs SMTPUTF8", _BEFORE
     NEEDS_REQUIRETLS = "needs REQUIRETLS"
-
-
-# No use in trying again, and no connector's fault: what a recipient's domain says of itself, or an administrator.
-FINAL_CAUSES = frozenset({Cause.DOMAIN_NOT_FOUND, Cause.NULL_MX, Cause.MAIL_LOOP, Cause.RETURNED})
-
-# The session broke in the middle, whichever message it carried.
-BROKEN_CAUSES = frozenset({Cause.LOST, Cause.TIMED_OUT, Cause.UNFINISHED, Cause.PROTOCOL, Cause.OUT_OF_STEP})
-
-# TLS did not come about, whatever the certificate.
-TLS_CAUSES = frozenset(
-    {Cause.TLS_VERSION, Cause.TLS_CIPHER, Cause.TLS_CLIENT_CERTIFICATE, Cause.TLS_FAILED, Cause.TRUST_UNUSABLE}
-)
-
-# The next hop shows a certificate that is not believed.
-CERTIFICATE_CAUSES = frozenset(cause for cause in Cause if cause.value.startswith("certificate "))

@@ -14,15 +14,13 @@ from copper_kite.net.wire import Wire
 from copper_kite.smtp import client as smtp
 from copper_kite.smtp.content import stuff
 from copper_kite.smtp.transaction import Envelope, Result, Transaction
-from copper_kite.words import Cause, Stage
+from copper_kite.words import Cause, CauseKind, Stage
 
 __all__ = ["RelaySession"]
 
 BLOCK = 64 * 1024  # octets of content written at a time
 
 _END, _DATA = smtp.Verb.END, smtp.Verb.DATA
-# After these, nobody knows which reply was too many, or did not come.
-_UNATTRIBUTABLE = frozenset({Cause.OUT_OF_STEP, Cause.PROTOCOL, Cause.TIMED_OUT, Cause.UNFINISHED})
 
 
 class RelaySession(ClientSession):
@@ -103,7 +101,9 @@ class RelaySession(ClientSession):
                 if wire := transaction.take(answered):
                     self._send_group(wire)
         except SessionFailed as failure:
-            failure.results = transaction.certain if failure.cause in _UNATTRIBUTABLE else transaction.results
+            failure.results = (
+                transaction.certain if CauseKind.UNATTRIBUTABLE in failure.cause.kind else transaction.results
+            )
             failure.content_begun = transaction.content_begun
             raise
         self.carried += 1

@@ -16,7 +16,7 @@ from copper_kite.net.failure import SessionFailed, SessionSeen
 from copper_kite.net.opening import closing_on_failure, connect
 from copper_kite.net.plan import Plan, Timeouts
 from copper_kite.net.tls import LOOK
-from copper_kite.words import CERTIFICATE_CAUSES, Cause, Stage
+from copper_kite.words import Cause, Stage
 
 __all__ = ["look_again", "may_tell_more", "open_looking", "shown_chain"]
 
@@ -27,13 +27,13 @@ S = TypeVar("S")
 
 def may_tell_more(plan: Plan, failure: SessionFailed) -> bool:
     """Whether a second look at the next hop of `plan` may tell more than this failure."""
-    return failure.cause in CERTIFICATE_CAUSES or _is_silent(plan, failure)
+    return failure.cause.about_certificate or _is_silent(plan, failure)
 
 
 async def look_again(plan: Plan, failure: SessionFailed) -> SessionFailed:
     """The failure as it is to be understood: `failure` itself, or what it turns out to be; with the certificates that
     were shown in its `seen`, where there are any."""
-    if failure.cause in CERTIFICATE_CAUSES:
+    if failure.cause.about_certificate:
         return _with_issuer_named(_with_chain(failure, await _look_at_chain(plan)))
     if _is_silent(plan, failure):
         found = await _look_at_chain(replace(plan, tls="implicit"))

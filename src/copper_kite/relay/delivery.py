@@ -33,7 +33,7 @@ from copper_kite.store import (
     TriedAddress,
 )
 from copper_kite.verdict.judge import side_of
-from copper_kite.words import FINAL_CAUSES, Cause, Side, Stage, State
+from copper_kite.words import Cause, Side, Stage, State
 
 __all__ = ["Recorder", "Report", "Stop"]
 
@@ -192,7 +192,7 @@ class Recorder:
             else:
                 stop = stop or UNDECIDED
                 state = State.DELAYED if stop.reply is None else classify(stop.stage, stop.reply)
-                state = State.FAILED if stop.cause in FINAL_CAUSES else state
+                state = State.FAILED if stop.cause.final else state
                 fate = Fate(recipient, state, stop.stage, stop.cause, stop.reply, stop.text, sent=stop.attempted)
                 fate.shown = stop.shown
             if fate.state is State.DELAYED:

@@ -27,7 +27,7 @@ from copper_kite.net.tls import Sessions
 from copper_kite.relay.decide import Retry, backoff
 from copper_kite.routing.mx import LOOP, mx_order
 from copper_kite.settings.units import Endpoint
-from copper_kite.words import FINAL_CAUSES, Cause, Stage
+from copper_kite.words import Cause, Stage
 
 __all__ = ["Down", "Hops", "MxHops", "literal_address"]
 
@@ -375,7 +375,7 @@ class MxHops(Hops):
     def _not_looked_up(self, failure: SessionFailed, dialogue: Dialogue) -> None:
         """Nobody tells who they are: ask again later. What DNS does say of the domain is no reason to wait."""
         dialogue.noted(asyncio.get_running_loop().time(), failure.text)
-        if failure.cause in FINAL_CAUSES:
+        if failure.cause.final:
             return
         now, before = self._now(), self._unknown
         failures = before.failures + 1 if before is not None else 1

@@ -34,7 +34,7 @@ from copper_kite.settings.model import Connector
 from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.transaction import Envelope, Result, too_many
 from copper_kite.store import AttemptNow, id_text
-from copper_kite.words import BROKEN_CAUSES, Cause, Stage
+from copper_kite.words import Cause, Stage
 
 __all__ = ["Lane", "LaneSessions", "Sink"]
 
@@ -460,7 +460,7 @@ class Lane:
         """
         if session.carried or self._beside(session):
             return
-        self._barren += failure.cause in BROKEN_CAUSES
+        self._barren += failure.cause.broke_session
         if (failure.reply is not None and failure.reply.code == 421) or self._barren >= MOST_BARREN:
             self.hops.failed(session.plan, failure)
 

@@ -16,7 +16,7 @@ from copper_kite.settings.load import Loaded
 from copper_kite.smtp.grammar import decode_xtext
 from copper_kite.store import AddMessage, Attempt, IdMaker, JournalEntry, Message, Recipient, id_text
 from copper_kite.verdict.judge import judge
-from copper_kite.words import CERTIFICATE_CAUSES, FINAL_CAUSES, TLS_CAUSES, Cause, Event, State
+from copper_kite.words import Cause, CauseKind, Event, State
 
 __all__ = ["Notices", "make_notices"]
 
@@ -180,7 +180,7 @@ def _explained(fate: Fate, job: Job, attempt: Attempt) -> NoticeRecipient:
     reply = fate.reply
     said_there = str(reply) if reply is not None and fate.cause is Cause.REPLY and attempt.next_hop else ""
     delayed, relayed = fate.state is State.DELAYED, fate.state is State.RELAYED
-    expired = fate.state is State.FAILED and (reply is None or not reply.permanent) and fate.cause not in FINAL_CAUSES
+    expired = fate.state is State.FAILED and (reply is None or not reply.permanent) and not fate.cause.final
     explanation = f"It was handed to {attempt.next_hop}, which tells nobody what becomes of it there."
     if not relayed:
         explanation = _meaning(fate, job, attempt)
@@ -236,7 +236,7 @@ _DETAILS = {
     Cause.TLS_REFUSED: "7.10",
     Cause.LOGIN_IN_CLEAR: "7.11",
     Cause.CONTENT_UNREADABLE: "3.0",
-    **dict.fromkeys(CERTIFICATE_CAUSES | TLS_CAUSES, "7.5"),
+    **{cause: "7.5" for cause in Cause if cause.kind & (CauseKind.CERTIFICATE | CauseKind.TLS)},
 }
 
 

@@ -10,7 +10,7 @@ from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.failure import SessionFailed
 from copper_kite.net.opening import open_session
 from copper_kite.net.plan import Plan, Timeouts
-from copper_kite.words import CERTIFICATE_CAUSES, Stage
+from copper_kite.words import Stage
 
 __all__ = ["Seen", "look", "safest"]
 
@@ -35,7 +35,7 @@ class Seen:
     @property
     def distrusted(self) -> bool:
         """Whether all but the certificate is right: then another `trust` may be what it needs."""
-        return self.failure is not None and self.failure.cause in CERTIFICATE_CAUSES
+        return self.failure is not None and self.failure.cause.about_certificate
 
     @property
     def silent(self) -> bool:

@@ -13,7 +13,7 @@ from copper_kite.store import Attempt, AttemptNow, JournalEntry, Message, Recipi
 from copper_kite.trace.timeline import StoryLine, host_of, session_words, timeline
 from copper_kite.trace.told import judge_told
 from copper_kite.verdict.judge import Verdict, judge
-from copper_kite.words import FINAL_CAUSES, Cause, Event, Side, Stage, State
+from copper_kite.words import Cause, CauseKind, Event, Side, Stage, State
 
 if TYPE_CHECKING:
     from copper_kite.trace.linemap import Entry
@@ -198,7 +198,7 @@ def _stopped(
     judgement = judge(Stage(stage), cause, int(number) if number else None, enhanced, known)
     evidence = reply or attempt.text
     meaning = f"{_opening(state, recipient, by_state, running)} {judgement.meaning}"
-    if state is State.FAILED and not number.startswith("5") and cause not in FINAL_CAUSES:
+    if state is State.FAILED and not number.startswith("5") and not cause.final:
         lifetime = span_text(record.message.expires - record.message.arrived, " ")
         meaning = f"{meaning} So it was until its lifetime of {lifetime} was over: it expired."
     evidence = f"{evidence} (stage {stage})"
@@ -229,17 +229,5 @@ def _last_result(record: Record, recipient: Recipient) -> tuple[Attempt, str, st
 def _is_remote(attempt: Attempt, recipient: Recipient) -> bool:
     """Whether the recipient's end was a reply of its own, and not something that stopped the whole attempt."""
     own = any(result[0] == recipient.address and result[3] for result in attempt.facts.results)
-    return own and attempt.cause not in _KNOWN_BEFORE and attempt.cause not in FINAL_CAUSES
-
-
-# Known before anything is sent: the reply that is told is our own.
-_KNOWN_BEFORE = frozenset(
-    {
-        Cause.TOO_LARGE,
-        Cause.OVER_OWN_LIMIT,
-        Cause.LONG_LINES,
-        Cause.NEEDS_8BITMIME,
-        Cause.NEEDS_SMTPUTF8,
-        Cause.TLS_NOT_OFFERED,
-    }
-)
+    kind = Cause(attempt.cause).kind if attempt.cause else CauseKind.NONE
+    return own and not (kind & (CauseKind.BEFORE | CauseKind.FINAL))

@@ -21,7 +21,7 @@ from copper_kite.store.sqlite.kinds.kind import (
     several,
 )
 from copper_kite.store.sqlite.segments import Extent
-from copper_kite.words import BROKEN_CAUSES, FINAL, FINAL_CAUSES, MESSAGE_STAGES
+from copper_kite.words import FINAL, MESSAGE_STAGES, Cause
 
 __all__ = [
     "add_recipients",
@@ -82,7 +82,7 @@ def _note(attempt: Attempt) -> Row | None:
     """What an attempt says about its connector: its name, when, and the failure's text, None for a success."""
     if attempt.facts.relayed:
         return attempt.connector, attempt.at, None
-    if attempt.connector and attempt.cause not in FINAL_CAUSES and _speaks_of_the_session(attempt):
+    if attempt.connector and not (attempt.cause and Cause(attempt.cause).final) and _speaks_of_the_session(attempt):
         said = (str(attempt.code or ""), attempt.enhanced, attempt.text)
         return attempt.connector, attempt.at, " ".join(filter(None, said))
     return None
@@ -94,7 +94,7 @@ _OF_SESSION = (421, 530)  # it closes; it wants a login first (RFC 4954 6)
 def _speaks_of_the_session(attempt: Attempt) -> bool:
     """Whether a failure is the connector's, and not that of one message or recipient."""
     of_session = attempt.stage not in MESSAGE_STAGES or attempt.code in _OF_SESSION
-    return of_session or attempt.cause in BROKEN_CAUSES
+    return of_session or bool(attempt.cause and Cause(attempt.cause).broke_session)
 
 
 def record_attempts(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
