@@ -15,7 +15,7 @@ def main() -> None:
     if words[:1] == ["--config"] and len(words) > 1:
         config, words = words[1], words[2:]
     if words[:1] == ["pipe"] and words[1:2] not in (["--help"], ["-h"]):
-        from copper_kite.cli.handing import hand_in
+        from copper_kite.cli.commands.pipe_command import hand_in
 
         status = hand_in(words[1:], config)
         for stream in (sys.stdout, sys.stderr):

@@ -9,8 +9,8 @@ from pathlib import Path
 import pytest
 from rich.console import Console
 
-from copper_kite.cli import show
-from copper_kite.cli.show import json_text
+from copper_kite.cli.output import show
+from copper_kite.cli.output.show import json_text
 from copper_kite.store import (
     Attempt,
     AttemptFacts,

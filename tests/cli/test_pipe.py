@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from copper_kite.cli import handing
+from copper_kite.cli.commands import pipe_command
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.session.standin import Caught, Rule
 from copper_kite.smtp.replies import Reply
@@ -276,7 +276,9 @@ def test_an_error_of_its_own_has_the_caller_try_again(
     def fail(words: object) -> None:
         raise ZeroDivisionError("of words")
 
-    monkeypatch.setattr(handing, "_read", fail)
-    assert handing.hand_in(["root"], None) == 75
+    monkeypatch.setattr(pipe_command, "_read", fail)
+    assert pipe_command.hand_in(["root"], None) == 75
     said = capsys.readouterr().err
-    assert said.startswith("kite pipe: an error of this program's own (ZeroDivisionError: of words; cli/handing.py:")
+    assert said.startswith(
+        "kite pipe: an error of this program's own (ZeroDivisionError: of words; cli/commands/pipe_command.py:"
+    )

@@ -66,7 +66,7 @@ class Families(click.Group):
         """Import the one that is wanted."""
         for commands in FAMILIES.values():
             if cmd_name in commands:
-                module = importlib.import_module(f"copper_kite.cli.{commands[cmd_name][0]}")
+                module = importlib.import_module(f"copper_kite.cli.commands.{commands[cmd_name][0]}")
                 command: click.Command = getattr(module, cmd_name)
                 return command
         return None
@@ -129,7 +129,7 @@ def main(argv: list[str] | None = None) -> Any:
 
 
 def _complain(text: str) -> None:
-    from copper_kite.cli.show import echo
+    from copper_kite.cli.output.show import echo
 
     echo(f"kite: {text}", err=True)
 

@@ -1,0 +1,326 @@
+"""`kite init`."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from copper_kite.cli.output.show import echo, print_table, say
+from copper_kite.cli.shared.passwords import password_options, read_password
+from copper_kite.cli.shared.questions import Asker
+from copper_kite.errors import InputError, SettingsError
+
+if TYPE_CHECKING:
+    from copper_kite.session.look import Seen
+    from copper_kite.settings.fresh import Answers
+    from copper_kite.settings.units import Endpoint
+
+__all__ = ["init"]
+
+NO_PORT = 65535  # stands for a port that was not given
+PIN = "sha256:"
+
+
+@click.command()
+@click.option("--name", metavar="NAME", help="This server's full name.")
+@click.option("--domain", metavar="DOMAIN", help="The domain that completes bare names, as in root.")
+@click.option("--host", metavar="HOST[:PORT]", help="The smart host.")
+@click.option("--tls", type=click.Choice(["implicit", "starttls", "off"]), help="Else the safest that is seen to work.")
+@click.option("--trust", metavar="FILE|PIN", help="A PEM file of the authority to trust, or a pin; else the system's.")
+@click.option("--login", metavar="LOGIN", help="The login at the smart host.")
+@click.option("--no-login", is_flag=True, help="The smart host takes this server's mail without a login.")
+@click.option("--root", metavar="ADDRESS", help="Where mail for root and postmaster goes.")
+@click.option("--sender", metavar="ADDRESS", help="What programs without an address send from; else USER@DOMAIN.")
+@click.option("--data", metavar="FOLDER", help="Where the queue is kept.")
+@click.option("--bind", multiple=True, metavar="ADDRESS", help="Where programs hand in mail; repeat for several.")
+@click.option("--folder", metavar="FOLDER", help="Where the files go; else /etc/copper-kite, or ~/.config/copper-kite.")
+@click.option("--no-look", is_flag=True, help="Do not look at the smart host.")
+@click.option("--unattended", is_flag=True, help="Ask nothing: what is missing is an error.")
+@click.option("--overwrite", is_flag=True, help="Write over files that are there; the version before is kept.")
+@click.pass_context
+def init(
+    ctx: click.Context,
+    /,
+    password_stdin: bool,
+    password_env: str | None,
+    password_command: str | None,
+    **given: Any,
+) -> None:
+    """From nothing to a checked send-only server, by questions or by options.
+
+    What an option says is not asked. The smart host is looked at live: which ports answer, with which TLS, taking
+    which logins; the safest that works is proposed. Run again, it offers what the file says now.
+
+    Exit 1 when the configuration has an error, 4 when the smart host cannot be had by it.
+    """
+    path = _target(ctx.obj, given["folder"])
+    if path.exists() and not given["overwrite"] and given["unattended"]:
+        raise InputError(f"{path} is there already; --overwrite writes over it", usage=True)
+    ask = Asker(given["unattended"])
+    answers, password = _answers(ask, given, path, read_password(password_stdin, password_env, password_command))
+    ask.demand()
+    _write(ask, path, answers, password, overwrite=given["overwrite"])
+    ctx.exit(_check(path, live=not given["no_look"]))
+
+
+password_options(init)
+
+
+def _target(config: str | None, folder: str | None) -> Path:
+    """Where kite.toml goes."""
+    import os
+
+    if config and folder:
+        raise InputError("--config and --folder name two places", usage=True)
+    if config or folder:
+        return Path(config) if config else Path(str(folder)) / "kite.toml"
+    if os.environ.get("KITE_CONFIG"):
+        return Path(os.environ["KITE_CONFIG"])
+    home = Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config")
+    return (Path("/etc") if os.geteuid() == 0 else home) / "copper-kite" / "kite.toml"
+
+
+def _answers(ask: Asker, given: dict[str, Any], path: Path, password: str | None) -> tuple[Answers, str | None]:
+    """All answers, and the password where there is a login."""
+    from copper_kite.settings.fresh import Answers, default_binds, own_name
+    from copper_kite.settings.model import check_domain
+
+    known = _known(path)
+    name = given["name"] or ask.text("--name", "This server's full name", known.name or own_name(), check_domain)
+    domain = given["domain"] or ask.text(
+        "--domain", "Domain of your addresses", known.domain or name.partition(".")[2], check_domain
+    )
+    for value in filter(None, (name, domain)):
+        try:
+            check_domain(value)
+        except ValueError as error:
+            raise InputError(str(error), usage=True) from error
+    answers = Answers(name=name, domain=domain, trust=_trust(given["trust"]) or known.trust)
+    answers.data = given["data"] or known.data or _default_data(path)
+    answers.bind = given["bind"] or known.bind or default_binds(path.parent)
+    _smart_host(ask, given, known, answers)
+    if not given["no_login"]:
+        password = _login(ask, given, path, known, answers, password)
+    question = "Where mail for root goes, an address that somebody reads"
+    answers.root = given["root"] or ask.text("--root", question, known.root, _mailbox, needed=False)
+    question = f"Address of programs that have none (empty: their user's name at {domain})"
+    answers.sender = given["sender"] or ask.text("--sender", question, known.sender, _mailbox, needed=False)
+    for address in filter(None, (answers.root, answers.sender)):
+        try:
+            _mailbox(address)
+        except ValueError as error:
+            raise InputError(str(error), usage=True) from error
+    return answers, password
+
+
+def _login(
+    ask: Asker, given: dict[str, Any], path: Path, known: Answers, answers: Answers, password: str | None
+) -> str | None:
+    """The login at the smart host, and its password."""
+    question = "Login at the smart host"
+    answers.login = given["login"] or ask.text("--login", f"{question} (empty: none)", known.login, str, needed=False)
+    if ask.unattended and not answers.login:
+        ask.lacks("--login or --no-login", question)
+    if not answers.login or password is not None:
+        return password
+    return ask.secret(f"Password of {answers.login}", known=_known_password(path, answers))
+
+
+def _mailbox(address: str) -> None:
+    from copper_kite.smtp.grammar import is_mailbox
+
+    if not is_mailbox(address):
+        raise ValueError(f"{address!r} is not an address with a domain")
+
+
+def _host(text: str) -> Endpoint:
+    """The smart host; without a port it gets NO_PORT. Raises ValueError."""
+    from copper_kite.settings.units import parse_endpoint
+
+    endpoint = parse_endpoint(text, default_port=NO_PORT)
+    if endpoint.path:
+        raise ValueError("a smart host is a name or an address")
+    return endpoint
+
+
+def _trust(given: str | None) -> str:
+    """The authority's file in full, since the configuration counts paths from its own folder; or a pin."""
+    if given is None or given == "system" or given.startswith(PIN):
+        return given or ""
+    if not Path(given).is_file():
+        raise InputError(f"no file {given!r}; --trust names the PEM file of an authority", usage=True)
+    return str(Path(given).absolute())
+
+
+def _known(path: Path) -> Answers:
+    """What the file that is there says, to be offered again."""
+    from copper_kite.settings.fresh import Answers
+    from copper_kite.settings.load import load
+
+    try:
+        loaded = load(path)
+    except SettingsError:
+        return Answers(data="")
+    settings = loaded.settings
+    answers = Answers(
+        name=loaded.server_name,
+        domain=settings.identity.domain or "",
+        data=settings.server.data,
+        root=settings.identity.recipients.get("root", ""),
+        sender=settings.identity.senders.get("*", ""),
+        bind=tuple(str(endpoint) for endpoint in settings.listener[0].bind) if settings.listener else (),
+    )
+    if settings.connector and settings.connector[0].hosts:
+        first = settings.connector[0]
+        answers.host, answers.port = first.next_hop.host, first.next_hop.port
+        answers.tls, answers.trust = first.tls, first.trust
+        if first.credential in loaded.credentials:
+            answers.login = loaded.credentials[first.credential].login
+    return answers
+
+
+def _known_password(path: Path, answers: Answers) -> str:
+    from copper_kite.settings.load import load
+
+    try:
+        credentials = load(path).credentials.values()
+    except SettingsError:
+        return ""
+    return next((one.password.reveal() for one in credentials if one.password and one.login == answers.login), "")
+
+
+def _default_data(path: Path) -> str:
+    return "/var/lib/copper-kite" if path.parent == Path("/etc/copper-kite") else "queue"
+
+
+def _smart_host(ask: Asker, given: dict[str, Any], known: Answers, answers: Answers) -> None:
+    """The smart host, and the safest way to it that is seen to work."""
+    from copper_kite.settings.model import DEFAULT_PORTS
+
+    default = f"{known.host}:{known.port}" if known.host else ""
+    text = given["host"] or ask.text("--host", "The smart host, as name or name:port", default, _host)
+    if not text:
+        return
+    try:
+        endpoint = _host(text)
+    except ValueError as error:
+        raise InputError(str(error), usage=True) from error
+    port = None if endpoint.port == NO_PORT else endpoint.port
+    answers.host, answers.tls = endpoint.host, given["tls"] or "starttls"
+    answers.port = port or DEFAULT_PORTS[answers.tls]
+    answers.why = "as you said" if given["tls"] else "not tried: TLS is demanded, never hoped for"
+    if given["tls"] or given["no_look"]:
+        return
+    _look_at(ask, answers, port)
+
+
+def _look_at(ask: Asker, answers: Answers, port: int | None) -> None:
+    from copper_kite.session.look import look, safest
+
+    echo(f"looking at {answers.host} …")
+    seen = asyncio.run(look(answers.host, port, answers.name, answers.trust))
+    print_table(("port", "TLS", "what is there"), [(str(one.port), one.tls, str(one)) for one in seen], wraps=True)
+    found = safest(seen)
+    if found is None:
+        _nothing_works(seen)
+        return
+    answers.port, answers.tls = found.port, found.tls
+    answers.why = "the safest that was seen to work"
+    say("proposed: ", (f"port {found.port} with TLS {found.tls}", "bold"))
+    if found.distrusted:
+        answers.why = "its certificate was not trusted when this was written"
+        say((f"its certificate is not trusted yet ({found})", "yellow"))
+        if not ask.unattended:
+            _choose_trust(ask, answers)
+
+
+def _choose_trust(ask: Asker, answers: Answers) -> None:
+    """Show the certificate, and have an authority named, or the certificate itself pinned."""
+    from copper_kite.cli.output.probe_output import certificate_words
+    from copper_kite.net.plan import Plan
+    from copper_kite.net.second_look import shown_chain
+
+    plan = Plan(host=answers.host, port=answers.port, name=answers.name, tls=answers.tls)
+    chain = asyncio.run(shown_chain(plan))
+    if not chain:
+        return
+    say(certificate_words(chain[0], time.time()), indent=2)
+    pin = f"{PIN}{chain[0].fingerprint}"
+
+    def check(answer: str) -> None:
+        if answer not in ("pin", pin) and not Path(answer).is_file():
+            raise ValueError(f"no file {answer!r}")
+
+    question = "Whom to trust: the PEM file of its authority, or pin, for this certificate alone (empty: later)"
+    answer = ask.text("--trust", question, "", check, needed=False)
+    if answer == "pin" and not ask.confirm(f"Has whoever runs {answers.host} confirmed {pin}?", default=False):
+        answer = ""
+    if answer:
+        answers.trust = pin if answer in ("pin", pin) else _trust(answer)
+        answers.why = "its certificate is pinned" if answers.trust == pin else "by the authority that was named"
+
+
+def _nothing_works(seen: list[Seen]) -> None:
+    if all(one.silent for one in seen):
+        say(("nobody answers from here; port 587 with STARTTLS is what most smart hosts take", "yellow"))
+    else:
+        say(("none of these works under verified TLS; port 587 with STARTTLS is what most smart hosts take", "yellow"))
+
+
+def _write(ask: Asker, path: Path, answers: Answers, password: str | None, *, overwrite: bool) -> None:
+    """Show what will be written, ask, and write both files."""
+    from copper_kite.settings.edit import Document, write_file
+    from copper_kite.settings.fresh import credential_name, fresh_text
+    from copper_kite.settings.load import load_source
+
+    text = fresh_text(answers)
+    echo()
+    say((f"{path}", "bold"))
+    echo("".join(f"  {line}\n" for line in text.splitlines()))
+    there = path.exists() and not overwrite
+    over = f"Write over {path}? All that it says now is replaced; the version before is kept"
+    if not ask.confirm(over if there else "Write it?", default=not there):
+        raise click.Abort
+    path.parent.mkdir(parents=True, exist_ok=True)
+    if answers.login and password is not None:
+        secrets = path.parent / "credentials.toml"
+        document = Document(secrets.read_text("utf-8") if secrets.exists() else "")
+        name = credential_name(answers.host)
+        if not document.blocks(name):
+            document.add(name, {}, array=False)
+        for key, value in (("login", answers.login), ("password", password)):
+            document.set(name, None, key, value)
+        write_file(secrets, document.text, mode=0o600, keep_last=False)
+        echo(f"{secrets} written, for its owner alone")
+    load_source(path, text)
+    write_file(path, text)
+    echo(f"{path} written")
+
+
+def _check(path: Path, *, live: bool) -> int:
+    """The check that follows, `live` by the smart host, too; and what to type next."""
+    from copper_kite.cli.commands.check import show_findings, show_walk, summary, walk
+    from copper_kite.posture.check import check_file
+    from copper_kite.settings.load import find_config
+
+    loaded, findings = check_file(path, time.time())
+    echo()
+    show_findings(findings)
+    walked = asyncio.run(walk(loaded)) if live and loaded is not None else []
+    show_walk(walked)
+    summary(findings, walked)
+    try:
+        option = "" if find_config(None) == path else f"--config {path} "
+    except SettingsError:
+        option = f"--config {path} "
+    echo()
+    say(("Next", "bold"))
+    echo(f"  kite {option}check --live\n  kite {option}serve")
+    echo(f'  echo "A first message" | kite {option}pipe root')
+    if any(finding.level == "error" for finding in findings):
+        return 1
+    return 0 if all(found.passed for _, found in walked) else 4

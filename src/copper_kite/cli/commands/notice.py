@@ -1,0 +1,249 @@
+"""`kite notice`."""
+
+from __future__ import annotations
+
+import sys
+import time
+from collections.abc import Iterator, Sequence
+from itertools import islice
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from copper_kite.cli.output.show import (
+    STATE_COLOURS,
+    echo,
+    json_time,
+    local_time,
+    print_json,
+    print_table,
+    print_verdict,
+    say,
+    verdict_json,
+)
+from copper_kite.cli.shared.options import json_option, load_settings
+
+if TYPE_CHECKING:
+    from copper_kite.settings.load import Loaded
+    from copper_kite.trace.beyond import Group, Told
+    from copper_kite.verdict.judge import Verdict
+
+__all__ = ["notice"]
+
+SHOWN = 20  # groups
+
+
+@click.command()
+@click.argument("paths", nargs=-1, type=click.Path(exists=True, allow_dash=True, path_type=Path), metavar="[PATH...]")
+@click.option("--limit", type=click.IntRange(1), default=100_000, show_default=True, help="Messages that are read.")
+@click.option("--look-only", is_flag=True, help="Do not note it in the stories of our messages.")
+@json_option
+@click.pass_obj
+def notice(config: str | None, paths: tuple[Path, ...], limit: int, look_only: bool, as_json: bool) -> None:
+    """What notices from elsewhere tell: of whom, what happened there, and what to do.
+
+    PATH is a message, an mbox, or a folder of them; without it, or with -, standard input. Those about messages that
+    left here are noted in their stories, as `kite trace` tells them.
+    """
+    from copper_kite.mail.returned import read_notice
+
+    contents, read, found = _contents(paths or (Path("-"),)), 0, []
+    for content in islice(contents, limit):
+        read += 1
+        if (one := read_notice(content)) is not None:
+            found.append(one)
+    if read == limit and next(contents, None) is not None:
+        echo(
+            f"There are more messages than the {limit} that were read; --limit {limit * 10} reads more.",
+            err=True,
+        )
+    loaded = _settings(config)
+    told, noted = _joined(loaded, found, note=not look_only)
+    rest = read - len(found)
+    if as_json:
+        print_json([_told_json(one) for one in told])
+        return
+    if not told:
+        echo(f"None of {read} is a notice." if rest != 1 else "It is no notice.")
+        sys.exit(1)
+    if len(told) == 1:
+        _show_one(told[0])
+    else:
+        _show_groups(told, len(found))
+    if noted:
+        echo(f"Noted in the stor{'ies' if noted > 1 else 'y'} of {noted} recipient{'s' * (noted > 1)}.")
+    if rest:
+        echo(f"{rest} more {'are' if rest > 1 else 'is'} no notice.")
+    echo()
+    print_verdict(_verdict(told))
+
+
+def _contents(paths: Sequence[Path]) -> Iterator[bytes]:
+    from copper_kite.mail.mbox import mbox_lines, mbox_messages
+
+    for path in paths:
+        if str(path) == "-":
+            yield from mbox_messages(mbox_lines(sys.stdin.buffer))
+        elif path.is_dir():
+            yield from _contents(sorted(inner for inner in path.rglob("*") if inner.is_file()))
+        else:
+            with path.open("rb") as file:
+                yield from mbox_messages(mbox_lines(file))
+
+
+def _settings(config: str | None) -> Loaded | None:
+    """The configuration, which this can do without unless one is named. Raises SettingsError."""
+    from copper_kite.errors import SettingsError
+
+    try:
+        return load_settings(config)
+    except SettingsError:
+        if config is not None:
+            raise
+        return None
+
+
+def _joined(loaded: Loaded | None, found: Sequence[Any], *, note: bool) -> tuple[list[Told], int]:
+    """What is told, with our messages where they can be found; and how much of it was new and is noted now."""
+    from copper_kite.errors import StoreError
+    from copper_kite.store import open_store
+    from copper_kite.trace.beyond import Told, find_message, notes
+
+    try:
+        reader = open_store(loaded.data).reader() if loaded is not None else None
+    except StoreError:
+        reader = None
+    if loaded is None or reader is None:
+        return [Told(one, about, None) for one in found for about in one.recipients], 0
+    told, entries = [], []
+    with reader:
+        for one in found:
+            match = find_message(reader, loaded.server_name, one)
+            id, sender = (match[0].id, match[0].reverse_path) if match is not None else (None, "")
+            of_it = [Told(one, about, id, sender) for about in one.recipients]
+            told += of_it
+            if note and id is not None:
+                entries += notes(reader.record(id), of_it, time.time())
+    if entries:
+        _write(loaded.data, entries)
+    return told, len(entries)
+
+
+def _write(folder: Path, entries: list[Any]) -> None:
+    from copper_kite.store import WriteEntry, open_store
+
+    (error,) = open_store(folder).write([[WriteEntry(entry) for entry in entries]])
+    if error is not None:
+        raise click.ClickException(f"the stories cannot be written: {error}")
+
+
+def _show_one(one: Told) -> None:
+    from copper_kite.store import id_text
+
+    about, found = one.about, one.notice
+    when = f" at {local_time(found.at)}" if found.at is not None else ""
+    say(
+        (about.action or "told", STATE_COLOURS.get(about.action, "bold")),
+        f"  for {about.recipient}, says {found.reporter or 'nobody'}{when}",
+    )
+    message = " ".join(filter(None, (found.message_id, found.subject)))
+    ours = f"our {id_text(one.id)}" if one.id is not None else "no message that the queue knows"
+    say(f"about {ours}{f': {message}' * bool(message)}", indent=2)
+    for name, value in (("at", about.at_server), ("status", about.status), ("said", about.said)):
+        if value:
+            say(f"{name:<6}  {value}", indent=2)
+    if found.form == "words":
+        say("It is not in the form of RFC 3464; what it says was found among its words.", indent=2)
+    elif about.missing:
+        say(f"It lacks what RFC 3464 demands: {', '.join(about.missing)}.", indent=2)
+
+
+def _show_groups(told: Sequence[Told], notices: int) -> None:
+    from copper_kite.trace.beyond import group
+
+    tells = "1 notice tells" if notices == 1 else f"{notices} notices tell"
+    echo(f"{tells} of {len(told)} recipients.\n")
+    groups = group(told)
+    print_table(
+        ("action", "count", "ours", "status", "at", "for", "said"),
+        [_group_row(found) for found in groups[:SHOWN]],
+        right=("count", "ours"),
+        wraps=True,
+    )
+    if len(groups) > SHOWN:
+        echo(f"… and {len(groups) - SHOWN} more kinds")
+    echo()
+
+
+def _group_row(found: Group) -> tuple[str, ...]:
+    first = found.told[0].about
+    others = f" and {len(found.told) - 1} more" if len(found.told) > 1 else ""
+    ours = sum(one.id is not None for one in found.told)
+    return (
+        found.action or "-", str(len(found.told)), str(ours), found.status or "-", found.at_server,
+        f"{first.recipient}{others}", first.said,
+    )  # fmt: skip
+
+
+def _verdict(told: Sequence[Told]) -> Verdict:
+    """On what is told most; where some failed and others wait, on the most of either."""
+    from copper_kite.trace.beyond import group
+    from copper_kite.verdict.judge import Verdict
+
+    groups = group(told)
+    most = next((found for found in groups if found.action == "failed"), groups[0])
+    first = _verdict_on(most, len(told))
+    other = next((found for found in groups if found.action == "delayed" and found is not most), None)
+    if most.action != "failed" or other is None:
+        return first
+    second = _verdict_on(other, len(told))
+    advice = "; ".join(dict.fromkeys(filter(None, (first.advice, second.advice))))
+    return Verdict(
+        first.side, f"{first.meaning} {second.meaning}", f"{first.evidence}; {second.evidence}", first.next, advice
+    )
+
+
+def _verdict_on(found: Group, of: int) -> Verdict:
+    from copper_kite.trace.told import judge_told
+
+    one = found.told[0]
+    judged = judge_told(one.facts, _known(one))
+    opening = {"failed": "Returned from beyond", "delayed": "It waits beyond"}.get(one.about.action, "Told from beyond")
+    whom = one.about.recipient if len(found.told) == 1 else f"{len(found.told)} recipients"
+    evidence = one.about.said or one.about.status or "the notice alone"
+    count = f", {len(found.told)} of {of}" if of > 1 else ""
+    return judged.verdict(f"{opening} for {whom}. {judged.meaning}", f"{evidence}{count}")
+
+
+def _known(one: Told) -> dict[str, str]:
+    from copper_kite.store import id_text
+
+    return {"sender": one.sender} | ({} if one.id is None else {"id": id_text(one.id)})
+
+
+def _told_json(one: Told) -> dict[str, Any]:
+    from copper_kite.store import id_text
+    from copper_kite.verdict.explain import standard_meaning
+
+    about, found = one.about, one.notice
+    return {
+        "notice": found.id or None,
+        "form": found.form,
+        "time": json_time(found.at),
+        "reporter": found.reporter or None,
+        "id": None if one.id is None else id_text(one.id),
+        "message_id": found.message_id or None,
+        "subject": found.subject or None,
+        "recipient": about.recipient,
+        "original_recipient": about.original or None,
+        "action": about.action or None,
+        "status": about.status or None,
+        "status_means": standard_meaning(about.status) or None if about.status else None,
+        "said": about.said or None,
+        "at_server": about.at_server or None,
+        "retried_until": json_time(about.until),
+        "missing": list(about.missing),
+        "others": about.others,
+        "verdict": verdict_json(_verdict([one])),
+    }

@@ -1,0 +1,236 @@
+"""`kite queue retry`, `park`, `release`, `remove`, `return`, `redirect`: by ids or the filters of the list, with the
+server or without."""
+
+from __future__ import annotations
+
+import os
+import signal
+import sys
+import time
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+import click
+
+from copper_kite.cli.commands.pipe_command import local_user
+from copper_kite.cli.output.queue_table import show_queue
+from copper_kite.cli.output.show import echo
+from copper_kite.cli.shared.options import load_settings, queue_folder
+from copper_kite.cli.shared.selection import filters, selection
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    from copper_kite.settings.load import Loaded
+    from copper_kite.store import QueueRow, Running, Selection, Wanted
+    from copper_kite.words import Action
+
+__all__ = ["ask_server", "make_action", "redirect"]
+
+ANSWER_SECONDS = 5.0  # what the running server may take
+WAIT_SECONDS = 120.0  # for attempts, with `--wait`
+SHOWN = 10  # recipients listed before it is asked
+_HELP = {
+    "retry": "Try again now what waits or has failed; what had failed gets another lifetime.",
+    "park": "Let it wait, without a try, until it is released.",
+    "release": "Let what is parked go on.",
+    "remove": "Take it out of the queue for good: it is not sent, and nobody is told.",
+    "return": "Give it up now: it fails, and its sender is told.",
+    "redirect": "Have another connector carry it, or another recipient get it.",
+}
+
+
+def make_action(name: str) -> click.Command:
+    """The command for one action."""
+
+    @click.command(name, help=f"{_HELP[name]}\n\nNames messages by ID, or by the filters that `kite queue list` has.")
+    @click.argument("ids", nargs=-1, metavar="[ID...]")
+    @filters
+    @click.option("--yes", is_flag=True, help="Do not ask.")
+    @click.pass_obj
+    def command(config: str | None, /, ids: tuple[str, ...], yes: bool, wait: bool = False, **given: Any) -> None:
+        from copper_kite.words import Action
+
+        _act(config, _Deed(name, Action(name), wait=wait), ids, given, yes=yes)
+
+    if name in ("retry", "release"):
+        command.params.append(
+            click.Option(["--wait"], is_flag=True, help="Wait for the attempts, and show what became of them.")
+        )
+    return command
+
+
+@click.command("redirect", help=f"{_HELP['redirect']}\n\nNames messages by ID, or by the filters of `kite queue list`.")
+@click.argument("ids", nargs=-1, metavar="[ID...]")
+@filters
+@click.option("--to-connector", metavar="NAME", default="", help="From now on this connector carries it.")
+@click.option("--to-recipient", metavar="ADDRESS", default="", help="It goes to this address instead.")
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@click.pass_obj
+def redirect(
+    config: str | None,
+    /,
+    ids: tuple[str, ...],
+    to_connector: str,
+    to_recipient: str,
+    yes: bool,
+    **given: Any,
+) -> None:
+    """One of the two options says where to."""
+    from copper_kite.words import Action
+
+    loaded = load_settings(config)
+    if bool(to_connector) == bool(to_recipient):
+        raise click.UsageError("say where to: --to-connector NAME, or --to-recipient ADDRESS")
+    if to_connector:
+        names = [entry.name for entry in loaded.settings.connector if entry.enabled]
+        if to_connector not in names:
+            known = ", ".join(names) or "none"
+            raise click.UsageError(f"no connector {to_connector!r} that is enabled; there are: {known}")
+        deed = _Deed(f"redirect to connector {to_connector}", Action.SEND_BY, to_connector)
+    else:
+        deed = _Deed(f"redirect to {to_recipient}", Action.SEND_TO, _whole_address(loaded, to_recipient))
+    _act(config, deed, ids, given, yes=yes)
+
+
+def _whole_address(loaded: Loaded, address: str) -> str:
+    """An address as it leaves. Raises UsageError."""
+    from copper_kite.routing.outward import Outward
+
+    found = Outward(loaded.settings.identity, loaded.server_name).recipient(address)
+    if found is None:
+        raise click.UsageError(f"{address!r} is not an address that mail can leave for")
+    return found
+
+
+class _Deed(NamedTuple):
+    """What is to be done: in words, as an action, and where to, where that matters."""
+
+    words: str
+    action: Action
+    target: str = ""
+    wait: bool = False
+
+
+def _act(config: str | None, deed: _Deed, ids: Sequence[str], given: dict[str, Any], *, yes: bool) -> None:
+    """Show what is meant, ask, and have it done."""
+    from copper_kite.store import open_store
+
+    if not ids and not any(value for value in given.values()):
+        raise click.UsageError("name messages by ID, or by a filter such as --to or --state")
+    with open_store(queue_folder(config)).reader() as reader:
+        rows = _meant(reader, deed.action, ids, given)
+    if not rows:
+        echo(f"There is nothing to {deed.words}.")
+        return
+    messages = len({row.message.id for row in rows})
+    _show(rows)
+    what = f"{len(rows)} recipient{'s' * (len(rows) > 1)} of {messages} message{'s' * (messages > 1)}"
+    first, _, rest = deed.words.partition(" ")
+    if not yes and not click.confirm(f"{first.capitalize()} {what}{f' {rest}' * bool(rest)}?"):
+        return
+    began = time.time()
+    done = _have_done(config, deed, rows)
+    echo(f"{what}: {done}")
+    if deed.wait:
+        sys.exit(_follow(queue_folder(config), rows, began))
+
+
+def _meant(reader: Any, action: Action, ids: Sequence[str], given: dict[str, Any]) -> list[QueueRow]:
+    from copper_kite.relay.orders import may
+    from copper_kite.words import State
+
+    chosen = selection(reader, ids, given)
+    if not chosen.states:
+        chosen = chosen._replace(states=[state for state in State if may(action, state)])
+    return [row for row in reader.select(chosen) if may(action, row.recipient.state)]
+
+
+def _show(rows: Sequence[QueueRow]) -> None:
+    show_queue(rows[:SHOWN], time.time())
+    if len(rows) > SHOWN:
+        echo(f"… and {len(rows) - SHOWN} more")
+
+
+def _have_done(config: str | None, deed: _Deed, rows: Sequence[QueueRow]) -> str:
+    """Note what is wanted, and have the running server do it; or do it, where none runs."""
+    from copper_kite.store import Wanted, running_server
+
+    now, who = time.time(), local_user()
+    wanted = [Wanted(0, now, who, deed.action, row.message.id, row.recipient.number, deed.target) for row in rows]
+    folder = queue_folder(config)
+    running = running_server(folder)
+    if running is None:
+        from copper_kite.relay.offline import carry_out
+
+        carry_out(load_settings(config), wanted, now)
+        return "done; no server runs now"
+    return ask_server(folder, running, wanted)
+
+
+def ask_server(folder: Path, running: Running, wanted: Sequence[Wanted]) -> str:
+    """Note what is wanted, and have the running server do it; what to say of that."""
+    from copper_kite.store import open_store
+
+    numbers = open_store(folder).want(wanted)
+    if not tell_server(running):
+        return "noted; the server has ended meanwhile, and does it when it starts again"
+    return _answer(folder, set(numbers))
+
+
+def tell_server(running: Running) -> bool:
+    """Have the server look at what is wanted; False where it has ended meanwhile."""
+    try:
+        os.kill(running.pid, signal.SIGUSR1)
+    except ProcessLookupError:
+        return False
+    return True
+
+
+def _follow(folder: Path, rows: Sequence[QueueRow], began: float) -> int:
+    """Wait until each was tried since then, or put off without a try, and show them; 0 when all were relayed."""
+    from copper_kite.store import open_store, running_server
+    from copper_kite.words import State
+
+    if running_server(folder) is None:
+        echo("no server runs now: nothing is tried before one does")
+        return 1
+    wanted = {(row.message.id, row.recipient.number) for row in rows}
+    ids, until = sorted({id for id, _ in wanted}), time.monotonic() + WAIT_SECONDS
+    with open_store(folder).reader() as reader:
+        while True:
+            now = [row for row in reader.select(_of(ids)) if (row.message.id, row.recipient.number) in wanted]
+            left = [row for row in now if _is_to_be_tried(row, began)]
+            if not left or time.monotonic() > until:
+                break
+            time.sleep(0.05)
+    _show(now)
+    relayed = sum(row.recipient.state is State.RELAYED for row in now)
+    echo(f"{relayed} of {len(now)} relayed" + f"; {len(left)} not tried within {WAIT_SECONDS:.0f} s" * bool(left))
+    return 0 if relayed == len(now) else 1
+
+
+def _is_to_be_tried(row: QueueRow, began: float) -> bool:
+    from copper_kite.words import State
+
+    recipient = row.recipient  # it may have left while somebody was asked
+    return recipient.state is State.QUEUED or (recipient.changed < began and recipient.state is not State.RELAYED)
+
+
+def _of(ids: Sequence[int]) -> Selection:
+    from copper_kite.store import Selection
+    from copper_kite.words import State
+
+    return Selection(ids=ids, states=tuple(State))
+
+
+def _answer(folder: Path, numbers: set[int]) -> str:
+    from copper_kite.store import open_store
+
+    until = time.monotonic() + ANSWER_SECONDS
+    with open_store(folder).reader() as reader:
+        while left := {one.number for one in reader.wanted()} & numbers:
+            if time.monotonic() > until:
+                return f"{len(left)} of them are on their way now; the server does it when they are back"
+            time.sleep(0.02)
+    return "done"

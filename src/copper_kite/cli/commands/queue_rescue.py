@@ -1,0 +1,92 @@
+"""`kite queue rescue`: what could be had of a damaged queue, what is lost, and how to put the new one in its place."""
+
+from __future__ import annotations
+
+import shlex
+import time
+from pathlib import Path
+
+from copper_kite.cli.output.show import echo, print_json, size
+from copper_kite.errors import StoreError
+from copper_kite.store import Lost, Rescued, id_text, open_store
+
+__all__ = ["rescue_and_tell"]
+
+SHOWN = 20  # lost messages, and places that could not be read
+
+
+def rescue_and_tell(folder: Path, into: Path | None, *, anyway: bool, as_json: bool) -> int:
+    """The exit status. Raises StoreError, FolderInUse."""
+    if not folder.is_dir():
+        raise StoreError(str(folder), "no queue here", "`kite serve` makes one")
+    if not anyway and _is_sound(folder):
+        echo("All is as it was written: there is nothing to rescue. --anyway makes the queue anew all the same.")
+        return 0
+    into = into or folder.with_name(f"{folder.name}.rescued")
+    found = open_store(folder).rescue(into, time.time())
+    if as_json:
+        print_json(_json(found, into))
+    else:
+        _tell(found, folder, into)
+    return 1 if found.lost or found.unsure else 0
+
+
+def _is_sound(folder: Path) -> bool:
+    try:
+        return open_store(folder).verify().sound
+    except StoreError:
+        return False
+
+
+def _tell(found: Rescued, folder: Path, into: Path) -> None:
+    for problem in found.unread[:SHOWN]:
+        echo(f"not read: {problem}")
+    if len(found.unread) > SHOWN:
+        echo(f"… and {len(found.unread) - SHOWN} more places")
+    for lost in found.lost[:SHOWN]:
+        echo(f"lost: {_described(lost)}")
+    if len(found.lost) > SHOWN:
+        echo(f"… and {len(found.lost) - SHOWN} more messages; --json names all")
+    if found.unsure:
+        echo("There may have been more messages in what could not be read.")
+    echo(
+        f"{_messages(found.known)} as they were, {_messages(found.parked)} parked, {_messages(len(found.lost))} lost"
+        + f"; {_messages(found.ended)} had ended" * bool(found.ended)
+    )
+    if found.parked:
+        echo("Of those that are parked, nothing on record says whether they were relayed. Look at them and decide:")
+        echo("  kite queue list --state parked     kite queue release ID     kite queue remove ID")
+    old, new = shlex.quote(str(folder)), shlex.quote(str(into))
+    echo(f"The new queue is in {into}; what was recorded of the past stays in the old one. To put it in its place:")
+    echo(f"  mv {old} {old}.damaged && mv {new} {old}")
+
+
+def _messages(count: int) -> str:
+    return f"{count} message{'s' * (count != 1)}"
+
+
+def _described(lost: Lost) -> str:
+    message = lost.message
+    sender = f"{message.reverse_path or '<>'} ({size(message.size)})" if message is not None else "somebody"
+    to = ", ".join(one.address for one in lost.recipients[:3]) + " …" * (len(lost.recipients) > 3)
+    return f"{id_text(lost.id)} from {sender} to {to}: {lost.why}"
+
+
+def _json(found: Rescued, into: Path) -> dict[str, object]:
+    return {
+        "into": str(into),
+        "known": found.known,
+        "parked": found.parked,
+        "ended": found.ended,
+        "unread": found.unread,
+        "unsure": found.unsure,
+        "lost": [
+            {
+                "id": id_text(lost.id),
+                "from": lost.message.reverse_path if lost.message is not None else None,
+                "to": [one.address for one in lost.recipients],
+                "why": lost.why,
+            }
+            for lost in found.lost
+        ],
+    }

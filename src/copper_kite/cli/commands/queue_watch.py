@@ -1,0 +1,133 @@
+"""`kite queue watch`."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+import click
+
+from copper_kite.cli.output.show import STATE_COLOURS, age, console, echo, json_text, json_time, local_time
+from copper_kite.cli.shared.options import DURATION, queue_folder
+
+if TYPE_CHECKING:
+    from rich.console import RenderableType
+
+    from copper_kite.store import QueueSummary, Running
+    from copper_kite.trace.linemap import Entry
+    from copper_kite.trace.pulse import Pulse
+
+__all__ = ["watch"]
+
+
+LOOK_BACK = 3600.0  # seconds before the start in which the latest are looked for
+
+
+class _Look(NamedTuple):
+    """How things are at one moment; `new` is what happened since the look before."""
+
+    at: float
+    running: Running | None
+    summary: QueueSummary
+    pulse: Pulse
+    new: list[Entry]
+
+
+@click.command()
+@click.option("--every", type=DURATION, default="1s", show_default=True, help="How often it looks.")
+@click.option("--times", type=click.IntRange(1), help="End after so many looks; else with Ctrl-C.")
+@click.option("--json", "as_json", is_flag=True, help="One object a line, each time it looks.")
+@click.pass_obj
+def watch(config: str | None, every: float, times: int | None, as_json: bool) -> None:
+    """A live view for the minutes after a change: states, what came and went in the last minute, the latest replies."""
+    looks = _looks(queue_folder(config), max(every, 0.1), times)
+    try:
+        if as_json:
+            for look in looks:
+                echo(json_text(_json(look)))
+        elif console().is_terminal:
+            _live(looks)
+        else:
+            for look in looks:
+                echo(_line(look))
+    except KeyboardInterrupt:
+        raise SystemExit(0) from None
+
+
+def _looks(folder: Path, every: float, times: int | None) -> Iterator[_Look]:
+    from copper_kite.store import open_store, running_server
+    from copper_kite.trace.journal import entries
+    from copper_kite.trace.pulse import Pulse
+
+    history, pulse, count, now = open_store(folder).history(), Pulse(), 0, time.time()
+    place = history.now()
+    for happened in history.between(now - LOOK_BACK, now):
+        pulse.add(entries(happened, ""), now)
+    with open_store(folder).reader() as reader:
+        while True:
+            now = time.time()
+            new = [entry for happened in history.after(place) for entry in entries(happened, "")]
+            pulse.add(new, now)
+            yield _Look(now, running_server(folder), reader.summary(), pulse, new)
+            count += 1
+            if count == times:
+                return
+            time.sleep(every)
+
+
+def _live(looks: Iterator[_Look]) -> None:
+    """One picture that changes."""
+    from rich.live import Live
+
+    with Live(console=console(), auto_refresh=False, transient=False) as live:
+        for look in looks:
+            live.update(_picture(look), refresh=True)
+
+
+def _picture(look: _Look) -> RenderableType:
+    from rich.console import Group
+    from rich.table import Table
+    from rich.text import Text
+
+    from copper_kite.words import State
+
+    summary, counts = look.summary, look.pulse.counts(look.at)
+    how = f"the server runs since {local_time(look.running.since)}" if look.running else "no server runs"
+    oldest = f", the oldest {age(look.at - summary.oldest)} old" if summary.oldest is not None else ""
+    states = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")
+    for word in ("queued", "delayed", "parked", "", *counts):
+        states.add_column(word, justify="right")
+    waiting = [str(summary.by_state.get(state, 0)) for state in (State.QUEUED, State.DELAYED, State.PARKED)]
+    states.add_row(*waiting, "in the last minute", *map(str, counts.values()))
+    latest = Table(box=None, pad_edge=False, padding=(0, 1, 0, 0), show_header=False)
+    for name, least in (("time", 8), ("what", 8), ("id", 10), ("to", 26), ("said", 20)):
+        latest.add_column(name, no_wrap=True, overflow="ellipsis", min_width=least)
+    for entry in look.pulse.latest:
+        what = Text(entry.outcome, style=STATE_COLOURS.get(entry.outcome, ""))
+        latest.add_row(local_time(entry.at or 0), what, entry.id, entry.recipient, entry.text)
+    return Group(
+        Text(f"{local_time(look.at)}  {how}; {summary.messages} messages wait{oldest}"),
+        Text(), states, Text(), Text("Latest", style="bold"), latest, Text(), Text("Ctrl-C ends this"),
+    )  # fmt: skip
+
+
+def _line(look: _Look) -> str:
+    states = "  ".join(f"{state.value} {count}" for state, count in look.summary.by_state.items()) or "nothing waits"
+    counts = "  ".join(f"{word} {count}" for word, count in look.pulse.counts(look.at).items())
+    return f"{local_time(look.at)}  {states}  |  in the last minute: {counts}"
+
+
+def _json(look: _Look) -> dict[str, Any]:
+    from copper_kite.cli.commands.log import entry_json
+
+    return {
+        "time": json_time(look.at),
+        "running": look.running is not None,
+        "states": {state.value: count for state, count in look.summary.by_state.items()},
+        "messages": look.summary.messages,
+        "oldest": json_time(look.summary.oldest),
+        "last_minute": look.pulse.counts(look.at),
+        "new": [entry_json(entry) for entry in look.new],
+    }

@@ -1,0 +1,65 @@
+"""`kite service`."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+import click
+
+from copper_kite.cli.output.show import echo
+from copper_kite.cli.shared.options import load_settings
+from copper_kite.errors import InputError
+
+__all__ = ["service"]
+
+
+@click.command()
+@click.option("--install", is_flag=True, help="Write the units to --folder instead of standard output.")
+@click.option("--folder", default="/etc/systemd/system", show_default=True, help="Where --install puts them.")
+@click.option("--path", metavar="FILE", help="Instead: make FILE the command that programs hand their mail to.")
+@click.option("--yes", is_flag=True, help="With --path: do not ask.")
+@click.option("--user", default="copper-kite", show_default=True, help="The user it runs as; made while it runs.")
+@click.pass_obj
+def service(config: str | None, install: bool, folder: str, path: str | None, yes: bool, user: str) -> None:
+    """A systemd unit for the server, with its socket unit.
+
+    A user of its own, no rights beyond those it needs, port 25 opened by systemd, the credentials handed over by
+    systemd (LoadCredential). `systemctl reload` takes up a changed configuration.
+
+    With --path, programs that call FILE, the path that ISO/IEC 23360-1 names for handing in mail, hand it to this
+    server: what stood there is told, and kept beside it.
+    """
+    if path is not None:
+        from copper_kite.cli.commands.install_wrapper import set_up_path
+
+        set_up_path(Path(path), load_settings(config).path.absolute(), _command(), yes=yes)
+        return
+    from copper_kite.settings.edit import EditFailed, write_file
+    from copper_kite.settings.service_units import NAME, STATE, service_unit, socket_unit
+
+    loaded = load_settings(config)
+    units = {f"{NAME}.service": service_unit(loaded, _command(), user), f"{NAME}.socket": socket_unit(loaded)}
+    if not install:
+        for name, text in units.items():
+            echo(f"# {name}\n{text}")
+        return
+    if not Path(folder).is_dir():
+        raise InputError(f"{folder} is no folder", usage=True)
+    for name, text in units.items():
+        try:
+            write_file(Path(folder) / name, text)
+        except EditFailed as error:
+            raise InputError(f"{error}; run it as root") from error
+        echo(f"{Path(folder) / name} written")
+    echo("Next:")
+    if loaded.data.absolute() != STATE:  # there, systemd makes the user and the folder
+        echo(f"  useradd --system --shell /usr/sbin/nologin {user}")
+        echo(f"  install -d -o {user} -m 0700 {loaded.data.absolute()}")
+    echo(f"  systemctl daemon-reload\n  systemctl enable --now {NAME}.socket {NAME}.service")
+
+
+def _command() -> list[str]:
+    """How this very program is started, in full."""
+    script = Path(sys.argv[0]).absolute()
+    return [str(script)] if script.name == "kite" else [sys.executable, "-m", "copper_kite"]

@@ -1,0 +1,379 @@
+"""`kite trace`."""
+
+from __future__ import annotations
+
+import contextlib
+import time
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from copper_kite.cli.commands.log import entry_json, source_options, sources_of
+from copper_kite.cli.commands.trace_refused import show_refused
+from copper_kite.cli.output.probe_output import print_dialogue
+from copper_kite.cli.output.queue_table import row_json
+from copper_kite.cli.output.show import (
+    STATE_COLOURS,
+    cut,
+    echo,
+    json_time,
+    local_time,
+    local_times,
+    print_json,
+    print_table,
+    print_verdict,
+    say,
+    size,
+    verdict_json,
+)
+from copper_kite.cli.shared.options import INSTANT, json_option, load_settings, queue_folder
+from copper_kite.cli.shared.selection import filters, selection
+
+if TYPE_CHECKING:
+    from copper_kite.settings.load import Loaded
+    from copper_kite.store import Attempt, JournalEntry, QueueRow, Reader, Selection
+    from copper_kite.trace.linemap import Entry
+    from copper_kite.trace.story import Story
+
+__all__ = ["load_story", "show_story", "story_json", "story_of", "trace"]
+
+
+@click.command()
+@click.argument("what", required=False)
+@filters
+@click.option("--since", type=INSTANT, metavar="TIME", help="Taken then or later, as in '2h ago', 09:00.")
+@click.option("--until", type=INSTANT, metavar="TIME", help="Taken then or before.")
+@click.option("--limit", type=click.IntRange(1), default=50, show_default=True, help="Lines of a list at most.")
+@click.option("--dialogue", is_flag=True, help="Every line said in attempts that did not succeed, or were recorded.")
+@source_options
+@click.option("--refused", is_flag=True, help="Instead: what listeners did not take, by client, reason and count.")
+@json_option
+@click.pass_obj
+def trace(
+    config: str | None,
+    /,
+    what: str | None,
+    since: float | None,
+    until: float | None,
+    limit: int,
+    dialogue: bool,
+    files: tuple[str, ...],
+    map_name: str | None,
+    rotated: bool,
+    refused: bool,
+    as_json: bool,
+    **given: Any,
+) -> None:
+    """A message's story, and the verdict.
+
+    WHAT is an id, or the beginning of one that only one message has; a Message-ID, with or without its angle brackets;
+    the address (or domain) of a sender or recipient; or words of the subject, of an address or of the last reply.
+    Filters narrow it; of several messages, a list is shown. The story of one goes on in the logs of other programs and
+    hosts: those that --in names, and those of [[other_log]] in the configuration.
+    """
+    from copper_kite.errors import NotFound
+    from copper_kite.settings.find import find_file, sketch
+    from copper_kite.store import open_store
+
+    if refused:
+        known = {"sender", "to", "who", "reason"}
+        if what is not None or any(value for name, value in given.items() if name not in known):
+            raise click.UsageError("--refused has the filters --from, --to, --who, --reason, --since and --until")
+        seconds = 86400.0 if since is None else time.time() - since
+        show_refused(queue_folder(config), seconds, until, given, as_json=as_json)
+        return
+    file = find_file(config)
+    found = sketch(file)
+    folder = Path(found.data)
+    with open_store(folder).reader() as reader:
+        chosen = _meant(reader, what, since, until, given)
+        rows = reader.select(chosen, limit + 1, newest=True)
+        if not rows and "@" in chosen.anyone:  # nobody's address, but a Message-ID looks like one
+            rows = reader.select(chosen._replace(anyone="", message_id=f"<{chosen.anyone}>"), limit + 1, newest=True)
+        if not rows:
+            raise NotFound(what or "like that")
+        ids = list(dict.fromkeys(row.message.id for row in rows))
+        if len(ids) > 1:
+            _show_list(rows, limit, as_json=as_json)
+            return
+        story = load_story(folder, found.connectors, reader, ids[0])
+    if files or found.has_other_logs:
+        story = _gone_on(story, config, files, map_name, rotated=rotated)
+    if as_json:
+        print_json(story_json(story))
+    else:
+        show_story(story, dialogue=dialogue)
+
+
+def _meant(
+    reader: Reader, what: str | None, since: float | None, until: float | None, given: dict[str, Any]
+) -> Selection:
+    """The recipients that are meant. Raises Ambiguous, or UsageError for nothing at all."""
+    from copper_kite.errors import NotFound
+    from copper_kite.words import State
+
+    chosen = selection(reader, (), given)
+    if what is None and since is None and until is None and not any(given.values()):
+        raise click.UsageError("say what: an id, a Message-ID, an address, or a filter such as --to or --state")
+    chosen = chosen._replace(states=chosen.states or tuple(State), since=since)
+    if until is not None:
+        chosen = chosen._replace(older=until if chosen.older is None else min(until, chosen.older))
+    if what is None:
+        return chosen
+    if what.startswith("<") and "@" in what:
+        return chosen._replace(message_id=what)
+    with contextlib.suppress(NotFound):
+        return chosen._replace(ids=[reader.resolve(what)])
+    if " " not in what and ("@" in what or "." in what.strip(".")):
+        return chosen._replace(anyone=what)
+    return chosen._replace(text=what)
+
+
+def _show_list(rows: list[QueueRow], limit: int, *, as_json: bool) -> None:
+    """Several messages, the latest first."""
+    from copper_kite.store import id_text
+
+    if as_json:
+        print_json([row_json(row) for row in rows[:limit]])
+        return
+    times = local_times([row.message.arrived for row in rows[:limit]])
+    print_table(
+        ("id", "taken", "state", "from", "to", "last reply"),
+        [
+            (id_text(row.message.id), at, row.recipient.state.value, cut(row.message.reverse_path or "<>", 26),
+             cut(row.recipient.address, 28), row.recipient.reply)
+            for at, row in zip(times, rows[:limit], strict=True)
+        ],
+        gap=1,
+        colours=STATE_COLOURS,
+    )  # fmt: skip
+    if len(rows) > limit:
+        echo("… and more; --limit, or a filter, or --since")
+    echo("kite trace ID tells the story of one")
+
+
+def load_story(folder: Path, connectors: Sequence[Any], reader: Reader, id: int) -> Story:
+    """The story of one message in `folder`, told with what the configuration knows of its `connectors`."""
+    from copper_kite.store import read_live, running_server
+    from copper_kite.trace.running import attempt_of
+    from copper_kite.trace.story import tell
+
+    record = reader.record(id)
+    running = running_server(folder) is not None
+    lanes = read_live(folder) if running else []
+    return tell(
+        record,
+        {"connectors": {one.name: {"credential": one.credential, "mx": one.mx} for one in connectors}},
+        running=running,
+        stops=reader.stops(record.message.arrived),
+        attempt=attempt_of(lanes, record.message, record.recipients),
+        now=time.time(),
+    )
+
+
+def story_of(loaded: Loaded, reader: Reader, id: int) -> Story:
+    """The same where the configuration is loaded already."""
+    return load_story(loaded.data, loaded.settings.connector, reader, id)
+
+
+def _gone_on(story: Story, config: str | None, files: Sequence[str], map_name: str | None, *, rotated: bool) -> Story:
+    """The story with what the logs of others have of it."""
+    from copper_kite.trace.elsewhere import go_on
+    from copper_kite.trace.sources import configured_sources
+
+    named = sources_of(config, files, map_name, rotated=rotated)
+    others = [one for one in configured_sources(load_settings(config)) if one not in named]
+    return go_on(story, [*named, *others], time.time())
+
+
+def show_story(story: Story, *, dialogue: bool = False) -> None:
+    """The story as text."""
+    from copper_kite.store import id_text
+    from copper_kite.words import Priority
+
+    message = story.message
+    urgency = f", {Priority.of(message.priority).value}" if message.priority else ""
+    say((id_text(message.id), "bold"), f"  from <{message.reverse_path}>, {size(message.size)}{urgency}")
+    if message.message_id:
+        say(f"Message-ID {message.message_id}", indent=2)
+    if message.subject:
+        say(f"subject {message.subject}", indent=2)
+    for recipient in story.recipients:
+        state = recipient.state.value
+        when = ""
+        if recipient.next_try is not None and recipient.attempts:
+            when = f", next try {local_time(recipient.next_try)}"
+        tries = f" after {_attempts(recipient.attempts)}{when}"
+        say(f"to {recipient.address}: ", (state, STATE_COLOURS.get(state, "")), tries, indent=2)
+    echo()
+    times = local_times([line.at for line in story.lines])
+    print_table(
+        ("time", "what", "stage", "who", "code", "text"),
+        [
+            ("" if line.what == "waited" else at, line.what, line.stage, line.who, line.code, line.text)
+            for at, line in zip(times, story.lines, strict=True)
+        ],
+        wraps=True,
+        colours=STATE_COLOURS,
+    )
+    if story.elsewhere:
+        _show_elsewhere(story.elsewhere)
+    if dialogue:
+        for entry in story.submissions:
+            _show_submission(entry)
+        for attempt in story.attempts:
+            _show_dialogue(attempt)
+    echo()
+    print_verdict(story.verdict)
+
+
+def _show_elsewhere(entries: Sequence[Entry]) -> None:
+    """What the logs of other programs and hosts have of it."""
+
+    echo()
+    say(("In other logs", "bold"))
+    timed = iter(local_times([entry.at for entry in entries if entry.at is not None]))
+    print_table(
+        ("time", "log", "what", "id", "text"),
+        [
+            (
+                next(timed) if entry.at is not None else "-",
+                entry.source,
+                entry.outcome or "-",
+                entry.id,
+                _told_there(entry),
+            )
+            for entry in entries
+        ],
+        wraps=True,
+        colours=STATE_COLOURS,
+    )
+
+
+def _told_there(entry: Entry) -> str:
+    if entry.outcome == "accepted" and entry.sender:
+        return f"from {entry.sender}" + (f" for {entry.recipient}" if entry.recipient else "")
+    return f"{entry.recipient}: {entry.text}" if entry.recipient else entry.text
+
+
+def _attempts(count: int) -> str:
+    return {0: "no attempt", 1: "1 attempt"}.get(count, f"{count} attempts")
+
+
+def _show_dialogue(attempt: Attempt) -> None:
+    from copper_kite.trace.timeline import session_words
+
+    echo()
+    say((f"Dialogue with {attempt.next_hop or 'nobody'} at {local_time(attempt.at)}", "bold"))
+    session = attempt.facts.session
+    where = f"address {attempt.address}, " if attempt.address else ""
+    mechanism = f" by {session.mechanism}" if session.mechanism else ""
+    say(f"{where}{session_words(session)}{mechanism}, {attempt.seconds:.3f} s", indent=2)
+    for next_hop, address, stage, _, said in session.tried:
+        say(f"{address or next_hop} gave no session, stage {stage}: {said}", indent=2)
+    if not attempt.dialogue:
+        said = "all went well, so only the stages were kept" if attempt.facts.relayed else "no session was opened"
+        echo(f"  {said}")
+        for stage, took, text in session.stages:
+            echo(f"  {took:8.3f} s  {stage:<8} {text}")
+        return
+    print_dialogue(attempt.dialogue)
+
+
+def _show_submission(entry: JournalEntry) -> None:
+    """What a program and a listener said, where that was recorded."""
+    echo()
+    say((f"Dialogue of listener {entry.facts['listener']} with {entry.facts['client']}", "bold"))
+    print_dialogue(entry.facts["lines"])
+
+
+def story_json(story: Story) -> dict[str, Any]:
+    """The story as JSON values."""
+    from copper_kite.store import id_text
+    from copper_kite.words import Priority
+
+    message = story.message
+    return {
+        "id": id_text(message.id),
+        "arrived": json_time(message.arrived),
+        "expires": json_time(message.expires),
+        "from": message.reverse_path,
+        "size": message.size,
+        "priority": Priority.of(message.priority).value,
+        "message_id": message.message_id or None,
+        "subject": message.subject or None,
+        "listener": message.listener or None,
+        "client": message.client or None,
+        "user": message.user or None,
+        "protocol": message.protocol,
+        "tls": message.tls or None,
+        "recipients": [
+            {
+                "address": recipient.address,
+                "state": recipient.state.value,
+                "attempts": recipient.attempts,
+                "next_try": json_time(recipient.next_try),
+                "last_reply": recipient.reply or None,
+            }
+            for recipient in story.recipients
+        ],
+        "timeline": [
+            {
+                "time": json_time(line.at),
+                "what": line.what,
+                "stage": line.stage or None,
+                "who": line.who,
+                "code": line.code or None,
+                "text": line.text,
+            }
+            for line in story.lines
+        ],
+        "attempts": [_attempt_json(attempt) for attempt in story.attempts],
+        "submissions": [
+            {"listener": entry.facts["listener"], "client": entry.facts["client"], "dialogue": entry.facts["lines"]}
+            for entry in story.submissions
+        ],
+        "elsewhere": [entry_json(entry) for entry in story.elsewhere],
+        "verdict": verdict_json(story.verdict),
+    }
+
+
+def _attempt_json(attempt: Attempt) -> dict[str, Any]:
+    session = attempt.facts.session
+    return {
+        "time": json_time(attempt.at),
+        "seconds": round(attempt.seconds, 4),
+        "connector": attempt.connector or None,
+        "next_hop": attempt.next_hop or None,
+        "address": attempt.address or None,
+        "stage": attempt.stage,
+        "side": attempt.side or None,
+        "cause": attempt.cause or None,
+        "code": attempt.code,
+        "enhanced": attempt.enhanced or None,
+        "text": attempt.text,
+        "tls": session.tls or None,
+        "cipher": session.cipher or None,
+        "resumed": session.resumed,
+        "login": session.login or None,
+        "mechanism": session.mechanism or None,
+        "mode": session.mode or None,
+        "trust": session.trust or None,
+        "changed": attempt.facts.changed or None,
+        "tried": [
+            {"next_hop": next_hop, "address": address or None, "stage": stage, "cause": cause, "said": said}
+            for next_hop, address, stage, cause, said in session.tried
+        ],
+        "passed_over": [
+            {**hop._asdict(), "address": hop.address or None, "since": json_time(hop.since)}
+            for hop in session.passed_over
+        ],
+        "stages": [{"stage": stage, "seconds": took, "said": said} for stage, took, said in session.stages],
+        "results": [
+            {"recipient": address, "state": state, "stage": stage, "reply": reply or None}
+            for address, state, stage, reply in attempt.facts.results
+        ],
+        "dialogue": attempt.dialogue,
+    }

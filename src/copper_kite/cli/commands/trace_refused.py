@@ -1,0 +1,69 @@
+"""`kite trace --refused`."""
+
+from __future__ import annotations
+
+import time
+from typing import TYPE_CHECKING, Any
+
+from copper_kite.cli.output.show import age, echo, json_time, local_times, print_json, print_table, print_verdict
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+    from pathlib import Path
+
+    from copper_kite.trace.refused import Refused
+
+__all__ = ["show_refused"]
+
+
+def show_refused(folder: Path, seconds: float, until: float | None, given: Mapping[str, Any], *, as_json: bool) -> None:
+    """What listeners refused in the last so many seconds, as the filters narrow it."""
+    from copper_kite.store import open_store
+    from copper_kite.trace.refused import group_refused, matching, refused_verdict
+    from copper_kite.words import Event
+
+    with open_store(folder).reader() as reader:
+        entries = reader.noted(Event.REFUSED, time.time() - seconds)
+    groups = matching(
+        group_refused([entry for entry in entries if until is None or entry.at <= until]),
+        who=given["who"],
+        reason=given["reason"],
+        sender=given["sender"],
+        to=given["to"],
+    )
+    if as_json:
+        print_json(
+            [
+                {
+                    "listener": one.listener,
+                    "who": one.who,
+                    "stage": one.stage,
+                    "account": one.account or None,
+                    "reply": one.reply,
+                    "count": one.count,
+                    "first": json_time(one.first),
+                    "last": json_time(one.last),
+                    "example": one.example,
+                }
+                for one in groups
+            ]
+        )
+        return
+    if groups:
+        times = local_times([one.last for one in groups])
+        print_table(
+            ("last", "count", "who", "account", "listener", "stage", "reply"),
+            [
+                (at, str(one.count), one.who, one.account, one.listener, one.stage, _said(one))
+                for at, one in zip(times, groups, strict=True)
+            ],
+            right=("count",),
+            wraps=True,
+        )
+        echo()
+    print_verdict(refused_verdict(groups, age(seconds)))
+
+
+def _said(one: Refused) -> str:
+    why = one.example.get("why", "")
+    return one.reply + (f" ({why})" if why else "")

@@ -1,0 +1,1 @@
+"""What commands print: values, tables, JSON, verdicts, dialogues."""

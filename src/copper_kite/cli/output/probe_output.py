@@ -1,0 +1,258 @@
+"""What a probe found, as text and as JSON."""
+
+from __future__ import annotations
+
+import statistics
+import time
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from copper_kite.cli.output.show import echo, json_time, print_table, print_verdict, say, size, verdict_json
+from copper_kite.smtp.replies import visible
+
+if TYPE_CHECKING:
+    from copper_kite.net.certificate import Certificate
+    from copper_kite.net.failure import SessionFailed
+    from copper_kite.session.probe import Probed
+    from copper_kite.words import Stage
+
+__all__ = [
+    "certificate_words",
+    "print_dialogue",
+    "print_facts",
+    "print_probed",
+    "print_repeats",
+    "print_stages",
+    "print_sweep",
+    "probed_json",
+    "repeats_json",
+]
+
+MARK_COLOURS = {"ok": "green", "STOP": "bold red", "yes": "green", "no": "red"}
+SOON = 21  # days before its end from which a certificate is worth a word
+
+
+def print_probed(found: Probed, *, dialogue: bool) -> None:
+    """Stages, what was seen, the dialogue if wanted, and the verdict."""
+    print_stages(found.stages, found.failure)
+    for tried in found.tried:
+        say(f"tried {tried.address}: {tried.said} (stage {tried.stage.value})", indent=2)
+    print_facts(found)
+    if dialogue:
+        echo()
+        print_dialogue(found.dialogue.export())
+    echo()
+    print_verdict(found.verdict)
+
+
+def print_facts(found: Probed) -> None:
+    """What was seen: offers, TLS, certificates."""
+    rows = _facts(found)
+    if rows:
+        echo()
+        print_table(("seen", ""), rows, wraps=True)
+
+
+def print_dialogue(lines: Iterable[Sequence[object]]) -> None:
+    """Every line with its time, and who said it, as RFC 5321 D has it; a note on what happened behind `--`."""
+    from copper_kite.net.dialogue import SIGNS
+
+    for at, who, text in lines:
+        echo(f"  {at:8.3f}  {SIGNS[str(who)]} {visible(str(text))}")
+
+
+def print_stages(stages: Sequence[tuple[Stage, float, str]], failure: SessionFailed | None) -> None:
+    """How far a session got, a line a stage."""
+    rows = [("ok", stage.value, milliseconds(took), said) for stage, took, said in stages]
+    if failure is not None:
+        rows.append(("STOP", failure.stage.value, "", failure.text))
+    print_table(("", "stage", "time", "what came back"), rows, right=("time",), wraps=True, colours=MARK_COLOURS)
+
+
+def _facts(found: Probed) -> list[tuple[str, str]]:
+    rows = []
+    if found.tls and found.in_clear is not None:
+        rows.append(("offered in clear", _keywords(found.in_clear) or "nothing"))
+    if found.keywords:
+        where = "offered under TLS" if found.tls else "offered, without TLS"
+        rows.append((where, _keywords(found.keywords)))
+    if found.tls:
+        rows.append(("TLS", found.tls))
+    for place, certificate in enumerate(found.chain):
+        rows.append(("certificate" if not place else "signed by", certificate_words(certificate, found.at)))
+    if found.keywords:
+        limit = found.offers.size
+        rows.append(("logins", ", ".join(found.offers.logins) or "none"))
+        rows.append(("largest message", size(limit) if limit else "no limit told"))
+    return rows
+
+
+def _keywords(keywords: Mapping[str, tuple[str, ...]]) -> str:
+    return ", ".join(" ".join((key, *values)) for key, values in keywords.items())
+
+
+def certificate_words(certificate: Certificate, now: float) -> str:
+    """For which names it is, until when, of which key, by whom, and its fingerprint."""
+    names = ", ".join(certificate.names) or certificate.subject
+    issuer = "itself" if certificate.self_signed else certificate.issuer
+    begins = f"from {_day(certificate.not_before)} " if certificate.not_before > now else ""
+    until = f"{begins}until {_day(certificate.not_after)} ({days_left(certificate, now)})"
+    return f"{names}; {until}; {certificate.key}; issuer: {issuer}; sha256:{certificate.fingerprint}"
+
+
+def milliseconds(seconds: float) -> str:
+    """A short time: with a decimal where it tells something."""
+    return f"{seconds * 1000:.0f} ms" if seconds >= 0.01 else f"{seconds * 1000:.1f} ms"
+
+
+def _day(at: float) -> str:
+    return time.strftime("%Y-%m-%d", time.localtime(at))
+
+
+def days_left(certificate: Certificate, now: float) -> str:
+    """How long it is good for, in words."""
+    left = certificate.days_left(now)
+    if certificate.not_after < now:
+        return f"OUT OF DATE for {-left} days"
+    return f"{left} days left" + (", SOON OVER" if left < SOON else "")
+
+
+# --- several ports, several times ------------------------------------------------------------------------------------
+
+
+def print_sweep(found: Sequence[Probed], connector: str) -> None:
+    """A line a port, and the best of them; `connector` is the one whose host it is, if one is."""
+    print_table(
+        ("port", "works", "TLS", "certificate", "logins", "largest", "time", "what stopped it"),
+        [_sweep_row(one) for one in found],
+        right=("port", "largest", "time"),
+        wraps=True,
+        colours=MARK_COLOURS,
+        gap=1,
+    )
+    echo()
+    best = max(found, key=lambda one: (one.passed, one.plan.tls == "implicit", len(one.stages)))
+    verdict = best.verdict
+    if best.passed:
+        where = f"hosts={best.plan.host}:{best.plan.port} tls={best.plan.tls}"
+        command = f"kite connector set {connector} {where}" if connector else ""
+        verdict = replace(verdict, next=command, advice="" if connector else f"a connector goes there with {where}")
+    print_verdict(verdict)
+
+
+def _sweep_row(one: Probed) -> tuple[str, ...]:
+    tls = f"{one.plan.tls}, {one.tls.partition(' ')[0]}" if one.tls else f"{one.plan.tls}?"
+    certificate = days_left(one.chain[0], one.at) if one.chain else "-"
+    limit = one.offers.size
+    return (
+        str(one.plan.port),
+        "yes" if one.passed else "no",
+        tls,
+        certificate,
+        _logins(one.offers.logins),
+        size(limit) if limit else "-",
+        milliseconds(sum(took for _, took, _ in one.stages)) if one.stages else "-",
+        f"{one.failure.stage.value}: {one.failure.text}" if one.failure else "",
+    )
+
+
+def _logins(names: Sequence[str]) -> str:
+    """The first of them, and how many more: a row has no room for all."""
+    return f"{names[0]} +{len(names) - 1}" if len(names) > 1 else "".join(names) or "-"
+
+
+def _times(found: Sequence[Probed]) -> dict[str, list[float]]:
+    """Seconds by stage, of those that came so far."""
+    times: dict[str, list[float]] = {}
+    for one in found:
+        for stage, took, _ in one.stages:
+            times.setdefault(stage.value, []).append(took)
+    return times
+
+
+def print_repeats(found: Sequence[Probed]) -> None:
+    """The times by stage, and how often it went well."""
+    rows = [
+        (
+            stage,
+            str(len(times)),
+            *(milliseconds(value) for value in (min(times), statistics.median(times), max(times))),
+        )
+        for stage, times in _times(found).items()
+    ]
+    print_table(("stage", "passed", "least", "median", "most"), rows, right=("passed", "least", "median", "most"))
+    passed = sum(one.passed for one in found)
+    echo()
+    say((f"{passed} of {len(found)} went well", "bold"))
+    last = next((one for one in reversed(found) if not one.passed), found[-1])
+    print_verdict(last.verdict)
+
+
+def repeats_json(found: Sequence[Probed]) -> dict[str, Any]:
+    """The same as JSON values, with every probe."""
+    return {
+        "passed": sum(one.passed for one in found),
+        "of": len(found),
+        "times": {
+            stage: {"passed": len(times), "least": min(times), "median": statistics.median(times), "most": max(times)}
+            for stage, times in _times(found).items()
+        },
+        "probes": [probed_json(one) for one in found],
+    }
+
+
+# --- JSON ------------------------------------------------------------------------------------------------------------
+
+
+def stages_json(stages: Sequence[tuple[Stage, float, str]], failure: SessionFailed | None) -> list[dict[str, Any]]:
+    """How far a session got, as JSON values."""
+    found: list[dict[str, Any]] = [
+        {"stage": stage.value, "passed": True, "seconds": round(took, 4), "said": said} for stage, took, said in stages
+    ]
+    if failure is not None:
+        found.append({"stage": failure.stage.value, "passed": False, "seconds": None, "said": failure.text})
+    return found
+
+
+def probed_json(found: Probed) -> dict[str, Any]:
+    """All that a probe found, as JSON values."""
+    plan = found.plan
+    return {
+        "time": json_time(found.at),
+        "next_hop": plan.where,
+        "address": found.address or None,
+        "tried": [
+            {"address": tried.address, "stage": tried.stage.value, "cause": tried.cause.value, "said": tried.said}
+            for tried in found.tried
+        ],
+        "passed": found.passed,
+        "cause": found.failure.cause.value if found.failure else None,
+        "mode": plan.tls,
+        "tls": found.tls or None,
+        "offers_in_clear": None if found.in_clear is None else _lines(found.in_clear),
+        "offers": _lines(found.keywords),
+        "logins": list(found.offers.logins),
+        "max_size": found.offers.size,
+        "certificates": [_certificate_json(one, found.at) for one in found.chain],
+        "stages": stages_json(found.stages, found.failure),
+        "dialogue": found.dialogue.export(),
+        "verdict": verdict_json(found.verdict),
+    }
+
+
+def _lines(keywords: Mapping[str, tuple[str, ...]]) -> list[str]:
+    return [" ".join((key, *values)) for key, values in keywords.items()]
+
+
+def _certificate_json(certificate: Certificate, now: float) -> dict[str, Any]:
+    return {
+        "names": list(certificate.names),
+        "subject": certificate.subject,
+        "issuer": certificate.issuer,
+        "not_before": json_time(certificate.not_before),
+        "not_after": json_time(certificate.not_after),
+        "days_left": certificate.days_left(now),
+        "key": certificate.key,
+        "sha256": certificate.fingerprint,
+    }

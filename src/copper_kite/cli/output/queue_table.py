@@ -1,0 +1,66 @@
+"""Recipients in the queue: as a table, and as JSON."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from copper_kite.cli.output.show import STATE_COLOURS, age, cut, echo, json_time, print_table, recipient_json, size
+
+if TYPE_CHECKING:
+    from copper_kite.store import QueueRow
+
+__all__ = ["row_json", "show_queue"]
+
+
+def show_queue(rows: Sequence[QueueRow], now: float) -> None:
+    """The queue as a table; where not all is of normal priority, that is told."""
+    from copper_kite.store import id_text
+    from copper_kite.words import Priority
+
+    if not rows:
+        echo("Nothing waits.")
+        return
+    told = any(row.message.priority for row in rows)
+    print_table(
+        ("id", *["priority"] * told, "age", "size", "state", "tries", "next", "from", "to", "last reply"),
+        [
+            (
+                id_text(row.message.id),
+                *[Priority.of(row.message.priority).value] * told,
+                age(now - row.message.arrived),
+                size(row.message.size),
+                row.recipient.state.value,
+                str(row.recipient.attempts),
+                "-" if row.recipient.next_try is None else _until(row.recipient.next_try, now),
+                cut(row.message.reverse_path or "<>", 11),
+                cut(row.recipient.address, 20),
+                row.recipient.reply,
+            )
+            for row in rows
+        ],
+        right=("age", "size", "tries", "next"),
+        gap=1,
+        colours=STATE_COLOURS,
+    )
+
+
+def _until(at: float, now: float) -> str:
+    return age(at - now) if at > now + 0.5 else "now"
+
+
+def row_json(row: QueueRow) -> dict[str, object]:
+    """One recipient of one message, for programs."""
+    from copper_kite.store import id_text
+    from copper_kite.words import Priority
+
+    message, recipient = row.message, row.recipient
+    return {
+        "id": id_text(message.id),
+        "arrived": json_time(message.arrived),
+        "expires": json_time(message.expires),
+        "from": message.reverse_path,
+        "size": message.size,
+        "priority": Priority.of(message.priority).value,
+        **recipient_json(recipient),
+    }

@@ -1,0 +1,1 @@
+"""What several commands share: options, the server under test, selecting recipients, editing the configuration."""
