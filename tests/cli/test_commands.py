@@ -152,6 +152,13 @@ def test_a_script_hands_in_mail_and_can_follow_it(folder: Path, authority: Certi
                 facts = json.loads((await run("status", "--json")).stdout)
                 assert facts["running"] and facts["queue"]["recipients"] == {"delayed": 1}
                 assert facts["connectors"][0]["last_success"] and facts["connectors"][0]["last_failure"] is None
+                assert facts["connectors"][0]["relayed_last_hour"] == facts["flow"]["last_day"]["relayed"] >= 1
+                outcomes = {
+                    outcome: facts["flow"]["hours"][-1][outcome] for outcome in ("accepted", "delayed", "failed")
+                }
+                assert outcomes == {"accepted": 3, "delayed": 1, "failed": 1} and facts["disk"]["free"] > 0
+                row = next(line for line in status.stdout.decode().splitlines() if line.startswith("delayed"))
+                assert row.split() == ["delayed", "1", "1", "·" * 23 + "█"]
 
                 server.terminate()
                 assert await asyncio.to_thread(server.wait, 15) == 0

@@ -427,6 +427,30 @@ def test_an_administrator_moves_what_waits(store: Store) -> None:
         assert reader.next_due(299.0) == 300.0 and reader.next_due(300.0) is None
 
 
+def test_outcomes_are_counted_by_the_minute(store: Store) -> None:
+    """What clients hand in, each attempt that puts off, and each end; our own notices do not count as accepted."""
+    put_off = [RecipientResult(f"r{n}@y.example", "delayed", "accept", "450 later") for n in (1, 2)]
+    delayed = RECORDED._replace(at=185.0, facts=AttemptFacts(put_off, SessionFacts([], [])))
+    notice = AddMessage(message(3)._replace(listener=""), [Recipient(3, 1, "a@x.example")], b"abc", ("", 0, 0))
+    ends = [
+        SetState(1, 1, State.RELAYED, 2, None, "beacon", "250", 240.0),
+        SetState(1, 2, State.FAILED, 2, None, "beacon", "550", 241.0),
+    ]
+    accepted = AddMessage(message(1), [Recipient(1, n, f"r{n}@y.example") for n in (1, 2)], b"abc", ("a", 0, 2))
+    refused = WriteEntry(JournalEntry(at=241.0, event=Event.REFUSED))
+    write(store, [accepted], [notice], [RecordAttempt(delayed)], ends, [refused])
+    with store.reader() as reader:
+        first, *later = reader.tallies(0.0)
+        assert first == (1, "", "accepted", 2)
+        assert later == [
+            (3, "beacon", "delayed", 2),
+            (4, "", "refused", 1),
+            (4, "beacon", "failed", 1),
+            (4, "beacon", "relayed", 1),
+        ]
+        assert reader.tallies(200.0) == later
+
+
 def test_what_is_old_is_forgotten(store: Store) -> None:
     """A message with all that was recorded of it; entries of no message; what senders had handed in."""
     ended = [SetState(1, 1, State.RELAYED, 1, None, "beacon", "250", 110.0), RecordAttempt(RECORDED)]
@@ -438,7 +462,8 @@ def test_what_is_old_is_forgotten(store: Store) -> None:
         write(store, [Forget(1), ForgetOld(100.0, 4)])
         with pytest.raises(NotFound):
             reader.record(1)
-        assert reader.taken("a", 0) == [] and [row.message.id for row in reader.queue()] == [2, 3]
+        assert reader.taken("a", 0) == [] and reader.tallies(0.0) == []
+        assert [row.message.id for row in reader.queue()] == [2, 3]
     history = store.history()
     assert [one.what.at for one in history.between(0.0, 1e9) if isinstance(one.what, JournalEntry)] == [900.0]
     history.close()

@@ -66,7 +66,7 @@ class Doomed:
         return self._connection.in_transaction
 
 
-TABLES = ("folded", "message", "recipient", "content", "journal", "taken", "attempt", "connector")
+TABLES = ("folded", "message", "recipient", "content", "journal", "taken", "tally", "attempt", "connector")
 
 
 def message(id: int, reverse_path: str = "a@x.example") -> Message:

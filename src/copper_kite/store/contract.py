@@ -30,6 +30,7 @@ from copper_kite.store.model import (
     Recipient,
     Record,
     Selection,
+    Tally,
     Waiting,
     Wanted,
 )
@@ -82,6 +83,9 @@ class ServerReads(Protocol):
 
     def taken(self, who: str, since: int) -> list[tuple[int, int]]:
         """What a sender has handed in: (hour, recipients), from the hour `since` on."""
+
+    def tallies(self, since: float) -> list[Tally]:
+        """What was accepted, and what became of recipients, by the minute, from the one of an instant on."""
 
     def noted(self, event: Event, since: float) -> list[JournalEntry]:
         """The entries of the journal for one kind of event since an instant, in order."""

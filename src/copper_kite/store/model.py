@@ -24,6 +24,7 @@ __all__ = [
     "Recipient",
     "Record",
     "Selection",
+    "Tally",
     "Waiting",
     "Wanted",
 ]
@@ -248,6 +249,19 @@ class ConnectorState:
     last_good: float | None
     last_bad: float | None
     last_bad_text: str
+
+
+class Tally(NamedTuple):
+    """How many recipients had an outcome within a minute (since 1970).
+
+    `outcome` is "accepted" or "refused" (of what clients hand in; there is no connector yet), "relayed", "failed", or
+    "delayed", which counts each attempt that puts a recipient off.
+    """
+
+    minute: int
+    connector: str
+    outcome: str
+    recipients: int
 
 
 @dataclass(slots=True)

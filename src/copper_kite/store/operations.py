@@ -211,8 +211,8 @@ class Forget(NamedTuple):
 
 
 class ForgetOld(NamedTuple):
-    """Forget what the journal says of no message before `at`, and what senders handed in before `hour` (since 1970);
-    a part of it, where that is much."""
+    """Forget what the journal says of no message before `at` (a part of it, where that is much), and what senders
+    handed in and what was counted before `hour` (since 1970)."""
 
     at: float
     hour: int

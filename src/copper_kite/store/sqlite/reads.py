@@ -22,6 +22,7 @@ from copper_kite.store.model import (
     Message,
     Recipient,
     Selection,
+    Tally,
     Waiting,
     Wanted,
 )
@@ -202,6 +203,10 @@ class SqliteReads:
 
     def taken(self, who: str, since: int) -> list[tuple[int, int]]:
         return list(self._rows("SELECT hour, count FROM taken WHERE who = ? AND hour >= ?", who, since))
+
+    def tallies(self, since: float) -> list[Tally]:
+        rows = self._rows("SELECT minute, connector, outcome, count FROM tally WHERE minute >= ?", int(since) // 60)
+        return list(map(Tally._make, rows))
 
     def noted(self, event: Event, since: float) -> list[JournalEntry]:
         rows = self._rows(  # the event stands in the statement so that the index of some can be used

@@ -244,6 +244,15 @@ MIGRATIONS: tuple[str, ...] = (
     protocol, asked, subject, priority, form, tls FROM folded;
     CREATE INDEX journal_routes ON journal (at) WHERE event = 'routes';
     """,
+    """
+    CREATE TABLE tally (  -- outcomes of recipients, by the minute since 1970
+        minute INTEGER NOT NULL,
+        connector TEXT NOT NULL,
+        outcome TEXT NOT NULL,
+        count INTEGER NOT NULL,
+        PRIMARY KEY (minute, connector, outcome)
+    ) WITHOUT ROWID;
+    """,
 )
 
 SCHEMA = len(MIGRATIONS)

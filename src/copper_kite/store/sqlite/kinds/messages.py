@@ -13,6 +13,7 @@ from operator import itemgetter
 from copper_kite.store.model import Message
 from copper_kite.store.operations import AddContent, AddMessage, MoveContent
 from copper_kite.store.sqlite.kinds.kind import Put, Row, insert, place, places
+from copper_kite.store.sqlite.kinds.tally import count_outcomes
 from copper_kite.store.sqlite.schema import PORTION_BITS
 from copper_kite.store.sqlite.segments import Extent
 
@@ -29,6 +30,7 @@ __all__ = [
     "moved_row",
 ]
 
+_LISTENER = Message._fields.index("listener")
 _new_recipient = itemgetter(1, 2, 9, 6)  # number, address, asked, connector
 
 
@@ -62,6 +64,8 @@ def add_messages(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent
             [(row[0], *one, row[1]) for row, recipients, _, _ in others for one in recipients],
         )
     many(_ADD_TAKEN, _summed([taken for _, _, _, taken in rows]))
+    # a message without a listener is a notice of ours
+    count_outcomes(connection, {("", "accepted"): [row[1] for row, of, _, _ in rows if row[_LISTENER] for _ in of]})
 
 
 def _summed(taken: Sequence[Row]) -> list[Row]:

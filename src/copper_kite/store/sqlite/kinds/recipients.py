@@ -20,8 +20,9 @@ from copper_kite.store.sqlite.kinds.kind import (
     places,
     several,
 )
+from copper_kite.store.sqlite.kinds.tally import count_outcomes
 from copper_kite.store.sqlite.segments import Extent
-from copper_kite.words import FINAL, MESSAGE_STAGES, Cause
+from copper_kite.words import FINAL, MESSAGE_STAGES, Cause, State
 
 __all__ = [
     "add_recipients",
@@ -44,6 +45,7 @@ _state_row = attrgetter(
     "state._value_", "attempts", "next_try", "connector", "reply", "at", "next_hop", "message", "number"
 )  # in the order of the statement
 _FINAL = frozenset(state.value for state in FINAL)
+_COUNTED = frozenset({State.RELAYED.value, State.FAILED.value})
 
 
 def recipient_row(operation: AddRecipient, put: Put) -> Row:
@@ -67,6 +69,11 @@ def set_states(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) 
     """Set states, and forget the content that nobody wants any more."""
     connection.executemany(_UPDATE_RECIPIENT, rows)
     connection.executemany(_FORGET_UNWANTED, [(*places(id), id) for id in {row[7] for row in rows if row[0] in _FINAL}])
+    ended: dict[tuple[str, str], list[float]] = {}
+    for state, _, _, connector, _, now, *_ in rows:
+        if state in _COUNTED:
+            ended.setdefault((connector, state), []).append(now)
+    count_outcomes(connection, ended)
 
 
 def attempt_row(operation: RecordAttempt, put: Put) -> Row:
@@ -104,6 +111,10 @@ def record_attempts(connection: sqlite3.Connection, rows: Sequence[Row], at: Ext
         [(*row[:13], facts_text(*row[13]), None if row[14] is None else dumps(row[14])) for row in rows],
     )
     _note_connectors(connection, [row[15] for row in rows if row[15] is not None])
+    delayed: dict[tuple[str, str], list[float]] = {}
+    for row in rows:
+        delayed.setdefault((row[4], "delayed"), []).extend(row[2] for result in row[13][0] if result[1] == "delayed")
+    count_outcomes(connection, delayed)
 
 
 def relayed_row(operation: RecordRelayed, put: Put) -> Row:
@@ -114,6 +125,7 @@ def relayed_row(operation: RecordRelayed, put: Put) -> Row:
 def record_relayed(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
     """Add attempts that relayed, and what became of the recipients: out of their folds at once, where they are."""
     many, states, attempts, good = connection.executemany, [], [], {}
+    relayed: dict[tuple[str, str], list[float]] = {}
     for row in rows:
         id, message, began, seconds, connector, next_hop, address, code, enhanced, text, results, session, now, _ = row
         states += [
@@ -122,6 +134,7 @@ def record_relayed(connection: sqlite3.Connection, rows: Sequence[Row], at: Exte
         facts = facts_text([(to, "relayed", "accept", reply) for _, _, to, reply in results], session)
         attempts.append((id, message, began, seconds, connector, next_hop, address, code, enhanced, text, facts))
         good[connector] = began
+        relayed.setdefault((connector, "relayed"), []).extend([now] * len(results))
     folded = several([row[1] for row in rows])
     many(UNFOLD_MESSAGE, folded)
     unfolded = many(
@@ -140,6 +153,7 @@ def record_relayed(connection: sqlite3.Connection, rows: Sequence[Row], at: Exte
         many(_FORGET_UNWANTED, [(*places(row[1]), row[1]) for row in rows if not row[-1]])
     many("INSERT INTO attempt VALUES (?, ?, ?, ?, ?, ?, ?, 'accept', '', '', ?, ?, ?, ?, NULL)", attempts)
     _note_connectors(connection, [(name, began, None) for name, began in good.items()])
+    count_outcomes(connection, relayed)
 
 
 def _note_connectors(connection: sqlite3.Connection, notes: Sequence[Row]) -> None:

@@ -8,7 +8,9 @@ from typing import Any
 
 from copper_kite.store.operations import WriteEntry
 from copper_kite.store.sqlite.kinds.kind import Put, Row, dumps, insert
+from copper_kite.store.sqlite.kinds.tally import count_outcomes
 from copper_kite.store.sqlite.segments import Extent
+from copper_kite.words import Event
 
 __all__ = [
     "entry_row",
@@ -35,6 +37,7 @@ def entry_row(operation: WriteEntry, put: Put) -> Row:
 def write_entries(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
     """Add entries to the journal."""
     connection.executemany(_INSERT_JOURNAL, [(None, *row[:3], dumps(row[3])) for row in rows])
+    count_outcomes(connection, {("", "refused"): [at for at, event, *_ in rows if event == _REFUSED]})
 
 
 def shift_clock(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
@@ -52,12 +55,14 @@ def forget_old(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) 
     """Forget what is old."""
     connection.executemany(_FORGET_JOURNAL, [(before,) for before, _ in rows])
     connection.executemany("DELETE FROM taken WHERE hour < ?", [(hour,) for _, hour in rows])
+    connection.executemany("DELETE FROM tally WHERE minute < ?", [(hour * 60,) for _, hour in rows])
 
 
 def sweep(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
     """The files are swept after the commit, by the process that writes."""
 
 
+_REFUSED = Event.REFUSED.value
 _INSERT_JOURNAL = insert("journal", 5)
 # What was noted later than the clock showed was computed by another clock: it stays as it is.
 _SHIFT = (

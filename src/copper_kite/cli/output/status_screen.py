@@ -1,0 +1,271 @@
+"""What `kite status` shows: one screen that answers whether mail flows, problems first; the same as JSON."""
+
+from __future__ import annotations
+
+import math
+import sys
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from copper_kite.cli.output.show import age, echo, json_time, local_time, print_table, say, size, stop_json
+from copper_kite.settings.units import NEARLY
+from copper_kite.trace.flow import HOURS, OUTCOMES, Flow
+
+if TYPE_CHECKING:
+    from copper_kite.settings.load import Loaded
+    from copper_kite.settings.model import Connector
+    from copper_kite.store import ConnectorState, LaneNow, LaneStop, QueueSummary, Recording, Running
+
+__all__ = ["Disk", "Standing", "show_status", "status_json"]
+
+MOST_STOPS = 10  # lanes that are shown one by one
+BARS = "▁▂▃▄▅▆▇█"
+NUMERALS = "12345678"  # for terminals that have no bars
+NO_BAR = "·", "."
+
+Line = tuple[str, str]  # text and style
+
+
+class Disk(NamedTuple):
+    """The disk of the data folder, in octets."""
+
+    free: int
+    all: int
+    keep_free: int
+
+    @property
+    def short(self) -> bool:
+        """Whether less is free than is to stay so."""
+        return self.free < self.keep_free
+
+
+@dataclass(slots=True)
+class Standing:
+    """All that the status tells.
+
+    `told` is what is wrong with the configuration or the disk, a line each; `faults` the recipients held by faults of
+    our own; `dropped` the messages in the drop folder; `octets` what the queue and the journal take of the disk;
+    `allowances` what was used of them, by connector: period, count, of how many.
+    """
+
+    loaded: Loaded
+    now: float
+    running: Running | None
+    lanes: Sequence[LaneNow]
+    dropped: int
+    recordings: Sequence[Recording]
+    allowances: dict[str, list[tuple[str, int, int]]]
+    disk: Disk | None
+    told: Sequence[str] = ()
+    summary: QueueSummary | None = None
+    known: dict[str, ConnectorState] = field(default_factory=dict)
+    stops: Sequence[LaneStop] = ()
+    faults: int = 0
+    flow: Flow = field(default_factory=Flow)
+    octets: int = 0
+
+
+def show_status(standing: Standing) -> None:
+    """The screen."""
+    loaded, running, now = standing.loaded, standing.running, standing.now
+    if running is None:
+        say(f"{loaded.server_name}: ", ("not running", "bold red"), "; `kite serve` starts it")
+    else:
+        since = f"since {local_time(running.since)} ({age(now - running.since)}), process {running.pid}"
+        say(f"{loaded.server_name}: ", ("running", "bold green"), f" {since}")
+    for line, style in _problems(standing):
+        say((line, style), indent=2)
+    echo()
+    _show_flow(standing.flow)
+    echo()
+    _show_queue(standing)
+    for recording in standing.recordings:
+        left = age(recording.until - now)
+        say(f"the dialogues of {recording.table} {recording.name} are recorded for another {left}")
+    echo()
+    _show_connectors(standing)
+
+
+def _problems(standing: Standing) -> Iterator[Line]:
+    """What is wrong, the worst first."""
+    for line in standing.told:
+        yield line, "bold red"
+    if standing.faults:
+        held = _counted(standing.faults, "recipient")
+        yield f"{held} held by faults of our own: kite queue list --reason 'our own fault'", "bold red"
+    yield from _stopped(standing.stops)
+    yield from _failovers(standing.lanes, {(stop.connector, stop.next_hop) for stop in standing.stops})
+    for name, used in standing.allowances.items():
+        for period, count, of in used:
+            if count >= NEARLY * of:
+                share = f"{count} of {of} for this {period}"
+                what = "used up; mail waits for the next" if count >= of else "nearly used"
+                yield f"connector {name}: its allowance is {what} ({share})", "yellow"
+    if standing.dropped and standing.running is None:
+        yield f"drop folder: {_counted(standing.dropped, 'message')} not taken up yet, until a server runs", "yellow"
+
+
+def _stopped(stops: Sequence[LaneStop]) -> Iterator[Line]:
+    """The lanes that do not move: why, and when they are tried again."""
+    for stop in stops[:MOST_STOPS]:
+        if not stop.connector:
+            yield "some mail waits that no connector carries: kite queue list --reason 'no connector'", "yellow"
+            continue
+        where = " ".join(filter(None, (stop.connector, stop.domain)))
+        then = f"; next try {local_time(stop.until)}" if stop.until < math.inf else ""
+        yield f"{where} is stopped: {stop.text}{then}", "yellow"
+    if len(stops) > MOST_STOPS:
+        yield f"… and {len(stops) - MOST_STOPS} more lanes are stopped", "yellow"
+
+
+def _failovers(lanes: Sequence[LaneNow], stopped: set[tuple[str, str]]) -> Iterator[Line]:
+    """The next hops that are down, but for those by which a lane is `stopped`, which is told of that."""
+    for lane in lanes:
+        for hop in () if lane.domain else lane.down:
+            if (lane.connector, hop.next_hop) not in stopped:
+                since = f"is down since {local_time(hop.since)} (stage {hop.stage}): {hop.said}"
+                yield f"connector {lane.connector}: {hop.next_hop} {since}; next look {local_time(hop.until)}", "yellow"
+
+
+def _show_flow(flow: Flow) -> None:
+    """Recipients by outcome, with a bar for each of the last 24 hours, each row to its own scale."""
+    print_table(
+        ("recipients", "last hour", "last 24 h", "hour by hour, to now"),
+        [
+            (outcome, f"{flow.last_hour(outcome):,}", f"{flow.last_day(outcome):,}", _bars(flow.hours[outcome]))
+            for outcome in OUTCOMES
+        ],
+        right=("last hour", "last 24 h"),
+    )
+
+
+def _bars(counts: Sequence[int]) -> str:
+    """A sign for each count, the highest for the most; numerals where the output cannot show bars."""
+    plain = not (sys.stdout.encoding or "").lower().startswith("utf")
+    signs, none = (NUMERALS, NO_BAR[1]) if plain else (BARS, NO_BAR[0])
+    most = max(counts)
+    return "".join(signs[math.ceil(count / most * len(signs)) - 1] if count else none for count in counts)
+
+
+def _show_queue(standing: Standing) -> None:
+    summary = standing.summary
+    if summary is not None and summary.messages:
+        waiting = ", ".join(f"{count} {state.value}" for state, count in summary.by_state.items())
+        recipients = _counted(sum(summary.by_state.values()), "recipient")
+        messages = _counted(summary.messages, "message")
+        oldest = age(standing.now - summary.oldest) if summary.oldest is not None else "?"
+        say(f"queue: {recipients} ({waiting}) in {messages}, {size(summary.octets)}; the oldest waits {oldest}")
+    else:
+        say("queue: nothing waits")
+    if standing.dropped and standing.running is not None:
+        say(f"drop folder: {_counted(standing.dropped, 'message')} not taken up yet")
+    if standing.disk is not None:
+        disk = standing.disk
+        kept = f"{size(disk.keep_free)} are to stay free"
+        say(f"disk: {size(disk.free)} free of {size(disk.all)}; {kept}; queue and journal take {size(standing.octets)}")
+
+
+def _show_connectors(standing: Standing) -> None:
+    with_allowance = any(standing.allowances.values())
+    print_table(
+        (
+            "connector", "next hop", "TLS", "sessions", "relayed in 1 h", *["allowance used"] * with_allowance,
+            "last success", "last failure", "what it was",
+        ),
+        [
+            (
+                connector.name,
+                connector.where,
+                connector.tls,
+                _sessions(connector, standing.lanes),
+                f"{standing.flow.relayed_by[connector.name]:,}",
+                *[_used(standing.allowances.get(connector.name, []))] * with_allowance,
+                _when(standing.known.get(connector.name), "last_good", standing.now),
+                _when(standing.known.get(connector.name), "last_bad", standing.now),
+                standing.known[connector.name].last_bad_text if connector.name in standing.known else "",
+            )
+            for connector in standing.loaded.settings.connector
+        ],
+        right=("relayed in 1 h",),
+        wraps=True,
+    )  # fmt: skip
+
+
+def _used(used: Sequence[tuple[str, int, int]]) -> str:
+    return ", ".join(f"{count} of {of} a {period}" for period, count, of in used) or "-"
+
+
+def _sessions(connector: Connector, lanes: Sequence[LaneNow]) -> str:
+    """How many sessions are open of how many that there may be; fewer than are set where the next hop takes fewer."""
+    own = [lane for lane in lanes if lane.connector == connector.name]
+    count = sum(lane.open for lane in own)
+    if connector.mx:
+        return str(count)
+    allowed = own[0].allowed if own else connector.sessions
+    return f"{count} of {allowed}" + (f" (set: {connector.sessions})" if allowed < connector.sessions else "")
+
+
+def _counted(count: int, what: str) -> str:
+    return f"{count} {what}{'' if count == 1 else 's'}"
+
+
+def _when(state: ConnectorState | None, field: str, now: float) -> str:
+    at = getattr(state, field) if state is not None else None
+    return "never" if at is None else local_time(at, now)
+
+
+def status_json(standing: Standing) -> dict[str, Any]:
+    """The same for programs."""
+    summary, running, flow = standing.summary, standing.running, standing.flow
+    return {
+        "server": standing.loaded.server_name,
+        "running": running is not None,
+        "since": json_time(running.since) if running else None,
+        "pid": running.pid if running else None,
+        "queue": {
+            "recipients": {state.value: count for state, count in summary.by_state.items()} if summary else {},
+            "messages": summary.messages if summary else 0,
+            "octets": summary.octets if summary else 0,
+            "oldest": json_time(summary.oldest) if summary else None,
+        },
+        "flow": {
+            "last_hour": {outcome: flow.last_hour(outcome) for outcome in OUTCOMES},
+            "last_day": {outcome: flow.last_day(outcome) for outcome in OUTCOMES},
+            "hours": [{outcome: flow.hours[outcome][hour] for outcome in OUTCOMES} for hour in range(HOURS)],
+        },
+        "disk": {**standing.disk._asdict(), "used": standing.octets} if standing.disk else None,
+        "connectors": [_connector_json(connector, standing) for connector in standing.loaded.settings.connector],
+        "stopped": [stop_json(stop) for stop in standing.stops],
+        "held_by_faults": standing.faults,
+        "dropped": standing.dropped,
+        "recordings": [{**one._asdict(), "until": json_time(one.until)} for one in standing.recordings],
+        "configuration": list(standing.told) or None,
+    }
+
+
+def _connector_json(connector: Connector, standing: Standing) -> dict[str, Any]:
+    known = standing.known.get(connector.name)
+    lanes = [lane for lane in standing.lanes if lane.connector == connector.name]
+    return {
+        "name": connector.name,
+        "next_hop": connector.where,
+        "tls": connector.tls,
+        "sessions": [
+            {"domain": lane.domain or None, "open": lane.open, "allowed": lane.allowed, "set": lane.most}
+            for lane in lanes
+        ],
+        "down": [
+            {**hop._asdict(), "since": json_time(hop.since), "until": json_time(hop.until)}
+            for lane in lanes
+            for hop in lane.down
+        ],
+        "relayed_last_hour": standing.flow.relayed_by[connector.name],
+        "allowances": [
+            {"period": period, "used": count, "of": of}
+            for period, count, of in standing.allowances.get(connector.name, [])
+        ],
+        "last_success": json_time(known.last_good) if known else None,
+        "last_failure": json_time(known.last_bad) if known else None,
+        "last_failure_text": (known.last_bad_text or None) if known else None,
+    }
