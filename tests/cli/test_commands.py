@@ -158,7 +158,7 @@ def test_a_script_hands_in_mail_and_can_follow_it(folder: Path, authority: Certi
                 }
                 assert outcomes == {"accepted": 3, "delayed": 1, "failed": 1} and facts["disk"]["free"] > 0
                 row = next(line for line in status.stdout.decode().splitlines() if line.startswith("delayed"))
-                assert row.split() == ["delayed", "1", "1", "·" * 23 + "█"]
+                assert row.split() == ["delayed", "1", "1", "·" * 23 + "▇"]
 
                 server.terminate()
                 assert await asyncio.to_thread(server.wait, 15) == 0

@@ -127,3 +127,16 @@ def test_a_table_fits_its_terminal(
     show.print_table(heads, [row], wraps=wraps)
     narrow = capsys.readouterr().out
     assert max(map(len, narrow.splitlines())) <= columns and narrow.count("q") == 90
+
+
+@pytest.mark.parametrize(
+    ("width", "shown"),
+    [
+        (25, "ana.si…@passenger.example"),
+        (27, "ana.silva@passenger.example"),
+        (19, "…@passenger.example"),
+        (12, "…ger.example"),
+    ],
+)
+def test_an_address_is_shortened_before_its_domain(width: int, shown: str) -> None:
+    assert show.short_address("ana.silva@passenger.example", width) == shown and len(shown) <= width

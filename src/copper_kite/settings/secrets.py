@@ -8,6 +8,7 @@ import tomllib
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from copper_kite.errors import Finding, InputError, NotReadable
 from copper_kite.settings.locate import locate
@@ -49,23 +50,11 @@ def read_credentials(path: Path, findings: list[Finding]) -> dict[str, Credentia
     def wrong(key: str, problem: str, remedy: str = "", line: int | None = None) -> None:
         findings.append(Finding(file=file, line=line, key=key, problem=problem, remedy=remedy))
 
+    source = _read_source(path, wrong)
     try:
-        mode = stat.S_IMODE(path.stat().st_mode)
-        if mode & 0o077:
-            wrong("", f"others can read it (mode {mode:04o})", f"chmod 600 {file}")
-            return {}
-        source = path.read_text("utf-8")
         tables = tomllib.loads(source)
-    except FileNotFoundError:
-        wrong("", "there is no such file, and a connector logs in", "write it with mode 0600: [name] login, password")
-        return {}
-    except PermissionError as error:
-        raise NotReadable(file) from error
-    except OSError as error:
-        wrong("", f"cannot be read ({error.strerror})")
-        return {}
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError):
-        wrong("", "not TOML", 'write it as [name], then login = "…" and password = "…"')
+    except tomllib.TOMLDecodeError:
+        wrong("", *_NOT_TOML)
         return {}
     found = {}
     for name, table in tables.items():
@@ -78,20 +67,45 @@ def read_credentials(path: Path, findings: list[Finding]) -> dict[str, Credentia
             wrong(f"{name}.{key}", "unknown key", remedy, locate(source, (name, key)))
         if table.get("enabled", True) is False:
             continue
-        login, given = table.get("login"), [key for key in _SECRETS if key in table]
-        value = table[given[0]] if len(given) == 1 else None
-        if not (isinstance(login, str) and login and isinstance(value, str) and value):
-            wrong(
-                name,
-                "login and password are both needed, as text",
-                f"or, for password, {', '.join(_SECRETS[1:])}",
-                line,
-            )
-        elif "\0" in login + value:
-            wrong(name, "login and password hold no NUL", line=line)
+        credential = _credential_of(name, table)
+        if isinstance(credential, Credential):
+            found[name] = credential
         else:
-            found[name] = _KINDS[given[0]](name, login, value)
+            wrong(name, *credential, line)
     return found
+
+
+_NOT_TOML = "not TOML", 'write it as [name], then login = "…" and password = "…"'
+
+
+def _read_source(path: Path, wrong: Callable[..., None]) -> str:
+    """The file's text; empty where it cannot be used, which `wrong` is told. Raises NotReadable."""
+    try:
+        mode = stat.S_IMODE(path.stat().st_mode)
+        if mode & 0o077:
+            wrong("", f"others can read it (mode {mode:04o})", f"chmod 600 {path}")
+            return ""
+        return path.read_text("utf-8")
+    except FileNotFoundError:
+        wrong("", "there is no such file, and a connector logs in", "write it with mode 0600: [name] login, password")
+    except PermissionError as error:
+        raise NotReadable(str(path)) from error
+    except OSError as error:
+        wrong("", f"cannot be read ({error.strerror})")
+    except UnicodeDecodeError:
+        wrong("", *_NOT_TOML)
+    return ""
+
+
+def _credential_of(name: str, table: dict[str, Any]) -> Credential | tuple[str, str]:
+    """The credential that a table describes; or what is wrong with it, and what to write."""
+    login, given = table.get("login"), [key for key in _SECRETS if key in table]
+    value = table[given[0]] if len(given) == 1 else None
+    if not (isinstance(login, str) and login and isinstance(value, str) and value):
+        return "login and password are both needed, as text", f"or, for password, {', '.join(_SECRETS[1:])}"
+    if "\0" in login + value:
+        return "login and password hold no NUL", ""
+    return _KINDS[given[0]](name, login, value)
 
 
 def check_credential(name: str, login: str, password: str) -> None:

@@ -31,7 +31,7 @@ def serve(config: str | None) -> None:
     """
     import uvloop
 
-    from copper_kite.relay.supervised import tell_manager, watch_interval
+    from copper_kite.relay.supervised import tell_manager
 
     for early in (signal.SIGHUP, signal.SIGUSR1):  # one that comes too early must not end it
         signal.signal(early, signal.SIG_IGN)
@@ -69,25 +69,46 @@ def serve(config: str | None) -> None:
         gc.set_threshold(50_000, 20, 50)
         echo(f"{loaded.server_name} is serving; the queue is in {loaded.data}", err=True)
         tell_manager("READY=1")
-        if (interval := watch_interval()) is not None:
-
-            def alive() -> None:
-                tell_manager("WATCHDOG=1")
-                loop.call_later(interval, alive)
-
-            alive()
-        waits = [loop.create_task(event.wait()) for event in (told, service.lost)]
-        await asyncio.wait(waits, return_when=asyncio.FIRST_COMPLETED)
-        for wait in waits:
-            wait.cancel()
-        tell_manager("STOPPING=1")
-        if service.lost.is_set():
-            echo("the queue cannot be written any more: nothing can be kept, so the server stops", err=True)
-            await service.stop(0.5)  # what is in hand cannot be finished: its end could not be recorded
-        else:
-            echo("stopping", err=True)
-            await service.stop()
-        return not service.lost.is_set()
+        _keep_watchdog_quiet(loop)
+        await _first_of(told, service.lost)
+        return await _stop(service)
 
     if not uvloop.run(run()):
         raise SystemExit(1)
+
+
+def _keep_watchdog_quiet(loop: asyncio.AbstractEventLoop) -> None:
+    """Tell the service manager again and again that the loop runs, where it wants to know (sd_notify(3))."""
+    from copper_kite.relay.supervised import tell_manager, watch_interval
+
+    interval = watch_interval()
+    if interval is None:
+        return
+
+    def alive() -> None:
+        tell_manager("WATCHDOG=1")
+        loop.call_later(interval, alive)
+
+    alive()
+
+
+async def _first_of(*events: asyncio.Event) -> None:
+    """Wait until one of them is set."""
+    waits = [asyncio.ensure_future(event.wait()) for event in events]
+    await asyncio.wait(waits, return_when=asyncio.FIRST_COMPLETED)
+    for wait in waits:
+        wait.cancel()
+
+
+async def _stop(service: Service) -> bool:
+    """End the service; False where the queue had been lost."""
+    from copper_kite.relay.supervised import tell_manager
+
+    tell_manager("STOPPING=1")
+    if service.lost.is_set():
+        echo("the queue cannot be written any more: nothing can be kept, so the server stops", err=True)
+        await service.stop(0.5)  # what is in hand cannot be finished: its end could not be recorded
+        return False
+    echo("stopping", err=True)
+    await service.stop()
+    return True

@@ -16,7 +16,6 @@ from copper_kite.cli.output.probe_output import print_dialogue
 from copper_kite.cli.output.queue_table import row_json
 from copper_kite.cli.output.show import (
     STATE_COLOURS,
-    cut,
     echo,
     json_time,
     local_time,
@@ -142,8 +141,8 @@ def _show_list(rows: list[QueueRow], limit: int, *, as_json: bool) -> None:
     print_table(
         ("id", "taken", "state", "from", "to", "last reply"),
         [
-            (id_text(row.message.id), at, row.recipient.state.value, cut(row.message.reverse_path or "<>", 26),
-             cut(row.recipient.address, 28), row.recipient.reply)
+            (id_text(row.message.id), at, row.recipient.state.value, row.message.reverse_path or "<>",
+             row.recipient.address, row.recipient.reply)
             for at, row in zip(times, rows[:limit], strict=True)
         ],
         gap=1,

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from copper_kite.cli.output.show import STATE_COLOURS, age, cut, echo, json_time, print_table, recipient_json, size
+from copper_kite.cli.output.show import STATE_COLOURS, age, echo, json_time, print_table, recipient_json, size
 
 if TYPE_CHECKING:
     from copper_kite.store import QueueRow
@@ -33,8 +33,8 @@ def show_queue(rows: Sequence[QueueRow], now: float) -> None:
                 row.recipient.state.value,
                 str(row.recipient.attempts),
                 "-" if row.recipient.next_try is None else _until(row.recipient.next_try, now),
-                cut(row.message.reverse_path or "<>", 11),
-                cut(row.recipient.address, 20),
+                row.message.reverse_path or "<>",
+                row.recipient.address,
                 row.recipient.reply,
             )
             for row in rows

@@ -172,10 +172,9 @@ def print_table(
     widths[-1] = min(widths[-1], max(room - sum(widths[:-1]), MIN_LAST))
     least = [_least(column, name, wraps=wraps) for name, *column in zip(columns, *cells, strict=True)]
     least[-1] = max(least[-1], min(MIN_LAST, wanted[-1]))
-    scant = [
-        kept if name in KEPT_WHOLE or name == "next hop" else SCANT for name, kept in zip(columns, least, strict=True)
-    ]
-    for kept in (least, scant, [1] * len(widths)):  # what must be readable gives way last
+    scant = [kept if name in KEPT_WHOLE else SCANT for name, kept in zip(columns, least, strict=True)]
+    sender_first = [kept if name == "from" else width for name, kept, width in zip(columns, least, widths, strict=True)]
+    for kept in (sender_first, least, scant, [1] * len(widths)):  # what must be readable gives way last
         _narrow(widths, kept, room)
     folds = [wraps and width < full for width, full in zip(widths, wanted, strict=True)]
     for column, width, wrapped in zip(columns, widths, folds, strict=True):
@@ -187,13 +186,26 @@ def print_table(
             overflow="fold" if wrapped else "ellipsis",
         )
     for row in cells:
-        table.add_row(*(Text(visible(cell), style=colours.get(cell, "")) for cell in row))
+        fitted = [
+            short_address(cell, width) if name == "to" and not wraps else cell
+            for name, cell, width in zip(columns, row, widths, strict=True)
+        ]
+        table.add_row(*(Text(visible(cell), style=colours.get(cell, "")) for cell in fitted))
     _print(table, full)
 
 
 NEXT = 12  # columns before what a verdict says
 LEAST, SCANT, LONGEST_WORD = 8, 4, 40  # columns
-KEPT_WHOLE = frozenset({"id", "time", "taken", "at", "code", "attempt", "age", "next"})
+KEPT_WHOLE = frozenset({"id", "time", "taken", "at", "code", "attempt", "age", "next", "relayed", "failed", "next hop"})
+
+
+def short_address(address: str, width: int) -> str:
+    """An address in at most `width` columns: its domain, which says where mail goes, is kept before the rest."""
+    if len(address) <= width:
+        return address
+    local, at, domain = address.rpartition("@")
+    room = width - len(at + domain) - 1
+    return f"{local[:room]}…{at}{domain}" if at and room > 0 else f"…{address[1 - width :]}"
 
 
 def _narrow(widths: list[int], least: Sequence[int], room: int) -> None:

@@ -20,8 +20,8 @@ if TYPE_CHECKING:
 __all__ = ["Disk", "Standing", "show_status", "status_json"]
 
 MOST_STOPS = 10  # lanes that are shown one by one
-BARS = "▁▂▃▄▅▆▇█"
-NUMERALS = "12345678"  # for terminals that have no bars
+BARS = "▁▂▃▄▅▆▇"  # without the full one, which would touch that of the row above
+NUMERALS = "1234567"  # for terminals that have no bars
 NO_BAR = "·", "."
 
 Line = tuple[str, str]  # text and style
@@ -167,29 +167,38 @@ def _show_queue(standing: Standing) -> None:
 
 
 def _show_connectors(standing: Standing) -> None:
+    """A line for each connector, and below what each failed by."""
+    known, now = standing.known, standing.now
     with_allowance = any(standing.allowances.values())
     print_table(
         (
-            "connector", "next hop", "TLS", "sessions", "relayed in 1 h", *["allowance used"] * with_allowance,
-            "last success", "last failure", "what it was",
+            "connector", "next hop", "sessions", "in 1 h", *["allowance used"] * with_allowance, "relayed", "failed",
+            "TLS",
         ),
         [
             (
                 connector.name,
                 connector.where,
-                connector.tls,
                 _sessions(connector, standing.lanes),
                 f"{standing.flow.relayed_by[connector.name]:,}",
                 *[_used(standing.allowances.get(connector.name, []))] * with_allowance,
-                _when(standing.known.get(connector.name), "last_good", standing.now),
-                _when(standing.known.get(connector.name), "last_bad", standing.now),
-                standing.known[connector.name].last_bad_text if connector.name in standing.known else "",
+                _when(known.get(connector.name), "last_good", now),
+                _when(known.get(connector.name), "last_bad", now),
+                connector.tls,
             )
             for connector in standing.loaded.settings.connector
         ],
-        right=("relayed in 1 h",),
-        wraps=True,
+        right=("in 1 h",),
     )  # fmt: skip
+    failures = [
+        (connector.name, known[connector.name].last_bad_text)
+        for connector in standing.loaded.settings.connector
+        if connector.name in known and known[connector.name].last_bad_text
+    ]
+    if failures:
+        echo()
+    for name, text in failures:
+        say(f"{name} failed last by: {text}")
 
 
 def _used(used: Sequence[tuple[str, int, int]]) -> str:
