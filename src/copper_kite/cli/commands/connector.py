@@ -21,7 +21,8 @@ from copper_kite.cli.output.show import (
     say,
 )
 from copper_kite.cli.output.typed_commands import asked_again
-from copper_kite.cli.shared.editing import complete_names, make_family, near, plain_entry
+from copper_kite.cli.shared.completion import complete_names
+from copper_kite.cli.shared.editing import make_family, near, plain_entry
 from copper_kite.cli.shared.options import json_option, load_settings
 from copper_kite.cli.shared.target import named_connector
 

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from copper_kite.cli.output.show import echo, print_json, print_table
-from copper_kite.cli.shared.editing import complete_names, near, take_up_secrets
+from copper_kite.cli.shared.completion import complete_names
+from copper_kite.cli.shared.editing import near, take_up_secrets
 from copper_kite.cli.shared.options import json_option, load_settings
 from copper_kite.cli.shared.passwords import password_options, read_password
 from copper_kite.errors import InputError

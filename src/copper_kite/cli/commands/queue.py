@@ -18,6 +18,7 @@ from copper_kite.cli.output.show import (
     print_json,
     size,
 )
+from copper_kite.cli.shared.completion import complete_ids
 from copper_kite.cli.shared.options import drop_folder, json_option, queue_folder
 from copper_kite.cli.shared.selection import filters, selection
 
@@ -45,7 +46,7 @@ queue.add_command(watch)
 
 
 @queue.command("list")
-@click.argument("ids", nargs=-1, metavar="[ID...]")
+@click.argument("ids", nargs=-1, metavar="[ID...]", shell_complete=complete_ids)
 @filters
 @click.option("--all", "everything", is_flag=True, help="Those that have ended, too.")
 @click.option("--sort", type=click.Choice(["age", "size", "next", "tries"]), default="age", show_default=True)
@@ -138,7 +139,7 @@ def rescue_queue(ctx: click.Context, into: Path | None, anyway: bool, as_json: b
 
 
 @queue.command("show")
-@click.argument("id")
+@click.argument("id", shell_complete=complete_ids)
 @json_option
 @click.pass_obj
 def show_message(config: str | None, id: str, as_json: bool) -> None:
@@ -149,7 +150,7 @@ def show_message(config: str | None, id: str, as_json: bool) -> None:
 
 
 @queue.command("raw")
-@click.argument("id")
+@click.argument("id", shell_complete=complete_ids)
 @click.pass_obj
 def raw_message(config: str | None, id: str) -> None:
     """One message as it is kept, octet by octet; while it waits, or has failed not too long ago."""
@@ -161,7 +162,7 @@ def raw_message(config: str | None, id: str) -> None:
 
 
 @queue.command("export")
-@click.argument("ids", nargs=-1, metavar="[ID...]")
+@click.argument("ids", nargs=-1, metavar="[ID...]", shell_complete=complete_ids)
 @filters
 @click.option(
     "--into",

@@ -15,6 +15,7 @@ import click
 from copper_kite.cli.commands.pipe_command import local_user
 from copper_kite.cli.output.queue_table import show_queue
 from copper_kite.cli.output.show import echo
+from copper_kite.cli.shared.completion import complete_ids
 from copper_kite.cli.shared.options import load_settings, queue_folder
 from copper_kite.cli.shared.selection import filters, selection
 
@@ -44,7 +45,7 @@ def make_action(name: str) -> click.Command:
     """The command for one action."""
 
     @click.command(name, help=f"{_HELP[name]}\n\nNames messages by ID, or by the filters that `kite queue list` has.")
-    @click.argument("ids", nargs=-1, metavar="[ID...]")
+    @click.argument("ids", nargs=-1, metavar="[ID...]", shell_complete=complete_ids)
     @filters
     @click.option("--yes", is_flag=True, help="Do not ask.")
     @click.pass_obj
@@ -61,7 +62,7 @@ def make_action(name: str) -> click.Command:
 
 
 @click.command("redirect", help=f"{_HELP['redirect']}\n\nNames messages by ID, or by the filters of `kite queue list`.")
-@click.argument("ids", nargs=-1, metavar="[ID...]")
+@click.argument("ids", nargs=-1, metavar="[ID...]", shell_complete=complete_ids)
 @filters
 @click.option("--to-connector", metavar="NAME", default="", help="From now on this connector carries it.")
 @click.option("--to-recipient", metavar="ADDRESS", default="", help="It goes to this address instead.")

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING
 import click
 
 from copper_kite.cli.output.show import echo, local_time
-from copper_kite.cli.shared.editing import complete_names, near
+from copper_kite.cli.shared.completion import complete_names
+from copper_kite.cli.shared.editing import near
 from copper_kite.cli.shared.options import DURATION, load_settings
 
 if TYPE_CHECKING:

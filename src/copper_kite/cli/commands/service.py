@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from pathlib import Path
 
@@ -18,10 +19,19 @@ __all__ = ["service"]
 @click.option("--install", is_flag=True, help="Write the units to --folder instead of standard output.")
 @click.option("--folder", default="/etc/systemd/system", show_default=True, help="Where --install puts them.")
 @click.option("--path", metavar="FILE", help="Instead: make FILE the command that programs hand their mail to.")
+@click.option(
+    "--completion",
+    metavar="FOLDER",
+    is_flag=False,
+    flag_value="",
+    help="Instead: have bash, zsh and fish complete kite's words.",
+)
 @click.option("--yes", is_flag=True, help="With --path: do not ask.")
 @click.option("--user", default="copper-kite", show_default=True, help="The user it runs as; made while it runs.")
 @click.pass_obj
-def service(config: str | None, install: bool, folder: str, path: str | None, yes: bool, user: str) -> None:
+def service(
+    config: str | None, install: bool, folder: str, path: str | None, completion: str | None, yes: bool, user: str
+) -> None:
     """A systemd unit for the server, with its socket unit.
 
     A user of its own, no rights beyond those it needs, port 25 opened by systemd, the credentials handed over by
@@ -29,7 +39,13 @@ def service(config: str | None, install: bool, folder: str, path: str | None, ye
 
     With --path, programs that call FILE, the path that ISO/IEC 23360-1 names for handing in mail, hand it to this
     server: what stood there is told, and kept beside it.
+
+    With --completion, the shells complete commands, options, the names of connectors, listeners, accounts and
+    credentials, keys, and ids of the queue; for all users as root, else for yourself.
     """
+    if completion is not None:
+        _install_completion(Path(completion) if completion else _share_folder())
+        return
     if path is not None:
         from copper_kite.cli.commands.install_wrapper import set_up_path
 
@@ -57,6 +73,25 @@ def service(config: str | None, install: bool, folder: str, path: str | None, ye
         echo(f"  useradd --system --shell /usr/sbin/nologin {user}")
         echo(f"  install -d -o {user} -m 0700 {loaded.data.absolute()}")
     echo(f"  systemctl daemon-reload\n  systemctl enable --now {NAME}.socket {NAME}.service")
+
+
+def _share_folder() -> Path:
+    """Where shells look for the completion of programs that the system does not bring: for all users, or for one."""
+    return Path("/usr/local/share") if os.geteuid() == 0 else Path.home() / ".local/share"
+
+
+def _install_completion(share: Path) -> None:
+    from copper_kite.cli.main import kite
+    from copper_kite.cli.shared.completion import completion_files
+
+    for path, text in completion_files(share, kite).items():
+        try:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_text(text, "utf-8")
+        except OSError as error:
+            raise InputError(f"{path} cannot be written ({error.strerror})") from error
+        echo(f"{path} written")
+    echo("A new shell completes them; zsh where its fpath has that folder.")
 
 
 def _command() -> list[str]:

@@ -27,6 +27,7 @@ from copper_kite.cli.output.show import (
     size,
     verdict_json,
 )
+from copper_kite.cli.shared.completion import complete_ids
 from copper_kite.cli.shared.options import INSTANT, json_option, load_settings, queue_folder
 from copper_kite.cli.shared.selection import filters, selection
 
@@ -40,7 +41,7 @@ __all__ = ["load_story", "show_story", "story_json", "story_of", "trace"]
 
 
 @click.command()
-@click.argument("what", required=False)
+@click.argument("what", required=False, shell_complete=complete_ids)
 @filters
 @click.option("--since", type=INSTANT, metavar="TIME", help="Taken then or later, as in '2h ago', 09:00.")
 @click.option("--until", type=INSTANT, metavar="TIME", help="Taken then or before.")

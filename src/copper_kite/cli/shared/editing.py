@@ -12,8 +12,9 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from copper_kite.cli.output.show import echo, say
+from copper_kite.cli.shared.completion import complete_keys, complete_names
 from copper_kite.cli.shared.options import load_settings
-from copper_kite.errors import Finding, InputError, KiteError, SettingsError
+from copper_kite.errors import Finding, InputError, SettingsError
 
 if TYPE_CHECKING:
     from click.shell_completion import CompletionItem
@@ -25,7 +26,6 @@ if TYPE_CHECKING:
 
 __all__ = [
     "change",
-    "complete_names",
     "complete_section_keys",
     "judge_change",
     "make_family",
@@ -142,31 +142,6 @@ def near(wanted: str, names: Sequence[str], what: str) -> InputError:
     return InputError(f"no {what} {wanted!r}; {hint}", usage=True)
 
 
-def complete_names(table: str) -> Callable[..., list[CompletionItem]]:
-    """Completion of the names of a table of the configuration."""
-
-    def complete(ctx: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
-        from click.shell_completion import CompletionItem
-
-        try:
-            loaded = load_settings(ctx.find_root().params.get("config"), secrets=table == "credential")
-        except KiteError:
-            return []
-        names = loaded.credentials if table == "credential" else [x.name for x in getattr(loaded.settings, table)]
-        return [CompletionItem(name) for name in names if name.startswith(incomplete)]
-
-    return complete
-
-
-def _complete_keys(model: Callable[[], type[BaseModel]]) -> Callable[..., list[CompletionItem]]:
-    def complete(ctx: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
-        from click.shell_completion import CompletionItem
-
-        return [CompletionItem(f"{key}=") for key in model().model_fields if key.startswith(incomplete)]
-
-    return complete
-
-
 def complete_section_keys(ctx: click.Context, parameter: click.Parameter, incomplete: str) -> list[CompletionItem]:
     """Completion of the keys of the section that was named."""
     from click.shell_completion import CompletionItem
@@ -193,7 +168,7 @@ def make_family(table: str, about: str, breaks: Callable[[Loaded, str], list[str
     one = f"an {table}" if table[0] in "aeiou" else f"a {table}"
     name = click.Argument(["name"], shell_complete=complete_names(table))
     keys = click.Argument(
-        ["assignments"], nargs=-1, metavar="KEY=VALUE...", shell_complete=_complete_keys(lambda: model_of(table))
+        ["assignments"], nargs=-1, metavar="KEY=VALUE...", shell_complete=complete_keys(lambda: model_of(table))
     )
     into = click.Option(["--into"], metavar="FILE", help="Into this file, which may be new; the name may stay.")
     yes = click.Option(["--yes"], is_flag=True, help="Do not ask.")
