@@ -3,17 +3,23 @@
 from __future__ import annotations
 
 import asyncio
+import io
 import json
 import mailbox
 from pathlib import Path
 
 import pytest
+from rich.console import Console
 
+from copper_kite.cli.commands.queue_watch import Look, picture
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.session.standin import Caught, Rule, StandIn, StandInPlan
 from copper_kite.settings.server_tls import server_context
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import Secret
+from copper_kite.store import QueueSummary
+from copper_kite.trace.pulse import Pulse
+from copper_kite.words import State
 from tests.cli.test_commands import smart_host, take
 from tests.support import PASSWORD, free_port, kite, running, until, write_site
 
@@ -290,3 +296,13 @@ def test_retry_tries_what_is_remembered_as_down_and_shows_what_became_of_it(
         ]
 
     asyncio.run(live())
+
+
+def test_watch_shows_what_changed_since_it_began() -> None:
+    first = QueueSummary({State.QUEUED: 5, State.DELAYED: 1}, 6, 10, 90.0)
+    then = QueueSummary({State.DELAYED: 4}, 1, 10, 90.0)
+    console = Console(width=120, record=True, file=io.StringIO())
+    console.print(picture(Look(200.0, None, then, Pulse(), [], (100.0, first))))
+    lines = console.export_text().splitlines()
+    assert "1 message waits, the oldest 1m50s old" in lines[0]
+    assert [line.split()[-3:] for line in lines if line.startswith("since")] == [["-5", "+3", "+0"]]

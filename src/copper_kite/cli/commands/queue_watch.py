@@ -18,21 +18,27 @@ if TYPE_CHECKING:
     from copper_kite.store import QueueSummary, Running
     from copper_kite.trace.linemap import Entry
     from copper_kite.trace.pulse import Pulse
+    from copper_kite.words import State
 
-__all__ = ["watch"]
+__all__ = ["Look", "picture", "watch"]
 
 
 LOOK_BACK = 3600.0  # seconds before the start in which the latest are looked for
 
 
-class _Look(NamedTuple):
-    """How things are at one moment; `new` is what happened since the look before."""
+class Look(NamedTuple):
+    """How things are at one moment: `new` is what happened since the look before, `first` how it was at the first."""
 
     at: float
     running: Running | None
     summary: QueueSummary
     pulse: Pulse
     new: list[Entry]
+    first: tuple[float, QueueSummary]
+
+    def change(self, state: State) -> int:
+        """How many recipients more, or fewer, are in a state than at the first look."""
+        return self.summary.by_state.get(state, 0) - self.first[1].by_state.get(state, 0)
 
 
 @click.command()
@@ -56,13 +62,13 @@ def watch(config: str | None, every: float, times: int | None, as_json: bool) ->
         raise SystemExit(0) from None
 
 
-def _looks(folder: Path, every: float, times: int | None) -> Iterator[_Look]:
+def _looks(folder: Path, every: float, times: int | None) -> Iterator[Look]:
     from copper_kite.store import open_store, running_server
     from copper_kite.trace.journal import entries
     from copper_kite.trace.pulse import Pulse
 
     history, pulse, count, now = open_store(folder).history(), Pulse(), 0, time.time()
-    place = history.now()
+    place, first = history.now(), None
     for happened in history.between(now - LOOK_BACK, now):
         pulse.add(entries(happened, ""), now)
     with open_store(folder).reader() as reader:
@@ -70,37 +76,42 @@ def _looks(folder: Path, every: float, times: int | None) -> Iterator[_Look]:
             now = time.time()
             new = [entry for happened in history.after(place) for entry in entries(happened, "")]
             pulse.add(new, now)
-            yield _Look(now, running_server(folder), reader.summary(), pulse, new)
+            summary = reader.summary()
+            first = first or (now, summary)
+            yield Look(now, running_server(folder), summary, pulse, new, first)
             count += 1
             if count == times:
                 return
             time.sleep(every)
 
 
-def _live(looks: Iterator[_Look]) -> None:
+def _live(looks: Iterator[Look]) -> None:
     """One picture that changes."""
     from rich.live import Live
 
     with Live(console=console(), auto_refresh=False, transient=False) as live:
         for look in looks:
-            live.update(_picture(look), refresh=True)
+            live.update(picture(look), refresh=True)
 
 
-def _picture(look: _Look) -> RenderableType:
+def picture(look: Look) -> RenderableType:
+    """What a terminal shows of it."""
     from rich.console import Group
     from rich.table import Table
     from rich.text import Text
 
-    from copper_kite.words import State
+    from copper_kite.words import OPEN
 
     summary, counts = look.summary, look.pulse.counts(look.at)
     how = f"the server runs since {local_time(look.running.since)}" if look.running else "no server runs"
     oldest = f", the oldest {age(look.at - summary.oldest)} old" if summary.oldest is not None else ""
     states = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")
+    states.add_column("recipients")
     for word in ("queued", "delayed", "parked", "", *counts):
         states.add_column(word, justify="right")
-    waiting = [str(summary.by_state.get(state, 0)) for state in (State.QUEUED, State.DELAYED, State.PARKED)]
-    states.add_row(*waiting, "in the last minute", *map(str, counts.values()))
+    waiting = [str(summary.by_state.get(state, 0)) for state in OPEN]
+    states.add_row("now", *waiting, "in the last minute", *map(str, counts.values()))
+    states.add_row(f"since {local_time(look.first[0])}", *(f"{look.change(state):+}" for state in OPEN))
     latest = Table(box=None, pad_edge=False, padding=(0, 1, 0, 0), show_header=False)
     for name, least in (("time", 8), ("what", 8), ("id", 10), ("to", 26), ("said", 20)):
         latest.add_column(name, no_wrap=True, overflow="ellipsis", min_width=least)
@@ -108,24 +119,30 @@ def _picture(look: _Look) -> RenderableType:
         what = Text(entry.outcome, style=STATE_COLOURS.get(entry.outcome, ""))
         latest.add_row(local_time(entry.at or 0), what, entry.id, entry.recipient, entry.text)
     return Group(
-        Text(f"{local_time(look.at)}  {how}; {summary.messages} messages wait{oldest}"),
+        Text(f"{local_time(look.at)}  {how}; {_waiting(summary.messages)}{oldest}"),
         Text(), states, Text(), Text("Latest", style="bold"), latest, Text(), Text("Ctrl-C ends this"),
     )  # fmt: skip
 
 
-def _line(look: _Look) -> str:
+def _waiting(messages: int) -> str:
+    return "1 message waits" if messages == 1 else f"{messages} messages wait"
+
+
+def _line(look: Look) -> str:
     states = "  ".join(f"{state.value} {count}" for state, count in look.summary.by_state.items()) or "nothing waits"
     counts = "  ".join(f"{word} {count}" for word, count in look.pulse.counts(look.at).items())
     return f"{local_time(look.at)}  {states}  |  in the last minute: {counts}"
 
 
-def _json(look: _Look) -> dict[str, Any]:
+def _json(look: Look) -> dict[str, Any]:
     from copper_kite.cli.commands.log import entry_json
+    from copper_kite.words import OPEN
 
     return {
         "time": json_time(look.at),
         "running": look.running is not None,
         "states": {state.value: count for state, count in look.summary.by_state.items()},
+        "changed": {state.value: look.change(state) for state in OPEN},
         "messages": look.summary.messages,
         "oldest": json_time(look.summary.oldest),
         "last_minute": look.pulse.counts(look.at),
