@@ -12,7 +12,7 @@ from functools import partial
 
 import uvloop
 
-from copper_kite.net.secured import Secured
+from copper_kite.net.tls_transport import TlsTransport
 from copper_kite.settings.server_tls import server_context
 
 
@@ -30,7 +30,7 @@ class Bare(asyncio.Protocol):
             self._greet(None)
         else:
             wrap = partial(self._context.wrap_bio, server_side=True)
-            self._transport = Secured(transport, self, wrap, self._greet, 60.0)  # type: ignore[arg-type]
+            self._transport = TlsTransport(transport, self, wrap, self._greet, 60.0)  # type: ignore[arg-type]
 
     def _greet(self, error: Exception | None) -> None:
         self._transport.write(b"220 bare\r\n")  # type: ignore[attr-defined]

@@ -19,7 +19,7 @@ from functools import partial
 
 import uvloop
 
-from copper_kite.net.secured import Secured
+from copper_kite.net.tls_transport import TlsTransport
 
 MAIL = b"MAIL FROM:<ticketing@ternferries.example>\r\n"
 RCPT = b"RCPT TO:<passenger%d@passenger.example>\r\n"
@@ -53,7 +53,7 @@ class Session(asyncio.Protocol):
         self._transport = transport  # type: ignore[assignment]
         if self._context is not None:
             wrap = partial(self._context.wrap_bio, server_hostname="localhost")
-            self._transport = secured = Secured(transport, self, wrap, self._secured, 60.0)  # type: ignore[arg-type]
+            self._transport = secured = TlsTransport(transport, self, wrap, self._secured, 60.0)  # type: ignore[arg-type]
             secured.begin()
 
     def _secured(self, error: Exception | None) -> None:

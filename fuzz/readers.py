@@ -16,12 +16,12 @@ import atheris
 
 with atheris.instrument_imports(include=["copper_kite"]):
     from copper_kite.errors import KiteError
+    from copper_kite.mail.dsn_parser import read_notice
     from copper_kite.mail.encoded import ascii_header
     from copper_kite.mail.header import decode_words, fields, scan_header
-    from copper_kite.mail.hop import parse_received
     from copper_kite.mail.parts import parts
     from copper_kite.mail.readdress import authors, complete_addresses, leave_under
-    from copper_kite.mail.returned import read_notice
+    from copper_kite.mail.received_parser import parse_received
     from copper_kite.mail.sevenbit import to_lines, to_seven_bits
     from copper_kite.mail.submitted import Completion, take_in
     from copper_kite.session.script import parse_script

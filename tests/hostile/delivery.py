@@ -21,6 +21,7 @@ from copper_kite.settings.secrets import Credential
 from copper_kite.smtp.sasl import Secret
 from copper_kite.store import (
     AddMessage,
+    AdminRequest,
     Done,
     Due,
     IdMaker,
@@ -35,7 +36,6 @@ from copper_kite.store import (
     StopLane,
     Transaction,
     Waiting,
-    Wanted,
 )
 from copper_kite.words import FINAL, Cause, State
 from tests.hostile.peer import Host
@@ -179,7 +179,7 @@ class MemoryStore:
 
     # --- what a reader does -----------------------------------------------------------------------------------------
 
-    def wanted(self) -> list[Wanted]:
+    def wanted(self) -> list[AdminRequest]:
         return []
 
     def lanes(self) -> list[LaneStop]:

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from copper_kite.net.authority import make_authority
-from copper_kite.net.secured import Secured
+from copper_kite.net.tls_transport import TlsTransport
 from copper_kite.settings.server_tls import server_context
 
 
@@ -85,7 +85,7 @@ class Pair:
         self.inners, self.sessions = (Inner(), Inner()), (Session(), Session())
         wraps = partial(client.wrap_bio, server_hostname="localhost"), partial(server.wrap_bio, server_side=True)
         self.ends = tuple(
-            Secured(inner, session, wrap, self.ended.append, 60.0)  # type: ignore[arg-type]
+            TlsTransport(inner, session, wrap, self.ended.append, 60.0)  # type: ignore[arg-type]
             for inner, session, wrap in zip(self.inners, self.sessions, wraps, strict=True)
         )
         self.ends[0].begin()
@@ -145,7 +145,7 @@ async def test_a_connection_that_is_gone_before_the_handshake_is_told(folder: Pa
     inner, session, ended = Inner(), Session(), []
     inner.close()
     wrap = partial(ssl.create_default_context().wrap_bio, server_hostname="localhost")
-    secured = Secured(inner, session, wrap, ended.append, 60.0)  # type: ignore[arg-type]
+    secured = TlsTransport(inner, session, wrap, ended.append, 60.0)  # type: ignore[arg-type]
     await asyncio.sleep(0)
     secured.connection_lost(None)
     assert len(ended) == 1 and isinstance(ended[0], ConnectionResetError) and session.times_lost == 1
@@ -155,7 +155,7 @@ async def test_a_connection_that_is_gone_before_the_handshake_is_told(folder: Pa
 async def test_a_handshake_that_is_cut_is_told_once(folder: Path) -> None:
     inner, session, ended = Inner(), Session(), []
     wrap = partial(ssl.create_default_context().wrap_bio, server_hostname="localhost")
-    secured = Secured(inner, session, wrap, ended.append, 60.0)  # type: ignore[arg-type]
+    secured = TlsTransport(inner, session, wrap, ended.append, 60.0)  # type: ignore[arg-type]
     secured.begin()
     assert inner.out
     secured.connection_lost(None)

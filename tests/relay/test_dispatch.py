@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from copper_kite.relay import supply
-from copper_kite.relay.delivery import Report, Stop
+from copper_kite.relay.delivery import AttemptFailure, Report
 from copper_kite.relay.dispatch import Dispatcher
 from copper_kite.relay.job import Job
 from copper_kite.relay.lane import Lane
@@ -50,7 +50,7 @@ class Desk:
     def put_off(self, job: Job) -> None:
         """An attempt that came to nothing."""
         assert self.dispatcher is not None
-        stop = Stop(stage=Stage.CONNECT, cause=Cause.CONNECTION_REFUSED, text="refused")
+        stop = AttemptFailure(stage=Stage.CONNECT, cause=Cause.CONNECTION_REFUSED, text="refused")
         self.dispatcher.report(None, Report(job, self.clock.time, 0.0, stop=stop))
 
     def relay(self, job: Job) -> None:

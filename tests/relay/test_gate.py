@@ -15,9 +15,9 @@ from types import SimpleNamespace
 import pytest
 
 from copper_kite.net.authority import CertificateFiles
+from copper_kite.relay.admission import AdmissionControl, Reservation
 from copper_kite.relay.gate import FAILURES, Client, Gate
 from copper_kite.relay.refusals import MAX_KINDS, Refusal, Refusals
-from copper_kite.relay.room import Reservation, Room
 from copper_kite.relay.usage import Usage
 from copper_kite.settings.load import load
 from copper_kite.settings.model import Account, Guard
@@ -159,13 +159,13 @@ def test_a_disk_that_is_nearly_full_puts_mail_off(folder: Path, monkeypatch: pyt
     backlog, free = SimpleNamespace(begun=math.inf, octets=7, settled=7), [1000]
     monkeypatch.setattr("shutil.disk_usage", lambda path: type("Usage", (), {"free": free[0]})())
     short: list[int] = []
-    room = Room(folder, backlog, lambda: short.append(free[0]))
+    room = AdmissionControl(folder, backlog, lambda: short.append(free[0]))
     room.keep_free = 500
     assert room.refusal(0) is None and room.refusal(500) is None
     assert str(room.refusal(501)).startswith("452 4.3.1")
     backlog.octets += 400  # written since the disk was asked
     assert room.refusal(100) is None and str(room.refusal(101)).startswith("452 4.3.1")
-    monkeypatch.setattr("copper_kite.relay.room.LOOK_AGAIN", -1.0)
+    monkeypatch.setattr("copper_kite.relay.admission.LOOK_AGAIN", -1.0)
     free[0] = 499
     assert str(room.refusal(0)).startswith("452 4.3.1")
     assert short == [499], "whoever can make room hears of it"
@@ -183,8 +183,8 @@ def test_what_was_promised_to_one_is_not_promised_to_another(folder: Path, monke
     """S-19: sizes that were said, and content that comes without one, of all sessions together."""
     backlog = SimpleNamespace(begun=math.inf, octets=0, settled=0)
     monkeypatch.setattr("shutil.disk_usage", lambda path: SimpleNamespace(free=1000 - backlog.octets))
-    monkeypatch.setattr("copper_kite.relay.room.UNSAID", 0)
-    room = Room(folder, backlog, lambda: None)
+    monkeypatch.setattr("copper_kite.relay.admission.UNSAID", 0)
+    room = AdmissionControl(folder, backlog, lambda: None)
     room.keep_free = 200
     first, second, third = Reservation(room), Reservation(room), Reservation(room)
     assert first.begin(500) is None
@@ -199,7 +199,7 @@ def test_what_was_promised_to_one_is_not_promised_to_another(folder: Path, monke
         one.end()
         one.end()
     assert room.reserved == 0 and first.begin(600) is None
-    monkeypatch.setattr("copper_kite.relay.room.UNSAID", 60)
+    monkeypatch.setattr("copper_kite.relay.admission.UNSAID", 60)
     assert second.begin(41) is not None and second.begin(40) is None and second.need(100) is None, "with what we add"
     assert third.begin(None) is not None
 

@@ -21,7 +21,7 @@ from copper_kite.session.standin import Caught, Rule, StandIn, StandInPlan
 from copper_kite.settings.load import load
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.replies import Reply
-from copper_kite.store import Reader, Selection, Wanted, open_store, read_live, write_live
+from copper_kite.store import AdminRequest, Reader, Selection, open_store, read_live, write_live
 from copper_kite.store.sqlite.schema import connect_writer
 from copper_kite.trace.story import tell
 from copper_kite.words import Action, Cause, Event, Stage, State
@@ -304,8 +304,8 @@ def test_another_one_tries_where_the_one_that_would_is_gone(folder: Path) -> Non
         with open_store(folder / "queue").reader() as reader:
             await turn_until(lambda: all_wait(reader))
             (tries,) = [row for row in reader.queue() if row.recipient.attempts]
-            open_store(folder / "queue").want([Wanted(0, clock.now(), "root", Action.PARK, tries.message.id, 1)])
-            service.dispatcher.do_what_is_wanted()
+            open_store(folder / "queue").want([AdminRequest(0, clock.now(), "root", Action.PARK, tries.message.id, 1)])
+            service.dispatcher.carry_out_requests()
             await turn_until(lambda: reader.totals() == {State.DELAYED: 4, State.PARKED: 1})
             here = stand_in(folder / "1", caught)
             await here.start("127.0.0.1", hop)

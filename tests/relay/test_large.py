@@ -9,7 +9,7 @@ from types import SimpleNamespace
 import pytest
 
 from copper_kite.net.authority import CertificateFiles
-from copper_kite.relay.large import PORTION
+from copper_kite.relay.streamed_message import PORTION
 from copper_kite.store import Reader
 from copper_kite.store.sqlite.writer import COMMIT_OCTETS
 from copper_kite.words import State

@@ -11,22 +11,22 @@ from typing import Any
 import pytest
 
 from copper_kite.net.authority import CertificateFiles
+from copper_kite.relay.admin_requests import AdminRequests
 from copper_kite.relay.decide import Retry
 from copper_kite.relay.delivery import Recorder
 from copper_kite.relay.notices import Notices
-from copper_kite.relay.orders import Orders
 from copper_kite.relay.recorded import Recorded
 from copper_kite.session.standin import Rule
 from copper_kite.smtp.replies import Reply
 from copper_kite.store import (
     AddRecipient,
+    AdminRequest,
     ExtendLifetime,
     FinishOrder,
     IdMaker,
     Message,
     Recipient,
     SendBy,
-    Wanted,
     open_store,
 )
 from copper_kite.words import Action, State
@@ -38,27 +38,27 @@ MESSAGE = Message(7, 100.0, 500.0, "a@x.example", 4, False, False, "<m>", "l", "
 TARGETS = {Action.SEND_BY: "second", Action.SEND_TO: "s@z.example"}
 
 
-def orders(*portions: bytes) -> Orders:
+def orders(*portions: bytes) -> AdminRequests:
     ids = IdMaker()
     notices = Notices(
         server="quay1.example", postmaster="postmaster@quay1.example", ids=ids, late_after=1e9, lifetime=1e9
     )
-    return Orders(Recorder(Retry([60.0]), ids, notices), lambda id: portions or (b"Subject: x\r\n\r\n",))
+    return AdminRequests(Recorder(Retry([60.0]), ids, notices), lambda id: portions or (b"Subject: x\r\n\r\n",))
 
 
 def test_what_failed_and_is_gone_cannot_go_again() -> None:
     """Without its content there is nothing to send; it can only be taken off the list."""
     recipient = Recipient(7, 1, "r@y.example", State.FAILED)
     for action in (Action.RETRY, Action.SEND_BY, Action.SEND_TO):
-        empty = Orders(orders().recorder, lambda id: ())
-        change = empty.carry_out(MESSAGE, [recipient], [Wanted(5, 590.0, "root", action, 7, 1, "x")], 600.0)
+        empty = AdminRequests(orders().recorder, lambda id: ())
+        change = empty.carry_out(MESSAGE, [recipient], [AdminRequest(5, 590.0, "root", action, 7, 1, "x")], 600.0)
         assert not change.states and not of(AddRecipient, change) and numbers(change) == [5]
 
 
 def test_two_that_go_to_the_same_one_go_once() -> None:
     """Of several recipients sent to one address, that one gets one copy."""
     recipients = [Recipient(7, number, f"r{number}@y.example", State.DELAYED) for number in (1, 2)]
-    wanted = [Wanted(n, 1.0, "root", Action.SEND_TO, 7, n, "s@z.example") for n in (1, 2)]
+    wanted = [AdminRequest(n, 1.0, "root", Action.SEND_TO, 7, n, "s@z.example") for n in (1, 2)]
     change = orders().carry_out(MESSAGE, recipients, wanted, 2.0)
     assert [added.recipient.address for added in of(AddRecipient, change)] == ["s@z.example"]
     assert [outcome.state for outcome in change.states] == [State.REMOVED, State.REMOVED]
@@ -91,7 +91,7 @@ def test_each_action_on_each_state(action: Action, moves: dict[State, State]) ->
     for state in State:
         recipient = Recipient(7, 1, "r@y.example", state, 3, 450.0, "beacon", "451 later", 200.0)
         change = orders().carry_out(
-            MESSAGE, [recipient], [Wanted(5, 590.0, "root", action, 7, 1, TARGETS.get(action, ""))], 600.0
+            MESSAGE, [recipient], [AdminRequest(5, 590.0, "root", action, 7, 1, TARGETS.get(action, ""))], 600.0
         )
         assert numbers(change) == [5]
         if state not in moves:
@@ -117,7 +117,7 @@ def test_each_action_on_each_state(action: Action, moves: dict[State, State]) ->
 def test_the_last_word_counts() -> None:
     """Several at once, in their order; and what is wanted of somebody who is not there is done with."""
     recipient = Recipient(7, 1, "r@y.example", State.DELAYED)
-    wanted = [Wanted(n, 1.0, "root", action, 7, number) for n, (action, number) in enumerate(
+    wanted = [AdminRequest(n, 1.0, "root", action, 7, number) for n, (action, number) in enumerate(
         [(Action.PARK, 1), (Action.RELEASE, 1), (Action.REMOVE, 1), (Action.RETRY, 1), (Action.RETRY, 9)]
     )]  # fmt: skip
     change = orders().carry_out(MESSAGE, [recipient], wanted, 2.0)
@@ -128,7 +128,7 @@ def test_the_last_word_counts() -> None:
 def ask(here: Site, action: Action, *states: State, target: str = "") -> None:
     with here.reader() as reader:
         rows = reader.queue(states)
-    wanted = [Wanted(0, 0.0, "root", action, row.message.id, row.recipient.number, target) for row in rows]
+    wanted = [AdminRequest(0, 0.0, "root", action, row.message.id, row.recipient.number, target) for row in rows]
     open_store(here.loaded.data).want(wanted)
     os.kill(os.getpid(), signal.SIGUSR1)
 

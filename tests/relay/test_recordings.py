@@ -49,7 +49,7 @@ def test_both_sides_of_a_message_are_kept(folder: Path, authority: CertificateFi
             until = time.time() + 600
             wanted = [Recording("listener", "others", until), Recording("connector", "beacon", until)]
             write_recordings(here.loaded.data, wanted)
-            here.service.dispatcher.do_what_is_wanted()
+            here.service.dispatcher.carry_out_requests()
             await asyncio.to_thread(hand_in)
             await here.until(ended(4))
             await here.until(lambda reader: len(reader.noted(Event.DIALOGUE, 0.0)) == 3)

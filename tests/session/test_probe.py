@@ -36,7 +36,7 @@ PASSING = Letter(LETTER.envelope, b"Subject: x\r\n\r\n.dot\r\n")
 
 
 @dataclass(frozen=True)
-class Stop:
+class AttemptFailure:
     """What the stand-in does, how it is met, and what must come of it."""
 
     stage: Stage
@@ -56,90 +56,90 @@ R = Cause.REPLY
 HERE, PATH, NEXT = Side.HERE, Side.PATH, Side.NEXT_HOP
 
 STOPS = {
-    "never greets": Stop(Stage.GREET, Cause.TIMED_OUT, NEXT, "never greets", rule={"do": "nothing"}),
-    "greets with 4yz": Stop(Stage.GREET, R, NEXT, "greets with a 4yz", rule={"answer": "421 4.3.2 busy"}),
-    "greets with 5yz": Stop(Stage.GREET, R, NEXT, "greets with a 5yz", rule={"answer": "554 5.7.1 not you"}),
-    "closes before it greets": Stop(Stage.GREET, Cause.LOST, NEXT, "closes it before it greets", rule={"do": "cut"}),
-    "is no mail server": Stop(Stage.GREET, Cause.PROTOCOL, HERE, "not a mail server", rule={"do": "garble"}),
-    "TLS at once": Stop(Stage.GREET, Cause.SPEAKS_TLS, HERE, "speaks TLS at once", tls={"mode": "implicit"}),
-    "no TLS at once": Stop(Stage.SECURE, Cause.SPEAKS_CLEAR, HERE, "begins in clear", plan={"tls": "implicit"}),
-    "hello refused": Stop(
+    "never greets": AttemptFailure(Stage.GREET, Cause.TIMED_OUT, NEXT, "never greets", rule={"do": "nothing"}),
+    "greets with 4yz": AttemptFailure(Stage.GREET, R, NEXT, "greets with a 4yz", rule={"answer": "421 4.3.2 busy"}),
+    "greets with 5yz": AttemptFailure(Stage.GREET, R, NEXT, "greets with a 5yz", rule={"answer": "554 5.7.1 not you"}),
+    "closes before it greets": AttemptFailure(Stage.GREET, Cause.LOST, NEXT, "closes it before it greets", rule={"do": "cut"}),
+    "is no mail server": AttemptFailure(Stage.GREET, Cause.PROTOCOL, HERE, "not a mail server", rule={"do": "garble"}),
+    "TLS at once": AttemptFailure(Stage.GREET, Cause.SPEAKS_TLS, HERE, "speaks TLS at once", tls={"mode": "implicit"}),
+    "no TLS at once": AttemptFailure(Stage.SECURE, Cause.SPEAKS_CLEAR, HERE, "begins in clear", plan={"tls": "implicit"}),
+    "hello refused": AttemptFailure(
         Stage.HELLO, R, HERE, "calls itself", rule={"stage": "hello", "answer": "550 5.7.1 who are you"}
     ),
-    "hello put off": Stop(
+    "hello put off": AttemptFailure(
         Stage.HELLO, R, NEXT, "cannot answer EHLO", rule={"stage": "hello", "answer": "451 4.3.0 no memory"}
     ),
-    "drips": Stop(
+    "drips": AttemptFailure(
         Stage.HELLO, Cause.UNFINISHED, NEXT, "does not come to its end", rule={"stage": "hello", "do": "drip"}
     ),
-    "never ends a reply": Stop(
+    "never ends a reply": AttemptFailure(
         Stage.HELLO, Cause.UNFINISHED, NEXT, "does not come to its end", rule={"stage": "hello", "do": "endless"}
     ),
-    "cut in the middle": Stop(Stage.HELLO, Cause.LOST, PATH, "broke at the stage hello", rule={"stage": "hello", "do": "cut"}),
-    "garbles": Stop(Stage.HELLO, Cause.PROTOCOL, NEXT, "not SMTP, at the stage hello", rule={"stage": "hello", "do": "garble"}),
-    "says nothing": Stop(
+    "cut in the middle": AttemptFailure(Stage.HELLO, Cause.LOST, PATH, "broke at the stage hello", rule={"stage": "hello", "do": "cut"}),
+    "garbles": AttemptFailure(Stage.HELLO, Cause.PROTOCOL, NEXT, "not SMTP, at the stage hello", rule={"stage": "hello", "do": "garble"}),
+    "says nothing": AttemptFailure(
         Stage.HELLO, Cause.TIMED_OUT, NEXT, "said nothing in time, at the stage hello", rule={"stage": "hello", "do": "nothing"}
     ),
-    "no STARTTLS": Stop(
+    "no STARTTLS": AttemptFailure(
         Stage.SECURE, Cause.TLS_NOT_OFFERED, NEXT, "does not offer STARTTLS", offers={"withhold": ["STARTTLS"]}
     ),
-    "STARTTLS refused": Stop(
+    "STARTTLS refused": AttemptFailure(
         Stage.SECURE, Cause.TLS_REFUSED, NEXT, "then refuses it", rule={"stage": "secure", "answer": "454 4.7.0 no TLS today"}
     ),
-    "TLS too old": Stop(Stage.SECURE, Cause.TLS_VERSION, NEXT, "too old", tls={"newest": "1.1"}),
-    "no cipher": Stop(Stage.SECURE, Cause.TLS_CIPHER, NEXT, "no cipher in common", tls={"ciphers": "old"}),
-    "client certificate": Stop(
+    "TLS too old": AttemptFailure(Stage.SECURE, Cause.TLS_VERSION, NEXT, "too old", tls={"newest": "1.1"}),
+    "no cipher": AttemptFailure(Stage.SECURE, Cause.TLS_CIPHER, NEXT, "no cipher in common", tls={"ciphers": "old"}),
+    "client certificate": AttemptFailure(
         Stage.SECURE, Cause.TLS_CLIENT_CERTIFICATE, HERE, "client certificate", tls={"client_certificate": True}
     ),
-    "expired": Stop(Stage.SECURE, Cause.CERTIFICATE_EXPIRED, NEXT, "out of date", tls={"certificate": "expired"}),
-    "not yet valid": Stop(
+    "expired": AttemptFailure(Stage.SECURE, Cause.CERTIFICATE_EXPIRED, NEXT, "out of date", tls={"certificate": "expired"}),
+    "not yet valid": AttemptFailure(
         Stage.SECURE, Cause.CERTIFICATE_NOT_YET_VALID, HERE, "not valid yet", tls={"certificate": "not yet valid"}
     ),
-    "wrong name": Stop(
+    "wrong name": AttemptFailure(
         Stage.SECURE, Cause.CERTIFICATE_WRONG_NAME, HERE, "but for somewhere-else.example", tls={"certificate": "wrong name"}
     ),
-    "unknown issuer": Stop(
+    "unknown issuer": AttemptFailure(
         Stage.SECURE, Cause.CERTIFICATE_UNTRUSTED, HERE, "leads to nobody that is trusted", plan={"trust": "system"}
     ),
-    "self-signed": Stop(
+    "self-signed": AttemptFailure(
         Stage.SECURE, Cause.CERTIFICATE_SELF_SIGNED, HERE, "signed by itself", tls={"certificate": "self-signed"}
     ),
-    "wrong purpose": Stop(Stage.SECURE, Cause.CERTIFICATE_PURPOSE, NEXT, "not one for servers", tls={"certificate": "wrong purpose"}),
-    "no intermediate": Stop(
+    "wrong purpose": AttemptFailure(Stage.SECURE, Cause.CERTIFICATE_PURPOSE, NEXT, "not one for servers", tls={"certificate": "wrong purpose"}),
+    "no intermediate": AttemptFailure(
         Stage.SECURE, Cause.CERTIFICATE_INCOMPLETE, NEXT,
         "the certificate of Stand-in intermediate authority, which signs it, is not sent along; it is at http://pki.beaconpost.example/",
         tls={"certificate": "no intermediate"},
     ),
-    "weak": Stop(Stage.SECURE, Cause.CERTIFICATE_WEAK, NEXT, "too weak", tls={"certificate": "weak"}),
-    "no login mechanism": Stop(
+    "weak": AttemptFailure(Stage.SECURE, Cause.CERTIFICATE_WEAK, NEXT, "too weak", tls={"certificate": "weak"}),
+    "no login mechanism": AttemptFailure(
         Stage.LOGIN, Cause.LOGIN_NOT_OFFERED, NEXT, "offered: none; allowed: SCRAM-SHA-256-PLUS, SCRAM-SHA-1-PLUS, SCRAM-SHA-256, SCRAM-SHA-1, CRAM-MD5, PLAIN, LOGIN", plan=WITH_LOGIN, logins=False
     ),
-    "no login in clear": Stop(
+    "no login in clear": AttemptFailure(
         Stage.LOGIN, Cause.LOGIN_IN_CLEAR, HERE, "never goes in clear", tls={"mode": "off"}, plan={"tls": "off", **WITH_LOGIN}
     ),
-    "wrong password": Stop(
+    "wrong password": AttemptFailure(
         Stage.LOGIN, R, HERE, "refuses the login tern", plan={"login": "tern", "password": Secret("no")}
     ),
-    "logins out of order": Stop(
+    "logins out of order": AttemptFailure(
         Stage.LOGIN, R, NEXT, "cannot check logins", plan=WITH_LOGIN, rule={"stage": "login", "answer": "454 4.7.0 later"}
     ),
-    "login missing": Stop(Stage.SENDER, R, HERE, "takes no mail without a login", letter=LETTER),
-    "sender refused": Stop(
+    "login missing": AttemptFailure(Stage.SENDER, R, HERE, "takes no mail without a login", letter=LETTER),
+    "sender refused": AttemptFailure(
         Stage.SENDER, R, HERE, "send as a@ternferries.example", plan=WITH_LOGIN, letter=LETTER,
         rule={"stage": "sender", "answer": "550 5.7.1 not yours"},
     ),
-    "recipient refused": Stop(
+    "recipient refused": AttemptFailure(
         Stage.RECIPIENT, R, HERE, "does not carry mail for others", plan=WITH_LOGIN, letter=LETTER,
         rule={"stage": "recipient", "answer": "550 5.7.1 we do not relay"},
     ),
-    "no such recipient": Stop(
+    "no such recipient": AttemptFailure(
         Stage.RECIPIENT, R, NEXT, "no mailbox of b@x.example", plan=WITH_LOGIN, letter=LETTER,
         rule={"stage": "recipient", "answer": "550 5.1.1 unknown"},
     ),
-    "too large": Stop(
+    "too large": AttemptFailure(
         Stage.SENDER, Cause.TOO_LARGE, NEXT, "larger than", plan=WITH_LOGIN, letter=LETTER, offers={"size": 999}
     ),
-    "content refused": Stop(
+    "content refused": AttemptFailure(
         Stage.ACCEPT, R, NEXT, "does not take the content", plan=WITH_LOGIN, letter=PASSING,
         rule={"stage": "accept", "answer": "554 5.6.0 not this"},
     ),
@@ -147,7 +147,7 @@ STOPS = {
 
 
 @asynccontextmanager
-async def stand_in(folder: Path, stop: Stop) -> AsyncIterator[tuple[int, str]]:
+async def stand_in(folder: Path, stop: AttemptFailure) -> AsyncIterator[tuple[int, str]]:
     """A stand-in that produces the stop; its port, and the file of its authority."""
     rules = [{"stage": "greet", **stop.rule}] if stop.rule else []
     behaviour = Behaviour.model_validate({"tls": stop.tls, "offers": stop.offers, "rule": rules})
@@ -160,7 +160,7 @@ async def stand_in(folder: Path, stop: Stop) -> AsyncIterator[tuple[int, str]]:
         await here.stop()
 
 
-async def meet(folder: Path, stop: Stop) -> Probed:
+async def meet(folder: Path, stop: AttemptFailure) -> Probed:
     async with stand_in(folder, stop) as (port, authority):
         trust = "system" if stop.tls.get("mode") == "off" else authority
         known = {"tls": "starttls", "trust": trust, "timeouts": QUICK, **stop.plan}
@@ -259,7 +259,7 @@ def test_all_addresses_are_tried(monkeypatch: pytest.MonkeyPatch, folder: Path) 
     """IPv6 first, refused; then IPv4, which answers: both are told."""
 
     async def live() -> Probed:
-        async with stand_in(folder, Stop(Stage.QUIT, R, HERE, "")) as (port, authority):
+        async with stand_in(folder, AttemptFailure(Stage.QUIT, R, HERE, "")) as (port, authority):
             real = socket.getaddrinfo
 
             def both(host: str, *args: object, **more: object) -> Any:
@@ -281,7 +281,7 @@ def test_all_addresses_are_tried(monkeypatch: pytest.MonkeyPatch, folder: Path) 
 
 def test_what_went_well_is_told(folder: Path) -> None:
     """Stages in order, both EHLOs, the certificate, the login; with content, the message arrives."""
-    stop = Stop(Stage.QUIT, R, HERE, "", plan=WITH_LOGIN, letter=PASSING)
+    stop = AttemptFailure(Stage.QUIT, R, HERE, "", plan=WITH_LOGIN, letter=PASSING)
     found = asyncio.run(meet(folder, stop))
     assert [stage.value for stage, _, _ in found.stages] == [
         *OPENING,
@@ -314,7 +314,10 @@ def test_init_knows_which_faults_another_trust_may_mend(folder: Path) -> None:
     """Whatever is wrong with a certificate alone, self-signed ones included."""
 
     async def live() -> list[bool]:
-        async with stand_in(folder, Stop(Stage.QUIT, R, HERE, "", tls={"certificate": "self-signed"})) as (port, _):
+        async with stand_in(folder, AttemptFailure(Stage.QUIT, R, HERE, "", tls={"certificate": "self-signed"})) as (
+            port,
+            _,
+        ):
             return [seen.distrusted for seen in await look("localhost", port, "q.example", "system")]
 
     assert asyncio.run(live()) == [False, True]
@@ -324,9 +327,9 @@ def test_a_sweep_finds_the_way_of_each_port(folder: Path, authority: Certificate
     """Each port in its usual way of TLS, then in the other: which answers, and which does not."""
 
     async def live() -> list[Probed]:
-        at_once = Stop(Stage.GREET, R, HERE, "", tls={"mode": "implicit"})
+        at_once = AttemptFailure(Stage.GREET, R, HERE, "", tls={"mode": "implicit"})
         async with (
-            stand_in(folder, Stop(Stage.QUIT, R, HERE, "")) as (clear, file),
+            stand_in(folder, AttemptFailure(Stage.QUIT, R, HERE, "")) as (clear, file),
             stand_in(folder, at_once) as (implicit, _),
         ):
             plan = Plan(host="localhost", port=1, name="q.example", trust=file, timeouts=QUICK)

@@ -7,10 +7,10 @@ import base64
 import pytest
 
 from copper_kite.errors import ProtocolViolation
-from copper_kite.smtp.exchanges import EXCHANGES, Challenge, NoDirectory, Outcome, made_up_key
 from copper_kite.smtp.grammar import Syntax
-from copper_kite.smtp.mechanisms import MECHANISMS, Means, Mechanism, choose
 from copper_kite.smtp.sasl import Binding, PlainLogin, ProvenLogin, ScramKey, Secret, decode_base64, prepare
+from copper_kite.smtp.sasl_client import MECHANISMS, LoginCredentials, Mechanism, choose
+from copper_kite.smtp.sasl_server import EXCHANGES, Challenge, NoDirectory, Outcome, made_up_key
 
 SALT = b"sixteen octets!!"
 
@@ -42,7 +42,7 @@ class Directory(NoDirectory):
 BOUND = Binding("tls-server-end-point", b"digest of the certificate")
 
 
-def means(**more: object) -> Means:
+def means(**more: object) -> LoginCredentials:
     known = {
         "login": "te,rn=x",
         "password": Secret("pencil"),
@@ -50,16 +50,16 @@ def means(**more: object) -> Means:
         "nonce": "client",
         "bound": BOUND,
     }
-    return Means(**{**known, **more})  # type: ignore[arg-type]
+    return LoginCredentials(**{**known, **more})  # type: ignore[arg-type]
 
 
-def made(name: str, given: Means, plus_offered: bool = True) -> Mechanism:
+def made(name: str, given: LoginCredentials, plus_offered: bool = True) -> Mechanism:
     found = MECHANISMS[name](given, plus_offered)
     assert found is not None
     return found
 
 
-def converse(name: str, given: Means, directory: Directory | None = None) -> tuple[Mechanism, Outcome]:
+def converse(name: str, given: LoginCredentials, directory: Directory | None = None) -> tuple[Mechanism, Outcome]:
     """Client against server until the server has decided."""
     client, server = made(name, given), EXCHANGES[name](directory or Directory(BOUND))
     message = client.first()
@@ -104,7 +104,7 @@ def test_each_mechanism_lets_in_who_knows_the_secret_and_nobody_else(name: str) 
 def test_scram_has_the_figures_of_the_standard(
     name: str, nonce: str, challenge: str, proof: str, signature: str
 ) -> None:
-    client = made(name, Means("user", Secret("pencil"), nonce=nonce))
+    client = made(name, LoginCredentials("user", Secret("pencil"), nonce=nonce))
     assert client.first() == f"n,,n=user,r={nonce}".encode()
     assert client.next(challenge.encode()).endswith(f",{proof}".encode())
     assert not client.proven, "A-13: a 235 now would not be believed"
@@ -113,7 +113,7 @@ def test_scram_has_the_figures_of_the_standard(
 
 def test_cram_md5_is_keyed_with_the_password() -> None:
     """RFC 2195 2; the digest was computed with `openssl dgst -md5 -mac HMAC`."""
-    client = made("CRAM-MD5", Means("tern", Secret("the-quay-is-wet-77")))
+    client = made("CRAM-MD5", LoginCredentials("tern", Secret("the-quay-is-wet-77")))
     answer = client.next(b"<1896.697170952@quay1.ternferries.example>")
     assert answer == b"tern 633f4d4bc36ae69a275c34c15afe807c"
 

@@ -13,6 +13,7 @@ from copper_kite.store import (
     AddContent,
     AddMessage,
     AddRecipient,
+    AdminRequest,
     Attempt,
     AttemptFacts,
     DropContent,
@@ -41,7 +42,6 @@ from copper_kite.store import (
     Store,
     Transaction,
     TriedAddress,
-    Wanted,
     WriteEntry,
     Writer,
     id_range,
@@ -413,7 +413,9 @@ def test_what_was_relayed_to_all_is_an_attempt_and_its_states(store: Store) -> N
 def test_an_administrator_moves_what_waits(store: Store) -> None:
     """What was wanted, another connector, a longer lifetime, another recipient, all of a connector at once."""
     write(store, submission(1), submission(2))
-    numbers = store.want([Wanted(0, 5.0, "root", Action.PARK, 1, 1), Wanted(0, 6.0, "root", Action.RETRY, 2, 1)])
+    numbers = store.want(
+        [AdminRequest(0, 5.0, "root", Action.PARK, 1, 1), AdminRequest(0, 6.0, "root", Action.RETRY, 2, 1)]
+    )
     delayed = [SetState(id, 1, State.DELAYED, 1, 900.0, "beacon", "451", 100.0) for id in (1, 2)]
     write(store, delayed, [SendBy("harbour", 1, 1), ExtendLifetime(1, 5000.0), FinishOrder(numbers[0])])
     write(store, [AddRecipient(Recipient(2, 2, "c@y.example", next_try=7.0)), RetryNow("beacon", 300.0)])

@@ -41,10 +41,10 @@ from copper_kite.store import (
     open_store,
     running_server,
 )
-from copper_kite.store.sqlite.handed import HANDED_OCTETS, Handed
 from copper_kite.store.sqlite.process import Channel, serve, start_process
 from copper_kite.store.sqlite.schema import connect_writer
 from copper_kite.store.sqlite.segments import segment_sizes
+from copper_kite.store.sqlite.shared_buffer import HANDED_OCTETS, SharedBuffer
 from copper_kite.store.sqlite.writer import GroupWriter
 from copper_kite.words import Event, State
 from tests.store.turns import Turns, message, submission, write_together
@@ -52,10 +52,10 @@ from tests.support import whole
 
 
 @contextmanager
-def thread_that_writes(folder: Path, connection: sqlite3.Connection) -> Iterator[tuple[Channel, Handed]]:
+def thread_that_writes(folder: Path, connection: sqlite3.Connection) -> Iterator[tuple[Channel, SharedBuffer]]:
     """What the process does, in a thread: quicker to start, and the test may prepare its connection."""
     ours, theirs = socket.socketpair()
-    handed = Handed()
+    handed = SharedBuffer()
     thread = threading.Thread(target=serve, args=(Channel(theirs), connection, folder, handed))
     thread.start()
     yield Channel(ours), handed
@@ -64,7 +64,7 @@ def thread_that_writes(folder: Path, connection: sqlite3.Connection) -> Iterator
     theirs.close()
 
 
-def write_through(turns: Turns, channel: Channel, handed: Handed) -> GroupWriter:
+def write_through(turns: Turns, channel: Channel, handed: SharedBuffer) -> GroupWriter:
     writer = GroupWriter(channel, handed, turns.deferred.append, turns.lose, turns.note)
     turns.take(writer)
     return writer
@@ -273,7 +273,7 @@ def test_a_folder_with_content_and_no_database_is_refused(folder: Path) -> None:
 def test_a_process_that_is_gone_answers_for_nothing(folder: Path, turns: Turns) -> None:
     """Promise 1: what is not known to be on the disk is not said to be; and the server is told that it must stop."""
     ours, theirs = socket.socketpair()
-    writer = write_through(turns, Channel(ours), Handed())
+    writer = write_through(turns, Channel(ours), SharedBuffer())
     answered: list[KiteError | None] = []
     writer.submit(submission(1), answered.append)
     turns.turn()

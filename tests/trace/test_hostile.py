@@ -9,8 +9,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from copper_kite.mail.dates import parse_date
+from copper_kite.mail.dsn_parser import read_notice
 from copper_kite.mail.header import decode_words
-from copper_kite.mail.returned import read_notice
 from copper_kite.trace.logs import LogSource
 from copper_kite.trace.syslog import parse_time
 from copper_kite.trace.told import judge_told

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from copper_kite.mail.returned import read_notice
+from copper_kite.mail.dsn_parser import read_notice
 from copper_kite.net.authority import CertificateFiles
 from tests.cli.test_commands import smart_host, take
 from tests.support import kite, running, write_site

@@ -8,11 +8,11 @@ from pathlib import Path
 
 import pytest
 
-from copper_kite.mail.checked import parse_results
+from copper_kite.mail.auth_results import parse_results
 from copper_kite.mail.dates import parse_date
 from copper_kite.mail.header import fields
-from copper_kite.mail.hop import parse_received
 from copper_kite.mail.mbox import MOST_OF_LINE, MOST_OF_MESSAGE, mbox_entry, mbox_lines, mbox_messages
+from copper_kite.mail.received_parser import parse_received
 from copper_kite.trace.clocks import estimate
 from copper_kite.trace.way import find_way, way_verdict
 from tests.support import kite, write_site

@@ -13,9 +13,9 @@ from collections import deque
 from collections.abc import Callable, Iterable, Sequence
 from itertools import chain, zip_longest
 
+from copper_kite.net.client_protocol import ClientProtocol
 from copper_kite.net.failure import SessionFailed, SessionSeen
 from copper_kite.net.plan import Plan
-from copper_kite.net.wire import Wire
 from copper_kite.words import Cause, Stage
 
 __all__ = ["MAX_ADDRESSES", "AddressMemory", "Connected", "connect_to", "interleave", "race"]
@@ -33,7 +33,7 @@ _CAUSES = {
     errno.ETIMEDOUT: Cause.CONNECTION_TIMED_OUT,
 }
 
-Connected = tuple[str, Wire, asyncio.Transport]  # the address, and both ends of the connection to it
+Connected = tuple[str, ClientProtocol, asyncio.Transport]  # the address, and both ends of the connection to it
 
 
 class AddressMemory:
@@ -73,9 +73,9 @@ async def connect_to(plan: Plan, address: str) -> Connected:
     try:
         async with asyncio.timeout(plan.timeouts.connect):
             if plan.path:
-                transport, wire = await loop.create_unix_connection(Wire, plan.path)
+                transport, wire = await loop.create_unix_connection(ClientProtocol, plan.path)
             else:
-                transport, wire = await loop.create_connection(Wire, address, plan.port)
+                transport, wire = await loop.create_connection(ClientProtocol, address, plan.port)
     except TimeoutError as error:
         text = f"no answer in {plan.timeouts.connect:g} s"
         raise _failed(plan, address, Cause.CONNECTION_TIMED_OUT, text) from error

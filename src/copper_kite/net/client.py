@@ -13,20 +13,20 @@ from dataclasses import replace
 
 from copper_kite.errors import EngineMisuse, ProtocolViolation
 from copper_kite.net import tls
+from copper_kite.net.client_protocol import ClientProtocol
 from copper_kite.net.conversation import Conversation
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.failure import SessionFailed
 from copper_kite.net.plan import Plan
 from copper_kite.net.secret import SecretUnavailable, fetch
-from copper_kite.net.secured import secure_client
-from copper_kite.net.wire import Wire
+from copper_kite.net.tls_transport import secure_client
 from copper_kite.smtp import client as smtp
 from copper_kite.smtp.content import stuff
 from copper_kite.smtp.grammar import Syntax
 from copper_kite.smtp.masks import Masks
-from copper_kite.smtp.mechanisms import Means, Mechanism, choose, pick
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import decode_base64
+from copper_kite.smtp.sasl_client import LoginCredentials, Mechanism, choose, pick
 from copper_kite.words import Cause, Stage
 
 __all__ = ["ClientSession"]
@@ -41,7 +41,7 @@ class ClientSession(Conversation):
     def __init__(
         self,
         plan: Plan,
-        wire: Wire,
+        wire: ClientProtocol,
         transport: asyncio.Transport,
         address: str,
         dialogue: Dialogue,
@@ -177,7 +177,7 @@ class ClientSession(Conversation):
             raise self._failed(Cause.SECRET_UNAVAILABLE, str(error)) from error
         bound = tls.end_point_binding(self.chain[0]) if self.chain else None
         nonce = secrets.token_urlsafe(18)
-        means = Means(plan.login, password, token, plan.host, plan.port, nonce, bound, plan.max_iterations)
+        means = LoginCredentials(plan.login, password, token, plan.host, plan.port, nonce, bound, plan.max_iterations)
         self._masks = Masks(secret.reveal() for secret in (password, token) if secret is not None)
         self.dialogue.masks = self._masks
         mechanism = self._mechanism(plan, means)
@@ -195,7 +195,7 @@ class ClientSession(Conversation):
         self._masks.thorough = False
         self._stage_done(began, f"{reply} ({self.mechanism})")
 
-    def _mechanism(self, plan: Plan, means: Means, *, unbound: bool = False) -> Mechanism:
+    def _mechanism(self, plan: Plan, means: LoginCredentials, *, unbound: bool = False) -> Mechanism:
         """The strongest that can be had. Raises SessionFailed."""
         offered, allowed = self._engine.capabilities.logins, plan.mechanisms
         chosen = choose(offered, allowed, means, unbound=unbound)

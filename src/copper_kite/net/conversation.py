@@ -11,10 +11,10 @@ import ssl
 
 from copper_kite.errors import OutOfStep, ProtocolViolation
 from copper_kite.net import tls
+from copper_kite.net.client_protocol import ClientProtocol
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.failure import PassedOver, SessionFailed, SessionSeen, StageDone, Tried
 from copper_kite.net.plan import Plan
-from copper_kite.net.wire import Wire
 from copper_kite.smtp import client as smtp
 from copper_kite.smtp.extensions import Capabilities
 from copper_kite.smtp.masks import Masks
@@ -36,7 +36,9 @@ class Conversation:
 
     lenient = False  # whether whoever drives it judges the replies (see `smtp.client.Client`)
 
-    def __init__(self, plan: Plan, wire: Wire, transport: asyncio.Transport, address: str, dialogue: Dialogue) -> None:
+    def __init__(
+        self, plan: Plan, wire: ClientProtocol, transport: asyncio.Transport, address: str, dialogue: Dialogue
+    ) -> None:
         self._loop = asyncio.get_running_loop()
         self.plan = plan
         self._wire = wire
@@ -112,7 +114,7 @@ class Conversation:
 
     async def _reply_to_come(self, seconds: float) -> smtp.Answered:
         """As `_next_reply`, where nothing has come in yet."""
-        self._wire.bound(seconds)
+        self._wire.set_deadline(seconds)
         while True:
             data = await self._wire.read()
             if data:

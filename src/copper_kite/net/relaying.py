@@ -7,10 +7,10 @@ from collections.abc import Awaitable, Callable, Iterable, Iterator
 
 from copper_kite.net import tls
 from copper_kite.net.client import ClientSession
+from copper_kite.net.client_protocol import ClientProtocol
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.failure import SessionFailed
 from copper_kite.net.plan import Plan
-from copper_kite.net.wire import Wire
 from copper_kite.smtp import client as smtp
 from copper_kite.smtp.content import stuff
 from copper_kite.smtp.transaction import Envelope, Result, Transaction
@@ -30,7 +30,7 @@ class RelaySession(ClientSession):
     def __init__(
         self,
         plan: Plan,
-        wire: Wire,
+        wire: ClientProtocol,
         transport: asyncio.Transport,
         address: str,
         dialogue: Dialogue,
@@ -152,7 +152,7 @@ class RelaySession(ClientSession):
         self.dialogue.noted(now, "content sent, %d octets in %.3f s", size, now - began)
 
     async def _write(self, wire: bytes) -> None:
-        self._wire.bound(self.plan.timeouts.block)
+        self._wire.set_deadline(self.plan.timeouts.block)
         self._put(wire)
         await self._wire.drain()
         if self._wire.timed_out:

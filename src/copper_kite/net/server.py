@@ -18,13 +18,13 @@ from functools import partial
 from typing import Any
 
 from copper_kite.net.dialogue import Dialogue
-from copper_kite.net.secured import Secured, descriptor_of, send_now
+from copper_kite.net.tls_transport import TlsTransport, descriptor_of, send_now
 from copper_kite.smtp import events
-from copper_kite.smtp.exchanges import Directory
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.limits import Limits
 from copper_kite.smtp.recorded import RecordedServer
 from copper_kite.smtp.replies import Reply
+from copper_kite.smtp.sasl_server import Directory
 from copper_kite.smtp.server import Phase, Server
 
 __all__ = ["LATER", "Answer", "Handler", "Later", "Peer", "ServerSession", "SessionRegistry"]
@@ -538,7 +538,7 @@ class ServerSession(asyncio.Protocol):
                 self._transport = secured
                 done()
 
-        secured = Secured(self._transport, self, wrap, ended, HANDSHAKE_SECONDS)
+        secured = TlsTransport(self._transport, self, wrap, ended, HANDSHAKE_SECONDS)
 
 
 def user_of(uid: int) -> str:

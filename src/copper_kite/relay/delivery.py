@@ -12,9 +12,9 @@ from copper_kite.net.failure import PassedOver, SessionFailed, SessionSeen, Stag
 from copper_kite.net.plan import Plan
 from copper_kite.net.relaying import RelaySession
 from copper_kite.relay.decide import Retry, backoff, classify, retry_at
-from copper_kite.relay.fate import Fate
 from copper_kite.relay.job import Job
 from copper_kite.relay.notices import Notices
+from copper_kite.relay.recipient_outcome import RecipientOutcome
 from copper_kite.relay.recorded import Recorded
 from copper_kite.relay.recordings import Recordings, kept_lines
 from copper_kite.smtp.replies import Reply
@@ -35,13 +35,13 @@ from copper_kite.store import (
 from copper_kite.verdict.judge import side_of
 from copper_kite.words import Cause, Side, Stage, State
 
-__all__ = ["Recorder", "Report", "Stop"]
+__all__ = ["AttemptFailure", "Recorder", "Report"]
 
 MAX_REPLY_KEPT = 300  # characters of a reply on the recipient; the attempt keeps all of it
 
 
 @dataclass(slots=True, kw_only=True)
-class Stop:
+class AttemptFailure:
     """Where and why something stopped, for those recipients that have no reply of their own.
 
     `until`, in seconds since 1970, is when they may go on, where that is known; `attempted` is False for what only
@@ -59,7 +59,7 @@ class Stop:
     seen: SessionSeen = field(default_factory=SessionSeen)
 
     @classmethod
-    def of(cls, failure: SessionFailed, *, until: float | None = None) -> Stop:
+    def of(cls, failure: SessionFailed, *, until: float | None = None) -> AttemptFailure:
         """From a session's failure."""
         return cls(
             stage=failure.stage,
@@ -72,7 +72,7 @@ class Stop:
 
 
 # For a recipient that an attempt left without any result: a fault of ours, after which it is tried again.
-UNDECIDED = Stop(stage=Stage.ACCEPT, cause=Cause.INTERNAL, text="the attempt ended without a result for it")
+UNDECIDED = AttemptFailure(stage=Stage.ACCEPT, cause=Cause.INTERNAL, text="the attempt ended without a result for it")
 
 
 class Report(NamedTuple):
@@ -85,7 +85,7 @@ class Report(NamedTuple):
     began: float
     seconds: float
     results: Sequence[Result] = ()
-    stop: Stop | None = None
+    stop: AttemptFailure | None = None
     session: RelaySession | None = None
     dialogue: Dialogue | None = None
 
@@ -155,7 +155,9 @@ class Recorder:
         Whoever was relayed is relayed; all others are tried again, for nobody may fail without his sender being told.
         """
         job = report.job
-        stop = Stop(stage=report.stop.stage if report.stop else Stage.ACCEPT, cause=Cause.INTERNAL, text=words)
+        stop = AttemptFailure(
+            stage=report.stop.stage if report.stop else Stage.ACCEPT, cause=Cause.INTERNAL, text=words
+        )
         good = [result for result in report.results if classify(result.stage, result.reply) is State.RELAYED]
         fates = self._fates(job, good, stop, now)
         for fate in fates:
@@ -181,26 +183,30 @@ class Recorder:
         states = [_state(fate, job.connector, attempt.next_hop, now) for fate in fates]
         return Recorded(states=states, attempt=attempt)
 
-    def _fates(self, job: Job, results: Sequence[Result], stop: Stop | None, now: float) -> list[Fate]:
+    def _fates(
+        self, job: Job, results: Sequence[Result], stop: AttemptFailure | None, now: float
+    ) -> list[RecipientOutcome]:
         decided = {result.recipient: result for result in results}
         fates = []
         for recipient in job.recipients:
             result = decided.get(recipient.address)
             if result is not None:
                 state = classify(result.stage, result.reply)
-                fate = Fate(recipient, state, result.stage, Cause.REPLY, result.reply, result.reply.text)
+                fate = RecipientOutcome(recipient, state, result.stage, Cause.REPLY, result.reply, result.reply.text)
             else:
                 stop = stop or UNDECIDED
                 state = State.DELAYED if stop.reply is None else classify(stop.stage, stop.reply)
                 state = State.FAILED if stop.cause.final else state
-                fate = Fate(recipient, state, stop.stage, stop.cause, stop.reply, stop.text, sent=stop.attempted)
+                fate = RecipientOutcome(
+                    recipient, state, stop.stage, stop.cause, stop.reply, stop.text, sent=stop.attempted
+                )
                 fate.shown = stop.shown
             if fate.state is State.DELAYED:
                 self._set_next_try(fate, job.message, stop.until if result is None and stop else None, now)
             fates.append(fate)
         return fates
 
-    def _set_next_try(self, fate: Fate, message: Message, until: float | None, now: float) -> None:
+    def _set_next_try(self, fate: RecipientOutcome, message: Message, until: float | None, now: float) -> None:
         """When a delayed recipient is tried again: not before `until`; it fails when its lifetime is over."""
         expires = message.expires
         if until is not None and not fate.sent and now < expires:
@@ -215,7 +221,9 @@ class Recorder:
         elif until is not None and now + backoff(attempts, self._retry, 0.0) < until + 1.0:
             fate.next_try = min(until, expires)  # with the others that wait for this next hop
 
-    def _attempt(self, report: Report, fates: Sequence[Fate], worst: Fate, plan: Plan | None) -> Attempt:
+    def _attempt(
+        self, report: Report, fates: Sequence[RecipientOutcome], worst: RecipientOutcome, plan: Plan | None
+    ) -> Attempt:
         job, stop, session, dialogue = report.job, report.stop, report.session, report.dialogue
         relayed = sum(fate.state is State.RELAYED for fate in fates)
         reply = worst.reply
@@ -251,7 +259,7 @@ class Recorder:
 _ACCEPT = Stage.ACCEPT
 
 
-def _results(fates: Iterable[Fate]) -> list[RecipientResult]:
+def _results(fates: Iterable[RecipientOutcome]) -> list[RecipientResult]:
     """What became of each recipient, for the record."""
     return [
         RecipientResult(fate.recipient.address, fate.state.value, fate.stage.value, str(fate.reply or ""))
@@ -259,21 +267,21 @@ def _results(fates: Iterable[Fate]) -> list[RecipientResult]:
     ]
 
 
-def _waits_on(fate: Fate) -> bool:
+def _waits_on(fate: RecipientOutcome) -> bool:
     """Whether a recipient only waits again, for what it waited for before: that is told already."""
     before = fate.recipient
     again = before.state is State.DELAYED and before.reply == fate.said[:MAX_REPLY_KEPT]
     return again and not fate.sent and fate.state is State.DELAYED
 
 
-def _next_hop(job: Job, session: RelaySession | None, stop: Stop | None) -> str:
+def _next_hop(job: Job, session: RelaySession | None, stop: AttemptFailure | None) -> str:
     """Whom an attempt was with, or was to be with."""
     if session is not None:
         return session.where
     return (stop.seen.next_hop if stop is not None else "") or str(job.next_hop or "")
 
 
-def _facts_of(session: RelaySession | None, plan: Plan | None, stop: Stop | None) -> SessionFacts:
+def _facts_of(session: RelaySession | None, plan: Plan | None, stop: AttemptFailure | None) -> SessionFacts:
     """What the record keeps of the session, or of how far it got."""
     if session is not None and plan is not None:
         return _session_facts(session, plan)
@@ -316,13 +324,13 @@ def _stages(stages: Iterable[StageDone]) -> list[StageTook]:
 _RANK = {State.RELAYED: 0, State.DELAYED: 1, State.FAILED: 2}
 
 
-def _side(fate: Fate, *, mx: bool) -> Side:
+def _side(fate: RecipientOutcome, *, mx: bool) -> Side:
     reply = fate.reply if fate.cause is Cause.REPLY else None
     code, enhanced = (reply.code, reply.enhanced) if reply else (None, "")
     return side_of(fate.stage, fate.cause, code, enhanced, fate.text, mx=mx)
 
 
-def _state(fate: Fate, connector: str, next_hop: str, now: float) -> SetState:
+def _state(fate: RecipientOutcome, connector: str, next_hop: str, now: float) -> SetState:
     recipient = fate.recipient
     return SetState(
         message=recipient.message,

@@ -17,10 +17,11 @@ from copper_kite.errors import KiteError, NotFound
 from copper_kite.net.failure import SessionFailed
 from copper_kite.net.plan import Plan
 from copper_kite.net.tls import client_context
+from copper_kite.relay.admin_requests import AdminRequests
 from copper_kite.relay.allowances import Allowances
 from copper_kite.relay.backlog import Key
 from copper_kite.relay.decide import Retry
-from copper_kite.relay.delivery import Recorder, Report, Stop
+from copper_kite.relay.delivery import AttemptFailure, Recorder, Report
 from copper_kite.relay.hop_news import note_hop
 from copper_kite.relay.hops import Down
 from copper_kite.relay.job import Job
@@ -28,7 +29,6 @@ from copper_kite.relay.lane import Lane
 from copper_kite.relay.lanes import Lanes
 from copper_kite.relay.log import Log
 from copper_kite.relay.notices import make_notices
-from copper_kite.relay.orders import Orders
 from copper_kite.relay.outcomes import log_recorded, log_relayed
 from copper_kite.relay.poison import Poison
 from copper_kite.relay.recorded import Recorded
@@ -40,6 +40,7 @@ from copper_kite.settings.load import Loaded
 from copper_kite.smtp.replies import Reply
 from copper_kite.store import (
     AddMessage,
+    AdminRequest,
     Due,
     FinishOrder,
     IdMaker,
@@ -53,7 +54,6 @@ from copper_kite.store import (
     ShiftClock,
     Submit,
     Transaction,
-    Wanted,
     WriteEntry,
     id_text,
 )
@@ -147,14 +147,14 @@ class Dispatcher:
 
     # --- what an administrator wants ----------------------------------------------------------------------------------
 
-    def do_what_is_wanted(self) -> None:
+    def carry_out_requests(self) -> None:
         """Carry out what an administrator wants; what is in hand now has its turn when it no longer is."""
         if self._recordings is not None:
             self._recordings.read()
         self._take_offered()
-        orders = Orders(self._recorder, self._reader.content)
+        orders = AdminRequests(self._recorder, self._reader.content)
         lanes: set[Key] = set()  # that are to be tried now, each once
-        wanted: dict[int, list[Wanted]] = {}
+        wanted: dict[int, list[AdminRequest]] = {}
         for one in self._reader.wanted():
             wanted.setdefault(one.message, []).append(one)
         for one in wanted.pop(0, ()):
@@ -167,17 +167,17 @@ class Dispatcher:
         for key in lanes:
             self._supply.try_now(key)
 
-    def _retry_connector(self, wanted: Wanted) -> None:
+    def _retry_connector(self, wanted: AdminRequest) -> None:
         """Try now what waits for a connector, whatever is remembered of its next hops."""
         now, name = self._clock.now(), wanted.target
         facts: dict[str, object] = {"action": wanted.action.value, "who": wanted.who, "recipients": [], "to": name}
         entry = JournalEntry(at=now, event=Event.ORDERED, facts=facts)
         self._supply.try_connector(name)
         operations: Transaction = [FinishOrder(wanted.number), RetryNow(name, now), WriteEntry(entry)]
-        self._submit(operations, lambda error: self._supply.hastened(now))
+        self._submit(operations, lambda error: self._supply.retry_now(now))
         self.log.write("notice", "ordered", **{**facts, "recipients": "all"})
 
-    def _carry_out(self, orders: Orders, id: int, ones: Sequence[Wanted], lanes: set[Key]) -> None:
+    def _carry_out(self, orders: AdminRequests, id: int, ones: Sequence[AdminRequest], lanes: set[Key]) -> None:
         recorded = Recorded(others=[FinishOrder(one.number) for one in ones])
         with contextlib.suppress(NotFound):
             message, recipients = self._reader.recipients(id)
@@ -192,7 +192,7 @@ class Dispatcher:
     def _done(self, id: int, recorded: Recorded, error: KiteError | None) -> None:
         self._supply.let_go(id)
         if error is not None:
-            self._supervisor.later(RECORD_AGAIN_SECONDS, self.do_what_is_wanted)
+            self._supervisor.later(RECORD_AGAIN_SECONDS, self.carry_out_requests)
             return
         for entry in (entry for entry in recorded.entries if entry.event is Event.ORDERED):
             facts = {**entry.facts, "recipients": len(entry.facts["recipients"])}
@@ -281,9 +281,9 @@ class Dispatcher:
         job = Job(message, recipients, "", None, None, self._reader.content)
         self._record_stopped(job, self._internal_stop(message, error))
 
-    def _internal_stop(self, message: Message, error: Exception) -> Stop:
+    def _internal_stop(self, message: Message, error: Exception) -> AttemptFailure:
         words = self.fault(error, message=id_text(message.id))
-        return Stop(stage=Stage.RESOLVE, cause=Cause.INTERNAL, text=words)
+        return AttemptFailure(stage=Stage.RESOLVE, cause=Cause.INTERNAL, text=words)
 
     def _start_job(
         self, message: Message, recipients: list[Recipient], lane: Lane, content: bytes | None, whole: bool
@@ -303,7 +303,9 @@ class Dispatcher:
         if limit is not None and size > limit:
             text = f"the message has {size} octets, connector {connector} takes {limit}"
             reply = Reply(552, "5.3.4", text)
-            stop = Stop(stage=Stage.SENDER, cause=Cause.OVER_OWN_LIMIT, text=text, reply=reply, attempted=False)
+            stop = AttemptFailure(
+                stage=Stage.SENDER, cause=Cause.OVER_OWN_LIMIT, text=text, reply=reply, attempted=False
+            )
             self._end_unsent(job, stop)
         elif connector in self._allowances:
             self._allowances.offer(job)
@@ -326,7 +328,7 @@ class Dispatcher:
         """Where a message is `free` now, an administrator may have waited for it."""
         if free and self._wants_more:
             self._wants_more = False
-            self._supervisor.soon(self.do_what_is_wanted)
+            self._supervisor.soon(self.carry_out_requests)
 
     # --- what lanes say (see `lane.Sink`) -----------------------------------------------------------------------------
 
@@ -393,12 +395,12 @@ class Dispatcher:
 
     # --- records ----------------------------------------------------------------------------------------------------
 
-    def _record_stopped(self, job: Job, stop: Stop) -> None:
+    def _record_stopped(self, job: Job, stop: AttemptFailure) -> None:
         """Record what becomes of recipients without a lane's doing."""
         self._in_hand.begin(job)
         self._end_unsent(job, stop)
 
-    def _end_unsent(self, job: Job, stop: Stop) -> None:
+    def _end_unsent(self, job: Job, stop: AttemptFailure) -> None:
         """Record a job that no session carried."""
         self._record_report(None, Report(job, self._clock.now(), 0.0, stop=stop))
 

@@ -14,12 +14,12 @@ from copper_kite.mail.received import protocol_word, received_field, received_fr
 from copper_kite.mail.submitted import Submitted, header_length, take_in
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.server import LATER, Answer, Handler, ServerSession
+from copper_kite.relay.admission import DISK_FULL, Reservation
 from copper_kite.relay.gate import WAIT_TO_LOGIN, Client
-from copper_kite.relay.large import PORTION, Large
 from copper_kite.relay.recorded import remark
 from copper_kite.relay.recordings import kept_lines
 from copper_kite.relay.refusals import Refusal
-from copper_kite.relay.room import DISK_FULL, Reservation
+from copper_kite.relay.streamed_message import PORTION, StreamedMessage
 from copper_kite.relay.submission import Submission
 from copper_kite.relay.usage import HOUR
 from copper_kite.smtp import events
@@ -72,7 +72,7 @@ class Intake(Handler):
         self._parts: list[bytes] = []  # of the content, as long as there is little of it
         self._octets = 0
         self._look_at = PORTION  # octets: then it is looked whether the header has ended
-        self._large: Large | None = None
+        self._large: StreamedMessage | None = None
         self._too_long: Reply | None = None  # why the content that still comes is thrown away
         self._opening = 0  # lines of the dialogue, where one is kept, that come before any message
 
@@ -270,7 +270,7 @@ class Intake(Handler):
         id = shared.ids.next(now)
         self._forget_parts()
         taken = self._take_in(octets, id_text(id), now, ascii=octets.isascii())
-        large = Large(self, self._session, shared.submit, id, now, taken, self._reservation)
+        large = StreamedMessage(self, self._session, shared.submit, id, now, taken, self._reservation)
         large.refuse(self._judge_content(taken))
         self._large = large
 

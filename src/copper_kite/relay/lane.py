@@ -25,7 +25,7 @@ from copper_kite.net.failure import SessionFailed
 from copper_kite.net.plan import Plan
 from copper_kite.net.relaying import RelaySession
 from copper_kite.relay.concurrency import Concurrency
-from copper_kite.relay.delivery import Report, Stop
+from copper_kite.relay.delivery import AttemptFailure, Report
 from copper_kite.relay.hops import Down, Hops
 from copper_kite.relay.job import Job, Load, SenderRule
 from copper_kite.relay.outgoing import Outgoing, prepare
@@ -81,7 +81,7 @@ class _Attempt:
 
     job: Job
     results: tuple[Result, ...] = ()
-    stop: Stop | None = None
+    stop: AttemptFailure | None = None
     failure: SessionFailed | None = None
 
 
@@ -295,7 +295,7 @@ class Lane:
         else:
             tried += self._jobs.clear()
             self._sink.came_back(self)
-        stop = Stop.of(failure, until=down.until if down is not None else None)
+        stop = AttemptFailure.of(failure, until=down.until if down is not None else None)
         plan = next(iter(self.hops.plans), None)
         for job in tried:
             self._sink.report(plan, Report(job, began, seconds, stop=stop, dialogue=dialogue))
@@ -440,14 +440,16 @@ class Lane:
             results = await session.relay(outgoing.envelope, outgoing.content, recorded, following.choose)
         except SessionFailed as failure:
             self._broke(session, failure)
-            return _Attempt(job, tuple(failure.results), Stop.of(failure), failure)
+            return _Attempt(job, tuple(failure.results), AttemptFailure.of(failure), failure)
         except ContentUnreadable as error:
             session.abort()  # in the middle of a message that cannot be ended
-            return _Attempt(job, stop=Stop(stage=Stage.CONTENT, cause=Cause.CONTENT_UNREADABLE, text=error.problem))
+            return _Attempt(
+                job, stop=AttemptFailure(stage=Stage.CONTENT, cause=Cause.CONTENT_UNREADABLE, text=error.problem)
+            )
         except Exception as error:
             session.abort()
             words = self._sink.fault(error, message=id_text(job.message.id), connector=self._name)
-            return _Attempt(job, stop=Stop(stage=session.stage, cause=Cause.INTERNAL, text=words))
+            return _Attempt(job, stop=AttemptFailure(stage=session.stage, cause=Cause.INTERNAL, text=words))
         self._barren = 0
         if self.hops.worked(session.plan):
             self._sink.came_back(self)

@@ -9,8 +9,8 @@ from dataclasses import dataclass
 from copper_kite.errors import ContentUnreadable
 from copper_kite.mail.header import header_end
 from copper_kite.mail.notice import MAX_RETURNED, NoticeRecipient, make_notice, make_report
-from copper_kite.relay.fate import Fate, asked_value, wants
 from copper_kite.relay.job import Job
+from copper_kite.relay.recipient_outcome import RecipientOutcome, asked_value, wants
 from copper_kite.routing.choose import Router
 from copper_kite.settings.load import Loaded
 from copper_kite.smtp.grammar import decode_xtext
@@ -47,13 +47,13 @@ class Notices:
         """
         return max(arrived, expires - self.lifetime) + self.late_after
 
-    def has_become_late(self, fate: Fate, message: Message, now: float) -> bool:
+    def has_become_late(self, fate: RecipientOutcome, message: Message, now: float) -> bool:
         """Whether the sender is to hear now, and had not to before, that a recipient waits (RFC 3461 5.2.5)."""
         late = self.late_at(message.arrived, message.expires)
         return fate.state is State.DELAYED and fate.recipient.changed < late <= now
 
     def after(
-        self, job: Job, fates: Sequence[Fate], attempt: Attempt, now: float, *, passed_on: bool
+        self, job: Job, fates: Sequence[RecipientOutcome], attempt: Attempt, now: float, *, passed_on: bool
     ) -> list[tuple[AddMessage, list[JournalEntry]]]:
         """The notices, each with what the journal says of it. `passed_on`: the next hop was told what is asked for.
 
@@ -110,7 +110,7 @@ class Notices:
             priority=priority,
         )
 
-    def _is_told(self, fate: Fate, message: Message, now: float, *, passed_on: bool) -> bool:
+    def _is_told(self, fate: RecipientOutcome, message: Message, now: float, *, passed_on: bool) -> bool:
         asked = fate.recipient.asked
         if fate.state is State.FAILED:
             return wants(asked, "FAILURE")
@@ -119,7 +119,7 @@ class Notices:
         return self.has_become_late(fate, message, now) and wants(asked, "DELAY")
 
     def _notice(
-        self, job: Job, told: Sequence[Fate], attempt: Attempt, to: str, now: float
+        self, job: Job, told: Sequence[RecipientOutcome], attempt: Attempt, to: str, now: float
     ) -> tuple[AddMessage, list[JournalEntry]]:
         id, about = self.ids.next(now), id_text(job.message.id)
         original, whole = self._original(job, told, to)
@@ -145,7 +145,7 @@ class Notices:
             JournalEntry(at=now, event=Event.ABOUT, message=id, facts={"about": about}),
         ]
 
-    def _original(self, job: Job, told: Sequence[Fate], to: str) -> tuple[bytes, bool]:
+    def _original(self, job: Job, told: Sequence[RecipientOutcome], to: str) -> tuple[bytes, bool]:
         """What of the message goes back, and whether that is all of it: on failure, to its sender, when asked for."""
         full = asked_value(job.message.asked, "RET").upper() == "FULL" and to == job.message.reverse_path
         full = full and "REQUIRETLS" not in job.message.asked.split()
@@ -176,7 +176,7 @@ def make_notices(loaded: Loaded, ids: IdMaker) -> Notices:
     )
 
 
-def _explained(fate: Fate, job: Job, attempt: Attempt) -> NoticeRecipient:
+def _explained(fate: RecipientOutcome, job: Job, attempt: Attempt) -> NoticeRecipient:
     reply = fate.reply
     said_there = str(reply) if reply is not None and fate.cause is Cause.REPLY and attempt.next_hop else ""
     delayed, relayed = fate.state is State.DELAYED, fate.state is State.RELAYED
@@ -202,7 +202,7 @@ def _host_of(next_hop: str) -> str:
     return next_hop if next_hop.startswith("unix:") else next_hop.rpartition(":")[0].strip("[]")
 
 
-def _meaning(fate: Fate, job: Job, attempt: Attempt) -> str:
+def _meaning(fate: RecipientOutcome, job: Job, attempt: Attempt) -> str:
     facts = {
         "recipient": fate.recipient.address,
         "next_hop": attempt.next_hop,
@@ -240,7 +240,7 @@ _DETAILS = {
 }
 
 
-def _status(fate: Fate) -> str:
+def _status(fate: RecipientOutcome) -> str:
     """The peer's enhanced code where its class is that of the state, else what we know ourselves (RFC 3464 2.3.4)."""
     kind = {State.RELAYED: "2", State.DELAYED: "4"}.get(fate.state, "5")
     enhanced = fate.reply.enhanced if fate.reply is not None else ""

@@ -7,17 +7,17 @@ from collections.abc import Sequence
 from itertools import groupby
 from operator import attrgetter
 
+from copper_kite.relay.admin_requests import AdminRequests
 from copper_kite.relay.decide import Retry
 from copper_kite.relay.delivery import Recorder
 from copper_kite.relay.notices import make_notices
-from copper_kite.relay.orders import Orders
 from copper_kite.settings.load import Loaded
-from copper_kite.store import FolderLock, IdMaker, Wanted, open_store
+from copper_kite.store import AdminRequest, FolderLock, IdMaker, open_store
 
 __all__ = ["carry_out"]
 
 
-def carry_out(loaded: Loaded, wanted: Sequence[Wanted], now: float) -> None:
+def carry_out(loaded: Loaded, wanted: Sequence[AdminRequest], now: float) -> None:
     """Do what is wanted; `now` in seconds since 1970. Raises FolderInUse, StoreError, StoreFull, StoreFailed."""
     store = open_store(loaded.data)
     with contextlib.closing(FolderLock(loaded.data, now)):
@@ -25,7 +25,7 @@ def carry_out(loaded: Loaded, wanted: Sequence[Wanted], now: float) -> None:
         with store.reader() as reader:
             ids = IdMaker(reader.last_id())
             recorder = Recorder(Retry(loaded.settings.retry.waits), ids, make_notices(loaded, ids))
-            orders = Orders(recorder, reader.content)
+            orders = AdminRequests(recorder, reader.content)
             of_messages = groupby(sorted(wanted, key=attrgetter("message")), attrgetter("message"))
             transactions = [
                 orders.carry_out(*reader.recipients(id), list(ones), now).transaction() for id, ones in of_messages

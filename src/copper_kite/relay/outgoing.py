@@ -10,11 +10,11 @@ from typing import NamedTuple
 
 from copper_kite.mail.header import header_end
 from copper_kite.mail.sevenbit import to_lines, to_seven_bits
-from copper_kite.relay.delivery import Stop
+from copper_kite.relay.delivery import AttemptFailure
 from copper_kite.relay.job import Job
 from copper_kite.smtp.extensions import Capabilities
 from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.transaction import Envelope, misfit
+from copper_kite.smtp.transaction import Envelope, incompatibility
 from copper_kite.words import Cause, Stage
 
 __all__ = ["Outgoing", "prepare"]
@@ -36,14 +36,14 @@ class Outgoing(NamedTuple):
 
     envelope: Envelope
     content: Content
-    stop: Stop | None = None
+    stop: AttemptFailure | None = None
     apart: tuple[str, ...] = ()
     changed: str = ""
 
 
 def prepare(job: Job, capabilities: Capabilities, *, proven: bool, long_lines: str = "encode") -> Outgoing:
-    """What is to be handed over to a next hop that offers `capabilities`; `proven` as in `misfit`, `long_lines` as in
-    the configuration of a connector.
+    """What is to be handed over to a next hop that offers `capabilities`; `proven` as in `incompatibility`,
+    `long_lines` as in the configuration of a connector.
 
     Raises ContentUnreadable.
     """
@@ -68,7 +68,7 @@ def _in_lines(job: Job, capabilities: Capabilities, *, proven: bool) -> Outgoing
 def _prepared(envelope: Envelope, content: Content, capabilities: Capabilities, *, proven: bool) -> Outgoing:
     if len(envelope.recipients) > 1 and (apart := _apart(envelope, capabilities)):
         return Outgoing(envelope, content, apart=apart)
-    found = misfit(envelope, capabilities, proven=proven)
+    found = incompatibility(envelope, capabilities, proven=proven)
     if found is not None and found[0] is not Cause.NEEDS_8BITMIME:
         return Outgoing(envelope, content, _stopped(*found))
     if not envelope.eight_bit and not envelope.utf8:
@@ -87,8 +87,8 @@ def _apart(envelope: Envelope, capabilities: Capabilities) -> tuple[str, ...]:
     return high if len(high) < len(recipients) else ()
 
 
-def _stopped(cause: Cause, reply: Reply) -> Stop:
-    return Stop(stage=Stage.SENDER, cause=cause, text=reply.text, reply=reply)
+def _stopped(cause: Cause, reply: Reply) -> AttemptFailure:
+    return AttemptFailure(stage=Stage.SENDER, cause=cause, text=reply.text, reply=reply)
 
 
 def _fitted(

@@ -15,6 +15,7 @@ from typing import Self
 from copper_kite.clock import Clock, SystemClock, span_text
 from copper_kite.errors import KiteError, ListenFailed, Stopping, StoreError, StoreFull
 from copper_kite.net.server import SessionRegistry
+from copper_kite.relay.admission import AdmissionControl
 from copper_kite.relay.dispatch import Dispatcher
 from copper_kite.relay.dropped import DropFolder
 from copper_kite.relay.gate import Gate
@@ -25,7 +26,6 @@ from copper_kite.relay.log import Log, open_log
 from copper_kite.relay.recordings import Recordings
 from copper_kite.relay.refusals import Refusal, Refusals
 from copper_kite.relay.retention import Retention
-from copper_kite.relay.room import Room
 from copper_kite.relay.routes import routes_noted
 from copper_kite.relay.submission import Submission
 from copper_kite.relay.supervisor import Supervisor
@@ -74,7 +74,7 @@ class Service:
     retention: Retention
     registry: SessionRegistry
     gate: Gate
-    room: Room
+    room: AdmissionControl
     refusals: Refusals
     listeners: Listeners
     routes: Callable[[], list[JournalEntry]]  # as they were written down
@@ -110,7 +110,7 @@ class Service:
         undo.callback(LagMonitor(partial(_held_up, log)).stop)
         retention = Retention(reader, writer.submit, clock.now, loaded.settings, supervisor)
         undo.callback(retention.stop)
-        room = Room(loaded.data, writer, retention.sweep)
+        room = AdmissionControl(loaded.data, writer, retention.sweep)
         refusals = Refusals(
             lambda transaction: writer.submit(transaction, lambda error: None), clock.now, partial(_refused, log)
         )
@@ -155,8 +155,8 @@ class Service:
         dispatcher.start()
         undo.callback(Publisher(loaded.data, dispatcher.lanes_now, supervisor).stop)
         with contextlib.suppress(ValueError, RuntimeError):  # only the main thread hears signals
-            loop.add_signal_handler(signal.SIGUSR1, supervisor.run, dispatcher.do_what_is_wanted)
-        dispatcher.do_what_is_wanted()
+            loop.add_signal_handler(signal.SIGUSR1, supervisor.run, dispatcher.carry_out_requests)
+        dispatcher.carry_out_requests()
         retention.sweep()
         if any(endpoint.path for endpoint in listeners.endpoints):
             tell = partial(_tell_postmaster, dispatcher, clock)

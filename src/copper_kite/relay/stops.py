@@ -16,7 +16,7 @@ from copper_kite.errors import KiteError
 from copper_kite.mail.received import format_date
 from copper_kite.net.failure import SessionFailed, SessionSeen
 from copper_kite.relay.backlog import Key
-from copper_kite.relay.delivery import Stop
+from copper_kite.relay.delivery import AttemptFailure
 from copper_kite.relay.hops import Down
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.smtp.replies import Reply
@@ -197,13 +197,13 @@ def unsent_stop(lane: Key, cause: Cause, text: str, now: float, until: float = m
     )
 
 
-def stop_of(stop: LaneStop, now: float) -> Stop:
+def stop_of(stop: LaneStop, now: float) -> AttemptFailure:
     """The same, for the record of one message that waits in that lane."""
     reply = None
     if stop.code is not None:
         text = stop.text.removeprefix(f"{stop.code} ").removeprefix(f"{stop.enhanced} ")
         reply = Reply(stop.code, stop.enhanced, text)
-    return Stop(
+    return AttemptFailure(
         stage=Stage(stop.stage),
         cause=Cause(stop.cause),
         text=stop.text,

@@ -9,19 +9,19 @@ from collections.abc import Callable
 
 from copper_kite.clock import Clock
 from copper_kite.mail.submitted import Completion
-from copper_kite.relay.fate import asked_value
+from copper_kite.relay.admission import AdmissionControl
 from copper_kite.relay.gate import Client, Gate, is_within
 from copper_kite.relay.log import Log
 from copper_kite.relay.pace import Paces
+from copper_kite.relay.recipient_outcome import asked_value
 from copper_kite.relay.recordings import Recordings
 from copper_kite.relay.refusals import Refusals
-from copper_kite.relay.room import Room
 from copper_kite.routing.choose import Router, fits
 from copper_kite.routing.outward import Outward
 from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Listener
-from copper_kite.smtp.exchanges import NoDirectory, made_up_key
 from copper_kite.smtp.sasl import ScramKey
+from copper_kite.smtp.sasl_server import NoDirectory, made_up_key
 from copper_kite.store import AddMessage, IdMaker, Submit
 
 __all__ = ["Submission"]
@@ -42,7 +42,7 @@ class Submission(NoDirectory):
         submit: Submit,
         accepted: Callable[[AddMessage], None],
         gate: Gate,
-        room: Room,
+        room: AdmissionControl,
         refusals: Refusals,
         recordings: Recordings,
         log: Log,

@@ -123,9 +123,9 @@ class Supply:
     def hasten(self, connectors: Iterable[str]) -> None:
         """What was delayed by these connectors is due now."""
         now = self._clock.now()
-        self._submit([RetryNow(name, now) for name in connectors], lambda error: self.hastened(now))
+        self._submit([RetryNow(name, now) for name in connectors], lambda error: self.retry_now(now))
 
-    def hastened(self, now: float) -> None:
+    def retry_now(self, now: float) -> None:
         """The store has made some due as of `now`."""
         self._delayed_from = min(self._delayed_from, (now, 0, 0))
         self.refill()

@@ -51,7 +51,7 @@ class LooseSession(ClientSession):
         """Whether nothing more is heard for `seconds` (or until the next hop closes); what comes is kept."""
         if self._engine.begun:
             return False
-        self._wire.bound(seconds)
+        self._wire.set_deadline(seconds)
         data = await self._wire.read()
         self._engine.receive_data(data)
         return not data

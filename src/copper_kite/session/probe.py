@@ -17,7 +17,7 @@ from copper_kite.net.plan import Plan, Timeouts
 from copper_kite.net.second_look import look_again, open_looking
 from copper_kite.smtp import client as smtp
 from copper_kite.smtp.extensions import Capabilities
-from copper_kite.smtp.transaction import Envelope, mail_parameters, misfit
+from copper_kite.smtp.transaction import Envelope, incompatibility, mail_parameters
 from copper_kite.verdict.judge import Verdict, judge
 from copper_kite.words import Cause, Stage
 
@@ -117,7 +117,7 @@ async def _say(session: ClientSession, letter: Letter) -> None:
     """Sender and recipients, each a stage; then the content, or RSET when there is none."""
     envelope = letter.envelope
     session.stage = Stage.SENDER
-    if (found := misfit(envelope, session.capabilities)) is not None:
+    if (found := incompatibility(envelope, session.capabilities)) is not None:
         cause, reply = found
         raise SessionFailed(Stage.SENDER, cause, reply.text)
     await session.step(Stage.SENDER, smtp.mail(envelope.reverse_path, *mail_parameters(envelope, session.capabilities)))

@@ -21,11 +21,11 @@ from copper_kite.session.behaviour import Deed, Judge, Rule
 from copper_kite.session.looseness import LooseReader
 from copper_kite.settings.units import Allowance
 from copper_kite.smtp import events
-from copper_kite.smtp.exchanges import NoDirectory, made_up_key
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.limits import Limits
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import SCRAM_LEAST, Binding, ProvenLogin, ScramKey, Secret
+from copper_kite.smtp.sasl_server import NoDirectory, made_up_key
 from copper_kite.words import Stage
 
 __all__ = ["PUT_OFF", "REFUSED", "Caught", "Rule", "StandIn", "StandInPlan"]

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from copper_kite.smtp import events
-from copper_kite.smtp.exchanges import Directory
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.incoming import Found
 from copper_kite.smtp.limits import Limits
@@ -13,6 +12,7 @@ from copper_kite.smtp.lines import LineBuffer
 from copper_kite.smtp.masks import MASK
 from copper_kite.smtp.order import Phase
 from copper_kite.smtp.replies import Reply
+from copper_kite.smtp.sasl_server import Directory
 from copper_kite.smtp.server import Server
 
 __all__ = ["RecordedServer"]

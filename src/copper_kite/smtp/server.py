@@ -48,7 +48,6 @@ from copper_kite.smtp.answers import (
 )
 from copper_kite.smtp.commands import plain_mail, read_chunk, read_mail, read_rcpt
 from copper_kite.smtp.content import BadContent, ChunkReader
-from copper_kite.smtp.exchanges import EXCHANGES, Challenge, Directory, Exchange, NoDirectory
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.grammar import MAX_PATH, PLAIN_RCPT, Syntax, parse_hello_name, unambiguous
 from copper_kite.smtp.incoming import BehindData, Chunk, Found, Incoming, Unwanted
@@ -57,6 +56,7 @@ from copper_kite.smtp.lines import MAX_COMMAND_LINE, MAX_LOGIN_LINE, LineBuffer,
 from copper_kite.smtp.order import AFTER, ORDER, Phase, Step
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import decode_base64
+from copper_kite.smtp.sasl_server import EXCHANGES, Challenge, Directory, Exchange, NoDirectory
 
 __all__ = ["ORDER", "Phase", "Server", "Step"]
 

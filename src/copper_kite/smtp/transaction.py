@@ -29,7 +29,7 @@ from copper_kite.smtp.parameters import MAIL_PARAMETERS, in_ascii
 from copper_kite.smtp.replies import Reply
 from copper_kite.words import Cause, Stage
 
-__all__ = ["Envelope", "Result", "Transaction", "mail_parameters", "misfit", "too_many"]
+__all__ = ["Envelope", "Result", "Transaction", "incompatibility", "mail_parameters", "too_many"]
 
 _STAGES = {
     Verb.MAIL: Stage.SENDER,
@@ -81,7 +81,9 @@ def mail_parameters(envelope: Envelope, capabilities: Capabilities, *, logged_in
     return parameters
 
 
-def misfit(envelope: Envelope, capabilities: Capabilities, *, proven: bool = True) -> tuple[Cause, Reply] | None:
+def incompatibility(
+    envelope: Envelope, capabilities: Capabilities, *, proven: bool = True
+) -> tuple[Cause, Reply] | None:
     """Why a server cannot take the message, known before it is sent (RFC 1870 6, RFC 6152 3, RFC 6531 3, RFC 8689 4).
 
     `proven` says that TLS is on and that it is known with whom.

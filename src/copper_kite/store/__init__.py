@@ -35,7 +35,7 @@ _EXPORTS = {
     "ids": "ID_LENGTH IdMaker id_range id_text",
     "live": "AttemptNow DownNow LaneNow read_live remove_live write_live",
     "model": "Attempt CarrierThen ConnectorState Due Happened JournalEntry LaneStop Message QueueGroup QueueRow"
-    " QueueSummary Recipient Record Selection Tally Waiting Wanted",
+    " QueueSummary Recipient Record Selection Tally Waiting AdminRequest",
     "recording": "Recording read_recordings write_recordings",
     "operations": "AddContent AddMessage AddRecipient Done DropContent ExtendLifetime FinishOrder Forget ForgetOld"
     " MoveContent NoteFailure Operation RecordAttempt RecordRelayed Reroute RetryNow SendBy SetState ShiftClock"

@@ -18,6 +18,7 @@ from typing import Any, Protocol
 from copper_kite.errors import KiteError
 from copper_kite.store.health import Rescued, Verified
 from copper_kite.store.model import (
+    AdminRequest,
     ConnectorState,
     Due,
     Happened,
@@ -32,7 +33,6 @@ from copper_kite.store.model import (
     Selection,
     Tally,
     Waiting,
-    Wanted,
 )
 from copper_kite.store.operations import Done, Transaction
 from copper_kite.words import OPEN, Event, State
@@ -102,7 +102,7 @@ class ServerReads(Protocol):
     def stray_content(self) -> list[int]:
         """Messages of which there is content and nothing else: a submission cut off before it was whole."""
 
-    def wanted(self) -> list[Wanted]:
+    def wanted(self) -> list[AdminRequest]:
         """What an administrator wants done, in order."""
 
     def failed_between(self, after: tuple[float, int, int], until: float, limit: int) -> list[tuple[float, int, int]]:
@@ -238,7 +238,7 @@ class Store(Protocol):
         of the system may lose all of it. Raises StoreError and SchemaTooNew, OSError where content cannot be written.
         """
 
-    def want(self, wanted: Sequence[Wanted]) -> list[int]:
+    def want(self, wanted: Sequence[AdminRequest]) -> list[int]:
         """Note what an administrator wants, for the server to do; the numbers it got. Their own count for nothing.
 
         Raises StoreError and SchemaTooNew.

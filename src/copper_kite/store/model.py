@@ -10,6 +10,7 @@ from copper_kite.store.facts import AttemptFacts
 from copper_kite.words import Action, Event, State
 
 __all__ = [
+    "AdminRequest",
     "Attempt",
     "CarrierThen",
     "ConnectorState",
@@ -26,7 +27,6 @@ __all__ = [
     "Selection",
     "Tally",
     "Waiting",
-    "Wanted",
 ]
 
 
@@ -135,7 +135,7 @@ class Waiting(NamedTuple):
     priority: int
 
 
-class Wanted(NamedTuple):
+class AdminRequest(NamedTuple):
     """What `who` wants done with one recipient, since `at`; not done yet. `target` is where to, for a redirect.
 
     What is wanted of a connector, the `target`, has no message and no recipient: 0.

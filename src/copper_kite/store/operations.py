@@ -184,7 +184,7 @@ class ShiftClock(NamedTuple):
 
 
 class FinishOrder(NamedTuple):
-    """Forget what an administrator wanted, for it is done. `number` as in `Wanted`."""
+    """Forget what an administrator wanted, for it is done. `number` as in `AdminRequest`."""
 
     number: int
 

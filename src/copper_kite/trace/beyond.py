@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from copper_kite.errors import Ambiguous, NotFound
-from copper_kite.mail.returned import Returned, ReturnedFor
+from copper_kite.mail.dsn_parser import Returned, ReturnedFor
 from copper_kite.store import ID_LENGTH, JournalEntry, Message, Reader, Recipient, Record, Selection
 from copper_kite.words import Event, State
 

@@ -7,9 +7,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from copper_kite.clock import span_text
-from copper_kite.mail.checked import Checked, parse_results
+from copper_kite.mail.auth_results import Checked, parse_results
 from copper_kite.mail.header import decode_words, fields
-from copper_kite.mail.hop import Hop, parse_received
+from copper_kite.mail.received_parser import Hop, parse_received
 from copper_kite.trace.clocks import SKEW, Estimate, Offset, Wait, estimate
 from copper_kite.verdict.judge import Verdict
 from copper_kite.words import Side

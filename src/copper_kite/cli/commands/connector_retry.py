@@ -21,7 +21,7 @@ def retry(loaded: Loaded, name: str, *, wait: bool, as_json: bool) -> int:
     """Have the running server try it; the exit status."""
     from copper_kite.cli.commands.pipe_command import local_user
     from copper_kite.cli.commands.queue_actions import ask_server
-    from copper_kite.store import Wanted, running_server
+    from copper_kite.store import AdminRequest, running_server
     from copper_kite.words import Action
 
     running = running_server(loaded.data)
@@ -29,7 +29,7 @@ def retry(loaded: Loaded, name: str, *, wait: bool, as_json: bool) -> int:
         echo("no server runs now; `kite serve` tries all that waits when it starts")
         return 1
     waiting, began = _waiting(loaded, name), time.time()
-    wanted = Wanted(0, began, local_user(), Action.RETRY_CONNECTOR, 0, 0, name)
+    wanted = AdminRequest(0, began, local_user(), Action.RETRY_CONNECTOR, 0, 0, name)
     done = ask_server(loaded.data, running, [wanted])
     stops = _follow(loaded, name, began) if wait else []
     if as_json:

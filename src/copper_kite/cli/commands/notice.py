@@ -46,7 +46,7 @@ def notice(config: str | None, paths: tuple[Path, ...], limit: int, look_only: b
     PATH is a message, an mbox, or a folder of them; without it, or with -, standard input. Those about messages that
     left here are noted in their stories, as `kite trace` tells them.
     """
-    from copper_kite.mail.returned import read_notice
+    from copper_kite.mail.dsn_parser import read_notice
 
     contents, read, found = _contents(paths or (Path("-"),)), 0, []
     for content in islice(contents, limit):

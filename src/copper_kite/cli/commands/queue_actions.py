@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from pathlib import Path
 
     from copper_kite.settings.load import Loaded
-    from copper_kite.store import QueueRow, Running, Selection, Wanted
+    from copper_kite.store import AdminRequest, QueueRow, Running, Selection
     from copper_kite.words import Action
 
 __all__ = ["ask_server", "make_action", "redirect"]
@@ -52,7 +52,7 @@ def make_action(name: str) -> click.Command:
     def command(config: str | None, /, ids: tuple[str, ...], yes: bool, wait: bool = False, **given: Any) -> None:
         from copper_kite.words import Action
 
-        _act(config, _Deed(name, Action(name), wait=wait), ids, given, yes=yes)
+        _act(config, _QueueAction(name, Action(name), wait=wait), ids, given, yes=yes)
 
     if name in ("retry", "release"):
         command.params.append(
@@ -88,9 +88,9 @@ def redirect(
         if to_connector not in names:
             known = ", ".join(names) or "none"
             raise click.UsageError(f"no connector {to_connector!r} that is enabled; there are: {known}")
-        deed = _Deed(f"redirect to connector {to_connector}", Action.SEND_BY, to_connector)
+        deed = _QueueAction(f"redirect to connector {to_connector}", Action.SEND_BY, to_connector)
     else:
-        deed = _Deed(f"redirect to {to_recipient}", Action.SEND_TO, _whole_address(loaded, to_recipient))
+        deed = _QueueAction(f"redirect to {to_recipient}", Action.SEND_TO, _whole_address(loaded, to_recipient))
     _act(config, deed, ids, given, yes=yes)
 
 
@@ -104,7 +104,7 @@ def _whole_address(loaded: Loaded, address: str) -> str:
     return found
 
 
-class _Deed(NamedTuple):
+class _QueueAction(NamedTuple):
     """What is to be done: in words, as an action, and where to, where that matters."""
 
     words: str
@@ -113,7 +113,7 @@ class _Deed(NamedTuple):
     wait: bool = False
 
 
-def _act(config: str | None, deed: _Deed, ids: Sequence[str], given: dict[str, Any], *, yes: bool) -> None:
+def _act(config: str | None, deed: _QueueAction, ids: Sequence[str], given: dict[str, Any], *, yes: bool) -> None:
     """Show what is meant, ask, and have it done."""
     from copper_kite.store import open_store
 
@@ -138,7 +138,7 @@ def _act(config: str | None, deed: _Deed, ids: Sequence[str], given: dict[str, A
 
 
 def _meant(reader: Any, action: Action, ids: Sequence[str], given: dict[str, Any]) -> list[QueueRow]:
-    from copper_kite.relay.orders import may
+    from copper_kite.relay.admin_requests import may
     from copper_kite.words import State
 
     chosen = selection(reader, ids, given)
@@ -153,12 +153,12 @@ def _show(rows: Sequence[QueueRow]) -> None:
         echo(f"… and {len(rows) - SHOWN} more")
 
 
-def _have_done(config: str | None, deed: _Deed, rows: Sequence[QueueRow]) -> str:
+def _have_done(config: str | None, deed: _QueueAction, rows: Sequence[QueueRow]) -> str:
     """Note what is wanted, and have the running server do it; or do it, where none runs."""
-    from copper_kite.store import Wanted, running_server
+    from copper_kite.store import AdminRequest, running_server
 
     now, who = time.time(), local_user()
-    wanted = [Wanted(0, now, who, deed.action, row.message.id, row.recipient.number, deed.target) for row in rows]
+    wanted = [AdminRequest(0, now, who, deed.action, row.message.id, row.recipient.number, deed.target) for row in rows]
     folder = queue_folder(config)
     running = running_server(folder)
     if running is None:
@@ -169,7 +169,7 @@ def _have_done(config: str | None, deed: _Deed, rows: Sequence[QueueRow]) -> str
     return ask_server(folder, running, wanted)
 
 
-def ask_server(folder: Path, running: Running, wanted: Sequence[Wanted]) -> str:
+def ask_server(folder: Path, running: Running, wanted: Sequence[AdminRequest]) -> str:
     """Note what is wanted, and have the running server do it; what to say of that."""
     from copper_kite.store import open_store
 

@@ -6,7 +6,7 @@ import contextlib
 from collections.abc import Sequence
 from pathlib import Path
 
-from copper_kite.store.model import Wanted
+from copper_kite.store.model import AdminRequest
 from copper_kite.store.operations import Transaction
 from copper_kite.store.sqlite.commit import Batch, Fault, commit
 from copper_kite.store.sqlite.kinds import encode
@@ -42,7 +42,7 @@ def write_alone(folder: Path, transactions: Sequence[Transaction], *, durable: b
         connection.close()
 
 
-def want(folder: Path, wanted: Sequence[Wanted]) -> list[int]:
+def want(folder: Path, wanted: Sequence[AdminRequest]) -> list[int]:
     """Note what is wanted, for the server to do; the numbers it got. Their own numbers count for nothing.
 
     Raises StoreError and SchemaTooNew as `connect_writer` does.

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from copper_kite.errors import KiteError
 from copper_kite.store.contract import CallbackFailed, Defer
-from copper_kite.store.model import Wanted
+from copper_kite.store.model import AdminRequest
 from copper_kite.store.operations import Transaction
 from copper_kite.store.sqlite.history import SqliteHistory
 from copper_kite.store.sqlite.views import SqliteReader
@@ -48,7 +48,7 @@ class SqliteStore:
         faults = write_alone(self._folder, transactions, durable=durable)
         return [None if fault is None else error_of(fault) for fault in faults]
 
-    def want(self, wanted: Sequence[Wanted]) -> list[int]:
+    def want(self, wanted: Sequence[AdminRequest]) -> list[int]:
         from copper_kite.store.sqlite.alone import want
 
         return want(self._folder, wanted)

@@ -32,11 +32,11 @@ from copper_kite.store.sqlite.commit import (
     holds_content,
     used_segments,
 )
-from copper_kite.store.sqlite.handed import Handed
 from copper_kite.store.sqlite.kinds import SWEEP, has_content
 from copper_kite.store.sqlite.labels import keep
 from copper_kite.store.sqlite.schema import connect_writer, identity_of
 from copper_kite.store.sqlite.segments import Segments
+from copper_kite.store.sqlite.shared_buffer import SharedBuffer
 from copper_kite.store.sqlite.witness import Witness
 
 __all__ = ["Channel", "serve", "start_process"]
@@ -93,14 +93,14 @@ class Channel:
                 self._process.wait()
 
 
-def start_process(folder: Path, keep: Sequence[int] = ()) -> tuple[Channel, Handed]:
+def start_process(folder: Path, keep: Sequence[int] = ()) -> tuple[Channel, SharedBuffer]:
     """Start the process for the database in `folder`; it holds the file descriptors in `keep` open as long as it lives.
 
     Returns what leads to it: rows go by the channel, content by the memory. Raises StoreError and SchemaTooNew as
     `connect_writer` does.
     """
     _look_at(folder)
-    handed = Handed()
+    handed = SharedBuffer()
     ours, theirs = socket.socketpair()
     with theirs:
         files = (theirs.fileno(), handed.descriptor)
@@ -120,7 +120,7 @@ def _look_at(folder: Path) -> None:
         connect_writer(folder).close()
 
 
-def serve(channel: Channel, connection: sqlite3.Connection, folder: Path, handed: Handed) -> None:
+def serve(channel: Channel, connection: sqlite3.Connection, folder: Path, handed: SharedBuffer) -> None:
     """Commit batch after batch, until the other end is gone."""
     segments, segment, ballast = Segments(folder, identity_of(connection)), 0, Ballast(folder)
     ballast.lay_in()
@@ -193,7 +193,7 @@ def main(folder: str, descriptor: str, handed: str) -> None:
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGUSR1):
         signal.signal(number, signal.SIG_IGN)
     channel = Channel(socket.socket(fileno=int(descriptor)))
-    serve(channel, connect_writer(Path(folder)), Path(folder), Handed(int(handed)))
+    serve(channel, connect_writer(Path(folder)), Path(folder), SharedBuffer(int(handed)))
 
 
 if __name__ == "__main__":

@@ -16,6 +16,7 @@ from typing import Any, Self
 from copper_kite.errors import ContentUnreadable, NotFound
 from copper_kite.store.ids import id_at, id_text
 from copper_kite.store.model import (
+    AdminRequest,
     Due,
     JournalEntry,
     LaneStop,
@@ -24,7 +25,6 @@ from copper_kite.store.model import (
     Selection,
     Tally,
     Waiting,
-    Wanted,
 )
 from copper_kite.store.sqlite.kinds.kind import place
 from copper_kite.store.sqlite.rows import (
@@ -261,9 +261,9 @@ class SqliteReads:
     def stray_content(self) -> list[int]:
         return [id for (id,) in self._rows("SELECT message FROM growing")]
 
-    def wanted(self) -> list[Wanted]:
+    def wanted(self) -> list[AdminRequest]:
         rows = self._rows("SELECT * FROM wanted ORDER BY number")
-        return [Wanted(number, at, who, Action(action), *rest) for number, at, who, action, *rest in rows]
+        return [AdminRequest(number, at, who, Action(action), *rest) for number, at, who, action, *rest in rows]
 
     def failed_between(self, after: tuple[float, int, int], until: float, limit: int) -> list[tuple[float, int, int]]:
         return list(

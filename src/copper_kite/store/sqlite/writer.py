@@ -18,9 +18,9 @@ from typing import TypeVar
 from copper_kite.store.contract import CallbackFailed, Defer
 from copper_kite.store.operations import AddMessage, Done, Operation, RecordRelayed, ShiftClock, Transaction
 from copper_kite.store.sqlite.commit import FAILED, Fault, error_of
-from copper_kite.store.sqlite.handed import Handed, Overfull
 from copper_kite.store.sqlite.kinds import KINDS, Put, Row, encode
 from copper_kite.store.sqlite.process import Channel
+from copper_kite.store.sqlite.shared_buffer import BufferFull, SharedBuffer
 from copper_kite.store.sqlite.storable import storable
 
 __all__ = ["GroupWriter"]
@@ -36,7 +36,12 @@ class GroupWriter:
     """A `store.contract.Writer`, at one end of a channel to the process that writes."""
 
     def __init__(
-        self, channel: Channel, handed: Handed, defer: Defer, lost: Callable[[], None], callback_failed: CallbackFailed
+        self,
+        channel: Channel,
+        handed: SharedBuffer,
+        defer: Defer,
+        lost: Callable[[], None],
+        callback_failed: CallbackFailed,
     ) -> None:
         self._channel = channel
         self._handed = handed
@@ -150,7 +155,7 @@ class GroupWriter:
             before = self._handed.octets
             try:
                 rows.append(row_of(transaction, self._handed.put))
-            except Overfull:
+            except BufferFull:
                 self._handed.octets = before
                 break
             except Exception as error:

@@ -7,16 +7,16 @@ import os
 
 from copper_kite.store.sqlite.segments import SUM_OCTETS, summed
 
-__all__ = ["HANDED_OCTETS", "Handed", "Overfull"]
+__all__ = ["HANDED_OCTETS", "BufferFull", "SharedBuffer"]
 
 HANDED_OCTETS = 8 * 1024 * 1024  # of which only what was ever used takes memory
 
 
-class Overfull(Exception):
+class BufferFull(Exception):
     """Raised when something does not fit behind what is there already."""
 
 
-class Handed:
+class SharedBuffer:
     """Octets one behind the other, from the beginning of the memory. `descriptor` is its file's.
 
     One process puts, and says to the other how many octets there are; it does not put again before the answer.
@@ -40,7 +40,7 @@ class Handed:
         end = start + len(octets)
         behind = end + SUM_OCTETS
         if behind > HANDED_OCTETS:
-            raise Overfull
+            raise BufferFull
         self.memory[start:end] = octets
         self.memory[end:behind] = summed(octets)
         self.octets = behind

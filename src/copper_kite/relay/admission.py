@@ -14,7 +14,7 @@ from typing import Protocol
 
 from copper_kite.smtp.replies import Reply
 
-__all__ = ["DISK_FULL", "Reservation", "Room"]
+__all__ = ["DISK_FULL", "AdmissionControl", "Reservation"]
 
 DISK_FULL = Reply(452, "4.3.1", "no room to keep the message; try again later")
 STALLED = Reply(451, "4.3.0", "the disk takes nothing at the moment; try again later")
@@ -32,7 +32,7 @@ class _Backlog(Protocol):
     settled: int
 
 
-class Room:
+class AdmissionControl:
     """`keep_free` octets stay free for the queue to go on.
 
     What a client says that its message has is set aside for it from then on, so that many at once cannot take the
@@ -73,7 +73,7 @@ class Room:
 class Reservation:
     """What is set aside for the message that one session hands in."""
 
-    def __init__(self, room: Room) -> None:
+    def __init__(self, room: AdmissionControl) -> None:
         self._room = room
         self._left = 0
 

@@ -14,14 +14,14 @@ from dataclasses import dataclass
 from copper_kite.errors import ProtocolViolation
 from copper_kite.smtp.sasl import SCRAM_LEAST, Binding, Secret, decode_base64, prepare, scram_proof
 
-__all__ = ["CLEAR_TEXT", "MECHANISMS", "Means", "Mechanism", "choose", "pick"]
+__all__ = ["CLEAR_TEXT", "MECHANISMS", "LoginCredentials", "Mechanism", "choose", "pick"]
 
 _SERVER_FIRST = re.compile(r"r=([^,]+),s=([A-Za-z0-9+/=]+),i=([1-9][0-9]{0,9})(?:,.*)?")
 
 
 @dataclass(frozen=True, slots=True)
-class Means:
-    """What there is to log in with. `host` and `port` are the server's; `bound` ties the login to its TLS."""
+class LoginCredentials:
+    """What there is to log in with. `host` and `port` are the server's; `set_deadline` ties the login to its TLS."""
 
     login: str
     password: Secret | None = None
@@ -38,7 +38,7 @@ class Mechanism:
 
     slow = False
 
-    def __init__(self, means: Means) -> None:
+    def __init__(self, means: LoginCredentials) -> None:
         self._means = means
         self.proven = True
 
@@ -79,7 +79,7 @@ class Plain(Mechanism):
 class Login(Mechanism):
     """No RFC; framed by RFC 4954. The prompts count by their order, not by their words."""
 
-    def __init__(self, means: Means) -> None:
+    def __init__(self, means: LoginCredentials) -> None:
         super().__init__(means)
         self._answers = [means.login, self._password]
 
@@ -130,7 +130,7 @@ class Scram(Mechanism):
 
     slow = True
 
-    def __init__(self, means: Means, digest: str, header: str, bound: bytes) -> None:
+    def __init__(self, means: LoginCredentials, digest: str, header: str, bound: bytes) -> None:
         super().__init__(means)
         self.proven = False
         self._digest = digest
@@ -198,8 +198,8 @@ def _decoded(text: str) -> bytes:
         raise ProtocolViolation("not base64 in a SCRAM message", text.encode()) from error
 
 
-def _scram(digest: str, *, plus: bool) -> Callable[[Means, bool], Mechanism | None]:
-    def make(means: Means, plus_offered: bool) -> Mechanism | None:
+def _scram(digest: str, *, plus: bool) -> Callable[[LoginCredentials, bool], Mechanism | None]:
+    def make(means: LoginCredentials, plus_offered: bool) -> Mechanism | None:
         if means.password is None:
             return None
         if plus:
@@ -212,16 +212,18 @@ def _scram(digest: str, *, plus: bool) -> Callable[[Means, bool], Mechanism | No
     return make
 
 
-def _with_password(kind: Callable[[Means], Mechanism]) -> Callable[[Means, bool], Mechanism | None]:
+def _with_password(
+    kind: Callable[[LoginCredentials], Mechanism],
+) -> Callable[[LoginCredentials, bool], Mechanism | None]:
     return lambda means, plus: kind(means) if means.password is not None else None
 
 
-def _with_token(kind: Callable[[Means], Mechanism]) -> Callable[[Means, bool], Mechanism | None]:
+def _with_token(kind: Callable[[LoginCredentials], Mechanism]) -> Callable[[LoginCredentials, bool], Mechanism | None]:
     return lambda means, plus: kind(means) if means.token is not None else None
 
 
 # The strongest first.
-MECHANISMS: dict[str, Callable[[Means, bool], Mechanism | None]] = {
+MECHANISMS: dict[str, Callable[[LoginCredentials, bool], Mechanism | None]] = {
     "SCRAM-SHA-256-PLUS": _scram("sha256", plus=True),
     "SCRAM-SHA-1-PLUS": _scram("sha1", plus=True),
     "SCRAM-SHA-256": _scram("sha256", plus=False),
@@ -236,7 +238,7 @@ CLEAR_TEXT = frozenset({"PLAIN", "LOGIN", "OAUTHBEARER", "XOAUTH2"})
 
 
 def choose(
-    offered: Sequence[str], allowed: Sequence[str], means: Means, *, unbound: bool = False
+    offered: Sequence[str], allowed: Sequence[str], means: LoginCredentials, *, unbound: bool = False
 ) -> tuple[str, Mechanism] | None:
     """The strongest mechanism that is offered, allowed (empty: any) and possible with `means`; None without one.
 
@@ -251,6 +253,6 @@ def choose(
     return None
 
 
-def pick(allowed: Sequence[str], means: Means) -> list[str]:
+def pick(allowed: Sequence[str], means: LoginCredentials) -> list[str]:
     """The mechanisms that could be taken, were they offered: for words about why none was."""
     return [name for name, make in MECHANISMS.items() if (not allowed or name in allowed) and make(means, False)]

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import asyncio
 
-__all__ = ["Wire"]
+__all__ = ["ClientProtocol"]
 
 MAX_UNREAD = 1024 * 1024  # octets that come in while nobody reads; no server says so much unasked
 
 
-class Wire(asyncio.Protocol):
+class ClientProtocol(asyncio.Protocol):
     """What a transport calls, and what a session awaits. `lost` and `timed_out` say why nothing more comes."""
 
     def __init__(self) -> None:
@@ -59,7 +59,7 @@ class Wire(asyncio.Protocol):
         if self._waiter is not None and not self._waiter.done():
             self._waiter.set_result(None)
 
-    def bound(self, seconds: float) -> None:
+    def set_deadline(self, seconds: float) -> None:
         """What is awaited from now on must come within `seconds`. One timer serves the whole session."""
         self._deadline = self._loop.time() + seconds
         self.timed_out = False

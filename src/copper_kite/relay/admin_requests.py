@@ -7,12 +7,13 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 
 from copper_kite.errors import ContentUnreadable
-from copper_kite.relay.delivery import Recorder, Report, Stop
+from copper_kite.relay.delivery import AttemptFailure, Recorder, Report
 from copper_kite.relay.job import Job
 from copper_kite.relay.recorded import Recorded
 from copper_kite.smtp.grammar import encode_xtext
 from copper_kite.store import (
     AddRecipient,
+    AdminRequest,
     ExtendLifetime,
     FinishOrder,
     JournalEntry,
@@ -21,11 +22,10 @@ from copper_kite.store import (
     Recipient,
     SendBy,
     SetState,
-    Wanted,
 )
 from copper_kite.words import Action, Cause, Event, Stage, State
 
-__all__ = ["Orders", "may"]
+__all__ = ["AdminRequests", "may"]
 
 _OPEN = frozenset({State.QUEUED, State.DELAYED})
 _KEPT = _OPEN | {State.PARKED, State.FAILED}
@@ -60,7 +60,7 @@ class _Work:
 
 
 @dataclass(frozen=True, slots=True)
-class Orders:
+class AdminRequests:
     """Does what is wanted. `recorder` writes the failure and the notice of what is returned; `content` reads a message.
 
     What has ended meanwhile stays as it is; so does what failed, once its content is gone.
@@ -70,7 +70,7 @@ class Orders:
     content: Callable[[int], Iterable[bytes]]
 
     def carry_out(
-        self, message: Message, recipients: Sequence[Recipient], wanted: Sequence[Wanted], now: float
+        self, message: Message, recipients: Sequence[Recipient], wanted: Sequence[AdminRequest], now: float
     ) -> Recorded:
         """What does what is `wanted` of this one message.
 
@@ -109,11 +109,11 @@ class Orders:
             return Recorded()
         job = Job(message, work.returned, "", None, None, self.content)
         who = next(who for action, who, _, _ in work.told if action is Action.RETURN)
-        stop = Stop(stage=Stage.RESOLVE, cause=Cause.RETURNED, text=f"given up by {who}", attempted=False)
+        stop = AttemptFailure(stage=Stage.RESOLVE, cause=Cause.RETURNED, text=f"given up by {who}", attempted=False)
         return self.recorder.record(Report(job, now, 0.0, stop=stop), now)
 
 
-def _move(work: _Work, recipient: Recipient, one: Wanted, now: float) -> None:
+def _move(work: _Work, recipient: Recipient, one: AdminRequest, now: float) -> None:
     """Do one thing with one recipient."""
     becomes, reply = _MOVES[one.action][1], recipient.reply
     work.revived = work.revived or (recipient.state is State.FAILED and one.action is not Action.REMOVE)

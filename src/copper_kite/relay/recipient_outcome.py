@@ -8,11 +8,11 @@ from copper_kite.smtp.replies import Reply
 from copper_kite.store import Recipient
 from copper_kite.words import Cause, Stage, State
 
-__all__ = ["Fate", "asked_value", "wants"]
+__all__ = ["RecipientOutcome", "asked_value", "wants"]
 
 
 @dataclass(slots=True)
-class Fate:
+class RecipientOutcome:
     """What became of one recipient: its state and the words that say why."""
 
     recipient: Recipient

@@ -14,7 +14,7 @@ from collections.abc import Callable
 from functools import partial
 from typing import Any
 
-__all__ = ["Secured", "descriptor_of", "secure_client", "send_now"]
+__all__ = ["TlsTransport", "descriptor_of", "secure_client", "send_now"]
 
 CHUNK = 32 * 1024  # octets decrypted at a time, two records at most
 
@@ -45,7 +45,7 @@ def descriptor_of(transport: asyncio.BaseTransport) -> int:
     return sock.fileno() if sock is not None else -1
 
 
-class Secured(asyncio.Transport, asyncio.Protocol):
+class TlsTransport(asyncio.Transport, asyncio.Protocol):
     """A transport for `session`, and the protocol of `inner`, whose octets are TLS from now on.
 
     `wrap` makes the TLS of two buffers. `ended` is called once: with None when the handshake has succeeded, before the
@@ -200,7 +200,7 @@ async def secure_client(
     host: str,
     seconds: float,
     earlier: ssl.SSLSession | None = None,
-) -> Secured:
+) -> TlsTransport:
     """TLS from the client's side, with the server `host`; going on with an `earlier` session if the server does.
 
     Raises ssl.SSLError for what is wrong with the handshake, ConnectionAbortedError when it takes over `seconds`,
@@ -217,7 +217,7 @@ async def secure_client(
             ended.set_exception(error)
 
     wrap = partial(context.wrap_bio, server_hostname=host, session=earlier)
-    secured = Secured(transport, session, wrap, note, seconds)
+    secured = TlsTransport(transport, session, wrap, note, seconds)
     secured.begin()
     await ended
     return secured

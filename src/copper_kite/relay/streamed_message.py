@@ -9,13 +9,13 @@ from typing import Protocol
 from copper_kite.errors import KiteError
 from copper_kite.mail.submitted import Submitted
 from copper_kite.net.server import ServerSession
+from copper_kite.relay.admission import DISK_FULL, Reservation
 from copper_kite.relay.recorded import remark
-from copper_kite.relay.room import DISK_FULL, Reservation
 from copper_kite.smtp import events
 from copper_kite.smtp.replies import Reply
 from copper_kite.store import AddContent, AddMessage, DropContent, Submit, id_text
 
-__all__ = ["PORTION", "Large"]
+__all__ = ["PORTION", "StreamedMessage"]
 
 PORTION = 256 * 1024  # octets of content collected before they go to the store
 MAX_WAITING = 4  # portions on their way to the store before the client has to wait
@@ -36,7 +36,7 @@ class _Owner(Protocol):
         """The message was refused for what it is."""
 
 
-class Large:
+class StreamedMessage:
     """One such message. `taken` is what its first portion came to, `reservation` the room that is set aside for it."""
 
     def __init__(

@@ -12,8 +12,8 @@ from dataclasses import dataclass, field
 
 from copper_kite.mail.dates import parse_date
 from copper_kite.mail.header import decode_words, fields
-from copper_kite.mail.hop import Hop, parse_received
 from copper_kite.mail.parts import Part, parts
+from copper_kite.mail.received_parser import Hop, parse_received
 
 __all__ = ["Returned", "ReturnedFor", "read_notice"]
 
