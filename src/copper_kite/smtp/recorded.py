@@ -13,7 +13,7 @@ from copper_kite.smtp.masks import MASK
 from copper_kite.smtp.order import Phase
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl_server import Directory
-from copper_kite.smtp.server import Server
+from copper_kite.smtp.server import COMMANDS, Server
 
 __all__ = ["RecordedServer"]
 
@@ -31,6 +31,17 @@ class _Told(LineBuffer):
         if line is not None:
             self._tell(line)
         return line
+
+
+def _masked(text: str) -> str:
+    """A command without a login in it. What is no command may be one: a client may go on after AUTH was refused."""
+    verb, space, argument = text.partition(" ")
+    if verb.upper() not in COMMANDS:
+        return MASK
+    if verb.upper() != "AUTH":
+        return text
+    mechanism, more, _ = argument.partition(" ")
+    return f"{verb}{space}{mechanism}{more}{MASK if more else ''}"
 
 
 class RecordedServer(Server):
@@ -57,11 +68,7 @@ class RecordedServer(Server):
 
     def _tell_line(self, line: bytes) -> None:
         text = line[:-2].decode("utf-8", "replace")
-        if self.phase is Phase.LOGIN:
-            text = "*" if text == "*" else MASK
-        elif text[:5].upper() == "AUTH ":
-            text = " ".join([*text.split(" ")[:2], *[MASK] * (len(text.split(" ")) > 2)])
-        self._heard(text)
+        self._heard(("*" if text == "*" else MASK) if self.phase is Phase.LOGIN else _masked(text))
 
     def _say(self, reply: Reply) -> None:
         super()._say(reply)

@@ -58,7 +58,7 @@ from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import decode_base64
 from copper_kite.smtp.sasl_server import EXCHANGES, Challenge, Directory, Exchange, NoDirectory
 
-__all__ = ["ORDER", "Phase", "Server", "Step"]
+__all__ = ["COMMANDS", "ORDER", "Phase", "Server", "Step"]
 
 
 class LoginGivenUp(Syntax):
@@ -385,9 +385,9 @@ class Server:
             return
         verb, _, argument = _BLANK.sub(" ", text, count=1).partition(" ")
         self._command = verb.upper(), argument
-        command = _COMMANDS.get(verb)
+        command = COMMANDS.get(verb)
         if command is None and verb.isascii():
-            command = _COMMANDS.get(verb.upper())
+            command = COMMANDS.get(verb.upper())
         if command is None:
             self._refuse(UNKNOWN if verb.isprintable() and verb.isascii() else BAD_SYNTAX)
         elif not (argument := argument.rstrip(" \t")).isprintable():
@@ -574,7 +574,7 @@ _PLAIN: dict[Phase, Callable[[Server, bytes], events.Event | None]] = {
     Phase.RECIPIENTS: Server._plain_data,
 }
 
-_COMMANDS: dict[str, tuple[Step | None, Callable[[Server, str], None]]] = {
+COMMANDS: dict[str, tuple[Step | None, Callable[[Server, str], None]]] = {
     "EHLO": (Step.HELLO, Server._ehlo),
     "HELO": (Step.HELLO, Server._helo),
     "MAIL": (Step.MAIL, Server._mail),
