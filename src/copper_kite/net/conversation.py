@@ -102,7 +102,7 @@ class Conversation:
         raise self._lost()
 
     async def _ask(self, command: smtp.Command, seconds: float) -> Reply:
-        self.dialogue.sent(self._now(), command.shown)
+        self.dialogue.client_said(self._now(), command.shown)
         self._put(self._engine.send(command))
         return (await self._next_reply(seconds)).reply
 
@@ -143,7 +143,7 @@ class Conversation:
                 masked = self._masks.reply(reply)
                 if masked is not reply:
                     answered = answered._replace(reply=masked)
-            self.dialogue.heard(self._loop.time(), answered.reply)
+            self.dialogue.server_said(self._loop.time(), answered.reply)
         return answered
 
     def _check_nothing_unasked(self) -> None:
@@ -188,7 +188,7 @@ class Conversation:
                 bound = self.plan.timeouts.quit if seconds is None else min(seconds, self.plan.timeouts.quit)
                 self._stage_done(began, await self._ask(smtp.quit_session(), bound))
             else:
-                self.dialogue.sent(began, "QUIT")
+                self.dialogue.client_said(began, "QUIT")
                 self._put(self._engine.send(smtp.quit_session()))
         except SessionFailed:
             self.abort()

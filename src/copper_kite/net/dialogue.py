@@ -37,25 +37,17 @@ class Dialogue:
     session: Staged | None = None  # it is of, once there is a connection
     masks: Masks | None = None  # of what was heard, once there are secrets that the other side knows
 
-    def sent(self, at: float, shown: str | bytes) -> None:
-        """Commands went out; `shown` is their masked form. `at` in seconds of the same clock as `began`."""
+    def client_said(self, at: float, shown: str | bytes) -> None:
+        """Commands of the client; `shown` is their masked form. `at` in seconds of the same clock as `began`."""
         self.lines.append((at, CLIENT, shown))
 
-    def heard(self, at: float, reply: Reply) -> None:
-        """A reply came in."""
+    def server_said(self, at: float, reply: Reply) -> None:
+        """A reply of the server."""
         self.lines.append((at, SERVER, reply))
 
-    def heard_all(self, at: float, replies: Iterable[Reply]) -> None:
-        """Replies came in together."""
+    def server_said_all(self, at: float, replies: Iterable[Reply]) -> None:
+        """Replies of the server that came together."""
         self.lines += [(at, SERVER, reply) for reply in replies]
-
-    def said(self, at: float, reply: Reply) -> None:
-        """We replied, as the server of a session."""
-        self.lines.append((at, SERVER, reply))
-
-    def heard_line(self, at: float, shown: str) -> None:
-        """A client sent a command; `shown` is its masked form."""
-        self.lines.append((at, CLIENT, shown))
 
     def noted(self, at: float, text: str, *facts: object) -> None:
         """Something happened that was not said: a connection, a handshake, the content, an error.

@@ -82,7 +82,7 @@ class RelaySession(ClientSession):
         try:
             self._send_group(self._group if begun else transaction.start())
             if begun and (accepted := self._engine.accepted_group()):
-                self.dialogue.heard_all(self._loop.time(), accepted)
+                self.dialogue.server_said_all(self._loop.time(), accepted)
                 transaction.take_accepted_group()
             while not transaction.finished:
                 if content_goes := transaction.wants_content:
@@ -128,7 +128,7 @@ class RelaySession(ClientSession):
         """Send a group of commands unless it went already, and keep it in the dialogue: none of these is secret."""
         if not wire:
             return
-        self.dialogue.sent(self._now(), wire)
+        self.dialogue.client_said(self._now(), wire)
         if wire is self._group:
             self._group = b""
         else:

@@ -275,8 +275,8 @@ class ServerSession(asyncio.Protocol):
             offers,
             limits,
             directory,
-            lambda text: dialogue.heard_line(time(), text),
-            lambda reply: dialogue.said(time(), reply),
+            lambda text: dialogue.client_said(time(), text),
+            lambda reply: dialogue.server_said(time(), reply),
             lambda text: dialogue.noted(time(), text),
         )
 

@@ -174,10 +174,9 @@ class Hops:
         """A failure as a second look understands it: one is taken once in a while, and the next failures go by that."""
         if not may_tell_more(plan, failure):
             return failure
-        now, known, before = self._now(), self._looks.get(plan), (failure.stage, failure.cause)
-        if known is not None and known.before == before and 0 <= now - known.at < LOOK_SECONDS:
-            found = known.found
-        else:
+        now, before = self._now(), (failure.stage, failure.cause)
+        found = self._found_lately(plan, before)
+        if found is None:
             try:
                 found = await look_again(plan, failure)
             except Exception as error:  # of ours: the mail goes by what is known without it
@@ -210,7 +209,7 @@ class Hops:
         return tuple(self._down[one].passed_over(one) for one in before if one in self._down and one not in tried)
 
     async def _open(self, plan: Plan, dialogue: Dialogue) -> RelaySession:
-        memory, looked = self._memories.setdefault(plan, AddressMemory()), self._look_at_silence(plan)
+        memory, looked = self._memories.setdefault(plan, AddressMemory()), self._found_lately(plan, _SILENCE)
         try:
             opening = open_session(plan, dialogue, self._earlier, memory)
             return await open_looking(plan, dialogue, opening, looked)
@@ -223,11 +222,12 @@ class Hops:
             dialogue.noted(asyncio.get_running_loop().time(), text)
             raise SessionFailed(Stage.CONNECT, Cause.INTERNAL, text, seen=SessionSeen(next_hop=plan.where)) from error
 
-    def _look_at_silence(self, plan: Plan) -> SessionFailed | None:
-        """What a look at a port that does not greet has found lately."""
+    def _found_lately(self, plan: Plan, before: tuple[Stage, Cause]) -> SessionFailed | None:
+        """What a second look has found of a failure with this stage and cause, unless that is too long ago."""
         known = self._looks.get(plan)
-        fresh = known is not None and known.before == _SILENCE and 0 <= self._now() - known.at < LOOK_SECONDS
-        return known.found if known is not None and fresh else None
+        if known is None or known.before != before or not 0 <= self._now() - known.at < LOOK_SECONDS:
+            return None
+        return known.found
 
     def has_better(self, plan: Plan) -> bool:
         """Whether one that comes before `plan` is up: then mail goes there again."""

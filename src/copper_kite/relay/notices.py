@@ -13,6 +13,7 @@ from copper_kite.relay.job import Job
 from copper_kite.relay.recipient_outcome import RecipientOutcome, asked_value, wants
 from copper_kite.routing.choose import Router
 from copper_kite.settings.load import Loaded
+from copper_kite.settings.units import host_of
 from copper_kite.smtp.grammar import decode_xtext
 from copper_kite.store import AddMessage, Attempt, IdMaker, JournalEntry, Message, Recipient, id_text
 from copper_kite.verdict.judge import judge
@@ -191,22 +192,17 @@ def _explained(fate: RecipientOutcome, job: Job, attempt: Attempt) -> NoticeReci
         status="4.4.7" if expired else _status(fate),
         until=job.message.expires if delayed else None,
         explanation=f"It could not be sent within its lifetime. {explanation}" if expired else explanation,
-        next_hop=_host_of(attempt.next_hop),
+        next_hop=host_of(attempt.next_hop),
         next_hop_address=attempt.address,
         reply=said_there,
     )
-
-
-def _host_of(next_hop: str) -> str:
-    """The name in `host:port`; a Unix socket as it is."""
-    return next_hop if next_hop.startswith("unix:") else next_hop.rpartition(":")[0].strip("[]")
 
 
 def _meaning(fate: RecipientOutcome, job: Job, attempt: Attempt) -> str:
     facts = {
         "recipient": fate.recipient.address,
         "next_hop": attempt.next_hop,
-        "host": _host_of(attempt.next_hop),
+        "host": host_of(attempt.next_hop),
         "connector": job.connector,
         "text": fate.text,
         "id": id_text(job.message.id),

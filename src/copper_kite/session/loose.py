@@ -20,7 +20,7 @@ class LooseSession(ClientSession):
 
     async def say(self, command: smtp.Command, seconds: float) -> Reply:
         """Send what a tester typed, whatever the order is, and hear the reply. Raises SessionFailed."""
-        self.dialogue.sent(self._now(), command.shown)
+        self.dialogue.client_said(self._now(), command.shown)
         self._put(self._engine.say(command))
         return await self.hear(seconds)
 
@@ -32,13 +32,13 @@ class LooseSession(ClientSession):
         """Send commands together (RFC 2920 3.1); `hear` gives their replies one by one."""
         wire = b""
         for command in commands:
-            self.dialogue.sent(self._now(), command.shown)
+            self.dialogue.client_said(self._now(), command.shown)
             wire += self._engine.say(command)
         self._put(wire)
 
     def send_octets(self, octets: bytes) -> None:
         """Send octets as they are; nothing says that a reply will come."""
-        self.dialogue.sent(self._now(), f"(octets) {start_of(octets)}")
+        self.dialogue.client_said(self._now(), f"(octets) {start_of(octets)}")
         self._put(octets)
 
     async def say_content(self, content: bytes, seconds: float) -> Reply:

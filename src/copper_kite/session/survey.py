@@ -91,7 +91,7 @@ def _all_well(first: Verdict, hosts: Sequence[str], left_out: Sequence[Probed], 
     advice = "the same with --to and an address of yours sends one small real message"
     if alone:
         return replace(first, advice=advice)
-    whom = f"all {len(hosts)} hosts" if len(hosts) > 1 else f"{hosts[0]}"
+    whom = f"all {len(hosts)} hosts" if len(hosts) > 1 else hosts[0]
     meaning = f"Mail can be handed to {whom}; no message was sent."
     if left_out:
         words = "; ".join(f"{way.plan.address}: {way.failure.text}" for way in left_out if way.failure)

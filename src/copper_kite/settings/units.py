@@ -16,6 +16,7 @@ __all__ = [
     "Allowance",
     "Endpoint",
     "Pace",
+    "host_of",
     "parse_allowance",
     "parse_duration",
     "parse_endpoint",
@@ -181,3 +182,8 @@ def parse_endpoint(value: object, *, default_port: int | None = None) -> Endpoin
     if not 0 < number < 65536:
         raise ValueError(f"{number} is not a port; ports go from 1 to 65535")
     return Endpoint(host, number)
+
+
+def host_of(next_hop: str) -> str:
+    """A next hop as it is shown, without its port; a socket's path as it is."""
+    return next_hop if next_hop.startswith("unix:") else next_hop.rpartition(":")[0].strip("[]")

@@ -13,6 +13,7 @@ from typing import IO
 
 from copper_kite.errors import FolderInUse, StoreError
 from copper_kite.store.ballast import Ballast
+from copper_kite.store.files import put_file
 
 __all__ = ["FolderLock", "Note", "Running", "read_note", "running_server", "write_note"]
 
@@ -134,11 +135,8 @@ class Note:
 
 def write_note(folder: Path, note: Note) -> None:
     """Put the note into `folder`, whole; a server that cannot goes on all the same."""
-    fresh = folder / f".{NOTE}"
     with contextlib.suppress(OSError):
-        fresh.write_text(json.dumps(asdict(note)))
-        fresh.chmod(0o600)
-        fresh.replace(folder / NOTE)
+        put_file(folder / NOTE, json.dumps(asdict(note)))
 
 
 def read_note(folder: Path) -> Note | None:

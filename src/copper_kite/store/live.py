@@ -13,6 +13,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, NamedTuple
 
+from copper_kite.store.files import put_file
+
 __all__ = ["AttemptNow", "DownNow", "LaneNow", "read_live", "remove_live", "write_live"]
 
 NAME = "live.json"
@@ -61,11 +63,9 @@ class LaneNow:
 
 def write_live(folder: Path, lanes: Sequence[LaneNow]) -> None:
     """Put the file into `folder`, whole."""
-    fresh = folder / f".{NAME}"
+    text = json.dumps({"lanes": [[getattr(lane, name) for name in LaneNow.__slots__] for lane in lanes]})
     with contextlib.suppress(OSError):
-        fresh.touch(mode=0o600)
-        fresh.write_text(json.dumps({"lanes": [[getattr(lane, name) for name in LaneNow.__slots__] for lane in lanes]}))
-        fresh.replace(folder / NAME)
+        put_file(folder / NAME, text)
 
 
 def read_live(folder: Path) -> list[LaneNow]:

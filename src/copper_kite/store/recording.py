@@ -5,12 +5,12 @@ A command writes it, a server reads it when it is told to, and when it starts.
 
 from __future__ import annotations
 
-import contextlib
 import json
-import os
 from collections.abc import Iterable
 from pathlib import Path
 from typing import NamedTuple
+
+from copper_kite.store.files import put_file
 
 __all__ = ["Recording", "read_recordings", "write_recordings"]
 
@@ -36,10 +36,4 @@ def read_recordings(folder: Path, now: float) -> list[Recording]:
 
 def write_recordings(folder: Path, recordings: Iterable[Recording]) -> None:
     """Put the file into `folder`, whole, as its owner's. Raises OSError."""
-    fresh = folder / f".{NAME}"
-    fresh.touch(mode=0o600)
-    fresh.write_text(json.dumps(list(recordings)))
-    owner = folder.stat()
-    with contextlib.suppress(PermissionError):  # whoever is not root is the owner already
-        os.chown(fresh, owner.st_uid, owner.st_gid)
-    fresh.replace(folder / NAME)
+    put_file(folder / NAME, json.dumps(list(recordings)))

@@ -8,9 +8,10 @@ from typing import TYPE_CHECKING, Any
 
 from copper_kite.clock import span_text
 from copper_kite.mail.received import format_date
+from copper_kite.settings.units import host_of
 from copper_kite.smtp.replies import split_reply
 from copper_kite.store import Attempt, AttemptNow, JournalEntry, Message, Recipient, Record, id_text
-from copper_kite.trace.timeline import StoryLine, host_of, session_words, timeline
+from copper_kite.trace.timeline import StoryLine, session_words, timeline
 from copper_kite.trace.told import judge_told
 from copper_kite.verdict.judge import Verdict, judge
 from copper_kite.words import Cause, CauseKind, Event, Side, Stage, State

@@ -9,11 +9,12 @@ from typing import Any
 from copper_kite.clock import span_text
 from copper_kite.mail.received import format_date
 from copper_kite.routing.choose import choose
+from copper_kite.settings.units import host_of
 from copper_kite.smtp.replies import split_reply
 from copper_kite.store import Attempt, AttemptNow, CarrierThen, JournalEntry, Recipient, Record, SessionFacts
 from copper_kite.words import OPEN, Event
 
-__all__ = ["StoryLine", "host_of", "session_words", "timeline"]
+__all__ = ["StoryLine", "session_words", "timeline"]
 
 WAIT = 1.0  # seconds: a shorter pause is no wait
 OURS = "this server"
@@ -159,11 +160,6 @@ def _running_line(attempt: AttemptNow, now: float) -> StoryLine:
     what = "" if attempt.message else "a session is being opened, "
     text = f"{what}for {span_text(max(now - attempt.since, 0.0), ' ')}"
     return StoryLine(attempt.since, "running", attempt.stage, f"→ {attempt.address or attempt.next_hop}", "", text)
-
-
-def host_of(next_hop: str) -> str:
-    """A next hop without its port."""
-    return next_hop.rpartition(":")[0].strip("[]")
 
 
 def session_words(session: SessionFacts) -> str:

@@ -81,10 +81,9 @@ def _share_folder() -> Path:
 
 
 def _install_completion(share: Path) -> None:
-    from copper_kite.cli.main import kite
     from copper_kite.cli.shared.completion import completion_files
 
-    for path, text in completion_files(share, kite).items():
+    for path, text in completion_files(share, click.get_current_context().find_root().command).items():
         try:
             path.parent.mkdir(parents=True, exist_ok=True)
             path.write_text(text, "utf-8")

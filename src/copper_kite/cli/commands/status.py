@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from copper_kite.cli.output.show import local_time, print_json
-from copper_kite.cli.output.status_screen import Disk, Standing, show_status, status_json
+from copper_kite.cli.output.status_screen import Disk, ServerStatus, show_status, status_json
 from copper_kite.cli.shared.options import json_option, load_settings
 
 if TYPE_CHECKING:
@@ -28,15 +28,15 @@ def status(ctx: click.Context, as_json: bool) -> None:
     Exit 0 when the server runs, 1 when it does not, or not with the configuration that is in the file, or has no room
     left.
     """
-    standing = _standing(ctx.obj)
+    server = _gather(ctx.obj)
     if as_json:
-        print_json(status_json(standing))
+        print_json(status_json(server))
     else:
-        show_status(standing)
-    ctx.exit(0 if standing.running and not standing.told else 1)
+        show_status(server)
+    ctx.exit(0 if server.running and not server.problems else 1)
 
 
-def _standing(config: str | None) -> Standing:
+def _gather(config: str | None) -> ServerStatus:
     """All that is to be told. Raises SettingsError, StoreError."""
     from copper_kite.cli.commands.connector import allowances_used
     from copper_kite.errors import StoreError
@@ -48,7 +48,7 @@ def _standing(config: str | None) -> Standing:
     running = running_server(loaded.data)
     if running is not None:
         told = told or _told_by(read_note(loaded.data), loaded)
-    standing = Standing(
+    server = ServerStatus(
         loaded,
         now,
         running,
@@ -58,18 +58,18 @@ def _standing(config: str | None) -> Standing:
         allowances=allowances_used(loaded),
         disk=_disk(loaded),
     )
-    if standing.disk is not None and standing.disk.short:
-        told = [*told, _short_of_room(loaded, standing.disk)]
-    standing.told = told
+    if server.disk is not None and server.disk.short:
+        told = [*told, _short_of_room(loaded, server.disk)]
+    server.problems = told
     try:
         with open_store(loaded.data).reader() as reader:
-            standing.summary, standing.known = reader.summary(), {state.name: state for state in reader.connectors()}
-            standing.stops, standing.faults = reader.lanes(), reader.held_by_faults()
-            standing.flow, standing.octets = flow_of(reader.tallies(now - DAY), now), reader.size()
+            server.summary, server.known = reader.summary(), {state.name: state for state in reader.connectors()}
+            server.stops, server.faults = reader.lanes(), reader.held_by_faults()
+            server.flow, server.octets = flow_of(reader.tallies(now - DAY), now), reader.size()
     except StoreError:
         if (loaded.data / "queue.sqlite").exists():
             raise
-    return standing
+    return server
 
 
 def _settings(config: str | None) -> tuple[Loaded, list[str]]:

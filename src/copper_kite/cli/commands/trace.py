@@ -13,7 +13,7 @@ import click
 from copper_kite.cli.commands.log import entry_json, source_options, sources_of
 from copper_kite.cli.commands.trace_refused import show_refused
 from copper_kite.cli.output.probe_output import print_dialogue
-from copper_kite.cli.output.queue_table import row_json
+from copper_kite.cli.output.queue_table import message_json, row_json
 from copper_kite.cli.output.show import (
     STATE_COLOURS,
     echo,
@@ -291,17 +291,9 @@ def _show_submission(entry: JournalEntry) -> None:
 
 def story_json(story: Story) -> dict[str, Any]:
     """The story as JSON values."""
-    from copper_kite.store import id_text
-    from copper_kite.words import Priority
-
     message = story.message
     return {
-        "id": id_text(message.id),
-        "arrived": json_time(message.arrived),
-        "expires": json_time(message.expires),
-        "from": message.reverse_path,
-        "size": message.size,
-        "priority": Priority.of(message.priority).value,
+        **message_json(message),
         "message_id": message.message_id or None,
         "subject": message.subject or None,
         "listener": message.listener or None,

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from copper_kite.cli.output.show import STATE_COLOURS, age, echo, json_time, print_table, recipient_json, size
 
 if TYPE_CHECKING:
-    from copper_kite.store import QueueRow
+    from copper_kite.store import Message, QueueRow
 
-__all__ = ["row_json", "show_queue"]
+__all__ = ["message_json", "row_json", "show_queue"]
 
 
 def show_queue(rows: Sequence[QueueRow], now: float) -> None:
@@ -49,12 +49,16 @@ def _until(at: float, now: float) -> str:
     return age(at - now) if at > now + 0.5 else "now"
 
 
-def row_json(row: QueueRow) -> dict[str, object]:
+def row_json(row: QueueRow) -> dict[str, Any]:
     """One recipient of one message, for programs."""
+    return message_json(row.message) | recipient_json(row.recipient)
+
+
+def message_json(message: Message) -> dict[str, Any]:
+    """What is told of a message everywhere, for programs."""
     from copper_kite.store import id_text
     from copper_kite.words import Priority
 
-    message, recipient = row.message, row.recipient
     return {
         "id": id_text(message.id),
         "arrived": json_time(message.arrived),
@@ -62,5 +66,4 @@ def row_json(row: QueueRow) -> dict[str, object]:
         "from": message.reverse_path,
         "size": message.size,
         "priority": Priority.of(message.priority).value,
-        **recipient_json(recipient),
     }

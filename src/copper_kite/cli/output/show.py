@@ -39,6 +39,7 @@ __all__ = [
     "print_verdict",
     "recipient_json",
     "say",
+    "short_address",
     "size",
     "stop_json",
     "verdict_json",

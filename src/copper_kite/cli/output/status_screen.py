@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from copper_kite.settings.model import Connector
     from copper_kite.store import ConnectorState, LaneNow, LaneStop, QueueSummary, Recording, Running
 
-__all__ = ["Disk", "Standing", "show_status", "status_json"]
+__all__ = ["Disk", "ServerStatus", "show_status", "status_json"]
 
 MOST_STOPS = 10  # lanes that are shown one by one
 BARS = "▁▂▃▄▅▆▇"  # without the full one, which would touch that of the row above
@@ -41,11 +41,11 @@ class Disk(NamedTuple):
 
 
 @dataclass(slots=True)
-class Standing:
+class ServerStatus:
     """All that the status tells.
 
-    `told` is what is wrong with the configuration or the disk, a line each; `faults` the recipients held by faults of
-    our own; `dropped` the messages in the drop folder; `octets` what the queue and the journal take of the disk;
+    `problems` is what is wrong with the configuration or the disk, a line each; `faults` the recipients held by faults
+    of our own; `dropped` the messages in the drop folder; `octets` what the queue and the journal take of the disk;
     `allowances` what was used of them, by connector: period, count, of how many.
     """
 
@@ -57,7 +57,7 @@ class Standing:
     recordings: Sequence[Recording]
     allowances: dict[str, list[tuple[str, int, int]]]
     disk: Disk | None
-    told: Sequence[str] = ()
+    problems: Sequence[str] = ()
     summary: QueueSummary | None = None
     known: dict[str, ConnectorState] = field(default_factory=dict)
     stops: Sequence[LaneStop] = ()
@@ -66,44 +66,44 @@ class Standing:
     octets: int = 0
 
 
-def show_status(standing: Standing) -> None:
+def show_status(server: ServerStatus) -> None:
     """The screen."""
-    loaded, running, now = standing.loaded, standing.running, standing.now
+    loaded, running, now = server.loaded, server.running, server.now
     if running is None:
         say(f"{loaded.server_name}: ", ("not running", "bold red"), "; `kite serve` starts it")
     else:
         since = f"since {local_time(running.since)} ({age(now - running.since)}), process {running.pid}"
         say(f"{loaded.server_name}: ", ("running", "bold green"), f" {since}")
-    for line, style in _problems(standing):
+    for line, style in _problems(server):
         say((line, style), indent=2)
     echo()
-    _show_flow(standing.flow)
+    _show_flow(server.flow)
     echo()
-    _show_queue(standing)
-    for recording in standing.recordings:
+    _show_queue(server)
+    for recording in server.recordings:
         left = age(recording.until - now)
         say(f"the dialogues of {recording.table} {recording.name} are recorded for another {left}")
     echo()
-    _show_connectors(standing)
+    _show_connectors(server)
 
 
-def _problems(standing: Standing) -> Iterator[Line]:
+def _problems(server: ServerStatus) -> Iterator[Line]:
     """What is wrong, the worst first."""
-    for line in standing.told:
+    for line in server.problems:
         yield line, "bold red"
-    if standing.faults:
-        held = _counted(standing.faults, "recipient")
+    if server.faults:
+        held = _counted(server.faults, "recipient")
         yield f"{held} held by faults of our own: kite queue list --reason 'our own fault'", "bold red"
-    yield from _stopped(standing.stops)
-    yield from _failovers(standing.lanes, {(stop.connector, stop.next_hop) for stop in standing.stops})
-    for name, used in standing.allowances.items():
+    yield from _stopped(server.stops)
+    yield from _failovers(server.lanes, {(stop.connector, stop.next_hop) for stop in server.stops})
+    for name, used in server.allowances.items():
         for period, count, of in used:
             if count >= NEARLY * of:
                 share = f"{count} of {of} for this {period}"
                 what = "used up; mail waits for the next" if count >= of else "nearly used"
                 yield f"connector {name}: its allowance is {what} ({share})", "yellow"
-    if standing.dropped and standing.running is None:
-        yield f"drop folder: {_counted(standing.dropped, 'message')} not taken up yet, until a server runs", "yellow"
+    if server.dropped and server.running is None:
+        yield f"drop folder: {_counted(server.dropped, 'message')} not taken up yet, until a server runs", "yellow"
 
 
 def _stopped(stops: Sequence[LaneStop]) -> Iterator[Line]:
@@ -148,28 +148,28 @@ def _bars(counts: Sequence[int]) -> str:
     return "".join(signs[math.ceil(count / most * len(signs)) - 1] if count else none for count in counts)
 
 
-def _show_queue(standing: Standing) -> None:
-    summary = standing.summary
+def _show_queue(server: ServerStatus) -> None:
+    summary = server.summary
     if summary is not None and summary.messages:
         waiting = ", ".join(f"{count} {state.value}" for state, count in summary.by_state.items())
         recipients = _counted(sum(summary.by_state.values()), "recipient")
         messages = _counted(summary.messages, "message")
-        oldest = age(standing.now - summary.oldest) if summary.oldest is not None else "?"
+        oldest = age(server.now - summary.oldest) if summary.oldest is not None else "?"
         say(f"queue: {recipients} ({waiting}) in {messages}, {size(summary.octets)}; the oldest waits {oldest}")
     else:
         say("queue: nothing waits")
-    if standing.dropped and standing.running is not None:
-        say(f"drop folder: {_counted(standing.dropped, 'message')} not taken up yet")
-    if standing.disk is not None:
-        disk = standing.disk
+    if server.dropped and server.running is not None:
+        say(f"drop folder: {_counted(server.dropped, 'message')} not taken up yet")
+    if server.disk is not None:
+        disk = server.disk
         kept = f"{size(disk.keep_free)} are to stay free"
-        say(f"disk: {size(disk.free)} free of {size(disk.all)}; {kept}; queue and journal take {size(standing.octets)}")
+        say(f"disk: {size(disk.free)} free of {size(disk.all)}; {kept}; queue and journal take {size(server.octets)}")
 
 
-def _show_connectors(standing: Standing) -> None:
+def _show_connectors(server: ServerStatus) -> None:
     """A line for each connector, and below what each failed by."""
-    known, now = standing.known, standing.now
-    with_allowance = any(standing.allowances.values())
+    known, now = server.known, server.now
+    with_allowance = any(server.allowances.values())
     print_table(
         (
             "connector", "next hop", "sessions", "in 1 h", *["allowance used"] * with_allowance, "relayed", "failed",
@@ -179,20 +179,20 @@ def _show_connectors(standing: Standing) -> None:
             (
                 connector.name,
                 connector.where,
-                _sessions(connector, standing.lanes),
-                f"{standing.flow.relayed_by[connector.name]:,}",
-                *[_used(standing.allowances.get(connector.name, []))] * with_allowance,
+                _sessions(connector, server.lanes),
+                f"{server.flow.relayed_by[connector.name]:,}",
+                *[_used(server.allowances.get(connector.name, []))] * with_allowance,
                 _when(known.get(connector.name), "last_good", now),
                 _when(known.get(connector.name), "last_bad", now),
                 connector.tls,
             )
-            for connector in standing.loaded.settings.connector
+            for connector in server.loaded.settings.connector
         ],
         right=("in 1 h",),
     )  # fmt: skip
     failures = [
         (connector.name, known[connector.name].last_bad_text)
-        for connector in standing.loaded.settings.connector
+        for connector in server.loaded.settings.connector
         if connector.name in known and known[connector.name].last_bad_text
     ]
     if failures:
@@ -224,11 +224,11 @@ def _when(state: ConnectorState | None, field: str, now: float) -> str:
     return "never" if at is None else local_time(at, now)
 
 
-def status_json(standing: Standing) -> dict[str, Any]:
+def status_json(server: ServerStatus) -> dict[str, Any]:
     """The same for programs."""
-    summary, running, flow = standing.summary, standing.running, standing.flow
+    summary, running, flow = server.summary, server.running, server.flow
     return {
-        "server": standing.loaded.server_name,
+        "server": server.loaded.server_name,
         "running": running is not None,
         "since": json_time(running.since) if running else None,
         "pid": running.pid if running else None,
@@ -243,19 +243,19 @@ def status_json(standing: Standing) -> dict[str, Any]:
             "last_day": {outcome: flow.last_day(outcome) for outcome in OUTCOMES},
             "hours": [{outcome: flow.hours[outcome][hour] for outcome in OUTCOMES} for hour in range(HOURS)],
         },
-        "disk": {**standing.disk._asdict(), "used": standing.octets} if standing.disk else None,
-        "connectors": [_connector_json(connector, standing) for connector in standing.loaded.settings.connector],
-        "stopped": [stop_json(stop) for stop in standing.stops],
-        "held_by_faults": standing.faults,
-        "dropped": standing.dropped,
-        "recordings": [{**one._asdict(), "until": json_time(one.until)} for one in standing.recordings],
-        "configuration": list(standing.told) or None,
+        "disk": {**server.disk._asdict(), "used": server.octets} if server.disk else None,
+        "connectors": [_connector_json(connector, server) for connector in server.loaded.settings.connector],
+        "stopped": [stop_json(stop) for stop in server.stops],
+        "held_by_faults": server.faults,
+        "dropped": server.dropped,
+        "recordings": [{**one._asdict(), "until": json_time(one.until)} for one in server.recordings],
+        "configuration": list(server.problems) or None,
     }
 
 
-def _connector_json(connector: Connector, standing: Standing) -> dict[str, Any]:
-    known = standing.known.get(connector.name)
-    lanes = [lane for lane in standing.lanes if lane.connector == connector.name]
+def _connector_json(connector: Connector, server: ServerStatus) -> dict[str, Any]:
+    known = server.known.get(connector.name)
+    lanes = [lane for lane in server.lanes if lane.connector == connector.name]
     return {
         "name": connector.name,
         "next_hop": connector.where,
@@ -269,10 +269,10 @@ def _connector_json(connector: Connector, standing: Standing) -> dict[str, Any]:
             for lane in lanes
             for hop in lane.down
         ],
-        "relayed_last_hour": standing.flow.relayed_by[connector.name],
+        "relayed_last_hour": server.flow.relayed_by[connector.name],
         "allowances": [
             {"period": period, "used": count, "of": of}
-            for period, count, of in standing.allowances.get(connector.name, [])
+            for period, count, of in server.allowances.get(connector.name, [])
         ],
         "last_success": json_time(known.last_good) if known else None,
         "last_failure": json_time(known.last_bad) if known else None,

@@ -27,6 +27,7 @@ from copper_kite.store.model import (
     Waiting,
 )
 from copper_kite.store.sqlite.kinds.kind import place
+from copper_kite.store.sqlite.kinds.tally import MINUTE
 from copper_kite.store.sqlite.rows import (
     MESSAGE_COLUMNS,
     RECIPIENT_COLUMNS,
@@ -205,7 +206,7 @@ class SqliteReads:
         return list(self._rows("SELECT hour, count FROM taken WHERE who = ? AND hour >= ?", who, since))
 
     def tallies(self, since: float) -> list[Tally]:
-        rows = self._rows("SELECT minute, connector, outcome, count FROM tally WHERE minute >= ?", int(since) // 60)
+        rows = self._rows("SELECT minute, connector, outcome, count FROM tally WHERE minute >= ?", int(since) // MINUTE)
         return list(map(Tally._make, rows))
 
     def noted(self, event: Event, since: float) -> list[JournalEntry]:

@@ -7,9 +7,9 @@ import sqlite3
 from collections import Counter
 from collections.abc import Mapping, Sequence
 
-__all__ = ["count_outcomes"]
+__all__ = ["MINUTE", "count_outcomes"]
 
-MINUTE = 60
+MINUTE = 60  # seconds
 
 
 def count_outcomes(connection: sqlite3.Connection, outcomes: Mapping[tuple[str, str], Sequence[float]]) -> None:

@@ -55,13 +55,14 @@ def forget_old(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) 
     """Forget what is old."""
     connection.executemany(_FORGET_JOURNAL, [(before,) for before, _ in rows])
     connection.executemany("DELETE FROM taken WHERE hour < ?", [(hour,) for _, hour in rows])
-    connection.executemany("DELETE FROM tally WHERE minute < ?", [(hour * 60,) for _, hour in rows])
+    connection.executemany("DELETE FROM tally WHERE minute < ?", [(hour * MINUTES_AN_HOUR,) for _, hour in rows])
 
 
 def sweep(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
     """The files are swept after the commit, by the process that writes."""
 
 
+MINUTES_AN_HOUR = 60
 _REFUSED = Event.REFUSED.value
 _INSERT_JOURNAL = insert("journal", 5)
 # What was noted later than the clock showed was computed by another clock: it stays as it is.
