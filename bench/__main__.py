@@ -130,7 +130,7 @@ def main() -> None:
     parser.add_argument("--pipelined", action="store_true", help="commands of a message as one group")
     parser.add_argument("--tls", action="store_true", help="programs' sessions under TLS, those of the yardstick too")
     parser.add_argument("--rounds", type=int, default=3)
-    parser.add_argument("--before", type=Path, help="of turns: the folder of the code to compare with")
+    parser.add_argument("--before", type=Path, help="of turns: the tree to compare with, or its src")
     parser.add_argument("--of", choices=GOALS, default="relay", help="of turns: what to measure")
     parser.add_argument("--folder", default=os.environ.get("TMPDIR", "/tmp"), help="on the disk to be measured")
     arguments = parser.parse_args()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import socket
 import subprocess
 import sys
@@ -19,10 +20,16 @@ def free_port() -> int:
         return int(sock.getsockname()[1])
 
 
+served_from: str | None = None  # the folder of the code that serves, where it is not this one (see `bench.turns`)
+
+
 @contextmanager
 def program(*words: str, ready: bytes = b"ready") -> Iterator[subprocess.Popen[bytes]]:
     """A process that has said it is ready; ended at the end."""
-    process = subprocess.Popen([sys.executable, "-m", *words], stdout=subprocess.PIPE, stderr=subprocess.STDOUT)
+    environment = {**os.environ, "PYTHONPATH": served_from} if served_from and words[0] == "copper_kite" else None
+    process = subprocess.Popen(
+        [sys.executable, "-m", *words], stdout=subprocess.PIPE, stderr=subprocess.STDOUT, env=environment
+    )
     assert process.stdout is not None
     said = []
     for line in process.stdout:

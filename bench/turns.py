@@ -13,6 +13,8 @@ import subprocess
 from collections.abc import Callable
 from pathlib import Path
 
+from bench import site
+
 __all__ = ["Measured", "processor_seconds", "turns"]
 
 TICKS = os.sysconf("SC_CLK_TCK")
@@ -30,13 +32,21 @@ def processor_seconds(process: subprocess.Popen[bytes]) -> float:
     return used / TICKS
 
 
+def _source(folder: Path) -> str:
+    """The folder with the package, of a whole tree or itself; or else what is installed would be measured instead."""
+    for source in (folder / "src", folder):
+        if (source / "copper_kite" / "__init__.py").is_file():
+            return str(source)
+    raise SystemExit(f"{folder}: no copper_kite in it, nor in its src")
+
+
 def turns(arguments: argparse.Namespace, measure: Callable[[argparse.Namespace], Measured]) -> None:
     """Measure before and after in turns and print both, with the median ratios (after / before, below 1 is faster)."""
-    here = str(Path(__file__).parents[1] / "src")
+    here = _source(Path(__file__).parents[1])
     sides: tuple[list[Measured], list[Measured]] = [], []
     for number in range(1, arguments.rounds + 1):
-        for side, source in ((0, str(arguments.before)), (1, here))[:: 1 if number % 2 else -1]:
-            os.environ["PYTHONPATH"] = source
+        for side, source in ((0, _source(arguments.before)), (1, here))[:: 1 if number % 2 else -1]:
+            site.served_from = source
             sides[side].append(measure(arguments))
         before, after = sides[0][-1], sides[1][-1]
         print(

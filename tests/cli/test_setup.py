@@ -443,7 +443,7 @@ def test_the_unit_passes_the_manager_s_own_check(folder: Path, data: str) -> Non
     (folder / "ca.pem").write_text("")
     config = write_site(folder, 2525)
     config.write_text(config.read_text().replace('data = "queue"', f'data = "{data}"'))
-    done = kite("service", "--install", "--folder", folder, config=config)
+    done = kite("service", "--install", "--folder", folder, "--share", folder / "share", config=config)
     assert done.returncode == 0 and (b"useradd" in done.stdout) == (data == "queue")
     units = [folder / "copper-kite.service", folder / "copper-kite.socket"]
     done = subprocess.run(["systemd-analyze", "verify", *units], capture_output=True, text=True, check=False)

@@ -51,6 +51,7 @@ FAMILIES: dict[str, dict[str, tuple[str, str]]] = {
     },
     "Watch": {
         "demo": ("demo", "A whole day of a small ferry line, in half a minute."),
+        "help": ("help_topics", "The documentation, without a network."),
     },
 }
 

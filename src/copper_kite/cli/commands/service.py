@@ -18,6 +18,7 @@ __all__ = ["service"]
 @click.command()
 @click.option("--install", is_flag=True, help="Write the units to --folder instead of standard output.")
 @click.option("--folder", default="/etc/systemd/system", show_default=True, help="Where --install puts them.")
+@click.option("--share", metavar="FOLDER", help="Where --install puts the manual pages; else where man looks.")
 @click.option("--path", metavar="FILE", help="Instead: make FILE the command that programs hand their mail to.")
 @click.option(
     "--completion",
@@ -30,12 +31,20 @@ __all__ = ["service"]
 @click.option("--user", default="copper-kite", show_default=True, help="The user it runs as; made while it runs.")
 @click.pass_obj
 def service(
-    config: str | None, install: bool, folder: str, path: str | None, completion: str | None, yes: bool, user: str
+    config: str | None,
+    install: bool,
+    folder: str,
+    share: str | None,
+    path: str | None,
+    completion: str | None,
+    yes: bool,
+    user: str,
 ) -> None:
     """A systemd unit for the server, with its socket unit.
 
     A user of its own, no rights beyond those it needs, port 25 opened by systemd, the credentials handed over by
-    systemd (LoadCredential). `systemctl reload` takes up a changed configuration.
+    systemd (LoadCredential). `systemctl reload` takes up a changed configuration. With --install, also the manual
+    pages: `man kite`, `man kite-trace`, `man kite.toml`.
 
     With --path, programs that call FILE, the path that ISO/IEC 23360-1 names for handing in mail, hand it to this
     server: what stood there is told, and kept beside it.
@@ -68,6 +77,7 @@ def service(
         except EditFailed as error:
             raise InputError(f"{error}; run it as root") from error
         echo(f"{Path(folder) / name} written")
+    _install_manual(Path(share) if share else _share_folder())
     echo("Next:")
     if loaded.data.absolute() != STATE:  # there, systemd makes the user and the folder
         echo(f"  useradd --system --shell /usr/sbin/nologin {user}")
@@ -76,21 +86,40 @@ def service(
 
 
 def _share_folder() -> Path:
-    """Where shells look for the completion of programs that the system does not bring: for all users, or for one."""
+    """Where shells and man look for what programs bring that the system does not have: for all users, or for one."""
     return Path("/usr/local/share") if os.geteuid() == 0 else Path.home() / ".local/share"
 
 
 def _install_completion(share: Path) -> None:
     from copper_kite.cli.shared.completion import completion_files
 
-    for path, text in completion_files(share, click.get_current_context().find_root().command).items():
-        try:
-            path.parent.mkdir(parents=True, exist_ok=True)
-            path.write_text(text, "utf-8")
-        except OSError as error:
-            raise InputError(f"{path} cannot be written ({error.strerror})") from error
+    for path, text in completion_files(share, _root_command()).items():
+        _write_shared(path, text)
         echo(f"{path} written")
     echo("A new shell completes them; zsh where its fpath has that folder.")
+
+
+def _install_manual(share: Path) -> None:
+    from copper_kite.cli.output.manual import manual_pages
+
+    for name, text in manual_pages(_root_command()).items():
+        _write_shared(share / "man" / f"man{name[-1]}" / name, text)
+    echo(f"manual pages written to {share / 'man'}")
+
+
+def _root_command() -> click.Group:
+    command = click.get_current_context().find_root().command
+    assert isinstance(command, click.Group)
+    return command
+
+
+def _write_shared(path: Path, text: str) -> None:
+    """Raises InputError."""
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(text, "utf-8")
+    except OSError as error:
+        raise InputError(f"{path} cannot be written ({error.strerror})") from error
 
 
 def _command() -> list[str]:
