@@ -249,8 +249,8 @@ def test_words_that_are_not_commands(folder: Path) -> None:
 
 def test_help_is_grouped_by_the_work() -> None:
     text = kite("--help").stdout.decode()
-    assert [word for word in ("Run:", "Test:", "Trace:", "Watch:") if f"\n{word}\n" in text] == [
-        "Run:", "Test:", "Trace:", "Watch:",
+    assert [word for word in ("Run:", "Test:", "Trace:", "Learn:") if f"\n{word}\n" in text] == [
+        "Run:", "Test:", "Trace:", "Learn:",
     ]  # fmt: skip
     for command in ("serve", "pipe", "status", "catch", "queue", "trace", "demo"):
         assert f"\n  {command} " in text

@@ -9,6 +9,8 @@ import pytest
 
 from copper_kite.errors import ContentUnreadable
 from copper_kite.relay.job import Job, SenderRule
+from copper_kite.relay.outgoing import NextHop, Outgoing, prepare
+from copper_kite.smtp.extensions import Capabilities
 from copper_kite.smtp.transaction import Envelope
 from copper_kite.store import Message, Recipient
 
@@ -21,6 +23,10 @@ def job(octets: bytes | None, *portions: bytes) -> Job:
     return Job(MESSAGE, recipients, "crew", None, octets, lambda id: iter(portions))
 
 
+def leaving(carried: Job, rule: SenderRule | None) -> Outgoing:
+    return prepare(carried, NextHop(Capabilities({}), proven=True, sender_rule=rule))
+
+
 def test_what_was_carried_is_let_go_at_once() -> None:
     """Content in memory goes with its job, and does not wait until somebody looks for circles."""
     octets = bytes(bytearray(CONTENT))  # which nobody else holds
@@ -29,11 +35,10 @@ def test_what_was_carried_is_let_go_at_once() -> None:
     try:
         for sender in ("", "outside@z.example"):
             carried = job(octets)
-            if sender:
-                carried.sender_rule = SenderRule(sender)
-            assert carried.envelope.recipients and b"".join(carried.outgoing()).endswith(b"end\r\n")
+            outgoing = leaving(carried, SenderRule(sender) if sender else None)
+            assert carried.envelope.recipients and b"".join(outgoing.content()).endswith(b"end\r\n")
             assert sys.getrefcount(octets) > before
-            del carried
+            del carried, outgoing
             assert sys.getrefcount(octets) == before
     finally:
         gc.enable()
@@ -43,20 +48,19 @@ def test_its_envelope_and_content() -> None:
     carried = job(None, CONTENT[:25], CONTENT[25:])
     asked = ("", "NOTIFY=NEVER")
     assert carried.envelope == Envelope("a@x.example", ("r@y.example", "s@y.example"), 32, False, False, "", asked)
-    assert list(carried.outgoing()) == [CONTENT[:25], CONTENT[25:]]
+    assert list(carried.content()) == [CONTENT[:25], CONTENT[25:]]
     ours, theirs = carried.divided(["s@y.example"])
     assert (ours.envelope.recipients, ours.envelope.asked_each) == (("r@y.example",), ())
     assert (theirs.envelope.recipients, theirs.envelope.asked_each) == (("s@y.example",), ("NOTIFY=NEVER",))
 
 
 def test_under_another_sender_only_the_header_is_another() -> None:
-    carried = job(None, CONTENT[:25], CONTENT[25:])
-    carried.sender_rule = SenderRule("outside@z.example", ("y.example",))
-    assert carried.envelope.reverse_path == "outside@z.example"
-    left = b"".join(carried.outgoing())
-    assert len(left) == carried.envelope.size
+    outgoing = leaving(job(None, CONTENT[:25], CONTENT[25:]), SenderRule("outside@z.example", ("y.example",)))
+    assert outgoing.envelope.reverse_path == "outside@z.example"
+    left = b"".join(outgoing.content())
+    assert len(left) == outgoing.envelope.size
     assert b"<outside@z.example>" in left and left.endswith(b"\r\n\r\nbody\r\nend\r\n")
-    assert b"".join(carried.outgoing()) == left, "it can go once more"
+    assert b"".join(outgoing.content()) == left, "it can go once more"
 
 
 def test_content_that_cannot_be_read() -> None:
@@ -66,4 +70,4 @@ def test_content_that_cannot_be_read() -> None:
     carried = Job(MESSAGE, [Recipient(7, 1, "r@y.example")], "crew", None, None, unreadable)
     assert carried.beginning() == b""
     with pytest.raises(ContentUnreadable):
-        carried.outgoing()
+        leaving(carried, SenderRule("outside@z.example"))

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from email import message_from_bytes
+
 import pytest
 
-from copper_kite.relay.job import Job
-from copper_kite.relay.outgoing import Outgoing, prepare
+from copper_kite.relay.job import Job, SenderRule
+from copper_kite.relay.outgoing import NextHop, Outgoing, prepare
 from copper_kite.smtp.client import Client
 from copper_kite.smtp.extensions import Capabilities
 from copper_kite.smtp.transaction import Transaction
@@ -29,7 +32,8 @@ def prepared(
     message = Message(7, 0, 9, sender, len(content), not content.isascii(), utf8, "<m>", "l", "unix", "h", "", "ESMTP")
     named = [Recipient(7, n, address) for n, address in enumerate(recipients or ("r@y.example",), 1)]
     capabilities = Capabilities({name.partition(" ")[0]: tuple(name.split()[1:]) for name in offered})
-    return prepare(Job(message, named, "c", None, content, lambda id: (content,)), capabilities, proven=True)
+    job = Job(message, named, "c", None, content, lambda id: (content,))
+    return prepare(job, NextHop(capabilities, proven=True))
 
 
 def says(found: Outgoing, offered: tuple[str, ...]) -> bytes:
@@ -96,6 +100,30 @@ def test_the_header_of_a_part_is_a_header() -> None:
     assert b"filename*=utf-8''b%C3%A5t" in sent and "höher".encode() in sent, "the body may stay as it is"
     assert b"".join(prepared(HIGH_PART, ()).content()).isascii()
     assert b"".join(prepared(HIGH_PART, BOTH).content()) == HIGH_PART
+
+
+def test_transforms_follow_each_other_and_the_size_follows_them() -> None:
+    """Another sender, then long lines, then 7 bits: each sees what the one before wrote."""
+    content = f"From: J <a@x.example>\r\nSubject: x\r\n\r\nhöher {'x' * 2000}\r\n".encode()
+    message = Message(7, 0, 9, "a@x.example", len(content), True, False, "<m>", "l", "unix", "h", "", "ESMTP", form=1)
+    job = Job(message, [Recipient(7, 1, "r@y.example")], "c", None, content, lambda id: (content,))
+    found = prepare(job, NextHop(Capabilities({}), proven=True, sender_rule=SenderRule("out@z.example")))
+    sent = b"".join(found.content())
+    assert found.stop is None and found.envelope.reverse_path == "out@z.example" and b"J <out@z.example>" in sent
+    assert found.envelope.size == len(sent) and sent.isascii() and max(map(len, sent.split(b"\r\n"))) <= 998
+    assert found.changed == "long lines and NUL were encoded" and not found.envelope.eight_bit
+    assert message_from_bytes(sent).get_payload(decode=True) == f"höher {'x' * 2000}\r\n".encode()
+
+
+def test_what_is_too_large_is_not_read_to_be_encoded() -> None:
+    def read(id: int) -> Iterator[bytes]:
+        yield HIGH_BODY
+        raise AssertionError("read beyond its header")
+
+    message = Message(7, 0, 9, "a@x.example", 5000, True, False, "<m>", "l", "unix", "h", "", "ESMTP")
+    job = Job(message, [Recipient(7, 1, "r@y.example")], "c", None, None, read)
+    stop = prepare(job, NextHop(Capabilities({"SIZE": ("4000",)}), proven=True)).stop
+    assert stop is not None and stop.cause is Cause.TOO_LARGE
 
 
 def test_what_is_said_to_be_8_bits_and_is_not_stays() -> None:

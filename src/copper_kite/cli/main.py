@@ -49,7 +49,7 @@ FAMILIES: dict[str, dict[str, tuple[str, str]]] = {
         "notice": ("notice", "What notices from elsewhere tell, and of which of our messages."),
         "explain": ("explain", "What a server's reply means, and what to do."),
     },
-    "Watch": {
+    "Learn": {
         "demo": ("demo", "A whole day of a small ferry line, in half a minute."),
         "help": ("help_topics", "The documentation, without a network."),
     },

@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Collection, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable
 from dataclasses import dataclass, field, replace
 
 from copper_kite.errors import ContentUnreadable
-from copper_kite.mail.header import header_end
-from copper_kite.mail.readdress import leave_under
 from copper_kite.relay.turns import Flow
 from copper_kite.routing.choose import fits
 from copper_kite.settings.units import Endpoint
@@ -50,13 +48,10 @@ class Job:
     read: Callable[[int], Iterable[bytes]]  # the content of a message, a portion at a time
     domain: str = ""  # of the recipients, where that decides the next hop
     whole: bool = False  # these are all the recipients that the message has, and its content is a single portion
-    sender_rule: SenderRule | None = None
     load: Load = field(default_factory=Load)  # of its lane
     changed: str = ""  # what of the message is changed for the next hop that it goes to, in words
     shift: float = 0.0  # seconds by which the clock was set since it was taken: its lifetime ends so much later
     _envelope: Envelope | None = field(init=False, default=None)
-    _header: bytes | None = field(init=False, default=None)  # where it leaves with another than it is kept with
-    _header_end: int = field(init=False, default=0)
 
     @property
     def flow(self) -> Flow:
@@ -66,11 +61,9 @@ class Job:
 
     @property
     def envelope(self) -> Envelope:
-        """What a transaction carries; put together when the job's turn comes."""
+        """What a transaction would carry of it as it is kept; put together when the job's turn comes."""
         if self._envelope is None:
             self._envelope = self._envelope_of()
-            if self.sender_rule is not None:
-                self._envelope = self._under_rule(self._envelope, self.sender_rule)
         return self._envelope
 
     def _envelope_of(self) -> Envelope:
@@ -86,15 +79,6 @@ class Job:
             asked if any(asked) else (),
         )  # fmt: skip
 
-    def outgoing(self) -> Iterable[bytes]:
-        """The content as it leaves, a portion at a time. Raises ContentUnreadable."""
-        return self.content() if self._header is None else self._under(self._header)
-
-    def _under(self, header: bytes) -> Iterator[bytes]:
-        kept = iter(self.content())
-        yield header + next(kept, b"")[self._header_end :]
-        yield from kept
-
     def content(self) -> Iterable[bytes]:
         """The content as it is kept, a portion at a time. Raises ContentUnreadable."""
         return (self.octets,) if self.octets is not None else self.read(self.message.id)
@@ -104,15 +88,6 @@ class Job:
         with contextlib.suppress(ContentUnreadable):
             return next(iter(self.content()), b"")
         return b""
-
-    def _under_rule(self, envelope: Envelope, rule: SenderRule) -> Envelope:
-        """The envelope as the rule has it; the header is changed with it."""
-        first = self.beginning()
-        end = self._header_end = header_end(first)
-        header = self._header = leave_under(first[:end], rule.sender, rule.lets_pass)
-        path = envelope.reverse_path
-        kept = not path or rule.lets_pass(path)
-        return envelope._replace(reverse_path=path if kept else rule.sender, size=self.message.size + len(header) - end)
 
     def divided(self, apart: Collection[str]) -> tuple[Job, Job]:
         """The same without the recipients `apart`, and one with them alone."""

@@ -28,7 +28,7 @@ from copper_kite.relay.concurrency import Concurrency
 from copper_kite.relay.delivery import AttemptFailure, Report
 from copper_kite.relay.hops import Down, Hops
 from copper_kite.relay.job import Job, Load, SenderRule
-from copper_kite.relay.outgoing import Outgoing, prepare
+from copper_kite.relay.outgoing import NextHop, Outgoing, prepare
 from copper_kite.relay.turns import Flow, Turns
 from copper_kite.settings.model import Connector
 from copper_kite.settings.units import Endpoint
@@ -125,7 +125,6 @@ class Lane:
 
     def add(self, job: Job) -> None:
         """Have `job` carried, by an idle session if there is one."""
-        job.sender_rule = self._sender
         while self._idle:
             future = self._idle.popleft()
             if not future.done():
@@ -371,7 +370,7 @@ class Lane:
 
     def _prepare(self, job: Job, session: RelaySession) -> Outgoing:
         proven = session.verified and self.hops.proven
-        outgoing = prepare(job, session.capabilities, proven=proven, long_lines=self._long_lines)
+        outgoing = prepare(job, NextHop(session.capabilities, proven, self._long_lines, self._sender))
         job.changed = outgoing.changed
         return outgoing
 

@@ -1,6 +1,9 @@
-"""A message's way out: what of it goes to a next hop as it is, and what is changed for it first.
+"""A message's way out: transforms, one after the other, make of what is kept what a next hop gets.
 
-Each step looks at what the next hop offers. What nearly every message is, ASCII, passes all of them unchanged.
+A transform takes a draft and what is known of the next hop, and returns the draft, or one with other content. To add
+one (a signature, say), write it and name it in `TRANSFORMS`, in its order: the sender comes first, since later ones
+encode what it writes; a signature would come last, since it covers what all others wrote. What nearly every message is,
+ASCII in short lines, passes all of them unchanged.
 """
 
 from __future__ import annotations
@@ -9,23 +12,84 @@ from collections.abc import Callable, Iterable
 from typing import NamedTuple
 
 from copper_kite.mail.header import header_end
+from copper_kite.mail.readdress import leave_under
 from copper_kite.mail.sevenbit import to_lines, to_seven_bits
 from copper_kite.relay.delivery import AttemptFailure
-from copper_kite.relay.job import Job
+from copper_kite.relay.job import Job, SenderRule
 from copper_kite.smtp.extensions import Capabilities
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.transaction import Envelope, incompatibility
 from copper_kite.words import Cause, Stage
 
-__all__ = ["Outgoing", "prepare"]
+__all__ = ["TRANSFORMS", "Content", "Draft", "NextHop", "Outgoing", "prepare"]
 
 LINES_ENCODED = "long lines and NUL were encoded"
 HIGH_ENCODED = "octets over 127 were encoded"
 NO_LONG_LINES = Reply(554, "5.6.1", "a line has over 998 octets, or holds a NUL, and the connector takes none such")
+NO_HIGH_FIELD = Reply(
+    554, "5.6.9", "a header field is not ASCII and cannot be encoded, and the next hop does not offer SMTPUTF8"
+)
 MAX_ENCODED = 64 * 1024 * 1024  # octets of a message that is encoded; a larger one goes as it is
 MAX_LOOKED_INTO = 8 * 1024 * 1024  # octets of a message whose parts' headers are looked at for octets over 127
 
-Content = Callable[[], Iterable[bytes]]
+
+class NextHop(NamedTuple):
+    """What the transforms go by: what it offers, whether it is `proven` who it is (see `incompatibility`), and what the
+    configuration of its connector says of long lines and of the sender."""
+
+    capabilities: Capabilities
+    proven: bool
+    long_lines: str = "encode"
+    sender_rule: SenderRule | None = None
+
+
+class Content(NamedTuple):
+    """Octets on their way out, a portion at a time; `portions` may be called again, and raises ContentUnreadable."""
+
+    size: int
+    portions: Callable[[], Iterable[bytes]]
+
+    @classmethod
+    def of(cls, octets: bytes) -> Content:
+        """What is whole in memory."""
+        return cls(len(octets), lambda: (octets,))
+
+    def first(self) -> bytes:
+        """The first portion; the header stands in it."""
+        return next(iter(self.portions()), b"")
+
+    def whole(self) -> bytes:
+        """All of it in memory."""
+        return b"".join(self.portions())
+
+    def with_header(self, header: bytes, end: int) -> Content:
+        """The same with another header than the one that ends at `end`."""
+        kept = self.portions
+
+        def portions() -> Iterable[bytes]:
+            rest = iter(kept())
+            yield header + next(rest, b"")[end:]
+            yield from rest
+
+        return Content(self.size + len(header) - end, portions)
+
+
+class Draft(NamedTuple):
+    """A message on its way out. `form` is what its content needs (`smtp.content.Form`); `changed` says in words what is
+    not as it was kept."""
+
+    envelope: Envelope
+    content: Content
+    form: int = 0
+    changed: str = ""
+
+    def rewritten(self, content: Content, changed: str = "", *, eight_bit: bool | None = None) -> Draft:
+        """The same with other content; the envelope follows its size and what its octets need."""
+        eight_bit = self.envelope.eight_bit if eight_bit is None else eight_bit
+        envelope = self.envelope._replace(size=content.size, eight_bit=eight_bit)
+        return self._replace(
+            envelope=envelope, content=content, changed=", ".join(filter(None, (self.changed, changed)))
+        )
 
 
 class Outgoing(NamedTuple):
@@ -35,45 +99,35 @@ class Outgoing(NamedTuple):
     """
 
     envelope: Envelope
-    content: Content
+    content: Callable[[], Iterable[bytes]]
     stop: AttemptFailure | None = None
     apart: tuple[str, ...] = ()
     changed: str = ""
 
 
-def prepare(job: Job, capabilities: Capabilities, *, proven: bool, long_lines: str = "encode") -> Outgoing:
-    """What is to be handed over to a next hop that offers `capabilities`; `proven` as in `incompatibility`,
-    `long_lines` as in the configuration of a connector.
+class _CannotLeave(Exception):
+    """This message cannot go to this next hop."""
 
-    Raises ContentUnreadable.
-    """
-    envelope, content = job.envelope, job.outgoing
-    if job.message.form and long_lines == "refuse":
-        return Outgoing(envelope, content, _stopped(Cause.LONG_LINES, NO_LONG_LINES))
-    if job.message.form and long_lines == "encode":
-        return _in_lines(job, capabilities, proven=proven)
-    return _prepared(envelope, content, capabilities, proven=proven)
+    def __init__(self, cause: Cause, reply: Reply) -> None:
+        super().__init__(reply.text)
+        self.stop = AttemptFailure(stage=Stage.SENDER, cause=cause, text=reply.text, reply=reply)
 
 
-def _in_lines(job: Job, capabilities: Capabilities, *, proven: bool) -> Outgoing:
-    """A message with lines that are too long, or NUL: encoded, or where that breaks something, as it is."""
-    envelope, content = job.envelope, job.outgoing
-    if envelope.size > MAX_ENCODED or (made := to_lines(b"".join(content()))) is None:
-        return _prepared(envelope, content, capabilities, proven=proven)
-    envelope = envelope._replace(size=len(made), eight_bit=not made.isascii())
-    outgoing = _prepared(envelope, lambda: (made,), capabilities, proven=proven)
-    return outgoing._replace(changed=", ".join(filter(None, (LINES_ENCODED, outgoing.changed))))
-
-
-def _prepared(envelope: Envelope, content: Content, capabilities: Capabilities, *, proven: bool) -> Outgoing:
-    if len(envelope.recipients) > 1 and (apart := _apart(envelope, capabilities)):
-        return Outgoing(envelope, content, apart=apart)
-    found = incompatibility(envelope, capabilities, proven=proven)
-    if found is not None and found[0] is not Cause.NEEDS_8BITMIME:
-        return Outgoing(envelope, content, _stopped(*found))
-    if not envelope.eight_bit and not envelope.utf8:
-        return Outgoing(envelope, content)
-    return _fitted(envelope, content, capabilities, found)
+def prepare(job: Job, hop: NextHop) -> Outgoing:
+    """What is to be handed over to a next hop. Raises ContentUnreadable."""
+    envelope = job.envelope
+    if len(envelope.recipients) > 1 and (apart := _apart(envelope, hop.capabilities)):
+        return Outgoing(envelope, job.content, apart=apart)
+    draft = Draft(envelope, Content(envelope.size, job.content), job.message.form)
+    try:
+        for transform in TRANSFORMS:
+            draft = transform(draft, hop)
+        refused = incompatibility(draft.envelope, hop.capabilities, proven=hop.proven)
+        if refused is not None:
+            raise _CannotLeave(*refused)
+    except _CannotLeave as error:
+        return Outgoing(draft.envelope, draft.content.portions, error.stop)
+    return Outgoing(draft.envelope, draft.content.portions, changed=draft.changed)
 
 
 def _apart(envelope: Envelope, capabilities: Capabilities) -> tuple[str, ...]:
@@ -87,33 +141,63 @@ def _apart(envelope: Envelope, capabilities: Capabilities) -> tuple[str, ...]:
     return high if len(high) < len(recipients) else ()
 
 
-def _stopped(cause: Cause, reply: Reply) -> AttemptFailure:
-    return AttemptFailure(stage=Stage.SENDER, cause=cause, text=reply.text, reply=reply)
+def _leave_as_sender(draft: Draft, hop: NextHop) -> Draft:
+    """Under the sender that the connector's mail leaves with, in the envelope and in the header."""
+    rule = hop.sender_rule
+    if rule is None:
+        return draft
+    first = draft.content.first()
+    end = header_end(first)
+    draft = draft.rewritten(draft.content.with_header(leave_under(first[:end], rule.sender, rule.lets_pass), end))
+    path = draft.envelope.reverse_path
+    if not path or rule.lets_pass(path):
+        return draft
+    return draft._replace(envelope=draft.envelope._replace(reverse_path=rule.sender))
 
 
-def _fitted(
-    envelope: Envelope, content: Content, capabilities: Capabilities, lacks_8bit: tuple[Cause, Reply] | None
-) -> Outgoing:
-    """A message with octets over 127, or of which somebody said so."""
-    first = next(iter(content()), b"") if envelope.eight_bit else b""
-    header = first[: header_end(first)]
+def _encode_lines(draft: Draft, hop: NextHop) -> Draft:
+    """Lines that are too long, and NUL, encoded (RFC 5322 2.1.1); where that breaks something, as they are."""
+    if not draft.form or hop.long_lines == "pass":
+        return draft
+    if hop.long_lines == "refuse":
+        raise _CannotLeave(Cause.LONG_LINES, NO_LONG_LINES)
+    if draft.content.size > MAX_ENCODED or (made := to_lines(draft.content.whole())) is None:
+        return draft
+    return draft.rewritten(Content.of(made), LINES_ENCODED, eight_bit=not made.isascii())
+
+
+def _encode_high(draft: Draft, hop: NextHop) -> Draft:
+    """Octets over 127 encoded for a next hop without 8BITMIME (RFC 6152 3) or SMTPUTF8 (RFC 6531 3.2), where it can be
+    done right. Bodies that cannot stay as they are, for `incompatibility` to see."""
+    envelope, content = draft.envelope, draft.content
+    if not envelope.eight_bit and not envelope.utf8:
+        return draft
+    header = b""
+    if envelope.eight_bit:
+        first = content.first()
+        header = first[: header_end(first)]
     paths = "".join((envelope.reverse_path, *envelope.recipients))
-    envelope = envelope._replace(utf8=not (header.isascii() and paths.isascii()))
-    bodies = lacks_8bit is not None
-    if "SMTPUTF8" in capabilities and not bodies:
-        return Outgoing(envelope, content)
-    if header.isascii() and not bodies and (not envelope.eight_bit or envelope.size > MAX_LOOKED_INTO):
-        return Outgoing(envelope, content)
-    whole = b"".join(content())
-    converted = to_seven_bits(whole, bodies=bodies)
-    if converted is not None:
-        envelope = envelope._replace(
-            size=len(converted), utf8=not paths.isascii(), eight_bit=not bodies and envelope.eight_bit
-        )
-        return Outgoing(envelope, lambda: (converted,), changed="" if converted == whole else HIGH_ENCODED)
-    if lacks_8bit is not None:
-        return Outgoing(envelope, content, _stopped(*lacks_8bit))
-    if header.isascii():
-        return Outgoing(envelope, content)  # a part that nobody can look into: it goes as it is
-    text = "a header field is not ASCII and cannot be encoded, and the next hop does not offer SMTPUTF8"
-    return Outgoing(envelope, content, _stopped(Cause.NEEDS_SMTPUTF8, Reply(554, "5.6.9", text)))
+    draft = draft._replace(envelope=envelope._replace(utf8=not (header.isascii() and paths.isascii())))
+    bodies = envelope.eight_bit and "8BITMIME" not in hop.capabilities
+    if not bodies and ("SMTPUTF8" in hop.capabilities or _needs_no_look(draft, header)):
+        return draft
+    if hop.capabilities.size is not None and content.size > hop.capabilities.size:
+        return draft  # encoding makes it no smaller
+    whole = content.whole()
+    encoded = to_seven_bits(whole, bodies=bodies)
+    if encoded is not None:
+        changed = "" if encoded == whole else HIGH_ENCODED
+        draft = draft.rewritten(Content.of(encoded), changed, eight_bit=not bodies and envelope.eight_bit)
+        return draft._replace(envelope=draft.envelope._replace(utf8=not paths.isascii()))
+    if bodies or header.isascii():  # the latter has a part that nobody can look into: it goes as it is
+        return draft
+    raise _CannotLeave(Cause.NEEDS_SMTPUTF8, NO_HIGH_FIELD)
+
+
+def _needs_no_look(draft: Draft, header: bytes) -> bool:
+    """Whether no header of it, nor of its parts, can hold octets over 127; or it is too large to tell."""
+    return header.isascii() and (not draft.envelope.eight_bit or draft.content.size > MAX_LOOKED_INTO)
+
+
+Transform = Callable[[Draft, NextHop], Draft]
+TRANSFORMS: tuple[Transform, ...] = (_leave_as_sender, _encode_lines, _encode_high)
