@@ -25,8 +25,7 @@ from copper_kite.net.tls import LOOK, fingerprint
 from copper_kite.session.behaviour import Behaviour
 from copper_kite.session.staging import stage
 from copper_kite.session.standin import Caught, StandIn
-from copper_kite.smtp.sasl import Binding, Secret
-from copper_kite.smtp.sasl_client import MECHANISMS
+from copper_kite.smtp.sasl import MECHANISMS, Binding, Secret
 from copper_kite.smtp.transaction import Envelope
 from copper_kite.words import Cause, Stage
 from tests.support import PASSWORD, scripted

@@ -24,8 +24,7 @@ from copper_kite.session.standin import Rule, StandIn
 from copper_kite.settings.load import load
 from copper_kite.settings.server_tls import server_context
 from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.sasl import Binding, Secret
-from copper_kite.smtp.sasl_client import MECHANISMS, LoginCredentials
+from copper_kite.smtp.sasl import MECHANISMS, Binding, LoginCredentials, Secret
 from copper_kite.words import State
 from tests.relay.test_accounts import WORDS, with_accounts
 from tests.relay.test_relay import LETTER, ended, letter, records, talk
@@ -261,7 +260,9 @@ def test_a_login_bound_to_its_tls_against_a_running_server(folder: Path) -> None
         writer.write(b"EHLO t\r\n")
         under_tls = await reader.readuntil(b"\r\n250 ") + await reader.readline()
         assert b"AUTH" not in clear and b"AUTH SCRAM-SHA-256-PLUS SCRAM-SHA-256" in under_tls
-        client = MECHANISMS[name](LoginCredentials("tern", Secret(PASSWORD), nonce="abc", bound=bound), plus_offered)
+        client = MECHANISMS[name].client(
+            LoginCredentials("tern", Secret(PASSWORD), nonce="abc", binding=bound), plus_offered
+        )
         assert client is not None
         writer.write(f"AUTH {name} ".encode() + base64.b64encode(client.first() or b"") + b"\r\n")
         while (line := await reader.readline()).startswith(b"334 "):

@@ -8,9 +8,23 @@ import pytest
 
 from copper_kite.errors import ProtocolViolation
 from copper_kite.smtp.grammar import Syntax
-from copper_kite.smtp.sasl import Binding, PlainLogin, ProvenLogin, ScramKey, Secret, decode_base64, prepare
-from copper_kite.smtp.sasl_client import MECHANISMS, LoginCredentials, Mechanism, choose
-from copper_kite.smtp.sasl_server import EXCHANGES, Challenge, NoDirectory, Outcome, made_up_key
+from copper_kite.smtp.sasl import (
+    MECHANISMS,
+    Binding,
+    Challenge,
+    LoginCredentials,
+    Mechanism,
+    NoDirectory,
+    Outcome,
+    PlainLogin,
+    ProvenLogin,
+    ScramKey,
+    Secret,
+    choose,
+    decode_base64,
+    made_up_key,
+    prepare,
+)
 
 SALT = b"sixteen octets!!"
 
@@ -48,20 +62,20 @@ def means(**more: object) -> LoginCredentials:
         "password": Secret("pencil"),
         "token": Secret("tok"),
         "nonce": "client",
-        "bound": BOUND,
+        "binding": BOUND,
     }
     return LoginCredentials(**{**known, **more})  # type: ignore[arg-type]
 
 
 def made(name: str, given: LoginCredentials, plus_offered: bool = True) -> Mechanism:
-    found = MECHANISMS[name](given, plus_offered)
+    found = MECHANISMS[name].client(given, plus_offered)
     assert found is not None
     return found
 
 
 def converse(name: str, given: LoginCredentials, directory: Directory | None = None) -> tuple[Mechanism, Outcome]:
     """Client against server until the server has decided."""
-    client, server = made(name, given), EXCHANGES[name](directory or Directory(BOUND))
+    client, server = made(name, given), MECHANISMS[name].server(directory or Directory(BOUND))
     message = client.first()
     outcome = server.step(message) if message is not None else Challenge(server.opening)
     for _ in range(5):
@@ -127,14 +141,14 @@ def test_cram_md5_is_keyed_with_the_password() -> None:
 )  # fmt: skip
 def test_a_client_gives_a_wrong_server_nothing(challenge: str) -> None:
     """A-14: a nonce that is not ours, too few iterations (or so many that it is an attack), an unknown extension."""
-    client = made("SCRAM-SHA-256", means(bound=None))
+    client = made("SCRAM-SHA-256", means(binding=None))
     with pytest.raises(ProtocolViolation):
         client.next(challenge.encode())
 
 
 def test_a_server_that_does_not_know_the_password_is_found_out() -> None:
     """A-13: its signature is wrong."""
-    client = made("SCRAM-SHA-256", means(bound=None))
+    client = made("SCRAM-SHA-256", means(binding=None))
     client.next(b"r=clientX,s=QSXCR+Q6sek8bf92,i=4096")
     with pytest.raises(ProtocolViolation):
         client.next(b"v=" + base64.b64encode(bytes(32)))
@@ -145,21 +159,21 @@ def test_a_downgrade_is_found_out() -> None:
     """A-15: the client could bind and was offered no PLUS, the server has it: somebody took it out on the way."""
     client = made("SCRAM-SHA-256", means(), plus_offered=False)
     assert (client.first() or b"").startswith(b"y,,")
-    server = EXCHANGES["SCRAM-SHA-256"](Directory(BOUND))
+    server = MECHANISMS["SCRAM-SHA-256"].server(Directory(BOUND))
     assert server.step(client.first() or b"") == Challenge(b"e=server-does-support-channel-binding")
     assert server.step(client.next(b"e=server-does-support-channel-binding")) == ProvenLogin("te,rn=x", False)
     assert not client.binds_in_vain, "that is no reason to try without"
-    assert isinstance(EXCHANGES["SCRAM-SHA-256"](Directory()).step(client.first() or b""), Challenge)
+    assert isinstance(MECHANISMS["SCRAM-SHA-256"].server(Directory()).step(client.first() or b""), Challenge)
 
 
 def test_a_login_is_bound_to_its_own_tls() -> None:
     """A-15: with another connection's value it does not hold; a kind that the server lacks is refused."""
-    elsewhere = means(bound=Binding(BOUND.kind, b"another certificate"))
+    elsewhere = means(binding=Binding(BOUND.kind, b"another certificate"))
     assert not accepted(converse("SCRAM-SHA-256-PLUS", elsewhere)[1])
-    client, outcome = converse("SCRAM-SHA-256-PLUS", means(bound=Binding("tls-exporter", b"x")))
+    client, outcome = converse("SCRAM-SHA-256-PLUS", means(binding=Binding("tls-exporter", b"x")))
     assert not accepted(outcome) and client.binds_in_vain, "then the login may go without a binding"
     offered = ["SCRAM-SHA-256-PLUS", "SCRAM-SHA-256", "PLAIN"]
-    unbound = choose(offered, (), means(bound=Binding("tls-exporter", b"x")), unbound=True)
+    unbound = choose(offered, (), means(binding=Binding("tls-exporter", b"x")), unbound=True)
     assert unbound is not None and unbound[0] == "SCRAM-SHA-256" and (unbound[1].first() or b"").startswith(b"n,,")
 
 
@@ -197,13 +211,13 @@ def test_base64_is_strict(text: bytes) -> None:
 def test_what_is_no_message_of_the_mechanism(name: str, message: bytes) -> None:
     """A-10, A-14."""
     with pytest.raises(Syntax):
-        EXCHANGES[name](Directory()).step(message)
+        MECHANISMS[name].server(Directory()).step(message)
 
 
 @pytest.mark.parametrize("change", [(b"r=client%server", b"r=client%other"), (b"c=biws", b"c=eSws")])
 def test_a_final_message_that_was_changed(change: tuple[bytes, bytes]) -> None:
     """A-14: nonce, or binding header, other than at the beginning."""
-    client, server = made("SCRAM-SHA-256", means(bound=None)), EXCHANGES["SCRAM-SHA-256"](Directory())
+    client, server = made("SCRAM-SHA-256", means(binding=None)), MECHANISMS["SCRAM-SHA-256"].server(Directory())
     challenge = server.step(client.first() or b"")
     assert isinstance(challenge, Challenge)
     final = client.next(challenge.data)
@@ -212,14 +226,14 @@ def test_a_final_message_that_was_changed(change: tuple[bytes, bytes]) -> None:
 
 def test_nobody_learns_which_accounts_there_are() -> None:
     """A-14: an unknown name gets a challenge, always with the same salt."""
-    first = [EXCHANGES["SCRAM-SHA-256"](Directory()).step(b"n,,n=nobody,r=abc") for _ in range(2)]
-    other = EXCHANGES["SCRAM-SHA-256"](Directory()).step(b"n,,n=someone,r=abc")
+    first = [MECHANISMS["SCRAM-SHA-256"].server(Directory()).step(b"n,,n=nobody,r=abc") for _ in range(2)]
+    other = MECHANISMS["SCRAM-SHA-256"].server(Directory()).step(b"n,,n=someone,r=abc")
     assert first[0] == first[1] != other and isinstance(first[0], Challenge)
 
 
 def test_a_bad_token_is_told_why_before_it_is_refused() -> None:
     """A-16."""
-    server = EXCHANGES["OAUTHBEARER"](Directory())
+    server = MECHANISMS["OAUTHBEARER"].server(Directory())
     client = made("OAUTHBEARER", means(token=Secret("old"), host="h.example", port=587))
     challenge = server.step(client.first() or b"")
     assert challenge == Challenge(b'{"status":"invalid_token"}')
@@ -235,6 +249,6 @@ def test_the_strongest_allowed_is_taken() -> None:
 
     assert taken(offered) == "SCRAM-SHA-256" and taken(offered, password=None) == "OAUTHBEARER"
     assert taken([*offered, "SCRAM-SHA-1-PLUS"]) == "SCRAM-SHA-1-PLUS"
-    assert taken([*offered, "SCRAM-SHA-1-PLUS"], bound=None) == "SCRAM-SHA-256"
+    assert taken([*offered, "SCRAM-SHA-1-PLUS"], binding=None) == "SCRAM-SHA-256"
     assert taken(offered, ("PLAIN", "LOGIN")) == "PLAIN" and taken(offered, ("CRAM-MD5",)) is None
     assert taken(["NTLM"]) is None and taken(["PLAIN"], password=None) is None

@@ -25,8 +25,7 @@ from copper_kite.smtp.content import stuff
 from copper_kite.smtp.grammar import Syntax
 from copper_kite.smtp.masks import Masks
 from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.sasl import decode_base64
-from copper_kite.smtp.sasl_client import LoginCredentials, Mechanism, choose, pick
+from copper_kite.smtp.sasl import LoginCredentials, Mechanism, choose, decode_base64, pick
 from copper_kite.words import Cause, Stage
 
 __all__ = ["ClientSession"]
@@ -177,14 +176,16 @@ class ClientSession(Conversation):
             raise self._failed(Cause.SECRET_UNAVAILABLE, str(error)) from error
         bound = tls.end_point_binding(self.chain[0]) if self.chain else None
         nonce = secrets.token_urlsafe(18)
-        means = LoginCredentials(plan.login, password, token, plan.host, plan.port, nonce, bound, plan.max_iterations)
+        credentials = LoginCredentials(
+            plan.login, password, token, plan.host, plan.port, nonce, bound, plan.max_iterations
+        )
         self._masks = Masks(secret.reveal() for secret in (password, token) if secret is not None)
         self.dialogue.masks = self._masks
-        mechanism = self._mechanism(plan, means)
+        mechanism = self._mechanism(plan, credentials)
         reply = await self._converse_login(mechanism)
         if not reply.positive and mechanism.binds_in_vain:
             self.dialogue.noted(self._now(), "the server does not know this kind of binding: once more, without")
-            mechanism = self._mechanism(plan, replace(means, nonce=secrets.token_urlsafe(18)), unbound=True)
+            mechanism = self._mechanism(plan, replace(credentials, nonce=secrets.token_urlsafe(18)), unbound=True)
             reply = await self._converse_login(mechanism)
         if not reply.positive:
             raise self._failed(Cause.REPLY, f"login refused: {reply}", reply)
@@ -195,12 +196,12 @@ class ClientSession(Conversation):
         self._masks.thorough = False
         self._stage_done(began, f"{reply} ({self.mechanism})")
 
-    def _mechanism(self, plan: Plan, means: LoginCredentials, *, unbound: bool = False) -> Mechanism:
+    def _mechanism(self, plan: Plan, credentials: LoginCredentials, *, unbound: bool = False) -> Mechanism:
         """The strongest that can be had. Raises SessionFailed."""
         offered, allowed = self._engine.capabilities.logins, plan.mechanisms
-        chosen = choose(offered, allowed, means, unbound=unbound)
+        chosen = choose(offered, allowed, credentials, unbound=unbound)
         if chosen is None:
-            could = ", ".join(pick(allowed, means)) or "none of these with what the credential holds"
+            could = ", ".join(pick(allowed, credentials)) or "none of these with what the credential holds"
             text = f"no common mechanism (offered: {', '.join(offered) or 'none'}; allowed: {could})"
             raise self._failed(Cause.LOGIN_NOT_OFFERED, text)
         self.mechanism, mechanism = chosen

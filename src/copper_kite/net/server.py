@@ -24,7 +24,7 @@ from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.limits import Limits
 from copper_kite.smtp.recorded import RecordedServer
 from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.sasl_server import Directory
+from copper_kite.smtp.sasl import Directory
 from copper_kite.smtp.server import Phase, Server
 
 __all__ = ["LATER", "Answer", "Handler", "Later", "Peer", "ServerSession", "SessionRegistry"]

@@ -20,8 +20,7 @@ from copper_kite.routing.choose import Router, fits
 from copper_kite.routing.outward import Outward
 from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Listener
-from copper_kite.smtp.sasl import ScramKey
-from copper_kite.smtp.sasl_server import NoDirectory, made_up_key
+from copper_kite.smtp.sasl import NoDirectory, ScramKey, made_up_key
 from copper_kite.store import AddMessage, IdMaker, Submit
 
 __all__ = ["Submission"]

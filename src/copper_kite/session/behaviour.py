@@ -11,11 +11,12 @@ from hashlib import blake2b
 from pathlib import Path
 from typing import Annotated, Literal
 
-from pydantic import BeforeValidator, Field, model_validator
+from pydantic import AfterValidator, BeforeValidator, Field, model_validator
 
 from copper_kite.settings.explain import read_file
 from copper_kite.settings.model import AllowanceOf, Duration, Size, Table
 from copper_kite.smtp.replies import Reply
+from copper_kite.smtp.sasl import MECHANISMS
 from copper_kite.words import Stage
 
 __all__ = ["STAGES", "Behaviour", "Deed", "Judge", "Rule", "read_behaviour"]
@@ -143,10 +144,13 @@ Keyword = Literal[
 ]  # fmt: skip
 
 
-Sasl = Literal[
-    "SCRAM-SHA-256-PLUS", "SCRAM-SHA-1-PLUS", "SCRAM-SHA-256", "SCRAM-SHA-1", "OAUTHBEARER", "XOAUTH2", "CRAM-MD5",
-    "PLAIN", "LOGIN",
-]  # fmt: skip
+def _check_mechanism(name: str) -> str:
+    if name not in MECHANISMS:
+        raise ValueError(f"{name!r} is none of {', '.join(MECHANISMS)}")
+    return name
+
+
+Sasl = Annotated[str, AfterValidator(_check_mechanism)]
 
 
 class OffersTable(Table):

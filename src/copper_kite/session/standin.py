@@ -24,8 +24,7 @@ from copper_kite.smtp import events
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.limits import Limits
 from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.sasl import SCRAM_LEAST, Binding, ProvenLogin, ScramKey, Secret
-from copper_kite.smtp.sasl_server import NoDirectory, made_up_key
+from copper_kite.smtp.sasl import SCRAM_LEAST, Binding, NoDirectory, ProvenLogin, ScramKey, Secret, made_up_key
 from copper_kite.words import Stage
 
 __all__ = ["PUT_OFF", "REFUSED", "Caught", "Rule", "StandIn", "StandInPlan"]

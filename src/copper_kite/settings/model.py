@@ -20,7 +20,7 @@ from copper_kite.settings.units import (
     parse_size,
 )
 from copper_kite.smtp.grammar import is_domain, is_mailbox
-from copper_kite.smtp.sasl_client import MECHANISMS
+from copper_kite.smtp.sasl import MECHANISMS
 
 __all__ = [
     "LEVELS",

@@ -12,7 +12,7 @@ from copper_kite.smtp.lines import LineBuffer
 from copper_kite.smtp.masks import MASK
 from copper_kite.smtp.order import Phase
 from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.sasl_server import Directory
+from copper_kite.smtp.sasl import Directory
 from copper_kite.smtp.server import COMMANDS, Server
 
 __all__ = ["RecordedServer"]

@@ -55,8 +55,7 @@ from copper_kite.smtp.limits import Limits
 from copper_kite.smtp.lines import MAX_COMMAND_LINE, MAX_LOGIN_LINE, LineBuffer, LineTooLong
 from copper_kite.smtp.order import AFTER, ORDER, Phase, Step
 from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.sasl import decode_base64
-from copper_kite.smtp.sasl_server import EXCHANGES, Challenge, Directory, Exchange, NoDirectory
+from copper_kite.smtp.sasl import MECHANISMS, Challenge, Directory, Exchange, NoDirectory, decode_base64
 
 __all__ = ["COMMANDS", "ORDER", "Phase", "Server", "Step"]
 
@@ -531,7 +530,7 @@ class Server:
             self._refuse(Reply(504, "5.5.4", "no such mechanism here"))
         else:
             self.phase = AFTER[Step.LOGIN]
-            self._exchange = EXCHANGES[mechanism.upper()](self._directory)
+            self._exchange = MECHANISMS[mechanism.upper()].server(self._directory)
             if initial:
                 self._take_login_answer(b"" if initial == "=" else initial.encode())
             else:
