@@ -172,7 +172,7 @@ def test_a_disk_that_takes_nothing_leaves_nothing(folder: Path, monkeypatch: pyt
 
 def test_what_was_left_is_read_as_it_was_written(folder: Path) -> None:
     place = folder_for(folder)
-    large = PARCEL._replace(content=b"x" * 700_000, asked="RET=HDRS", asked_each="NOTIFY=NEVER")
+    large = PARCEL._replace(content=b"x" * 700_000, esmtp_parameters="RET=HDRS", rcpt_parameters="NOTIFY=NEVER")
     drop(str(place), large)
     (name,) = dropped_names(place)
     with (place / name).open("rb") as file:

@@ -90,8 +90,8 @@ def test_the_ways_programs_write_their_options(folder: Path, authority: Certific
     assert [octets(one).partition(b"\r\n\r\n")[2] for one in in_order] == [body for _, _, body in letters]
     assert in_order[0].reverse_path == "rota@ternferries.example"
     assert b"From: Cron <rota@" in octets(in_order[1])
-    assert (in_order[3].reverse_path, in_order[3].asked) == ("", "RET=HDRS ENVID=q7")
-    assert in_order[3].asked_each == ("NOTIFY=SUCCESS,DELAY",)
+    assert (in_order[3].reverse_path, in_order[3].esmtp_parameters) == ("", "RET=HDRS ENVID=q7")
+    assert in_order[3].rcpt_parameters == ("NOTIFY=SUCCESS,DELAY",)
     assert all(one.recipients == ("a@passenger.example",) for one in in_order), "the value of an option is no recipient"
     header = octets(in_order[5]).partition(b"\r\n\r\n")[0]
     assert b"\r\nSubject: s" in header and b"\nFrom root" not in header and b"@ternferries.example>" in header
@@ -185,7 +185,7 @@ def test_perl_hands_in_mail(folder: Path, authority: CertificateFiles) -> None:
 
     (caught,) = at_work(folder, authority, test, 1)
     assert octets(caught).endswith(b"Subject: from perl\r\n\r\n.dot\r\n")
-    assert caught.asked_each == ("NOTIFY=FAILURE", "NOTIFY=FAILURE")
+    assert caught.rcpt_parameters == ("NOTIFY=FAILURE", "NOTIFY=FAILURE")
 
 
 def test_a_refused_recipient_and_everything_else_stays(folder: Path, authority: CertificateFiles) -> None:

@@ -19,7 +19,7 @@ MESSAGE = Message(7, 0.0, 9.0, "a@x.example", len(CONTENT), False, False, "<m>",
 
 
 def job(octets: bytes | None, *portions: bytes) -> Job:
-    recipients = [Recipient(7, 1, "r@y.example"), Recipient(7, 2, "s@y.example", asked="NOTIFY=NEVER")]
+    recipients = [Recipient(7, 1, "r@y.example"), Recipient(7, 2, "s@y.example", esmtp_parameters="NOTIFY=NEVER")]
     return Job(MESSAGE, recipients, "crew", None, octets, lambda id: iter(portions))
 
 
@@ -50,8 +50,8 @@ def test_its_envelope_and_content() -> None:
     assert carried.envelope == Envelope("a@x.example", ("r@y.example", "s@y.example"), 32, False, False, "", asked)
     assert list(carried.content()) == [CONTENT[:25], CONTENT[25:]]
     ours, theirs = carried.divided(["s@y.example"])
-    assert (ours.envelope.recipients, ours.envelope.asked_each) == (("r@y.example",), ())
-    assert (theirs.envelope.recipients, theirs.envelope.asked_each) == (("s@y.example",), ("NOTIFY=NEVER",))
+    assert (ours.envelope.recipients, ours.envelope.rcpt_parameters) == (("r@y.example",), ())
+    assert (theirs.envelope.recipients, theirs.envelope.rcpt_parameters) == (("s@y.example",), ("NOTIFY=NEVER",))
 
 
 def test_under_another_sender_only_the_header_is_another() -> None:

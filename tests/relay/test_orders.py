@@ -110,7 +110,11 @@ def test_each_action_on_each_state(action: Action, moves: dict[State, State]) ->
         assert of(SendBy, change) == ([("second", 7, 1)] if action is Action.SEND_BY else [])
         if action is Action.SEND_TO:
             ((added,),) = of(AddRecipient, change)
-            assert (added.address, added.number, added.asked) == ("s@z.example", 2, "ORCPT=rfc822;r@y.example")
+            assert (added.address, added.number, added.esmtp_parameters) == (
+                "s@z.example",
+                2,
+                "ORCPT=rfc822;r@y.example",
+            )
             assert outcome.reply == "sent to s@z.example instead"
 
 

@@ -62,7 +62,7 @@ def test_who_says_how_urgent_a_message_is(folder: Path, authority: CertificateFi
             heard = await converse(here.port, session(letter("a@x.example", "r@y.example", " MT-PRIORITY=10")))
             assert b"\r\n501 5.5.4" in heard
             caught = await here.until_caught(5)
-            asked = {one.reverse_path: one.asked for one in caught}
+            asked = {one.reverse_path: one.esmtp_parameters for one in caught}
             given = {
                 "tidewatch@x.example": 4,
                 "a@b.bulk.example": -4,

@@ -73,7 +73,7 @@ def test_the_same_seed_gives_the_same_run() -> None:
         ('[[rule]]\nstage = "sender"\nanswer = "450 5.1.1 x"', 3, "no reply"),
         ('[[rule]]\nstage = "sender"\ndo = "cut"\nturns = "0"', 4, "write them as 1, 1-3 or 4-"),
         ('[tls]\ncertificat = "expired"', 2, "did you mean 'certificate'?"),
-        ('[offers]\nwithhold = ["TLS"]', 2, "is not one of"),
+        ('[offers]\nwithhold = ["TLS"]', 2, "is none of"),
         ("seed = [", 1, "not TOML"),
     ],
 )

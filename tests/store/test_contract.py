@@ -353,12 +353,12 @@ def test_ids(store: Store) -> None:
 
 def test_a_message_comes_whole_or_in_portions(store: Store) -> None:
     """The same is seen of it: queued, due at once, with what it was counted as."""
-    recipients = [Recipient(id, n, f"r{n}@y.example", asked="NOTIFY=NEVER") for id in (1, 2) for n in (1, 2)]
+    recipients = [Recipient(id, n, f"r{n}@y.example", esmtp_parameters="NOTIFY=NEVER") for id in (1, 2) for n in (1, 2)]
     write(store, [AddMessage(message(1), recipients[:2], b"abc", ("ticketing", 7, 2))], [AddContent(2, 0, b"ab")])
     write(store, [AddContent(2, 1, b"c"), AddMessage(message(2), recipients[2:], None, ("ticketing", 7, 2))])
     with store.reader() as reader:
         rows = reader.queue()
-        assert [(row.message.id, row.recipient.number, row.recipient.asked) for row in rows] == [
+        assert [(row.message.id, row.recipient.number, row.recipient.esmtp_parameters) for row in rows] == [
             (id, n, "NOTIFY=NEVER") for id in (1, 2) for n in (1, 2)
         ]
         assert {(row.recipient.state, row.recipient.next_try) for row in rows} == {(State.QUEUED, 100.0)}

@@ -106,7 +106,9 @@ def test_a_message_is_whole_or_absent(folder: Path) -> None:
 
 def test_a_submission_by_the_short_way_is_whole_or_absent(folder: Path) -> None:
     """Q-02, and the short way leaves what the long one does."""
-    recipients = [Recipient(5, number, f"r{number}@y.example", next_try=0.0, asked="NOTIFY=NEVER") for number in (1, 2)]
+    recipients = [
+        Recipient(5, number, f"r{number}@y.example", next_try=0.0, esmtp_parameters="NOTIFY=NEVER") for number in (1, 2)
+    ]
     taken = ("127.0.0.1", 3, 2)
     *crashed, short = swept(folder / "short", [], [AddMessage(message(5), recipients, b"octe", taken)])
     portion = [AddMessage(message(5), recipients, None, taken), AddContent(5, 0, b"octe")]

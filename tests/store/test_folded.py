@@ -76,7 +76,9 @@ def message(number: int) -> Message:
 
 def recipient(number: int) -> Recipient:
     arrived = message(number).arrived
-    return Recipient(IDS[number], 1, f"r{number}@y.example", next_try=arrived, changed=arrived, asked="NOTIFY=FAILURE")
+    return Recipient(
+        IDS[number], 1, f"r{number}@y.example", next_try=arrived, changed=arrived, esmtp_parameters="NOTIFY=FAILURE"
+    )
 
 
 def fresh(number: int) -> AddMessage:

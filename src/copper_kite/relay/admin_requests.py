@@ -122,8 +122,10 @@ def _move(work: _Work, recipient: Recipient, one: AdminRequest, now: float) -> N
     elif one.action is Action.SEND_TO:
         reply = f"sent to {one.target} instead"
         if not any(other.address == one.target and other.state in _OPEN for other in work.recipients.values()):
-            number, asked = max(work.recipients) + 1, _asked_for_another(recipient)
-            added = Recipient(recipient.message, number, one.target, next_try=now, changed=now, asked=asked)
+            number, parameters = max(work.recipients) + 1, _parameters_for_another(recipient)
+            added = Recipient(
+                recipient.message, number, one.target, next_try=now, changed=now, esmtp_parameters=parameters
+            )
             work.added.append(added)
             work.recipients[number] = added
     elif one.action is Action.RETURN:
@@ -145,11 +147,11 @@ def _move(work: _Work, recipient: Recipient, one: AdminRequest, now: float) -> N
     work.told.append((one.action, one.who, one.target, recipient.address))
 
 
-def _asked_for_another(recipient: Recipient) -> str:
+def _parameters_for_another(recipient: Recipient) -> str:
     """What was asked for stays so for who takes a recipient's place; notices name the first one (RFC 3461 5.2.7)."""
-    if "ORCPT=" in recipient.asked.upper() or not recipient.address.isascii():
-        return recipient.asked
-    return f"{recipient.asked} ORCPT=rfc822;{encode_xtext(recipient.address)}".strip()
+    if "ORCPT=" in recipient.esmtp_parameters.upper() or not recipient.address.isascii():
+        return recipient.esmtp_parameters
+    return f"{recipient.esmtp_parameters} ORCPT=rfc822;{encode_xtext(recipient.address)}".strip()
 
 
 def _added(work: _Work, action: Action, target: str) -> list[int]:

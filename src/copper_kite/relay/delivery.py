@@ -123,7 +123,7 @@ class Recorder:
         job, began, seconds, found, stop, session, _ = report
         if stop is not None or session is None or plan is None or len(found) != len(job.recipients):
             return None
-        if job.envelope.asked_each or job.changed:
+        if job.envelope.rcpt_parameters or job.changed:
             return None  # somebody may want to hear of it
         if self._recordings is not None and self._recordings.wants("connector", job.connector):
             return None

@@ -278,7 +278,7 @@ class _Pocket(asyncio.Transport):
 async def _converse(session: ServerSession, pocket: _Pocket, dropped: Dropped, server: str) -> Reply:
     """The commands that hand a message in; the first reply that is not positive, or the last one."""
     envelope = dropped.envelope
-    for each in (envelope.sender, envelope.asked, envelope.asked_each, *envelope.recipients):
+    for each in (envelope.sender, envelope.esmtp_parameters, envelope.rcpt_parameters, *envelope.recipients):
         if not each.isprintable():  # nothing gets out of its command
             raise InputError("its envelope cannot be read")
     if (reply := await pocket.reply()).code >= 300:

@@ -67,8 +67,8 @@ class Intake(Handler):
         self._sender: events.MailFrom | None = None
         self._rules: object = None  # by which the sender was taken
         self._reverse_path = ""
-        self._priority, self._asked = 0, ""  # of the message, and what it asks of its way
-        self._recipients: dict[str, str] = {}  # each with what is asked for it
+        self._priority, self._esmtp_parameters = 0, ""  # of the message
+        self._recipients: dict[str, str] = {}  # each with its ESMTP parameters
         self._parts: list[bytes] = []  # of the content, as long as there is little of it
         self._octets = 0
         self._look_at = PORTION  # octets: then it is looked whether the header has ended
@@ -177,8 +177,8 @@ class Intake(Handler):
         if (refusal := shared.gate.sender(client, path)) is not None:
             return self._refuse(Stage.SENDER, refusal)
         self._reverse_path = path
-        self._priority = shared.priority(client.account, path, event.asked)
-        self._asked = _with_priority(event.asked, self._priority)
+        self._priority = shared.priority(client.account, path, event.esmtp_parameters)
+        self._esmtp_parameters = _with_priority(event.esmtp_parameters, self._priority)
         return None
 
     def recipient_to(self, event: events.RecipientTo) -> Answer:
@@ -194,7 +194,7 @@ class Intake(Handler):
             refusal = shared.gate.recipient(self.client, path, len(self._recipients))
             if refusal is not None:
                 return self._refuse(Stage.RECIPIENT, refusal, recipient=path)
-        self._recipients.setdefault(path, event.asked)
+        self._recipients.setdefault(path, event.esmtp_parameters)
         return None
 
     # --- the content ------------------------------------------------------------------------------------------------
@@ -332,7 +332,7 @@ class Intake(Handler):
             sender.utf8,
             taken.message_id,
             *self._origin,
-            self._asked,
+            self._esmtp_parameters,
             taken.subject,
             self._priority,
             int(event.form),
@@ -340,8 +340,16 @@ class Intake(Handler):
         )
         path, carrier = self._reverse_path, shared.carrier
         recipients = [
-            Recipient(id, number, address, next_try=at, connector=carrier(address, path), changed=at, asked=asked)
-            for number, (address, asked) in enumerate(self._recipients.items(), 1)
+            Recipient(
+                id,
+                number,
+                address,
+                next_try=at,
+                connector=carrier(address, path),
+                changed=at,
+                esmtp_parameters=parameters,
+            )
+            for number, (address, parameters) in enumerate(self._recipients.items(), 1)
         ]
         who, count, hour = client.who, len(recipients), int(at) // HOUR
         shared.gate.usage.took(who, count, hour)
@@ -434,9 +442,9 @@ class Intake(Handler):
             self._large = None
 
 
-def _with_priority(asked: str, priority: int) -> str:
+def _with_priority(parameters: str, priority: int) -> str:
     """What a message asks of its way, with its priority as it is here, and none where it is an ordinary one."""
-    words = [word for word in asked.split() if not word.startswith("MT-PRIORITY=")] if asked else []
+    words = [word for word in parameters.split() if not word.startswith("MT-PRIORITY=")] if parameters else []
     if priority:
         words.append(f"MT-PRIORITY={priority}")
     return " ".join(words)

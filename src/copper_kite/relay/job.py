@@ -70,13 +70,13 @@ class Job:
         message, recipients = self.message, self.recipients
         if len(recipients) == 1:
             paths: tuple[str, ...] = (recipients[0].address,)
-            asked: tuple[str, ...] = (recipients[0].asked,)
+            parameters: tuple[str, ...] = (recipients[0].esmtp_parameters,)
         else:
             paths = tuple([recipient.address for recipient in recipients])
-            asked = tuple([recipient.asked for recipient in recipients])
+            parameters = tuple([recipient.esmtp_parameters for recipient in recipients])
         return Envelope(
-            message.reverse_path, paths, message.size, message.eight_bit, message.utf8, message.asked,
-            asked if any(asked) else (),
+            message.reverse_path, paths, message.size, message.eight_bit, message.utf8, message.esmtp_parameters,
+            parameters if any(parameters) else (),
         )  # fmt: skip
 
     def content(self) -> Iterable[bytes]:

@@ -10,7 +10,7 @@ from copper_kite.errors import ContentUnreadable
 from copper_kite.mail.header import header_end
 from copper_kite.mail.notice import MAX_RETURNED, NoticeRecipient, make_notice, make_report
 from copper_kite.relay.job import Job
-from copper_kite.relay.recipient_outcome import RecipientOutcome, asked_value, wants
+from copper_kite.relay.recipient_outcome import RecipientOutcome, parameter_value, wants
 from copper_kite.routing.choose import Router
 from copper_kite.settings.load import Loaded
 from copper_kite.settings.units import host_of
@@ -89,7 +89,7 @@ class Notices:
         content: bytes,
         *,
         utf8: bool = False,
-        asked: str = "",
+        esmtp_parameters: str = "",
         priority: int = 0,
     ) -> Message:
         """A message of our own: from nobody, so that nobody answers."""
@@ -107,17 +107,17 @@ class Notices:
             hello="",
             user="",
             protocol=PROTOCOL,
-            asked=asked,
+            esmtp_parameters=esmtp_parameters,
             priority=priority,
         )
 
     def _is_told(self, fate: RecipientOutcome, message: Message, now: float, *, passed_on: bool) -> bool:
-        asked = fate.recipient.asked
+        parameters = fate.recipient.esmtp_parameters
         if fate.state is State.FAILED:
-            return wants(asked, "FAILURE")
+            return wants(parameters, "FAILURE")
         if fate.state is State.RELAYED:
-            return not passed_on and wants(asked, "SUCCESS")
-        return self.has_become_late(fate, message, now) and wants(asked, "DELAY")
+            return not passed_on and wants(parameters, "SUCCESS")
+        return self.has_become_late(fate, message, now) and wants(parameters, "DELAY")
 
     def _notice(
         self, job: Job, told: Sequence[RecipientOutcome], attempt: Attempt, to: str, now: float
@@ -130,7 +130,7 @@ class Notices:
             reverse_path=to,
             id=id_text(id),
             original_id=about,
-            envelope_id=decode_xtext(asked_value(job.message.asked, "ENVID")),
+            envelope_id=decode_xtext(parameter_value(job.message.esmtp_parameters, "ENVID")),
             arrived=job.message.arrived,
             at=now,
             original=original,
@@ -139,7 +139,13 @@ class Notices:
         )
         expires = now + job.message.expires - job.message.arrived
         message = self._own(
-            id, now, expires, content, utf8=not to.isascii(), asked=_demands(job.message), priority=job.message.priority
+            id,
+            now,
+            expires,
+            content,
+            utf8=not to.isascii(),
+            esmtp_parameters=_demands(job.message),
+            priority=job.message.priority,
         )
         return AddMessage(message, [self._to(to, id, now)], content), [
             JournalEntry(at=now, event=Event.NOTICE, message=job.message.id, facts={"notice": id_text(id), "to": to}),
@@ -148,8 +154,8 @@ class Notices:
 
     def _original(self, job: Job, told: Sequence[RecipientOutcome], to: str) -> tuple[bytes, bool]:
         """What of the message goes back, and whether that is all of it: on failure, to its sender, when asked for."""
-        full = asked_value(job.message.asked, "RET").upper() == "FULL" and to == job.message.reverse_path
-        full = full and "REQUIRETLS" not in job.message.asked.split()
+        full = parameter_value(job.message.esmtp_parameters, "RET").upper() == "FULL" and to == job.message.reverse_path
+        full = full and "REQUIRETLS" not in job.message.esmtp_parameters.split()
         if full and job.message.size <= MAX_RETURNED and any(fate.state is State.FAILED for fate in told):
             with contextlib.suppress(ContentUnreadable):
                 return b"".join(job.content()), True
@@ -160,7 +166,7 @@ class Notices:
 def _demands(message: Message) -> str:
     """What a notice demands of its way, as its message did: then it holds no more than the header (RFC 8689 5)."""
     kept = ("REQUIRETLS", f"MT-PRIORITY={message.priority}")  # a notice is as urgent as its message (RFC 6710)
-    return " ".join(word for word in message.asked.split() if word in kept)
+    return " ".join(word for word in message.esmtp_parameters.split() if word in kept)
 
 
 def make_notices(loaded: Loaded, ids: IdMaker) -> Notices:
@@ -187,7 +193,7 @@ def _explained(fate: RecipientOutcome, job: Job, attempt: Attempt) -> NoticeReci
         explanation = _meaning(fate, job, attempt)
     return NoticeRecipient(
         address=fate.recipient.address,
-        original=asked_value(fate.recipient.asked, "ORCPT"),
+        original=parameter_value(fate.recipient.esmtp_parameters, "ORCPT"),
         action=fate.state.value,
         status="4.4.7" if expired else _status(fate),
         until=job.message.expires if delayed else None,

@@ -8,7 +8,7 @@ from copper_kite.smtp.replies import Reply
 from copper_kite.store import Recipient
 from copper_kite.words import Cause, Stage, State
 
-__all__ = ["RecipientOutcome", "asked_value", "wants"]
+__all__ = ["RecipientOutcome", "parameter_value", "wants"]
 
 
 @dataclass(slots=True)
@@ -31,12 +31,12 @@ class RecipientOutcome:
         return self.shown or (str(self.reply) if self.reply is not None else self.text)
 
 
-def asked_value(asked: str, key: str) -> str:
-    """The value of one parameter among those `asked` (see `Message.asked`), empty when it is not there."""
-    return next((word.partition("=")[2] for word in asked.split() if word.partition("=")[0] == key), "")
+def parameter_value(parameters: str, key: str) -> str:
+    """The value of one of the `parameters` (see `Message.esmtp_parameters`), empty when it is not there."""
+    return next((word.partition("=")[2] for word in parameters.split() if word.partition("=")[0] == key), "")
 
 
-def wants(asked: str, condition: str) -> bool:
+def wants(parameters: str, condition: str) -> bool:
     """Whether a notice is wanted on SUCCESS, FAILURE or DELAY; unasked, on the latter two (RFC 3461 4.1, 5.2.5)."""
-    notify = asked_value(asked, "NOTIFY").upper()
+    notify = parameter_value(parameters, "NOTIFY").upper()
     return condition in notify.split(",") if notify else condition != "SUCCESS"

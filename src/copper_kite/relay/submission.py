@@ -13,7 +13,7 @@ from copper_kite.relay.admission import AdmissionControl
 from copper_kite.relay.gate import Client, Gate, is_within
 from copper_kite.relay.log import Log
 from copper_kite.relay.pace import Paces
-from copper_kite.relay.recipient_outcome import asked_value
+from copper_kite.relay.recipient_outcome import parameter_value
 from copper_kite.relay.recordings import Recordings
 from copper_kite.relay.refusals import Refusals
 from copper_kite.routing.choose import Router, fits
@@ -97,12 +97,12 @@ class Submission(NoDirectory):
         """Whether this client may hand in mail without a login. A Unix socket's clients may: its mode says who."""
         return not address or is_within(address, self.listener.allow)
 
-    def priority(self, account: str, reverse_path: str, asked: str) -> int:
+    def priority(self, account: str, reverse_path: str, esmtp_parameters: str) -> int:
         """How urgent a message is, from -9 to 9 (RFC 6710): by its account, a rule, its program, its listener."""
         name = self.priorities.get(account)
         if name is None:
             name = next((rule.priority for rule in self.priority_rules if fits(rule.senders, reverse_path)), None)
-        if name is None and (chosen := asked_value(asked, "MT-PRIORITY")):
+        if name is None and (chosen := parameter_value(esmtp_parameters, "MT-PRIORITY")):
             return int(chosen)
         return PRIORITIES[name or self.listener.priority]
 

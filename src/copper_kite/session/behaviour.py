@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from fnmatch import fnmatchcase
@@ -15,6 +15,7 @@ from pydantic import AfterValidator, BeforeValidator, Field, model_validator
 
 from copper_kite.settings.explain import read_file
 from copper_kite.settings.model import AllowanceOf, Duration, Size, Table
+from copper_kite.smtp.extensions import EXTENSIONS
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import MECHANISMS
 from copper_kite.words import Stage
@@ -138,19 +139,17 @@ class TlsTable(Table):
     client_certificate: bool = False
 
 
-Keyword = Literal[
-    "PIPELINING", "SIZE", "8BITMIME", "SMTPUTF8", "CHUNKING", "DSN", "LIMITS", "MT-PRIORITY", "REQUIRETLS",
-    "ENHANCEDSTATUSCODES", "STARTTLS", "AUTH",
-]  # fmt: skip
+def _one_of(known: Collection[str]) -> AfterValidator:
+    def check(name: str) -> str:
+        if name not in known:
+            raise ValueError(f"{name!r} is none of {', '.join(known)}")
+        return name
+
+    return AfterValidator(check)
 
 
-def _check_mechanism(name: str) -> str:
-    if name not in MECHANISMS:
-        raise ValueError(f"{name!r} is none of {', '.join(MECHANISMS)}")
-    return name
-
-
-Sasl = Annotated[str, AfterValidator(_check_mechanism)]
+Keyword = Annotated[str, _one_of(EXTENSIONS)]
+Sasl = Annotated[str, _one_of(MECHANISMS)]
 
 
 class OffersTable(Table):

@@ -100,8 +100,8 @@ def _head(parcel: Parcel) -> bytes:
     envelope = {
         "from": parcel.sender,
         "to": list(parcel.recipients),
-        "asked": parcel.asked,
-        "asked_each": parcel.asked_each,
+        "asked": parcel.esmtp_parameters,
+        "asked_each": parcel.rcpt_parameters,
         "octets": len(parcel.content),
         "crc32": crc32(parcel.content),
     }

@@ -20,13 +20,13 @@ SECONDS = 180.0  # for the last one: the message may be kept by then, so nothing
 
 
 class Parcel(NamedTuple):
-    """A message with its envelope; what is `asked` for it and for each recipient, as it stands behind MAIL and RCPT."""
+    """A message with its envelope; with the ESMTP parameters of MAIL, and those of each RCPT."""
 
     sender: str
     recipients: Sequence[str]
     content: bytes
-    asked: str = ""
-    asked_each: str = ""
+    esmtp_parameters: str = ""
+    rcpt_parameters: str = ""
 
 
 def hand_over(path: str, name: str, parcel: Parcel) -> str:
@@ -150,9 +150,11 @@ def envelope_groups(parcel: Parcel, octets: int, *, eight_bit: bool) -> Iterator
     The replies to more at a time would fill a socket before they are read.
     """
     utf8 = not "".join((parcel.sender, *parcel.recipients)).isascii()
-    words = ["BODY=8BITMIME"] * eight_bit + ["SMTPUTF8"] * utf8 + [parcel.asked] * bool(parcel.asked)
+    words = (
+        ["BODY=8BITMIME"] * eight_bit + ["SMTPUTF8"] * utf8 + [parcel.esmtp_parameters] * bool(parcel.esmtp_parameters)
+    )
     commands = [f"MAIL FROM:<{parcel.sender}> SIZE={octets} {' '.join(words)}".rstrip()]
-    commands += [f"RCPT TO:<{recipient}> {parcel.asked_each}".rstrip() for recipient in parcel.recipients]
+    commands += [f"RCPT TO:<{recipient}> {parcel.rcpt_parameters}".rstrip() for recipient in parcel.recipients]
     for start in range(0, len(commands), AT_A_TIME):
         some = commands[start : start + AT_A_TIME]
         yield "".join(f"{command}\r\n" for command in some).encode(), len(some)

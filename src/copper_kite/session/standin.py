@@ -92,8 +92,8 @@ class Caught:
     at: float
     hello: str
     tls: str
-    asked: str = ""  # of RET, ENVID, REQUIRETLS, as they stood behind MAIL
-    asked_each: tuple[str, ...] = ()  # of NOTIFY and ORCPT, as they stood behind each RCPT
+    esmtp_parameters: str = ""  # as they stood behind MAIL
+    rcpt_parameters: tuple[str, ...] = ()  # as they stood behind each RCPT
     message_id: str = ""
 
     def export(self) -> dict[str, object]:
@@ -109,8 +109,8 @@ class Caught:
             "hello": self.hello,
             "tls": self.tls or None,
             "login": self.login or None,
-            "mail_parameters": self.asked,
-            "rcpt_parameters": list(self.asked_each),
+            "mail_parameters": self.esmtp_parameters,
+            "rcpt_parameters": list(self.rcpt_parameters),
             "message_id": self.message_id or None,
             "file": str(self.file) if self.file else None,
         }
@@ -201,7 +201,7 @@ class StandIn:
             self.now(),
             taker.hello_name,
             session.tls,
-            taker.asked,
+            taker.esmtp_parameters,
             tuple(taker.recipients.values()),
             draft.message_id,
         )
@@ -300,8 +300,8 @@ class _Taker(Handler):
         self.hello_name = ""
         self.login = ""
         self.sender = ""
-        self.asked = ""
-        self.recipients: dict[str, str] = {}  # each with what is asked for it
+        self.esmtp_parameters = ""
+        self.recipients: dict[str, str] = {}  # each with its ESMTP parameters
 
     # --- what is asked ----------------------------------------------------------------------------------------------
 
@@ -332,7 +332,7 @@ class _Taker(Handler):
         plan = self._stand_in.plan
         if plan.logins and plan.login_required and not self.login:
             return LOGIN_FIRST
-        self.sender, self.asked, self.recipients = event.path, event.asked, {}
+        self.sender, self.esmtp_parameters, self.recipients = event.path, event.esmtp_parameters, {}
         return self._obey(Stage.SENDER)
 
     def recipient_to(self, event: events.RecipientTo) -> Answer:
@@ -340,7 +340,7 @@ class _Taker(Handler):
         if answer is None and not self._stand_in.has_allowance(1):
             return USED_UP
         if not isinstance(answer, Reply) or answer.positive:
-            self.recipients[event.path] = event.asked
+            self.recipients[event.path] = event.esmtp_parameters
         return answer
 
     def content_started(self, event: events.ContentStarted | events.ChunksStarted) -> Answer:

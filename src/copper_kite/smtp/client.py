@@ -249,9 +249,9 @@ def mail(path: str, *parameters: str) -> Command:
     return _plain_command(_MAIL, f"MAIL FROM:<{path}>{behind}")
 
 
-def rcpt(path: str, asked: str = "") -> Command:
-    """RCPT for one recipient, with the parameters asked for it, if the server offered them."""
-    return _plain_command(_RCPT, f"RCPT TO:<{path}> {asked}" if asked else f"RCPT TO:<{path}>")
+def rcpt(path: str, parameters: str = "") -> Command:
+    """RCPT for one recipient, with its ESMTP parameters."""
+    return _plain_command(_RCPT, f"RCPT TO:<{path}> {parameters}" if parameters else f"RCPT TO:<{path}>")
 
 
 def data() -> Command:

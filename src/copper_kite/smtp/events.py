@@ -59,7 +59,7 @@ class MailFrom(Event):
     size: int | None
     eight_bit: bool
     utf8: bool
-    asked: str = ""  # what else, as written: RET, ENVID (RFC 3461 4.3), REQUIRETLS (RFC 8689), MT-PRIORITY (RFC 6710)
+    esmtp_parameters: str = ""  # those that go on, as written (`smtp.parameters`)
 
 
 @dataclass(slots=True)
@@ -68,7 +68,7 @@ class RecipientTo(Event):
 
     step: ClassVar[Step] = Step.RCPT
     path: str
-    asked: str = ""  # NOTIFY and ORCPT, as they were written (RFC 3461 4.1)
+    esmtp_parameters: str = ""  # those that go on, as written
 
 
 @dataclass(frozen=True, slots=True)

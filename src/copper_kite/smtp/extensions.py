@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from copper_kite.smtp.limits import Limits
 
-__all__ = ["Capabilities", "Offers"]
+__all__ = ["EXTENSIONS", "Capabilities", "Offers"]
 
 
 MOST_NAMED = 999_999  # a limit has six digits at most, RFC 9422 4
@@ -32,38 +33,54 @@ class Offers:
 
     def keywords(self, *, secure: bool, logged_in: bool, limits: Limits) -> tuple[str, ...]:
         """The lines of an EHLO reply after the first."""
-        most = f" MAILMAX={min(limits.messages, MOST_NAMED)}" if limits.messages else ""
-        found = [
-            "PIPELINING",
-            f"SIZE {self.max_size}",
-            "8BITMIME",
-            "SMTPUTF8",
-            "CHUNKING",
-            "DSN",
-            f"LIMITS RCPTMAX={min(limits.recipients, MOST_NAMED)}{most}",
-            "ENHANCEDSTATUSCODES",
-        ]
-        if self.priorities:
-            found.append("MT-PRIORITY MIXER")  # RFC 6710: the profile of three classes, -4, 0 and 4
-        if secure:
-            found.append("REQUIRETLS")  # RFC 8689 2: never in clear
-        if self.starttls and not secure:
-            found.append("STARTTLS")
-        if self.may_login(secure=secure) and not logged_in:
-            found.append("AUTH " + " ".join(self.logins))
-        return tuple(line for line in found if line.partition(" ")[0] not in self.withheld)
+        return tuple(
+            f"{name} {arguments}" if (arguments := extension.arguments(self, limits)) else name
+            for name, extension in EXTENSIONS.items()
+            if name not in self.withheld and extension.offered(self, secure) and not (logged_in and name == "AUTH")
+        )
 
     def has(self, extension: str, *, secure: bool) -> bool:
         """Whether an extension is offered now, for whose parameters it is that somebody asks."""
-        if extension == "AUTH":
+        if extension == "AUTH":  # whoever relays may say at MAIL who logged in, and need not do so itself
             return bool(self.logins)
-        if extension == "MT-PRIORITY":
-            return self.priorities
-        return extension not in self.withheld and (secure or extension != "REQUIRETLS")
+        return extension not in self.withheld and EXTENSIONS[extension].offered(self, secure)
 
     def may_login(self, *, secure: bool) -> bool:
         """Whether a login is offered now: never in clear unless asked for (RFC 4954 4)."""
         return bool(self.logins) and (secure or self.clear_logins)
+
+
+class Extension(NamedTuple):
+    """When a server offers it, by what it `Offers` and whether TLS is on; and what stands behind its keyword."""
+
+    offered: Callable[[Offers, bool], bool] = lambda offers, secure: True
+    arguments: Callable[[Offers, Limits], str] = lambda offers, limits: ""
+
+
+def _limits(offers: Offers, limits: Limits) -> str:
+    """RFC 9422 4."""
+    most = f" MAILMAX={min(limits.messages, MOST_NAMED)}" if limits.messages else ""
+    return f"RCPTMAX={min(limits.recipients, MOST_NAMED)}{most}"
+
+
+# What ours offers, in this order. The parameters that an extension brings are in `smtp.parameters`.
+EXTENSIONS: dict[str, Extension] = {
+    "PIPELINING": Extension(),
+    "SIZE": Extension(arguments=lambda offers, limits: str(offers.max_size)),
+    "8BITMIME": Extension(),
+    "SMTPUTF8": Extension(),
+    "CHUNKING": Extension(),
+    "DSN": Extension(),
+    "LIMITS": Extension(arguments=_limits),
+    "ENHANCEDSTATUSCODES": Extension(),
+    # RFC 6710: the profile of three classes, -4, 0 and 4
+    "MT-PRIORITY": Extension(lambda offers, secure: offers.priorities, lambda offers, limits: "MIXER"),
+    "REQUIRETLS": Extension(lambda offers, secure: secure),  # RFC 8689 2: never in clear
+    "STARTTLS": Extension(lambda offers, secure: offers.starttls and not secure),
+    "AUTH": Extension(
+        lambda offers, secure: offers.may_login(secure=secure), lambda offers, limits: " ".join(offers.logins)
+    ),
+}
 
 
 class Capabilities:

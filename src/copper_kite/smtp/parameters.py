@@ -92,6 +92,8 @@ def written(given: Mapping[str, str | None], known: Mapping[str, Parameter]) -> 
     return " ".join(words)
 
 
-def in_ascii(asked: str) -> str:
+def in_ascii(parameters: str) -> str:
     """Parameters behind RCPT for a transaction without SMTPUTF8: an address in ORCPT is escaped (RFC 6533 3)."""
-    return asked if asked.isascii() else "".join(c if c.isascii() else f"\\x{{{ord(c):X}}}" for c in asked)
+    return (
+        parameters if parameters.isascii() else "".join(c if c.isascii() else f"\\x{{{ord(c):X}}}" for c in parameters)
+    )

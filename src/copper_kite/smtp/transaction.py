@@ -11,7 +11,7 @@ the second answer taken for the acceptance of the content.
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from copper_kite.smtp.client import (
@@ -25,7 +25,7 @@ from copper_kite.smtp.client import (
     reset,
 )
 from copper_kite.smtp.extensions import Capabilities
-from copper_kite.smtp.parameters import MAIL_PARAMETERS, in_ascii
+from copper_kite.smtp.parameters import MAIL_PARAMETERS, RCPT_PARAMETERS, Parameter, in_ascii
 from copper_kite.smtp.replies import Reply
 from copper_kite.words import Cause, Stage
 
@@ -42,7 +42,8 @@ _STAGES = {
 class Envelope(NamedTuple):
     """What a transaction carries: paths, size in octets, and what the octets need of the server.
 
-    `asked` is what goes on behind MAIL as it was written, `asked_each` behind each recipient's RCPT (empty for none).
+    `esmtp_parameters` go behind MAIL as they were written, `rcpt_parameters` behind each recipient's RCPT (empty for
+    none).
     """
 
     reverse_path: str
@@ -50,8 +51,8 @@ class Envelope(NamedTuple):
     size: int
     eight_bit: bool
     utf8: bool
-    asked: str = ""
-    asked_each: tuple[str, ...] = ()
+    esmtp_parameters: str = ""
+    rcpt_parameters: tuple[str, ...] = ()
 
 
 class Result(NamedTuple):
@@ -74,11 +75,19 @@ def mail_parameters(envelope: Envelope, capabilities: Capabilities, *, logged_in
         parameters.append("BODY=8BITMIME")
     if envelope.utf8 and "SMTPUTF8" in capabilities:
         parameters.append("SMTPUTF8")
-    for asked in envelope.asked.split() if envelope.asked else ():
-        extension = MAIL_PARAMETERS[asked.partition("=")[0]].extension
-        if extension in capabilities and (logged_in or extension != "AUTH"):
-            parameters.append(asked)
+    if envelope.esmtp_parameters:
+        parameters += _understood(envelope.esmtp_parameters, MAIL_PARAMETERS, capabilities, logged_in=logged_in)
     return parameters
+
+
+def _understood(
+    parameters: str, known: Mapping[str, Parameter], capabilities: Capabilities, *, logged_in: bool = True
+) -> Iterator[str]:
+    """Those of the stored parameters whose extension the server offers; AUTH only where we have logged in."""
+    for word in parameters.split():
+        extension = known[word.partition("=")[0]].extension
+        if extension in capabilities and (logged_in or extension != "AUTH"):
+            yield word
 
 
 def incompatibility(
@@ -88,7 +97,7 @@ def incompatibility(
 
     `proven` says that TLS is on and that it is known with whom.
     """
-    demands_tls = envelope.asked and "REQUIRETLS" in envelope.asked.split()
+    demands_tls = envelope.esmtp_parameters and "REQUIRETLS" in envelope.esmtp_parameters.split()
     # A notice goes on all the same, where it can with what it demands (RFC 8689 5).
     if demands_tls and envelope.reverse_path and not (proven and "REQUIRETLS" in capabilities):
         text = "the message demands verified TLS on all its way (REQUIRETLS), and the next hop does not warrant that"
@@ -123,11 +132,11 @@ _RSET = Verb.RSET
 
 
 def _recipient_commands(envelope: Envelope, capabilities: Capabilities) -> Iterable[Command]:
-    if "DSN" in capabilities and envelope.asked_each:
-        utf8 = envelope.utf8 and "SMTPUTF8" in capabilities
-        asked_each = envelope.asked_each if utf8 else map(in_ascii, envelope.asked_each)
-        return map(rcpt, envelope.recipients, asked_each)
-    return map(rcpt, envelope.recipients)
+    if not envelope.rcpt_parameters:
+        return map(rcpt, envelope.recipients)
+    utf8 = envelope.utf8 and "SMTPUTF8" in capabilities
+    understood = (" ".join(_understood(each, RCPT_PARAMETERS, capabilities)) for each in envelope.rcpt_parameters)
+    return map(rcpt, envelope.recipients, understood if utf8 else map(in_ascii, understood))
 
 
 class Transaction:

@@ -46,7 +46,7 @@ class Message(NamedTuple):
     hello: str
     user: str  # the local user behind a Unix socket, or ""
     protocol: str  # RFC 3848 word
-    asked: str = ""  # RET, ENVID (RFC 3461), REQUIRETLS (RFC 8689), MT-PRIORITY (RFC 6710), as they go behind MAIL
+    esmtp_parameters: str = ""  # of MAIL, as written: RET, ENVID, REQUIRETLS, MT-PRIORITY …
     subject: str = ""  # as it is written in the header
     priority: int = 0  # -9 to 9 (RFC 6710)
     form: int = 0  # what of its content is to be mended on its way out, as flags (`smtp.content.Form`)
@@ -68,7 +68,7 @@ class Recipient(NamedTuple):
     connector: str = ""
     reply: str = ""
     changed: float = 0.0
-    asked: str = ""  # NOTIFY and ORCPT (RFC 3461), as they were written behind RCPT
+    esmtp_parameters: str = ""  # of RCPT, as written: NOTIFY, ORCPT
     next_hop: str = ""  # of the last attempt
     via: str = ""  # the connector that an administrator chose for it
 

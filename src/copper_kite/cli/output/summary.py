@@ -115,8 +115,8 @@ def _record_json(record: Record) -> dict[str, object]:
         "listener": message.listener,
         "client": message.client,
         "user": message.user or None,
-        "mail_parameters": message.asked,
-        "recipients": [{**recipient_json(one), "rcpt_parameters": one.asked} for one in record.recipients],
+        "mail_parameters": message.esmtp_parameters,
+        "recipients": [{**recipient_json(one), "rcpt_parameters": one.esmtp_parameters} for one in record.recipients],
         "attempts": [
             {
                 "time": json_time(one.at),
@@ -137,7 +137,7 @@ def _print_record(record: Record, header: str) -> None:
     from copper_kite.words import FINAL
 
     now, message = time.time(), record.message
-    say((id_text(message.id), "bold"), f"  from <{message.reverse_path}> {message.asked}".rstrip())
+    say((id_text(message.id), "bold"), f"  from <{message.reverse_path}> {message.esmtp_parameters}".rstrip())
     who = f"{message.user or message.client} through listener {message.listener}" if message.listener else "this server"
     say(f"{size(message.size)}, taken {age(now - message.arrived)} ago from {who}", indent=2)
     if any(one.state not in FINAL for one in record.recipients):

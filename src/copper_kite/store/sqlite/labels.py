@@ -151,6 +151,8 @@ def _batch(data: mmap.mmap, segment: int, identity: bytes, start: int) -> tuple[
     return Label(messages, recipients, portions), base + octets
 
 
-def _waiting(message: Message, number: int, address: str, asked: str, connector: str = "") -> Recipient:
+def _waiting(message: Message, number: int, address: str, parameters: str, connector: str = "") -> Recipient:
     at = message.arrived
-    return Recipient(message.id, number, address, next_try=at, connector=connector, changed=at, asked=asked)
+    return Recipient(
+        message.id, number, address, next_try=at, connector=connector, changed=at, esmtp_parameters=parameters
+    )

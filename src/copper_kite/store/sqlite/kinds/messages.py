@@ -31,11 +31,11 @@ __all__ = [
 ]
 
 _LISTENER = Message._fields.index("listener")
-_new_recipient = itemgetter(1, 2, 9, 6)  # number, address, asked, connector
+_new_recipient = itemgetter(1, 2, 9, 6)  # number, address, ESMTP parameters, connector
 
 
 def message_row(operation: AddMessage, put: Put) -> Row:
-    """The message; of each recipient number, address, asked, connector; where the content starts; what was taken."""
+    """The message; number, address, ESMTP parameters, connector of each recipient; where content starts; what was taken."""
     message, recipients, content, taken = operation
     start = None if content is None else put(content)
     return tuple(message), list(map(_new_recipient, recipients)), start, taken

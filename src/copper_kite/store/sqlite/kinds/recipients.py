@@ -38,8 +38,8 @@ __all__ = [
 
 # `_value_` is what an enum documents for this; `value` goes through a descriptor written in Python.
 _recipient_row = attrgetter(
-    "message", "number", "address", "state._value_", "attempts", "next_try", "connector", "reply", "changed", "asked",
-    "next_hop", "via",
+    "message", "number", "address", "state._value_", "attempts", "next_try", "connector", "reply", "changed",
+    "esmtp_parameters", "next_hop", "via",
 )  # fmt: skip
 _state_row = attrgetter(
     "state._value_", "attempts", "next_try", "connector", "reply", "at", "next_hop", "message", "number"

@@ -40,7 +40,7 @@ def test_what_is_asked_for_goes_on_as_it_was_written(folder: Path, authority: Ce
             rcpt = "NOTIFY=Success,failure ORCPT=rfc822;B+2BC@x.example"
             await converse(here.port, talk(asking("late@x.example", rcpt, "RET=hdrs ENVID=a+2Bb+3Dc")))
             (caught,) = await here.until_caught(1)
-            assert (caught.asked, caught.asked_each) == ("RET=hdrs ENVID=a+2Bb+3Dc", (rcpt,))
+            assert (caught.esmtp_parameters, caught.rcpt_parameters) == ("RET=hdrs ENVID=a+2Bb+3Dc", (rcpt,))
             await here.until(ended(1))
             assert len(records(here)[0].attempts) == 2
 
@@ -59,7 +59,7 @@ def test_a_relayed_message_is_told_of_where_the_next_hop_does_not(folder: Path, 
             caught = await here.until_caught(3)
             await here.until(ended(3))
             notice = next(one for one in caught if not one.reverse_path)
-            assert {(one.asked, one.asked_each) for one in caught} == {("", ("",))}
+            assert {(one.esmtp_parameters, one.rcpt_parameters) for one in caught} == {("", ("",))}
             assert b"Action: relayed\r\nStatus: 2.0.0" in text(notice) and b"Final-Recipient: rfc822; a@x" in text(
                 notice
             )
@@ -151,7 +151,7 @@ def test_tls_on_all_the_way(
             await here.service.reload(load(config))
             await send_under_tls(here, authority)
             (caught,) = await here.until_caught(1)
-            assert (caught.asked == "REQUIRETLS") == goes
+            assert (caught.esmtp_parameters == "REQUIRETLS") == goes
             if not goes:
                 assert b"Status: 5.7.30" in text(caught)
 
@@ -169,7 +169,7 @@ def test_a_notice_demands_of_its_way_what_its_message_did(folder: Path, authorit
             await here.service.reload(load(config))
             await send_under_tls(here, authority, asking("gone@x.example", mail="REQUIRETLS RET=FULL"))
             (notice,) = await here.until_caught(1)
-            assert notice.reverse_path == "" and notice.asked == "REQUIRETLS"
+            assert notice.reverse_path == "" and notice.esmtp_parameters == "REQUIRETLS"
             assert b"text/rfc822-headers" in text(notice) and b"the body" not in text(notice)
             assert b"Remote-MTA: dns; localhost (127.0.0.1)\r\n" in text(notice)
 
@@ -187,11 +187,11 @@ def test_what_a_program_asserts_of_itself_is_not_passed_on(folder: Path, authori
             heard = await converse(here.port, talk(asking("a@x.example", mail="AUTH=a=b")))
             assert b"501 5.5.4" in heard
             caught = await here.until_caught(2)
-            assert [one.asked for one in caught] == ["AUTH=<>", "AUTH=<>"]
+            assert [one.esmtp_parameters for one in caught] == ["AUTH=<>", "AUTH=<>"]
         async with site(folder / "clear", authority, tls="off") as here:
             await offer_logins(here)
             await converse(here.port, talk(asking("a@x.example", mail="AUTH=<>")))
-            assert [one.asked for one in await here.until_caught(1)] == [""]
+            assert [one.esmtp_parameters for one in await here.until_caught(1)] == [""]
 
     (folder / "clear").mkdir()
     asyncio.run(live())
