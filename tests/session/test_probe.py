@@ -112,7 +112,7 @@ STOPS = {
     ),
     "weak": AttemptFailure(Stage.SECURE, Cause.CERTIFICATE_WEAK, NEXT, "too weak", tls={"certificate": "weak"}),
     "no login mechanism": AttemptFailure(
-        Stage.LOGIN, Cause.LOGIN_NOT_OFFERED, NEXT, "offered: none; allowed: SCRAM-SHA-256-PLUS, SCRAM-SHA-1-PLUS, SCRAM-SHA-256, SCRAM-SHA-1, CRAM-MD5, PLAIN, LOGIN", plan=WITH_LOGIN, logins=False
+        Stage.LOGIN, Cause.LOGIN_NOT_OFFERED, NEXT, "offered: none; allowed: SCRAM-SHA-256-PLUS, ", plan=WITH_LOGIN, logins=False
     ),
     "no login in clear": AttemptFailure(
         Stage.LOGIN, Cause.LOGIN_IN_CLEAR, HERE, "never goes in clear", tls={"mode": "off"}, plan={"tls": "off", **WITH_LOGIN}
