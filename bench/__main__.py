@@ -27,7 +27,7 @@ from bench.overload import overload
 from bench.site import configure, free_port, program
 from bench.size import SIZES
 from bench.turns import Measured, processor_seconds, turns
-from copper_kite.net.authority import make_authority
+from copper_kite.net import make_authority
 
 GOALS = {"accept": 0.45, "relay": 0.20}
 

@@ -12,8 +12,8 @@ from functools import partial
 
 import uvloop
 
-from copper_kite.net.tls_transport import TlsTransport
-from copper_kite.settings.server_tls import server_context
+from copper_kite.net import TlsTransport
+from copper_kite.settings import server_context
 
 
 class Bare(asyncio.Protocol):

@@ -13,7 +13,7 @@ from pathlib import Path
 from bench.site import configure, free_port, program
 from bench.size import MANY, hand_in_many
 from bench.turns import processor_seconds
-from copper_kite.net.authority import make_authority
+from copper_kite.net import make_authority
 
 __all__ = ["crowded", "drain"]
 

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from bench.site import configure, free_port, program
 from bench.size import Watch
-from copper_kite.net.authority import make_authority
+from copper_kite.net import make_authority
 from copper_kite.store import Selection, open_store
 from copper_kite.words import State
 

@@ -28,8 +28,7 @@ from copper_kite.store import (
     open_store,
 )
 from copper_kite.store.sqlite.schema import connect_reader
-from copper_kite.trace.logs import LogSource
-from copper_kite.trace.story import tell
+from copper_kite.trace import LogSource, tell_story
 from copper_kite.words import State
 
 __all__ = ["FINDS"]
@@ -107,7 +106,7 @@ def story(folder: Path) -> None:
                 connection.execute(f"SELECT * FROM {table} WHERE message = ?", (id,)).fetchall()
 
         def told(number: int) -> None:
-            tell(reader.record(ids[number % len(ids)]), {}, running=True)
+            tell_story(reader.record(ids[number % len(ids)]), {}, running=True)
 
         median(200, by_key)
         rows, kite = median(1000, by_key), median(1000, told)

@@ -19,7 +19,7 @@ from functools import partial
 
 import uvloop
 
-from copper_kite.net.tls_transport import TlsTransport
+from copper_kite.net import TlsTransport
 
 MAIL = b"MAIL FROM:<ticketing@ternferries.example>\r\n"
 RCPT = b"RCPT TO:<passenger%d@passenger.example>\r\n"

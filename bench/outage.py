@@ -16,7 +16,7 @@ from pathlib import Path
 from bench.site import configure, free_port, program, swallowing
 from bench.size import HEADER, hand_in_many
 from bench.turns import processor_seconds
-from copper_kite.net.authority import make_authority
+from copper_kite.net import make_authority
 from copper_kite.store import open_store
 from copper_kite.words import State
 

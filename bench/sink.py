@@ -14,8 +14,8 @@ from functools import partial
 
 import uvloop
 
-from copper_kite.net.tls_transport import TlsTransport
-from copper_kite.settings.server_tls import server_context
+from copper_kite.net import TlsTransport
+from copper_kite.settings import server_context
 
 REPLIES = {
     b"EHLO": b"250-sink\r\n250-PIPELINING\r\n250-SIZE 0\r\n250-8BITMIME\r\n250 AUTH PLAIN\r\n",

@@ -13,7 +13,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from bench.site import configure, free_port, program, swallowing
-from copper_kite.net.authority import make_authority
+from copper_kite.net import make_authority
 from copper_kite.store import AddMessage, IdMaker, Message, Recipient
 from copper_kite.store.sqlite.commit import Batch, commit
 from copper_kite.store.sqlite.kinds import encode

@@ -5,8 +5,7 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from copper_kite.cli.main import kite
-from copper_kite.cli.output.manual import manual_pages
+from copper_kite.cli import kite, manual_pages
 
 if __name__ == "__main__":
     folder = Path(__file__).resolve().parent.parent / "man"

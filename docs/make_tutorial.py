@@ -13,6 +13,7 @@ sys.path.insert(0, str(Path(__file__).resolve().parent.parent))
 from copper_kite.store import open_store
 from copper_kite.words import State
 from tests.causes import TERN, Local, secrets, stand_in
+from tests.configuration import site_text
 from tests.support import environment, free_port, running
 
 JAM = (  # how many, for whom, what about
@@ -21,18 +22,7 @@ JAM = (  # how many, for whom, what about
     (500, "stock{}@oldferries.example", "Stock for the cafe"),
     (200, "pier@crew.example", "Tide at Gull Point"),
 )
-CONFIG = """\
-[server]
-name = "quay1.ternferries.example"
-data = "queue"
-
-[identity]
-domain = "ternferries.example"
-
-[[listener]]
-name = "programs"
-bind = ["unix:{folder}/submit.sock"]
-
+CONNECTORS = """\
 [[connector]]
 name = "beacon"
 recipients = ["passenger.example", "ternferries.example"]
@@ -146,7 +136,7 @@ def main() -> None:
         folder, hop = Path(name), free_port()
         secrets(folder / "logins.toml", tern="quay-7")
         secrets(folder / "credentials.toml", beacon="quay-6", office="quay-7")
-        (folder / "kite.toml").write_text(CONFIG.format(folder=folder, hop=hop))
+        (folder / "kite.toml").write_text(site_text(CONNECTORS.format(hop=hop), bind=f"unix:{folder}/submit.sock"))
         tutorial = Tutorial(folder, hop)
         with stand_in(folder, hop, BEHAVIOUR), running(folder / "kite.toml"):
             (folder / "office-ca.pem").write_bytes((folder / "caught/tls/ca.pem").read_bytes())

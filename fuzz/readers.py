@@ -16,17 +16,25 @@ import atheris
 
 with atheris.instrument_imports(include=["copper_kite"]):
     from copper_kite.errors import KiteError
-    from copper_kite.mail.dsn_parser import read_notice
-    from copper_kite.mail.encoded import ascii_header
-    from copper_kite.mail.header import decode_words, fields, scan_header
-    from copper_kite.mail.parts import parts
-    from copper_kite.mail.readdress import authors, complete_addresses, leave_under
-    from copper_kite.mail.received_parser import parse_received
-    from copper_kite.mail.sevenbit import to_lines, to_seven_bits
-    from copper_kite.mail.submitted import Completion, take_in
-    from copper_kite.session.script import parse_script
-    from copper_kite.settings.load import load_source
-    from copper_kite.trace.syslog import parse_line
+    from copper_kite.mail import (
+        Completion,
+        ascii_header,
+        authors,
+        complete_addresses,
+        decode_words,
+        header_fields,
+        leave_under,
+        mime_parts,
+        parse_received,
+        read_notice,
+        scan_header,
+        take_in,
+        to_lines,
+        to_seven_bits,
+    )
+    from copper_kite.session import parse_script
+    from copper_kite.settings import load_source
+    from copper_kite.trace import parse_line
 
 FILE = Path("/nowhere/kite.toml")
 OUTWARD = Completion(lambda path: f"{path}@x.example", lambda path: None)
@@ -40,7 +48,7 @@ def header(octets: bytes) -> None:
     assert kept.content.startswith(b"Received: x\r\n")
     complete_addresses(octets, *OUTWARD)
     leave_under(octets, "a@b.example", lambda path: False)
-    for name, value in fields(octets):
+    for name, value in header_fields(octets):
         assert name == name.lower()
         decode_words(value).encode()  # no lone surrogates
     made = ascii_header(scan_header(octets).octets)
@@ -50,7 +58,7 @@ def header(octets: bytes) -> None:
 
 def mime(octets: bytes) -> None:
     """Parts, and the conversion to seven bits."""
-    for part in parts(octets):
+    for part in mime_parts(octets):
         part.text.encode("utf-8", "surrogatepass")
     made = to_seven_bits(octets, bodies=True)
     assert made is None or made.isascii()

@@ -12,8 +12,7 @@ import atheris
 
 with atheris.instrument_imports(include=["copper_kite.smtp"]):
     from copper_kite.errors import ProtocolViolation
-    from copper_kite.smtp.extensions import Capabilities
-    from copper_kite.smtp.replies import Reply, ReplyReader
+    from copper_kite.smtp import Capabilities, Reply, ReplyReader
 
 WORDS = [b"250 ok\r\n", b"250-a\r\n", b"451 4.7.1 x\r\n", b"550-5.1.1 a\r\n", b"550 5.1.1 b\r\n", b"\r\n", b"\n", b"\r",
          b"250", b"-", b" ", b"SIZE 10", b"LIMITS RCPTMAX=3", b"AUTH=PLAIN", b"x" * 600, b"\0", b"\xff",

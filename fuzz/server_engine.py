@@ -12,13 +12,7 @@ import sys
 import atheris
 
 with atheris.instrument_imports(include=["copper_kite.smtp"]):
-    from copper_kite.smtp import events
-    from copper_kite.smtp.content import MAX_TEXT_LINE
-    from copper_kite.smtp.extensions import Offers
-    from copper_kite.smtp.limits import Limits
-    from copper_kite.smtp.replies import Reply
-    from copper_kite.smtp.sasl import PlainLogin, Secret
-    from copper_kite.smtp.server import Phase, Server
+    from copper_kite.smtp import MAX_TEXT_LINE, Limits, Offers, Phase, PlainLogin, Reply, Secret, Server, events
 
 REPLY = re.compile(rb"(?:[2345][0-5][0-9](?:-[ -~]*\r\n))*[2345][0-5][0-9](?: [ -~]*)?\r\n")
 REFUSED = Reply(550, "5.7.1", "no")

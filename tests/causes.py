@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from copper_kite.store import open_store
+from tests.configuration import site_text
 from tests.support import environment, free_port, kite, running
 
 __all__ = ["CAUSES", "TERN", "Cause", "Local", "run_cause", "secrets", "situations", "stand_in"]
@@ -65,20 +66,7 @@ recipient = "rate@passenger.example"
 answer = "451 4.7.1 too many messages from you in this hour; slow down"
 """
 
-CONFIG = """\
-[server]
-name = "quay1.ternferries.example"
-data = "queue"
-dns = "zone:zone"
-
-[identity]
-domain = "ternferries.example"
-
-[[listener]]
-name = "programs"
-bind = ["127.0.0.1:{port}", "unix:{folder}/submit.sock"]
-allow = ["192.0.2.0/24"]
-
+CONNECTORS = """\
 [[connector]]
 name = "beacon"
 recipients = ["passenger.example", "ternferries.example"]
@@ -123,6 +111,16 @@ tls = "off"
 waits = ["1s"]
 lifetime = "{lifetime}"
 """
+
+
+def _configuration(facts: dict[str, object], lifetime: str) -> str:
+    return site_text(
+        CONNECTORS.format(**facts, lifetime=lifetime),
+        bind=[f"127.0.0.1:{facts['port']}", f"unix:{facts['folder']}/submit.sock"],
+        server={"dns": "zone:zone"},
+        listener={"allow": ["192.0.2.0/24"]},
+    )
+
 
 NOTICE = """\
 From: Mail System <postmaster@mx1.passenger.example>
@@ -217,14 +215,14 @@ def situations(folder: Path) -> Iterator[tuple[Path, dict[str, str]]]:
     secrets(folder / "credentials.toml", beacon="quay-7", old="quay-6")
     config = folder / "kite.toml"
     facts = {"port": port, "hop": hop, "dead": dead, "folder": folder}
-    config.write_text(CONFIG.format(**facts, lifetime="1s"))
+    config.write_text(_configuration(facts, "1s"))
     known: dict[str, str] = {}
     with ExitStack() as stack:
         stack.enter_context(stand_in(folder, hop))
         with running(config):
             known["expired"] = hand_in(config, "duty@dead.example")
             settle(config, known["expired"], "failed")
-        config.write_text(CONFIG.format(**facts, lifetime="5d").replace('"1s"', '"1h"'))
+        config.write_text(_configuration(facts, "5d").replace('"1s"', '"1h"'))
         stack.enter_context(running(config))
         known["nowhere"] = hand_in(config, "ana@nowhere.example")
         known["password"] = hand_in(config, "duty@crew.example")

@@ -1,10 +1,13 @@
 from __future__ import annotations
 
+import asyncio
+import inspect
 from pathlib import Path
 
 import pytest
 
 from copper_kite.net.authority import CertificateFiles, make_authority
+from tests.looping import WatchingLoop
 
 
 @pytest.fixture(scope="session")
@@ -22,3 +25,14 @@ def stranger(tmp_path_factory: pytest.TempPathFactory) -> CertificateFiles:
 @pytest.fixture
 def folder(tmp_path: Path) -> Path:
     return tmp_path
+
+
+@pytest.hookimpl(tryfirst=True)
+def pytest_pyfunc_call(pyfuncitem: pytest.Function) -> bool | None:
+    """A test that is a coroutine runs in a loop of its own."""
+    if not inspect.iscoroutinefunction(pyfuncitem.obj):
+        return None
+    arguments = {name: pyfuncitem.funcargs[name] for name in inspect.signature(pyfuncitem.obj).parameters}
+    with asyncio.Runner(loop_factory=WatchingLoop) as runner:
+        runner.run(pyfuncitem.obj(**arguments))
+    return True

@@ -17,7 +17,7 @@ from copper_kite.clock import Clock, SystemClock
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.relay.service import Service
 from copper_kite.session.standin import Caught, Rule, StandIn, StandInPlan
-from copper_kite.settings.load import Loaded, load
+from copper_kite.settings.load import Loaded, load_configuration
 from copper_kite.settings.server_tls import server_context
 from copper_kite.smtp.limits import Limits
 from copper_kite.smtp.sasl import Secret
@@ -31,10 +31,11 @@ from copper_kite.store import (
     Recipient,
     open_store,
 )
+from tests.configuration import connector, site_text
+from tests.looping import SECONDS, happens
 
 PASSWORD = "the-quay-is-wet-77"
 OPENING = ["resolve", "connect", "greet", "hello", "secure", "hello", "login"]  # the stages of a session with STARTTLS
-SECONDS = float(os.environ.get("KITE_TEST_SECONDS", "120"))  # after which what a test waits for counts as stuck
 
 
 class JumpingClock:
@@ -83,14 +84,13 @@ def write_site(folder: Path, hop: int, *, tls: str = "starttls", extra: str = ""
     secrets.touch(mode=0o600)
     secrets.write_text(f'[beacon]\nlogin = "tern"\npassword = "{PASSWORD}"\n')
     config = folder / "kite.toml"
-    config.write_text(
-        f'[server]\nname = "quay1.ternferries.example"\ndata = "queue"\n'
-        f'[identity]\ndomain = "ternferries.example"\nrecipients = {{ root = "duty@crew.example" }}\n'
-        f'[[listener]]\nname = "programs"\nbind = ["127.0.0.1:{port or free_port()}", "unix:{folder}/submit.sock"]\n'
-        f'[[connector]]\nname = "beacon"\nhosts = ["localhost:{hop}"]\ntls = "{tls}"\n'
-        + ('trust = "ca.pem"\ncredential = "beacon"\n' if tls != "off" else "")
-        + extra
+    known = {"trust": "ca.pem", "credential": "beacon"} if tls != "off" else {}
+    text = site_text(
+        connector("beacon", f"localhost:{hop}", tls=tls, **known),
+        bind=[f"127.0.0.1:{port or free_port()}", f"unix:{folder}/submit.sock"],
+        identity={"recipients": {"root": "duty@crew.example"}},
     )
+    config.write_text(text + extra)
     return config
 
 
@@ -121,8 +121,7 @@ class Site:
         """Let the loop turn until `holds(reader)` is true."""
         async with asyncio.timeout(SECONDS):
             with open_store(self.loaded.data).reader() as reader:
-                while not holds(reader):  # type: ignore[operator]
-                    await asyncio.sleep(0.005)
+                await happens(lambda: holds(reader))
 
     def reader(self) -> Reader:
         return open_store(self.loaded.data).reader()
@@ -159,7 +158,7 @@ async def site(
     plan = replace(plan, offers=replace(plan.what_it_offers(), withheld=withheld))
     stand_in = StandIn(plan, lambda caught: here.take(caught))
     hop = await stand_in.start("127.0.0.1", 0)
-    loaded = load(write_site(folder, hop, tls=tls, extra=extra))
+    loaded = load_configuration(write_site(folder, hop, tls=tls, extra=extra))
     service = await Service.start(loaded, clock or SystemClock())
     endpoints = service.endpoints
     here = Site(loaded, stand_in, [], service, endpoints[0].port)

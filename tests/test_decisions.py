@@ -7,10 +7,10 @@ from pathlib import Path
 import pytest
 
 from copper_kite.relay.decide import Retry, classify, retry_at
-from copper_kite.routing.choose import Router, choose
+from copper_kite.routing.choose import Router, choose_connector
 from copper_kite.settings.model import Connector
 from copper_kite.smtp.replies import Reply
-from copper_kite.verdict import judge as verdict
+from copper_kite.verdict import judge_attempt, side_of
 from copper_kite.words import Cause, Side, Stage, State
 
 
@@ -36,19 +36,19 @@ CONNECTORS = [
     ],
 )  # fmt: skip
 def test_the_closest_pattern_wins(recipient: str, name: str) -> None:
-    choice = choose(CONNECTORS, recipient)
+    choice = choose_connector(CONNECTORS, recipient)
     assert choice.connector is not None and choice.connector.name == name
     assert dict(choice.reasons)[name].endswith("fits best")
     assert [reason[0] for reason in choice.reasons] == ["general", "late", "port", "deep", "ana"]
 
 
 def test_reasons() -> None:
-    assert dict(choose(CONNECTORS, "bo@port.example").reasons) == {
+    assert dict(choose_connector(CONNECTORS, "bo@port.example").reasons) == {
         "general": "* fits less closely", "late": "* fits less closely", "port": "port.example fits best",
         "deep": "no recipient pattern fits", "ana": "no recipient pattern fits",
     }  # fmt: skip
-    assert dict(choose(CONNECTORS[:2], "bo@x.example").reasons)["late"] == "comes after by preference"
-    assert choose(CONNECTORS[2:], "bo@x.example").connector is None
+    assert dict(choose_connector(CONNECTORS[:2], "bo@x.example").reasons)["late"] == "comes after by preference"
+    assert choose_connector(CONNECTORS[2:], "bo@x.example").connector is None
 
 
 @pytest.mark.parametrize(
@@ -82,7 +82,7 @@ def test_every_cause_has_a_verdict() -> None:
     for cause in Cause:
         if cause is Cause.REPLY:
             continue
-        judgement = verdict.judge(Stage.CONNECT, cause, None, "", {"next_hop": "h:587", "connector": "beacon"})
+        judgement = judge_attempt(Stage.CONNECT, cause, None, "", {"next_hop": "h:587", "connector": "beacon"})
         assert judgement.meaning and judgement.next + judgement.advice
         assert "{" not in judgement.meaning + judgement.next
 
@@ -104,9 +104,9 @@ def test_every_cause_has_a_verdict() -> None:
 )
 def test_replies_have_verdicts(stage: Stage, code: int, enhanced: str, side: Side, words: str) -> None:
     facts = {"recipient": "ana@x.example", "next_hop": "h:587", "login": "tern"}
-    judgement = verdict.judge(stage, Cause.REPLY, code, enhanced, facts)
+    judgement = judge_attempt(stage, Cause.REPLY, code, enhanced, facts)
     assert judgement.side is side and words in judgement.meaning
-    assert verdict.side_of(stage, Cause.REPLY, code, enhanced) is side
+    assert side_of(stage, Cause.REPLY, code, enhanced) is side
 
 
 def test_the_protocol_does_no_input_or_output() -> None:
@@ -115,7 +115,7 @@ def test_the_protocol_does_no_input_or_output() -> None:
 
     import copper_kite.smtp
 
-    for path in Path(copper_kite.smtp.__path__[0]).glob("*.py"):
+    for path in Path(copper_kite.smtp.__path__[0]).rglob("*.py"):
         for node in ast.walk(ast.parse(path.read_text())):
             names = [alias.name for alias in node.names] if isinstance(node, ast.Import) else []
             names += [node.module or ""] if isinstance(node, ast.ImportFrom) else []
@@ -133,10 +133,10 @@ def test_the_sender_decides_among_recipients_that_fit_as_closely() -> None:
         ("", "a@x.example", "general"),
         ("rota@ternferries.example", "a@crew.example", "crew"),
     ):
-        found = choose(every, recipient, sender)
+        found = choose_connector(every, recipient, sender)
         assert found.connector is not None and found.connector.name == name
         assert Router(every).carrier(recipient, sender) == name
-    reasons = dict(choose(every, "a@x.example", "other@ternferries.example").reasons)
+    reasons = dict(choose_connector(every, "a@x.example", "other@ternferries.example").reasons)
     assert reasons == {
         "general": "* fits best", "rota": "* fits, but the sender does not", "crew": "no recipient pattern fits"
     }  # fmt: skip

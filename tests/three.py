@@ -10,32 +10,11 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from tests.causes import TERN, Local
+from tests.configuration import connector, site_text, table
 from tests.support import environment, free_port, running
 
 __all__ = ["send_through", "three_hosts"]
 
-SERVER = """\
-[server]
-name = "{name}.ternferries.example"
-data = "queue"
-
-[[listener]]
-name = "{listener}"
-bind = {bind}
-
-[[connector]]
-name = "{connector}"
-hosts = ["127.0.0.1:{hop}"]
-tls = "off"
-
-[log]
-to = "file:{name}.log"
-format = "{form}"
-level = "info"
-
-[retry]
-waits = ["1s"]
-"""
 OTHERS = """
 [[other_log]]
 name = "quay2"
@@ -54,6 +33,18 @@ answer = "450 4.2.1 the mailbox is being moved; try again later"
 """
 
 
+def _server(name: str, listener: str, bind: str, to: tuple[str, int], form: str) -> str:
+    """A server that hands on to the connector and port `to`, with a log of its own."""
+    return site_text(
+        connector(to[0], f"127.0.0.1:{to[1]}", tls="off"),
+        table("[log]", to=f"file:{name}.log", format=form, level="info"),
+        table("[retry]", waits=["1s"]),
+        bind=bind,
+        name=f"{name}.ternferries.example",
+        listener={"name": listener},
+    )
+
+
 @contextmanager
 def three_hosts(folder: Path) -> Iterator[Path]:
     """Yields the configuration of the first, which names the logs of the others."""
@@ -61,12 +52,9 @@ def three_hosts(folder: Path) -> Iterator[Path]:
     for name in ("quay1", "quay2"):
         (folder / name).mkdir()
     first = folder / "quay1" / "kite.toml"
-    bind = f'["unix:{folder}/submit.sock"]'
-    facts = {"name": "quay1", "listener": "programs", "bind": bind, "connector": "quay2", "hop": second}
-    first.write_text(SERVER.format(**facts, form="json") + OTHERS)
-    bind = f'["127.0.0.1:{second}"]'
-    facts = {"name": "quay2", "listener": "hosts", "bind": bind, "connector": "beacon", "hop": hop}
-    (folder / "quay2" / "kite.toml").write_text(SERVER.format(**facts, form="rfc5424"))
+    first.write_text(_server("quay1", "programs", f"unix:{folder}/submit.sock", ("quay2", second), "json") + OTHERS)
+    beyond = _server("quay2", "hosts", f"127.0.0.1:{second}", ("beacon", hop), "rfc5424")
+    (folder / "quay2" / "kite.toml").write_text(beyond)
     (folder / "behave.toml").write_text(BEHAVIOUR)
     words = [f"127.0.0.1:{hop}", "--tls", "off", "--behave", "behave.toml", "--folder", "caught", "--json"]
     with (folder / "catch.log").open("wb") as log:

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from tests.causes import TERN, hand_in, secrets, settle
+from tests.configuration import site_text, table
 from tests.support import environment, free_port, running
 
 __all__ = ["FAILURES", "Failure", "next_command", "paste", "walk"]
@@ -54,26 +55,14 @@ FAILURES = (
     Failure("full", behaviour='[[rule]]\nstage = "recipient"\nanswer = "452 4.2.2 mailbox full"\n', keys=OWN, says="is full"),
 )  # fmt: skip
 
-HEAD = """\
-[server]
-name = "quay1.ternferries.example"
-data = "queue"
-[identity]
-domain = "ternferries.example"
-[[listener]]
-name = "programs"
-bind = ["127.0.0.1:{port}", "unix:{folder}/submit.sock"]
-[retry]
-waits = ["1h"]
-"""
-
 
 @contextmanager
 def walk(folder: Path) -> Iterator[tuple[Path, dict[str, str]]]:
     """The site with all of it at work; its configuration, and the id of the message that each failure stopped."""
     secrets(folder / "logins.toml", tern="quay-7")
     secrets(folder / "credentials.toml", keys="quay-7", wrong="quay-6")
-    text = HEAD.format(port=free_port(), folder=folder)
+    bind = [f"127.0.0.1:{free_port()}", f"unix:{folder}/submit.sock"]
+    text = site_text(table("[retry]", waits=["1h"]), bind=bind)
     with ExitStack() as stack:
         for failure in FAILURES:
             hosts = _hosts(failure, folder, stack)

@@ -15,13 +15,13 @@ def main() -> None:
     if words[:1] == ["--config"] and len(words) > 1:
         config, words = words[1], words[2:]
     if words[:1] == ["pipe"] and words[1:2] not in (["--help"], ["-h"]):
-        from copper_kite.cli.commands.pipe_command import hand_in
+        from copper_kite.cli import hand_in
 
         status = hand_in(words[1:], config)
         for stream in (sys.stdout, sys.stderr):
             with contextlib.suppress(OSError, ValueError, AttributeError):  # nobody reads it, or there is none
                 stream.flush()
         os._exit(status)  # to take the interpreter apart takes longer than the handing over
-    from copper_kite.cli.main import main as command_line
+    from copper_kite.cli import run_command_line as command_line
 
     command_line()

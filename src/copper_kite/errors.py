@@ -1,4 +1,4 @@
-"""Every error of the product. Each carries its facts as fields; the command line turns them into text and exit status.
+"""The errors that leave a package. Each carries its facts as fields; the command line makes text and exit status of them.
 
 KiteError
 ├── EngineMisuse              our own code broke the order of the protocol: a bug

@@ -67,112 +67,102 @@ def without_trace(message: bytes) -> bytes:
     return b"\r\n".join(lines[end:])
 
 
-def test_common_clients_hand_in_mail_that_arrives_as_it_was(folder: Path, authority: CertificateFiles) -> None:
+async def test_common_clients_hand_in_mail_that_arrives_as_it_was(folder: Path, authority: CertificateFiles) -> None:
     """smtplib and curl: every octet but NUL, lines that start with dots, lines of 998 octets."""
 
-    async def live() -> None:
-        async with smart_host(folder, authority) as (hop, caught):
-            config = write_site(folder, hop)
-            with running(config):
-                port = port_of(config)
+    async with smart_host(folder, authority) as (hop, caught):
+        config = write_site(folder, hop)
+        with running(config):
+            port = port_of(config)
 
-                def with_smtplib() -> None:
-                    with smtplib.SMTP("127.0.0.1", port) as client:
-                        client.sendmail("a@x.example", ["b@passenger.example"], CONTENT, ["BODY=8BITMIME"])
+            def with_smtplib() -> None:
+                with smtplib.SMTP("127.0.0.1", port) as client:
+                    client.sendmail("a@x.example", ["b@passenger.example"], CONTENT, ["BODY=8BITMIME"])
 
-                await asyncio.to_thread(with_smtplib)
-                first = await take(caught)
-                assert first.file is not None and without_trace(first.file.read_bytes()) == CONTENT
-                if shutil.which("curl") is None:
-                    pytest.skip("no curl here")
-                (folder / "mail.eml").write_bytes(CONTENT)
-                command = [
-                    "curl", "-sS", f"smtp://127.0.0.1:{port}", "--mail-from", "a@x.example",
-                    "--mail-rcpt", "c@passenger.example", "-T", str(folder / "mail.eml"),
-                ]  # fmt: skip
-                done = await asyncio.to_thread(subprocess.run, command, capture_output=True, timeout=30, check=False)
-                assert done.returncode == 0, done.stderr
-                second = await take(caught)
-                assert second.file is not None and without_trace(second.file.read_bytes()) == CONTENT
-
-    asyncio.run(live())
+            await asyncio.to_thread(with_smtplib)
+            first = await take(caught)
+            assert first.file is not None and without_trace(first.file.read_bytes()) == CONTENT
+            if shutil.which("curl") is None:
+                pytest.skip("no curl here")
+            (folder / "mail.eml").write_bytes(CONTENT)
+            command = [
+                "curl", "-sS", f"smtp://127.0.0.1:{port}", "--mail-from", "a@x.example",
+                "--mail-rcpt", "c@passenger.example", "-T", str(folder / "mail.eml"),
+            ]  # fmt: skip
+            done = await asyncio.to_thread(subprocess.run, command, capture_output=True, timeout=30, check=False)
+            assert done.returncode == 0, done.stderr
+            second = await take(caught)
+            assert second.file is not None and without_trace(second.file.read_bytes()) == CONTENT
 
 
-def test_a_script_hands_in_mail_and_can_follow_it(folder: Path, authority: CertificateFiles) -> None:
+async def test_a_script_hands_in_mail_and_can_follow_it(folder: Path, authority: CertificateFiles) -> None:
     """pipe, queue list, trace and status, as text and as JSON; no secret in any of it."""
     rules = (Rule("later@*", Reply(450, "4.2.1", "not now")), Rule("gone@*", Reply(550, "5.1.1", "no mailbox")))
 
-    async def live() -> None:
-        async with smart_host(folder, authority, *rules) as (hop, caught):
-            config = write_site(folder, hop)
-            seen = []
-            with running(config) as server:
+    async with smart_host(folder, authority, *rules) as (hop, caught):
+        config = write_site(folder, hop)
+        seen = []
+        with running(config) as server:
 
-                async def run(*words: object, stdin: bytes = b"") -> subprocess.CompletedProcess[bytes]:
-                    done = await asyncio.to_thread(kite, *words, stdin=stdin, config=config)
-                    seen.append(done.stdout + done.stderr)
-                    return done
+            async def run(*words: object, stdin: bytes = b"") -> subprocess.CompletedProcess[bytes]:
+                done = await asyncio.to_thread(kite, *words, stdin=stdin, config=config)
+                seen.append(done.stdout + done.stderr)
+                return done
 
-                assert (await run("pipe", "ana@passenger.example", stdin=b"Subject: hi\n\nhello\n.\n")).returncode == 0
-                message = await take(caught)
-                assert message.file is not None
-                text = message.file.read_bytes()
-                assert b"\r\nFrom: <root@ternferries.example>\r\n" in text or b"@ternferries.example>\r\n" in text
-                assert b"\r\nDate: " in text and b"\r\nMessage-ID: <" in text and text.endswith(b"\r\nhello\r\n.\r\n")
-                assert b"local socket user " in text
+            assert (await run("pipe", "ana@passenger.example", stdin=b"Subject: hi\n\nhello\n.\n")).returncode == 0
+            message = await take(caught)
+            assert message.file is not None
+            text = message.file.read_bytes()
+            assert b"\r\nFrom: <root@ternferries.example>\r\n" in text or b"@ternferries.example>\r\n" in text
+            assert b"\r\nDate: " in text and b"\r\nMessage-ID: <" in text and text.endswith(b"\r\nhello\r\n.\r\n")
+            assert b"local socket user " in text
 
-                recipients = ("later@passenger.example", "gone@passenger.example")
-                assert (
-                    await run("pipe", "--from", "rota@ternferries.example", *recipients, stdin=b"x\n")
-                ).returncode == 0
-                notice = await take(caught)
-                assert notice.reverse_path == "" and notice.recipients == ("rota@ternferries.example",)
+            recipients = ("later@passenger.example", "gone@passenger.example")
+            assert (await run("pipe", "--from", "rota@ternferries.example", *recipients, stdin=b"x\n")).returncode == 0
+            notice = await take(caught)
+            assert notice.reverse_path == "" and notice.recipients == ("rota@ternferries.example",)
 
-                listed = await run("queue", "list")
-                assert b"later@passenger" in listed.stdout and b"450 4.2.1" in listed.stdout
-                assert b"gone@" not in listed.stdout and b"\x1b" not in listed.stdout
-                (row,) = json.loads((await run("queue", "list", "--json")).stdout)
-                assert row["state"] == "delayed" and row["attempts"] == 1 and row["last_reply"] == "450 4.2.1 not now"
-                assert row["next_try"].endswith("+00:00")
+            listed = await run("queue", "list")
+            assert b"later@passenger" in listed.stdout and b"450 4.2.1" in listed.stdout
+            assert b"gone@" not in listed.stdout and b"\x1b" not in listed.stdout
+            (row,) = json.loads((await run("queue", "list", "--json")).stdout)
+            assert row["state"] == "delayed" and row["attempts"] == 1 and row["last_reply"] == "450 4.2.1 not now"
+            assert row["next_try"].endswith("+00:00")
 
-                told = await run("trace", row["id"])
-                for words in (b"accepted", b"delayed", b"failed", b"notice", b"Verdict", b"550 5.1.1", b"next hop"):
-                    assert words in told.stdout
-                story = json.loads((await run("trace", row["id"], "--json")).stdout)
-                assert story["verdict"]["side"] == "next hop" and story["verdict"]["advice"]
-                assert [recipient["state"] for recipient in story["recipients"]] == ["delayed", "failed"]
-                dialogue = await run("trace", row["id"], "--dialogue")
-                assert (
-                    b"C: AUTH SCRAM-SHA-256 ***" in dialogue.stdout
-                    and b"C: RCPT TO:<gone@passenger.example>" in dialogue.stdout
-                )
+            told = await run("trace", row["id"])
+            for words in (b"accepted", b"delayed", b"failed", b"notice", b"Verdict", b"550 5.1.1", b"next hop"):
+                assert words in told.stdout
+            story = json.loads((await run("trace", row["id"], "--json")).stdout)
+            assert story["verdict"]["side"] == "next hop" and story["verdict"]["advice"]
+            assert [recipient["state"] for recipient in story["recipients"]] == ["delayed", "failed"]
+            dialogue = await run("trace", row["id"], "--dialogue")
+            assert (
+                b"C: AUTH SCRAM-SHA-256 ***" in dialogue.stdout
+                and b"C: RCPT TO:<gone@passenger.example>" in dialogue.stdout
+            )
 
-                status = await run("status")
-                assert status.returncode == 0 and b"running since" in status.stdout and b"1 delayed" in status.stdout
-                facts = json.loads((await run("status", "--json")).stdout)
-                assert facts["running"] and facts["queue"]["recipients"] == {"delayed": 1}
-                assert facts["connectors"][0]["last_success"] and facts["connectors"][0]["last_failure"] is None
-                assert facts["connectors"][0]["relayed_last_hour"] == facts["flow"]["last_day"]["relayed"] >= 1
-                outcomes = {
-                    outcome: facts["flow"]["hours"][-1][outcome] for outcome in ("accepted", "delayed", "failed")
-                }
-                assert outcomes == {"accepted": 3, "delayed": 1, "failed": 1} and facts["disk"]["free"] > 0
-                row = next(line for line in status.stdout.decode().splitlines() if line.startswith("delayed"))
-                assert row.split() == ["delayed", "1", "1", "·" * 23 + "▇"]
+            status = await run("status")
+            assert status.returncode == 0 and b"running since" in status.stdout and b"1 delayed" in status.stdout
+            facts = json.loads((await run("status", "--json")).stdout)
+            assert facts["running"] and facts["queue"]["recipients"] == {"delayed": 1}
+            assert facts["connectors"][0]["last_success"] and facts["connectors"][0]["last_failure"] is None
+            assert facts["connectors"][0]["relayed_last_hour"] == facts["flow"]["last_day"]["relayed"] >= 1
+            outcomes = {outcome: facts["flow"]["hours"][-1][outcome] for outcome in ("accepted", "delayed", "failed")}
+            assert outcomes == {"accepted": 3, "delayed": 1, "failed": 1} and facts["disk"]["free"] > 0
+            row = next(line for line in status.stdout.decode().splitlines() if line.startswith("delayed"))
+            assert row.split() == ["delayed", "1", "1", "·" * 23 + "▇"]
 
-                server.terminate()
-                assert await asyncio.to_thread(server.wait, 15) == 0
-                assert server.stderr is not None
-                seen.append(server.stderr.read())
-                assert (await run("status")).returncode == 1
-                assert b"later@passenger" in (await run("queue", "list")).stdout, "readers work without the server"
-                late = await run("pipe", "x@passenger.example", stdin=b"x\n")
-                assert (late.returncode, late.stderr) == (0, b""), "it waits in the drop folder"
-            everything = b"".join(seen) + (folder / "queue" / "queue.sqlite").read_bytes()
-            for secret in (PASSWORD.encode(), b"AHRlcm4A"):  # the password, and how its base64 form begins
-                assert secret not in everything
-
-    asyncio.run(live())
+            server.terminate()
+            assert await asyncio.to_thread(server.wait, 15) == 0
+            assert server.stderr is not None
+            seen.append(server.stderr.read())
+            assert (await run("status")).returncode == 1
+            assert b"later@passenger" in (await run("queue", "list")).stdout, "readers work without the server"
+            late = await run("pipe", "x@passenger.example", stdin=b"x\n")
+            assert (late.returncode, late.stderr) == (0, b""), "it waits in the drop folder"
+        everything = b"".join(seen) + (folder / "queue" / "queue.sqlite").read_bytes()
+        for secret in (PASSWORD.encode(), b"AHRlcm4A"):  # the password, and how its base64 form begins
+            assert secret not in everything
 
 
 def test_pipe_refuses_what_is_no_message(folder: Path) -> None:
@@ -262,8 +252,8 @@ def test_help_imports_only_what_it_needs() -> None:
     import sys
 
     code = (
-        "import sys\nfrom copper_kite.cli.main import main\n"
-        "try:\n main(['--help'])\nexcept SystemExit: pass\n"
+        "import sys\nfrom copper_kite.cli.main import run_command_line\n"
+        "try:\n run_command_line(['--help'])\nexcept SystemExit: pass\n"
         "print([name for name in ('pydantic', 'rich', 'asyncio', 'sqlite3', 'ssl', 'uvloop') if name in sys.modules])"
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, check=True, timeout=30)

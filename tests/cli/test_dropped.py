@@ -14,7 +14,7 @@ import pytest
 
 from copper_kite.errors import HandOverFailed, InputError
 from copper_kite.net.authority import CertificateFiles
-from copper_kite.session.drop import drop, open_dropped
+from copper_kite.session.drop import leave_message, open_dropped
 from copper_kite.session.handover import Parcel
 from copper_kite.session.standin import Caught
 from copper_kite.store import DROP_MODE, dropped_names, open_store
@@ -137,22 +137,22 @@ def test_a_folder_that_is_not_as_it_must_be_takes_nothing(folder: Path) -> None:
     for mode in (0o1777, 0o733, 0o755):
         place.chmod(mode)
         with pytest.raises(HandOverFailed, match="its mode is"):
-            drop(str(place), PARCEL)
+            leave_message(str(place), PARCEL)
     place.chmod(DROP_MODE)
     (folder / "link").symlink_to(place)
     with pytest.raises(HandOverFailed, match="it is no folder"):
-        drop(str(folder / "link"), PARCEL)
+        leave_message(str(folder / "link"), PARCEL)
     with pytest.raises(HandOverFailed, match="no such file"):
-        drop(str(folder / "none"), PARCEL)
+        leave_message(str(folder / "none"), PARCEL)
     if os.geteuid() == 0:
         os.chown(place, 65534, -1)
         folder.chmod(0o777)  # anybody could have made it there
         with pytest.raises(HandOverFailed, match="it belongs to user 65534"):
-            drop(str(place), PARCEL)
+            leave_message(str(place), PARCEL)
     assert not list(place.iterdir())
     if os.geteuid() == 0:
         folder.chmod(0o755)  # root alone could, for the server's user
-        drop(str(place), PARCEL)
+        leave_message(str(place), PARCEL)
         assert dropped_names(place)
 
 
@@ -166,14 +166,14 @@ def test_a_disk_that_takes_nothing_leaves_nothing(folder: Path, monkeypatch: pyt
     with monkeypatch.context() as disk:
         disk.setattr(call, full)
         with pytest.raises(HandOverFailed, match="no space left") as error:
-            drop(str(place), PARCEL)
+            leave_message(str(place), PARCEL)
     assert error.value.temporary and not list(place.iterdir())
 
 
 def test_what_was_left_is_read_as_it_was_written(folder: Path) -> None:
     place = folder_for(folder)
     large = PARCEL._replace(content=b"x" * 700_000, esmtp_parameters="RET=HDRS", rcpt_parameters="NOTIFY=NEVER")
-    drop(str(place), large)
+    leave_message(str(place), large)
     (name,) = dropped_names(place)
     with (place / name).open("rb") as file:
         found = open_dropped(file)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import os
 import signal
 from pathlib import Path
@@ -14,9 +13,9 @@ from tests.support import free_port, running, write_site
 
 
 @pytest.mark.parametrize("badness", [0, 15])
-def test_nothing_answered_is_lost_and_hardly_anything_comes_twice(folder: Path, badness: int) -> None:
+async def test_nothing_answered_is_lost_and_hardly_anything_comes_twice(folder: Path, badness: int) -> None:
     """Q-01, Q-03: 25 sessions and 3 hostile clients, four kills under load, also while the smart host misbehaves."""
-    outcome = asyncio.run(rounds(folder, 1000, 4, seed=badness, badness=badness))
+    outcome = await rounds(folder, 1000, 4, seed=badness, badness=badness)
     print(outcome)
     assert outcome.right, outcome
     assert outcome.kept == 1000 and outcome.relayed >= 1000 - outcome.refused

@@ -53,7 +53,7 @@ def first(entries: Iterator[dict[str, str]], outcome: str, recipient: str) -> di
     return next(entry for entry in entries if (entry["outcome"], entry["to"]) == (outcome, recipient))
 
 
-def test_the_journal_searched_and_followed(folder: Path, authority: CertificateFiles) -> None:
+async def test_the_journal_searched_and_followed(folder: Path, authority: CertificateFiles) -> None:
     """Live, with filters; and again from where it was, though the server was stopped and started meanwhile."""
     place = folder / "place.json"
 
@@ -92,14 +92,11 @@ def test_the_journal_searched_and_followed(folder: Path, authority: CertificateF
         place.write_text("{}")
         assert b"holds no place" in kite("log", "follow", "--keep-place", place, config=config).stderr
 
-    async def live() -> None:
-        async with smart_host(folder, authority, *RULES) as (hop, caught):
-            tested = asyncio.create_task(asyncio.to_thread(test, write_site(folder, hop)))
-            for _ in range(3):  # and the notice among them
-                await take(caught)
-            await tested
-
-    asyncio.run(live())
+    async with smart_host(folder, authority, *RULES) as (hop, caught):
+        tested = asyncio.create_task(asyncio.to_thread(test, write_site(folder, hop)))
+        for _ in range(3):  # and the notice among them
+            await take(caught)
+        await tested
 
 
 def test_a_file_followed_while_it_is_rotated(folder: Path) -> None:
@@ -153,7 +150,7 @@ def test_files_searched(folder: Path) -> None:
     assert kite("log", "search", "x", "--in", folder / "a.log", "--map", folder / "none.toml").returncode == 3
 
 
-def test_traced_through_the_logs_of_others(folder: Path, authority: CertificateFiles) -> None:
+async def test_traced_through_the_logs_of_others(folder: Path, authority: CertificateFiles) -> None:
     """Those of the configuration and those that are named; what stopped it there is the verdict."""
 
     def test(config: Path) -> None:
@@ -179,14 +176,11 @@ def test_traced_through_the_logs_of_others(folder: Path, authority: CertificateF
             shown = kite("trace", story["id"], "--in", folder / "beacon.log", config=config).stdout.decode()
             assert "In other logs" in shown and "552 5.2.2 full" in shown and "bo@" not in shown
 
-    async def live() -> None:
-        async with smart_host(folder, authority) as (hop, caught):
-            other = '[[other_log]]\nname = "beacon"\nfiles = ["beacon.log*"]\n'
-            tested = asyncio.create_task(asyncio.to_thread(test, write_site(folder, hop, extra=other)))
-            await take(caught)
-            await tested
-
-    asyncio.run(live())
+    async with smart_host(folder, authority) as (hop, caught):
+        other = '[[other_log]]\nname = "beacon"\nfiles = ["beacon.log*"]\n'
+        tested = asyncio.create_task(asyncio.to_thread(test, write_site(folder, hop, extra=other)))
+        await take(caught)
+        await tested
 
 
 def test_two_servers_and_a_stand_in(folder: Path) -> None:

@@ -30,7 +30,7 @@ def listed(config: Path, *words: str) -> list[str]:
     return [row["to"] for row in json.loads(kite("queue", "list", "--json", *words, config=config).stdout)]
 
 
-def test_the_queue_from_all_sides(folder: Path, authority: CertificateFiles) -> None:
+async def test_the_queue_from_all_sides(folder: Path, authority: CertificateFiles) -> None:
     def test(config: Path) -> None:
         for recipient, body in (
             ("late1@passenger.example", "x"),
@@ -130,7 +130,7 @@ def test_the_queue_from_all_sides(folder: Path, authority: CertificateFiles) -> 
             await take(caught)  # the notice of the failure
             return config
 
-    config = asyncio.run(live())
+    config = await live()
     # And now without the server.
     done = kite("queue", "release", "--to", "crew.example", "--yes", config=config)
     assert b"1 recipient of 1 message: done; no server runs now" in done.stdout
@@ -193,7 +193,7 @@ def test_verify_finds_what_the_disk_has_changed(folder: Path) -> None:
         assert done.returncode and b"Traceback" not in done.stderr + done.stdout, words
 
 
-def test_a_queue_without_its_database_is_rescued_and_leaves(folder: Path, authority: CertificateFiles) -> None:
+async def test_a_queue_without_its_database_is_rescued_and_leaves(folder: Path, authority: CertificateFiles) -> None:
     """Nobody knows whether it was relayed: it leaves when somebody says so, each message with all of its octets."""
     queue, new = folder / "queue", folder / "queue.rescued"
     with running(write_site(folder, free_port(), tls="off")) as process:
@@ -221,18 +221,15 @@ def test_a_queue_without_its_database_is_rescued_and_leaves(folder: Path, author
             assert kite("queue", "release", "--state", "parked", "--yes", config=config).returncode == 0
             until(config, {"ana@passenger.example": "relayed", "bo@passenger.example": "relayed"})
 
-    async def live() -> None:
-        async with smart_host(folder, authority) as (hop, caught):
-            left = asyncio.create_task(asyncio.to_thread(leave, write_site(folder, hop)))
-            arrived = [await take(caught) for _ in range(2)]
-            await left
-            texts = [one.file.read_bytes() for one in arrived if one.file is not None]
-            assert sorted(text.split()[-1] for text in texts) == [b"ana", b"bo"]
-
-    asyncio.run(live())
+    async with smart_host(folder, authority) as (hop, caught):
+        left = asyncio.create_task(asyncio.to_thread(leave, write_site(folder, hop)))
+        arrived = [await take(caught) for _ in range(2)]
+        await left
+        texts = [one.file.read_bytes() for one in arrived if one.file is not None]
+        assert sorted(text.split()[-1] for text in texts) == [b"ana", b"bo"]
 
 
-def test_retry_tries_what_is_remembered_as_down_and_shows_what_became_of_it(
+async def test_retry_tries_what_is_remembered_as_down_and_shows_what_became_of_it(
     folder: Path, authority: CertificateFiles
 ) -> None:
     """The login is refused until the other side mends it: nobody has to wait for the time that was planned."""
@@ -272,30 +269,25 @@ def test_retry_tries_what_is_remembered_as_down_and_shows_what_became_of_it(
         assert b"is stopped" not in kite("status", config=config).stdout
         assert b"there are beacon" in kite("connector", "retry", "harbour", config=config).stderr
 
-    async def live() -> None:
-        caught: list[Caught] = []
-        logins = {"tern": Secret("another")}
-        context = server_context(str(authority.certificate), str(authority.key))
-        plan = StandInPlan(name="localhost", folder=None, context=context, logins=logins)
-        stand_in = StandIn(plan, caught.append)
-        (folder / "ca.pem").write_bytes(authority.authority.read_bytes())
-        hop = await stand_in.start("127.0.0.1", 0)
-        config = write_site(folder, hop)
-        with running(config):
-            await asyncio.to_thread(refused, config)
-            logins["tern"] = Secret(PASSWORD)
-            await asyncio.to_thread(mended, config)
-            await stand_in.stop()
-            await asyncio.to_thread(whole, config, works=False)
-            stand_in = StandIn(plan, caught.append)
-            await stand_in.start("127.0.0.1", hop)
-            await asyncio.to_thread(whole, config, works=True)
+    caught: list[Caught] = []
+    logins = {"tern": Secret("another")}
+    context = server_context(str(authority.certificate), str(authority.key))
+    plan = StandInPlan(name="localhost", folder=None, context=context, logins=logins)
+    stand_in = StandIn(plan, caught.append)
+    (folder / "ca.pem").write_bytes(authority.authority.read_bytes())
+    hop = await stand_in.start("127.0.0.1", 0)
+    config = write_site(folder, hop)
+    with running(config):
+        await asyncio.to_thread(refused, config)
+        logins["tern"] = Secret(PASSWORD)
+        await asyncio.to_thread(mended, config)
         await stand_in.stop()
-        assert sorted(one.recipients[0] for one in caught) == [
-            f"{name}@passenger.example" for name in ("ana", "bo", "cy")
-        ]
-
-    asyncio.run(live())
+        await asyncio.to_thread(whole, config, works=False)
+        stand_in = StandIn(plan, caught.append)
+        await stand_in.start("127.0.0.1", hop)
+        await asyncio.to_thread(whole, config, works=True)
+    await stand_in.stop()
+    assert sorted(one.recipients[0] for one in caught) == [f"{name}@passenger.example" for name in ("ana", "bo", "cy")]
 
 
 def test_watch_shows_what_changed_since_it_began() -> None:

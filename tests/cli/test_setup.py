@@ -10,47 +10,41 @@ import re
 import select
 import shutil
 import signal
-import socket
 import subprocess
 import sys
 import time
-from collections.abc import Callable
-from functools import partial
 from pathlib import Path
 
 import pytest
 
 from copper_kite.net.authority import CertificateFiles
-from copper_kite.session.standin import Caught
-from tests.cli.test_commands import port_of, smart_host, take
+from tests.cli.test_commands import smart_host, take
 from tests.support import PASSWORD, SECONDS, environment, free_port, kite, running, write_site
 
 NAMES = ("--name", "quay1.ternferries.example", "--root", "duty@crew.example")
 
 
-def test_four_commands_from_nothing_to_a_relayed_message(folder: Path, authority: CertificateFiles) -> None:
-    async def live() -> None:
-        async with smart_host(folder, authority) as (hop, caught):
-            words = (*NAMES, "--host", f"localhost:{hop}", "--trust", folder / "ca.pem", "--login", "tern")
-            port = free_port()
-            words += ("--bind", f"127.0.0.1:{port}", "--bind", f"unix:{folder}/s.sock")
-            words += ("--folder", folder / "k", "--unattended", "--password-stdin")
-            made = await asyncio.to_thread(kite, "init", *words, stdin=f"{PASSWORD}\n".encode())
-            assert made.returncode == 0, made.stdout + made.stderr
-            assert b"starttls  works, logins SCRAM-SHA-256" in made.stdout and PASSWORD.encode() not in made.stdout
-            config = folder / "k" / "kite.toml"
-            assert 'tls = "starttls"   # the safest that was seen to work' in config.read_text()
-            assert (folder / "k" / "credentials.toml").stat().st_mode & 0o777 == 0o600
-            again = await asyncio.to_thread(kite, "init", *words, stdin=f"{PASSWORD}\n".encode())
-            assert again.returncode == 2 and b"--overwrite" in again.stderr
-            checked = await asyncio.to_thread(kite, "check", "--live", config=config)
-            assert checked.returncode == 0 and b"235 2.7.0" in checked.stdout
-            with running(config):
-                sent = await asyncio.to_thread(kite, "pipe", "root", stdin=b"Subject: s\n\nHigh tide\n", config=config)
-                assert sent.returncode == 0, sent.stderr
-                assert (await take(caught)).recipients == ("duty@crew.example",)
+async def test_four_commands_from_nothing_to_a_relayed_message(folder: Path, authority: CertificateFiles) -> None:
 
-    asyncio.run(live())
+    async with smart_host(folder, authority) as (hop, caught):
+        words = (*NAMES, "--host", f"localhost:{hop}", "--trust", folder / "ca.pem", "--login", "tern")
+        port = free_port()
+        words += ("--bind", f"127.0.0.1:{port}", "--bind", f"unix:{folder}/s.sock")
+        words += ("--folder", folder / "k", "--unattended", "--password-stdin")
+        made = await asyncio.to_thread(kite, "init", *words, stdin=f"{PASSWORD}\n".encode())
+        assert made.returncode == 0, made.stdout + made.stderr
+        assert b"starttls  works, logins SCRAM-SHA-256" in made.stdout and PASSWORD.encode() not in made.stdout
+        config = folder / "k" / "kite.toml"
+        assert 'tls = "starttls"   # the safest that was seen to work' in config.read_text()
+        assert (folder / "k" / "credentials.toml").stat().st_mode & 0o777 == 0o600
+        again = await asyncio.to_thread(kite, "init", *words, stdin=f"{PASSWORD}\n".encode())
+        assert again.returncode == 2 and b"--overwrite" in again.stderr
+        checked = await asyncio.to_thread(kite, "check", "--live", config=config)
+        assert checked.returncode == 0 and b"235 2.7.0" in checked.stdout
+        with running(config):
+            sent = await asyncio.to_thread(kite, "pipe", "root", stdin=b"Subject: s\n\nHigh tide\n", config=config)
+            assert sent.returncode == 0, sent.stderr
+            assert (await take(caught)).recipients == ("duty@crew.example",)
 
 
 class Terminal:
@@ -90,10 +84,7 @@ class Terminal:
         return os.waitstatus_to_exitcode(os.waitpid(self._pid, 0)[1])
 
 
-def test_the_same_by_questions_at_a_terminal(folder: Path, authority: CertificateFiles) -> None:
-    async def live() -> None:
-        async with smart_host(folder, authority) as (hop, _):
-            await asyncio.to_thread(ask, hop)
+async def test_the_same_by_questions_at_a_terminal(folder: Path, authority: CertificateFiles) -> None:
 
     def ask(hop: int) -> None:
         terminal = Terminal("init", "--folder", str(folder / "k"), "--trust", str(folder / "ca.pem"))
@@ -116,7 +107,8 @@ def test_the_same_by_questions_at_a_terminal(folder: Path, authority: Certificat
         again.answer("Write over", "n")
         assert again.status() == 1 and (folder / "k" / "kite.toml").read_text() == text
 
-    asyncio.run(live())
+    async with smart_host(folder, authority) as (hop, _):
+        await asyncio.to_thread(ask, hop)
 
 
 TWELVE = """\
@@ -195,20 +187,7 @@ def test_changes_keep_every_comment_and_touch_only_their_lines(folder: Path) -> 
     assert nobody.returncode == 2 and b"did you mean 'second'?" in nobody.stderr
 
 
-def test_a_broken_edit_while_it_runs_is_refused_and_told(folder: Path, authority: CertificateFiles) -> None:
-    async def live() -> None:
-        async with smart_host(folder, authority) as (hop, caught):
-            config = write_site(folder, hop)
-            text = config.read_text()
-            with running(config) as server:
-                await asyncio.to_thread(broken, config, text, server)
-                config.write_text(text)
-                done = await asyncio.to_thread(kite, "config", "reload", config=config)
-                assert done.returncode == 0 and b"has taken it up" in done.stdout
-                assert (await asyncio.to_thread(kite, "status", config=config)).returncode == 0
-                sent = await asyncio.to_thread(kite, "pipe", "a@passenger.example", stdin=b"x", config=config)
-                assert sent.returncode == 0
-                await take(caught)
+async def test_a_broken_edit_while_it_runs_is_refused_and_told(folder: Path, authority: CertificateFiles) -> None:
 
     def broken(config: Path, text: str, server: subprocess.Popen[bytes]) -> None:
         config.write_text(text.replace("[[connector]]", "[[conector]]"))
@@ -222,37 +201,46 @@ def test_a_broken_edit_while_it_runs_is_refused_and_told(folder: Path, authority
         assert re.search(r"cannot be used as it is now; the server goes on with that of \d\d:\d\d:\d\d", said)
         assert "unknown key; did you mean 'connector'?" in said
 
-    asyncio.run(live())
+    async with smart_host(folder, authority) as (hop, caught):
+        config = write_site(folder, hop)
+        text = config.read_text()
+        with running(config) as server:
+            await asyncio.to_thread(broken, config, text, server)
+            config.write_text(text)
+            done = await asyncio.to_thread(kite, "config", "reload", config=config)
+            assert done.returncode == 0 and b"has taken it up" in done.stdout
+            assert (await asyncio.to_thread(kite, "status", config=config)).returncode == 0
+            sent = await asyncio.to_thread(kite, "pipe", "a@passenger.example", stdin=b"x", config=config)
+            assert sent.returncode == 0
+            await take(caught)
 
 
-def test_the_next_server_agrees_and_relays_too(folder: Path, authority: CertificateFiles) -> None:
-    async def live() -> None:
-        async with smart_host(folder, authority) as (hop, caught):
-            quays = []
-            for number in (1, 2):
-                quay = folder / f"quay{number}"
-                quay.mkdir()
-                shutil.copy(folder / "ca.pem", quay / "ca.pem")
-                quays.append(write_site(quay, hop))
-            one, two = quays
-            bare = two.read_text().replace("quay1.", "quay2.").partition("[identity]")
-            listener = "[[listener]]" + two.read_text().partition("[[listener]]")[2].partition("[[connector]]")[0]
-            two.write_text(bare[0] + listener.replace('name = "programs"', 'name = "programs"\nmax_size = "2MiB"'))
-            out = await asyncio.to_thread(kite, "config", "export", config=one)
-            assert PASSWORD.encode() not in out.stdout and b"kite credential set beacon" in out.stdout
-            (folder / "parts.toml").write_bytes(out.stdout)
-            tried = await asyncio.to_thread(kite, "config", "import", folder / "parts.toml", "--dry-run", config=two)
-            assert b"connector beacon" in tried.stdout and "[[connector]]" not in two.read_text()
-            for words in (("config", "import", folder / "parts.toml", "--yes"), ("config", "compare", one, two)):
-                done = await asyncio.to_thread(kite, *words, config=two)
-                assert done.returncode == 0, done.stdout + done.stderr
-            assert done.stdout == b"they agree\n"
-            for quay in quays:
-                with running(quay):
-                    await asyncio.to_thread(kite, "pipe", "a@passenger.example", stdin=b"x", config=quay)
-                    await take(caught)
+async def test_the_next_server_agrees_and_relays_too(folder: Path, authority: CertificateFiles) -> None:
 
-    asyncio.run(live())
+    async with smart_host(folder, authority) as (hop, caught):
+        quays = []
+        for number in (1, 2):
+            quay = folder / f"quay{number}"
+            quay.mkdir()
+            shutil.copy(folder / "ca.pem", quay / "ca.pem")
+            quays.append(write_site(quay, hop))
+        one, two = quays
+        bare = two.read_text().replace("quay1.", "quay2.").partition("[identity]")
+        listener = "[[listener]]" + two.read_text().partition("[[listener]]")[2].partition("[[connector]]")[0]
+        two.write_text(bare[0] + listener.replace('name = "programs"', 'name = "programs"\nmax_size = "2MiB"'))
+        out = await asyncio.to_thread(kite, "config", "export", config=one)
+        assert PASSWORD.encode() not in out.stdout and b"kite credential set beacon" in out.stdout
+        (folder / "parts.toml").write_bytes(out.stdout)
+        tried = await asyncio.to_thread(kite, "config", "import", folder / "parts.toml", "--dry-run", config=two)
+        assert b"connector beacon" in tried.stdout and "[[connector]]" not in two.read_text()
+        for words in (("config", "import", folder / "parts.toml", "--yes"), ("config", "compare", one, two)):
+            done = await asyncio.to_thread(kite, *words, config=two)
+            assert done.returncode == 0, done.stdout + done.stderr
+        assert done.stdout == b"they agree\n"
+        for quay in quays:
+            with running(quay):
+                await asyncio.to_thread(kite, "pipe", "a@passenger.example", stdin=b"x", config=quay)
+                await take(caught)
 
 
 def test_a_listener_goes_to_another_server_with_other_addresses(folder: Path) -> None:
@@ -372,33 +360,11 @@ def test_the_shell_completes_names_and_keys(folder: Path, words: str, found: str
     (folder / "ca.pem").write_text("")
     config = write_site(folder, 2525, extra='[[account]]\nname = "ticketing"\n')
     more = {"_KITE_COMPLETE": "bash_complete", "COMP_WORDS": words, "COMP_CWORD": str(words.count(" "))}
-    command = [sys.executable, "-c", "from copper_kite.cli.main import main; main()"]
+    command = [sys.executable, "-c", "from copper_kite.cli import run_command_line; run_command_line()"]
     done = subprocess.run(
         command, env=environment(KITE_CONFIG=str(config)) | more, capture_output=True, text=True, check=False
     )
     assert f"plain,{found}" in done.stdout.splitlines(), done
-
-
-def test_secrets_that_a_manager_hands_over_come_from_it(folder: Path, authority: CertificateFiles) -> None:
-    """What stands beside the configuration does not count then, and a change to it says what it needs."""
-
-    async def live() -> None:
-        async with smart_host(folder, authority) as (hop, caught):
-            config = write_site(folder, hop)
-            given = folder / "given"
-            given.mkdir()
-            shutil.move(folder / "credentials.toml", given / "credentials.toml")
-            with running(config, CREDENTIALS_DIRECTORY=str(given)):
-                await hand_in(config, caught)
-
-    async def hand_in(config: Path, caught: asyncio.Queue[Caught]) -> None:
-        sent = await asyncio.to_thread(kite, "pipe", "a@passenger.example", stdin=b"x", config=config)
-        assert sent.returncode == 0 and (await take(caught)).login == "tern"
-        words = ("credential", "add", "beacon", "--login", "tern", "--password-stdin")
-        changed = await asyncio.to_thread(kite, *words, stdin=b"other\n", config=config)
-        assert b"systemctl restart" in changed.stdout, changed
-
-    asyncio.run(live())
 
 
 def test_where_mail_goes_and_why(folder: Path) -> None:
@@ -415,83 +381,19 @@ def test_where_mail_goes_and_why(folder: Path) -> None:
     assert none.returncode == 1 and b" connector set beacon recipients+=elsewhere.example" in none.stdout
 
 
-def test_the_connector_is_tested_alone(folder: Path, authority: CertificateFiles) -> None:
-    async def live() -> None:
-        async with smart_host(folder, authority) as (hop, caught):
-            config = write_site(folder, hop)
-            done = await asyncio.to_thread(kite, "connector", "test", "beacon", "--to", "a@b.example", config=config)
-            assert done.returncode == 0 and b"has taken the message for a@b.example" in done.stdout
-            assert (await take(caught)).recipients == ("a@b.example",)
-            secret = f"{PASSWORD}-wrong\n".encode()
-            await asyncio.to_thread(
-                kite, "credential", "set", "beacon", "--password-stdin", stdin=secret, config=config
-            )
-            told = await asyncio.to_thread(kite, "connector", "test", "beacon", "--dialogue", config=config)
-            assert b"C: AUTH SCRAM-SHA-256 ***" in told.stdout and b" credential set beacon\n" in told.stdout
-            assert PASSWORD.encode() not in told.stdout
-            failed = await asyncio.to_thread(kite, "connector", "test", "beacon", "--json", config=config)
-            found = json.loads(failed.stdout)
-            assert failed.returncode == 4 and found["verdict"]["side"] == "here"
-            assert all(way["stages"][-1]["stage"] == "login" and not way["passed"] for way in found["ways"])
+async def test_the_connector_is_tested_alone(folder: Path, authority: CertificateFiles) -> None:
 
-    asyncio.run(live())
-
-
-@pytest.mark.skipif(shutil.which("systemd-analyze") is None, reason="systemd's tools are not here")
-@pytest.mark.parametrize("data", ["queue", "/var/lib/copper-kite"])
-def test_the_unit_passes_the_manager_s_own_check(folder: Path, data: str) -> None:
-    (folder / "ca.pem").write_text("")
-    config = write_site(folder, 2525)
-    config.write_text(config.read_text().replace('data = "queue"', f'data = "{data}"'))
-    done = kite("service", "--install", "--folder", folder, "--share", folder / "share", config=config)
-    assert done.returncode == 0 and (b"useradd" in done.stdout) == (data == "queue")
-    units = [folder / "copper-kite.service", folder / "copper-kite.socket"]
-    done = subprocess.run(["systemd-analyze", "verify", *units], capture_output=True, text=True, check=False)
-    about = [line for line in done.stderr.splitlines() if "copper-kite" in line]
-    assert done.returncode == 0 and not about, done.stderr
-
-
-def test_sockets_and_word_of_readiness_by_the_manager_s_protocol(folder: Path, authority: CertificateFiles) -> None:
-    async def live() -> None:
-        async with smart_host(folder, authority) as (hop, caught):
-            config = write_site(folder, hop)
-            loop = asyncio.get_running_loop()
-            arrived = partial(asyncio.run_coroutine_threadsafe, loop=loop)
-            await asyncio.to_thread(supervise, config, lambda: arrived(take(caught)).result(SECONDS))
-
-    def supervise(config: Path, arrive: Callable[[], object]) -> None:
-        with (
-            socket.create_server(("127.0.0.1", port_of(config))) as listening,
-            socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM) as manager,
-        ):
-            manager.bind(str(folder / "notify"))
-            manager.settimeout(SECONDS)
-            script = (
-                f"exec 3<&{listening.fileno()}; LISTEN_PID=$$ LISTEN_FDS=1 exec {sys.executable} -m copper_kite serve"
-            )
-            more = {"NOTIFY_SOCKET": str(folder / "notify"), "KITE_CONFIG": str(config), "WATCHDOG_USEC": "200000"}
-            process = subprocess.Popen(
-                ["bash", "-c", script],
-                pass_fds=(listening.fileno(),),
-                env=environment() | more,
-                stderr=subprocess.DEVNULL,
-            )
-
-            def next_word() -> bytes:
-                while (word := manager.recv(99)) == b"WATCHDOG=1":
-                    alive.append(word)
-                return word
-
-            alive: list[bytes] = []
-            assert next_word() == b"READY=1"
-            process.send_signal(signal.SIGHUP)
-            assert next_word().startswith(b"RELOADING=1\nMONOTONIC_USEC=") and next_word() == b"READY=1"
-            assert kite("pipe", "a@passenger.example", stdin=b"x", config=config).returncode == 0
-            arrive()
-            while len(alive) < 2:
-                assert manager.recv(99) == b"WATCHDOG=1"
-                alive.append(b"")
-            process.terminate()
-            assert next_word() == b"STOPPING=1" and process.wait(SECONDS) == 0
-
-    asyncio.run(live())
+    async with smart_host(folder, authority) as (hop, caught):
+        config = write_site(folder, hop)
+        done = await asyncio.to_thread(kite, "connector", "test", "beacon", "--to", "a@b.example", config=config)
+        assert done.returncode == 0 and b"has taken the message for a@b.example" in done.stdout
+        assert (await take(caught)).recipients == ("a@b.example",)
+        secret = f"{PASSWORD}-wrong\n".encode()
+        await asyncio.to_thread(kite, "credential", "set", "beacon", "--password-stdin", stdin=secret, config=config)
+        told = await asyncio.to_thread(kite, "connector", "test", "beacon", "--dialogue", config=config)
+        assert b"C: AUTH SCRAM-SHA-256 ***" in told.stdout and b" credential set beacon\n" in told.stdout
+        assert PASSWORD.encode() not in told.stdout
+        failed = await asyncio.to_thread(kite, "connector", "test", "beacon", "--json", config=config)
+        found = json.loads(failed.stdout)
+        assert failed.returncode == 4 and found["verdict"]["side"] == "here"
+        assert all(way["stages"][-1]["stage"] == "login" and not way["passed"] for way in found["ways"])

@@ -8,7 +8,8 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from copper_kite.net.server import ServerSession, SessionRegistry
+from copper_kite.net.server import ServerSession
+from copper_kite.net.session_registry import SessionRegistry
 from copper_kite.relay.gate import Gate
 from copper_kite.relay.intake import Intake
 from copper_kite.relay.log import Log
@@ -29,28 +30,18 @@ from copper_kite.store import (
     Transaction,
     id_text,
 )
+from tests.configuration import connector, site_text
 from tests.hostile.delivery import LoopClock
 from tests.hostile.virtual import Choices, Link, VirtualLoop, run
 
 __all__ = ["Caller", "hand_in"]
 
-CONFIG = """\
-[server]
-name = "quay1.ternferries.example"
-[identity]
-domain = "ternferries.example"
-[[listener]]
-name = "programs"
-bind = ["127.0.0.1:25"]
-max_size = 600000
-max_header = 20000
-max_recipients = 100
-allow = ["192.0.2.0/24"]
-[[connector]]
-name = "beacon"
-hosts = ["localhost"]
-tls = "off"
-"""
+BOUNDS = {"max_size": 600_000, "max_header": 20_000, "max_recipients": 100}
+CONFIG = site_text(
+    connector("beacon", "localhost", tls="off"),
+    bind="127.0.0.1:25",
+    listener={**BOUNDS, "allow": ["192.0.2.0/24"]},
+)
 LONG = b"x" * 1200
 LINES = b"line of text\r\n" * 30_000  # 420 kB: more than one portion
 WORDS = (

@@ -38,6 +38,7 @@ from copper_kite.store import (
     Waiting,
 )
 from copper_kite.words import FINAL, Cause, State
+from tests.configuration import connector, site_text, table
 from tests.hostile.peer import Host
 from tests.hostile.virtual import STARTED, Choices, End, VirtualLoop, run
 
@@ -49,30 +50,16 @@ MOST_ATTEMPTS = 6  # of one recipient: at 0, 60, 180, 300, 400 and what its own 
 LINES_EACH = 4  # lines of the log for an attempt on one recipient
 EXTENSIONS = (b"PIPELINING", b"SIZE 10000", b"8BITMIME", b"CHUNKING", b"DSN", b"LIMITS RCPTMAX=2", b"SMTPUTF8")
 
-CONFIG = """\
-[server]
-name = "quay1.ternferries.example"
-[retry]
-waits = ["60s", "120s"]
-lifetime = "400s"
-notice_after = "1d"
-[[listener]]
-name = "programs"
-bind = ["127.0.0.1:25"]
-[[connector]]
-name = "beacon"
-hosts = [{hosts}]
-tls = "off"
-sessions = {sessions}
-{more}
-"""
-
 
 @lru_cache(maxsize=64)
 def loaded(hosts: int, sessions: int, login: bool) -> Loaded:
-    names = ", ".join(f'"h{number}.example:25"' for number in range(hosts))
-    more = 'credential = "beacon"\nlogin_in_clear = true' if login else ""
-    text = CONFIG.format(hosts=names, sessions=sessions, more=more)
+    names = [f"h{number}.example:25" for number in range(hosts)]
+    more = {"credential": "beacon", "login_in_clear": True} if login else {}
+    text = site_text(
+        connector("beacon", *names, tls="off", sessions=sessions, **more),
+        table("[retry]", waits=["60s", "120s"], lifetime="400s", notice_after="1d"),
+        bind="127.0.0.1:25",
+    )
     settings = load_source(Path("kite.toml"), text, secrets=False)
     if login:
         settings.credentials["beacon"] = Credential(name="beacon", login="tern", password=Secret("the-quay-is-wet"))

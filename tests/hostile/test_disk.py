@@ -19,7 +19,8 @@ from copper_kite.session.standin import Rule
 from copper_kite.smtp.replies import Reply
 from copper_kite.store import Reader
 from copper_kite.words import State
-from tests.hostile.disk import ERRORS, Call, Counts, build, losses, run_with_fault
+from tests.hostile.disk import ERRORS, Counts, build, losses, run_with_fault
+from tests.hostile.disk_replay import Call
 from tests.support import SECONDS, PatientClock, site
 
 MIB = 1024 * 1024
@@ -98,7 +99,7 @@ def hand_in(port: int, client: int) -> tuple[int, int]:
     return kept, put_off
 
 
-def test_a_full_disk_is_never_overrun_and_the_queue_leaves_from_it(
+async def test_a_full_disk_is_never_overrun_and_the_queue_leaves_from_it(
     small_disk: Path, folder: Path, authority: CertificateFiles
 ) -> None:
     """S-19, Q-05: many at once cannot take the room that is to be kept; and nothing is lost when others take it."""
@@ -130,10 +131,10 @@ def test_a_full_disk_is_never_overrun_and_the_queue_leaves_from_it(
             await here.until(partial(count, State.RELAYED, kept))
             assert len(here.caught) == kept
 
-    kept = asyncio.run(fill())
+    kept = await fill()
     assert kept > 5 and least[0] >= KEEP_FREE
     with suppress(OSError), (small_disk / "somebody else's").open("wb", buffering=0) as file:
         while True:
             file.write(bytes(4096))
     assert free(small_disk) < MIB
-    asyncio.run(leave(kept))
+    await leave(kept)

@@ -9,7 +9,8 @@ from dataclasses import dataclass, field
 
 import pytest
 
-from copper_kite.net.server import LATER, Answer, Handler, ServerSession, SessionRegistry
+from copper_kite.net.server import LATER, Answer, Handler, ServerSession
+from copper_kite.net.session_registry import SessionRegistry
 from copper_kite.smtp import events
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.replies import Reply

@@ -9,7 +9,7 @@ import email.utils
 import pytest
 
 from copper_kite.mail.header import scan_header
-from copper_kite.mail.mend import mend
+from copper_kite.mail.mend import mend_message
 from copper_kite.mail.notice import NoticeRecipient, make_notice
 from copper_kite.mail.readdress import complete_addresses, leave_under
 from copper_kite.mail.received import format_date, protocol_word, received_field, received_from
@@ -52,7 +52,7 @@ def test_protocol_words() -> None:
 
 
 def mended(octets: bytes) -> bytes:
-    return mend(octets, sender="root@t.example", message_id="1@t.example", at=0.0)
+    return mend_message(octets, sender="root@t.example", message_id="1@t.example", at=0.0)
 
 
 def test_mending() -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import ssl
 from contextlib import nullcontext
 from pathlib import Path
@@ -32,23 +31,20 @@ async def opened(here: Hop, earlier: tls.Sessions, *, tls_mode: str = "implicit"
 
 @pytest.mark.parametrize("newest", ["1.2", "1.3"])
 @pytest.mark.parametrize("mode", ["implicit", "starttls"])
-def test_the_second_session_goes_on_with_the_first(folder: Path, newest: str, mode: str) -> None:
+async def test_the_second_session_goes_on_with_the_first(folder: Path, newest: str, mode: str) -> None:
     """Under both versions and both ways; its certificate is still known, and it says that it was resumed."""
 
-    async def scenario() -> None:
-        earlier = tls.Sessions()
-        async with hop(folder, logins=False, tls={"mode": mode, "newest": newest}) as here:
-            first = await opened(here, earlier, tls_mode=mode)
-            chain = first.chain
-            await first.close()
-            second = await opened(here, earlier, tls_mode=mode)
-            assert (first.resumed, second.resumed) == (False, True)
-            assert second.tls_version == f"TLSv{newest}"
-            assert second.chain[0] == chain[0]
-            assert {stage: said for stage, _, said in second.stages}[Stage.SECURE].endswith(", resumed")
-            await second.close()
-
-    asyncio.run(scenario())
+    earlier = tls.Sessions()
+    async with hop(folder, logins=False, tls={"mode": mode, "newest": newest}) as here:
+        first = await opened(here, earlier, tls_mode=mode)
+        chain = first.chain
+        await first.close()
+        second = await opened(here, earlier, tls_mode=mode)
+        assert (first.resumed, second.resumed) == (False, True)
+        assert second.tls_version == f"TLSv{newest}"
+        assert second.chain[0] == chain[0]
+        assert {stage: said for stage, _, said in second.stages}[Stage.SECURE].endswith(", resumed")
+        await second.close()
 
 
 def test_each_goes_out_once() -> None:
@@ -80,54 +76,46 @@ class _Made:
         self.session: Any = type("Session", (), {"has_ticket": True, "id": b""})()
 
 
-def test_an_impostor_gains_nothing_by_it(folder: Path) -> None:
+async def test_an_impostor_gains_nothing_by_it(folder: Path) -> None:
     """A server that does not know the session shows its certificate, and that is looked at as ever."""
 
-    async def scenario() -> None:
-        earlier, trust, other = tls.Sessions(), str(folder / "tls" / "ca.pem"), folder / "other"
-        port = free_port()
-        async with hop(folder, logins=False, port=port, tls={"mode": "implicit"}) as here:
-            await (await opened(here, earlier, trust=trust)).close()
-        other.mkdir()
-        files = make_authority(other, ["localhost"])
-        async with hop(other, logins=False, port=port, files=files, tls={"mode": "implicit"}) as impostor:
-            with pytest.raises(SessionFailed) as failed:
-                await opened(impostor, earlier, trust=trust)
-            assert failed.value.cause is Cause.CERTIFICATE_UNTRUSTED
-
-    asyncio.run(scenario())
+    earlier, trust, other = tls.Sessions(), str(folder / "tls" / "ca.pem"), folder / "other"
+    port = free_port()
+    async with hop(folder, logins=False, port=port, tls={"mode": "implicit"}) as here:
+        await (await opened(here, earlier, trust=trust)).close()
+    other.mkdir()
+    files = make_authority(other, ["localhost"])
+    async with hop(other, logins=False, port=port, files=files, tls={"mode": "implicit"}) as impostor:
+        with pytest.raises(SessionFailed) as failed:
+            await opened(impostor, earlier, trust=trust)
+        assert failed.value.cause is Cause.CERTIFICATE_UNTRUSTED
 
 
-def test_a_pin_holds_in_a_resumed_session(folder: Path) -> None:
-    async def scenario() -> None:
-        earlier = tls.Sessions()
-        async with hop(folder, logins=False, tls={"mode": "implicit"}) as here:
-            await (await opened(here, earlier, trust=here.certificate)).close()
-            second = await opened(here, earlier, trust=here.certificate)
-            assert second.resumed and tls.fingerprint(second.chain[0]) == here.certificate
-            await second.close()
+async def test_a_pin_holds_in_a_resumed_session(folder: Path) -> None:
 
-    asyncio.run(scenario())
+    earlier = tls.Sessions()
+    async with hop(folder, logins=False, tls={"mode": "implicit"}) as here:
+        await (await opened(here, earlier, trust=here.certificate)).close()
+        second = await opened(here, earlier, trust=here.certificate)
+        assert second.resumed and tls.fingerprint(second.chain[0]) == here.certificate
+        await second.close()
 
 
-def test_content_of_many_records_comes_through(folder: Path) -> None:
+async def test_content_of_many_records_comes_through(folder: Path) -> None:
     """What TLS takes in several records arrives whole."""
 
-    async def scenario() -> None:
-        letter = LETTER + b"A line of the passengers' list, and another one behind it.\r\n" * 20_000
-        async with hop(folder, logins=False, tls={"mode": "implicit"}) as here:
-            session = await opened(here, tls.Sessions())
-            (result,) = await session.relay(
-                Envelope("a@x.example", ("b@x.example",), len(letter), False, False), lambda: (letter,)
-            )
-            assert result.reply.positive
-            await session.close()
-            assert here.caught[0].size == len(letter)
-
-    asyncio.run(scenario())
+    letter = LETTER + b"A line of the passengers' list, and another one behind it.\r\n" * 20_000
+    async with hop(folder, logins=False, tls={"mode": "implicit"}) as here:
+        session = await opened(here, tls.Sessions())
+        (result,) = await session.relay(
+            Envelope("a@x.example", ("b@x.example",), len(letter), False, False), lambda: (letter,)
+        )
+        assert result.reply.positive
+        await session.close()
+        assert here.caught[0].size == len(letter)
 
 
-def test_what_cannot_go_on_begins_anew_at_once(monkeypatch: pytest.MonkeyPatch) -> None:
+async def test_what_cannot_go_on_begins_anew_at_once(monkeypatch: pytest.MonkeyPatch) -> None:
     """A server that stumbles over an earlier session is met once more without; any other failure counts as ever."""
     met: list[bool] = []
     broken = False
@@ -139,18 +127,15 @@ def test_what_cannot_go_on_begins_anew_at_once(monkeypatch: pytest.MonkeyPatch) 
         if session.tried_to_resume or broken:
             raise SessionFailed(Stage.SECURE, Cause.TLS_FAILED, "unexpected message", seen=session.seen())
 
-    async def scenario() -> None:
-        nonlocal broken
-        async with scripted([b"220 x\r\n", None]) as (port, _):
-            plan = Plan(host="127.0.0.1", port=port, name="quay1.example")
-            for broken in (False, True):
-                earlier.keep(plan, _Made(context), [])  # type: ignore[arg-type]
-                for found in ([True, False], [False]):
-                    with pytest.raises(SessionFailed) if broken else nullcontext():
-                        (await open_session(plan, Dialogue(0.0), earlier)).abort()
-                    assert met == found, "without an earlier session there is nothing to try once more"
-                    met.clear()
-
     context, earlier = ssl.create_default_context(), tls.Sessions()
     monkeypatch.setattr(opening_module, "_make_ready", stumbling)
-    asyncio.run(scenario())
+
+    async with scripted([b"220 x\r\n", None]) as (port, _):
+        plan = Plan(host="127.0.0.1", port=port, name="quay1.example")
+        for broken in (False, True):
+            earlier.keep(plan, _Made(context), [])  # type: ignore[arg-type]
+            for found in ([True, False], [False]):
+                with pytest.raises(SessionFailed) if broken else nullcontext():
+                    (await open_session(plan, Dialogue(0.0), earlier)).abort()
+                assert met == found, "without an earlier session there is nothing to try once more"
+                met.clear()

@@ -11,7 +11,8 @@ import pytest
 import uvloop
 
 from copper_kite.net import server as server_module
-from copper_kite.net.server import Handler, ServerSession, SessionRegistry
+from copper_kite.net.server import Handler, ServerSession
+from copper_kite.net.session_registry import SessionRegistry
 from copper_kite.smtp.extensions import Offers
 from tests.support import SECONDS
 
@@ -183,7 +184,7 @@ def test_a_client_that_connects_and_is_gone_leaves_nothing() -> None:
         async with asyncio.timeout(SECONDS):
             _, writer = await asyncio.open_connection(*address)  # behind all of them
             while len(registry) != 1:
-                await asyncio.sleep(0.001)
+                await asyncio.sleep(0)
         writer.close()
         server.close()
         assert opened == ["127.0.0.1"], "nobody was asked about those who were gone"

@@ -13,10 +13,10 @@ from typing import Any
 
 import pytest
 
-from copper_kite.cli.main import main
+from copper_kite.cli.main import run_command_line
 from copper_kite.errors import Finding
 from copper_kite.posture.check import check_file
-from copper_kite.settings.load import load
+from copper_kite.settings.load import load_configuration
 from copper_kite.settings.service_units import service_unit
 from tests.support import free_port, kite, write_site
 
@@ -185,7 +185,7 @@ def test_a_file_that_this_user_may_not_read(folder: Path, name: str, monkeypatch
     words = ["queue", "list"] if name == "queue.sqlite" else ["check"]
     shown = io.StringIO()
     with contextlib.redirect_stderr(shown), pytest.raises(SystemExit) as ended:
-        main(["--config", str(config), *words])
+        run_command_line(["--config", str(config), *words])
     assert ended.value.code == 3 and shown.getvalue().endswith("run as the server's user, or as root\n")
     assert shown.getvalue().count("\n") == 1 and name in shown.getvalue()
 
@@ -195,6 +195,6 @@ def test_the_unit_lets_the_server_write_its_log(folder: Path) -> None:
     for to, line in (("file:/srv/logs/kite.log", "ReadWritePaths=/srv/logs"),
                      ("file:/var/log/copper-kite/kite.log", "LogsDirectory=copper-kite"), ("file:queue/x.log", "")):  # fmt: skip
         config.write_text(write_site(folder, 2525, tls="off").read_text() + f'[log]\nto = "{to}"\n')
-        unit = service_unit(load(config), ["/usr/bin/kite"])
+        unit = service_unit(load_configuration(config), ["/usr/bin/kite"])
         assert not line or f"\n{line}\n" in unit
         assert unit.count("LogsDirectory") + unit.count("ReadWritePaths=/srv") == bool(line)

@@ -13,7 +13,7 @@ import pytest
 
 from copper_kite.errors import SettingsError
 from copper_kite.net.authority import CertificateFiles
-from copper_kite.settings.load import load
+from copper_kite.settings.load import load_configuration
 from copper_kite.smtp.grammar import Syntax
 from copper_kite.smtp.sasl import ScramKey, Secret
 from tests.support import SECONDS, Site, free_port, site
@@ -57,7 +57,7 @@ def with_accounts(folder: Path, authority: CertificateFiles, port: int, **keys: 
 
 
 @pytest.mark.parametrize("tls", ["starttls", "implicit"])
-def test_a_login_under_tls_may_relay(folder: Path, authority: CertificateFiles, tls: str) -> None:
+async def test_a_login_under_tls_may_relay(folder: Path, authority: CertificateFiles, tls: str) -> None:
     """A-01, A-06, T-01, S-33."""
 
     def client(port: int) -> None:
@@ -83,19 +83,16 @@ def test_a_login_under_tls_may_relay(folder: Path, authority: CertificateFiles, 
             smtp.login("ticketing", WORDS)
             smtp.sendmail("a@ternferries.example", ["c@passenger.example"], b"Subject: s\r\n\r\nx\r\n")
 
-    async def live() -> None:
-        port = free_port()
-        async with site(folder, authority, extra=with_accounts(folder, authority, port, tls=tls)) as here:
-            await asyncio.to_thread(client, port)
-            (caught,) = await here.until_caught(1)
-            assert caught.file is not None
-            head = caught.file.read_bytes()
-            assert b"with ESMTPSA" in head and b"user ticketing" in head and WORDS.encode() not in head
-
-    asyncio.run(live())
+    port = free_port()
+    async with site(folder, authority, extra=with_accounts(folder, authority, port, tls=tls)) as here:
+        await asyncio.to_thread(client, port)
+        (caught,) = await here.until_caught(1)
+        assert caught.file is not None
+        head = caught.file.read_bytes()
+        assert b"with ESMTPSA" in head and b"user ticketing" in head and WORDS.encode() not in head
 
 
-def test_another_certificate_is_shown_after_a_reload(
+async def test_another_certificate_is_shown_after_a_reload(
     folder: Path, authority: CertificateFiles, stranger: CertificateFiles
 ) -> None:
     def shown(port: int, files: CertificateFiles) -> bool:
@@ -114,22 +111,19 @@ def test_another_certificate_is_shown_after_a_reload(
     async def take_up(here: Site, old: object, new: object) -> None:
         text = here.loaded.path.read_text()
         here.loaded.path.write_text(text.replace(str(old), str(new)))
-        await here.service.reload(load(here.loaded.path))
+        await here.service.reload(load_configuration(here.loaded.path))
 
-    async def live() -> None:
-        port = free_port()
-        async with site(folder, authority, extra=with_accounts(folder, authority, port, tls="implicit")) as here:
-            assert await asyncio.to_thread(shown, port, authority)
-            await take_up(here, authority.certificate.parent, stranger.certificate.parent)
-            assert await asyncio.to_thread(shown, port, stranger)
-            assert not await asyncio.to_thread(shown, port, authority)
-            await take_up(here, 'tls = "implicit"', 'tls = "starttls"')
-            assert await asyncio.to_thread(offers_starttls, port)
-
-    asyncio.run(live())
+    port = free_port()
+    async with site(folder, authority, extra=with_accounts(folder, authority, port, tls="implicit")) as here:
+        assert await asyncio.to_thread(shown, port, authority)
+        await take_up(here, authority.certificate.parent, stranger.certificate.parent)
+        assert await asyncio.to_thread(shown, port, stranger)
+        assert not await asyncio.to_thread(shown, port, authority)
+        await take_up(here, 'tls = "implicit"', 'tls = "starttls"')
+        assert await asyncio.to_thread(offers_starttls, port)
 
 
-def test_a_renewed_certificate_is_shown_without_a_word(
+async def test_a_renewed_certificate_is_shown_without_a_word(
     folder: Path, authority: CertificateFiles, stranger: CertificateFiles
 ) -> None:
     """The files are looked at now and then; half a renewal, or rubbish, changes nothing."""
@@ -152,25 +146,22 @@ def test_a_renewed_certificate_is_shown_without_a_word(
             files.certificate.read_text().partition("-----END CERTIFICATE-----")[0] + "-----END CERTIFICATE-----"
         )
 
-    async def live() -> None:
-        port = free_port()
-        put(authority, 1000.0)
-        extra = with_accounts(folder, authority, port, tls="implicit")
-        for path, source in zip(pair, (authority.certificate, authority.key), strict=True):
-            extra = extra.replace(str(source), str(path))
-        async with site(folder, authority, extra=extra) as here:
-            assert await asyncio.to_thread(shown, port) == der(authority)
-            pair[0].write_bytes(stranger.certificate.read_bytes())
-            here.service.listeners.look_at_certificates()
-            assert await asyncio.to_thread(shown, port) == der(authority)
-            put(stranger, 2000.0)
-            here.service.listeners.look_at_certificates()
-            assert await asyncio.to_thread(shown, port) == der(stranger)
-            pair[0].unlink()
-            here.service.listeners.look_at_certificates()
-            assert await asyncio.to_thread(shown, port) == der(stranger)
-
-    asyncio.run(live())
+    port = free_port()
+    put(authority, 1000.0)
+    extra = with_accounts(folder, authority, port, tls="implicit")
+    for path, source in zip(pair, (authority.certificate, authority.key), strict=True):
+        extra = extra.replace(str(source), str(path))
+    async with site(folder, authority, extra=extra) as here:
+        assert await asyncio.to_thread(shown, port) == der(authority)
+        pair[0].write_bytes(stranger.certificate.read_bytes())
+        here.service.listeners.look_at_certificates()
+        assert await asyncio.to_thread(shown, port) == der(authority)
+        put(stranger, 2000.0)
+        here.service.listeners.look_at_certificates()
+        assert await asyncio.to_thread(shown, port) == der(stranger)
+        pair[0].unlink()
+        here.service.listeners.look_at_certificates()
+        assert await asyncio.to_thread(shown, port) == der(stranger)
 
 
 @pytest.mark.parametrize(
@@ -189,5 +180,5 @@ def test_listeners_that_cannot_be_safe_are_refused(
     text = text.replace("127.0.0.1:2599", keys.get("bind", "127.0.0.1:2599"))
     (folder / "kite.toml").write_text(text)
     with pytest.raises(SettingsError) as error:
-        load(folder / "kite.toml")
+        load_configuration(folder / "kite.toml")
     assert words in str(error.value)

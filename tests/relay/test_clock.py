@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import json
 import sqlite3
 from pathlib import Path
@@ -55,44 +54,38 @@ async def until_state(here: Site, name: str, state: State) -> None:
 
 
 @pytest.mark.parametrize("days", [-1, 10, 400])
-def test_waiting_mail_goes_when_its_wait_is_over_and_never_fails_by_a_step(
+async def test_waiting_mail_goes_when_its_wait_is_over_and_never_fails_by_a_step(
     folder: Path, authority: CertificateFiles, days: int
 ) -> None:
-    async def live() -> None:
-        clock = SetClock()
-        rules = (Rule("late*", PUT_OFF, times=1), Rule("never*", PUT_OFF))
-        async with site(
-            folder, authority, tls="off", clock=clock, rules=rules, extra='[retry]\nwaits = ["1h"]\n'
-        ) as here:
-            for name in ("late", "never"):
-                await converse(here.port, letter(name))
-                await until_state(here, name, State.DELAYED)
-            clock.set_by = days * DAY
-            await here.until(lambda reader: clock.set_by in _steps(here))
-            clock.time += 2 * 3600.0
-            await until_state(here, "late", State.RELAYED)
-            await here.until(lambda reader: all(row.recipient.attempts == 2 for row in reader.queue(list(State))))
-            (row,) = [row for row in here.reader().queue() if row.recipient.address.startswith("never")]
-            assert row.recipient.state is State.DELAYED, "its lifetime goes on as long as it was to"
-            left = row.message.expires - clock.now()
-            assert 0 < left - (here.loaded.settings.retry.lifetime - 2 * 3600.0) + 60 < 120
 
-    asyncio.run(live())
+    clock = SetClock()
+    rules = (Rule("late*", PUT_OFF, times=1), Rule("never*", PUT_OFF))
+    async with site(folder, authority, tls="off", clock=clock, rules=rules, extra='[retry]\nwaits = ["1h"]\n') as here:
+        for name in ("late", "never"):
+            await converse(here.port, letter(name))
+            await until_state(here, name, State.DELAYED)
+        clock.set_by = days * DAY
+        await here.until(lambda reader: clock.set_by in _steps(here))
+        clock.time += 2 * 3600.0
+        await until_state(here, "late", State.RELAYED)
+        await here.until(lambda reader: all(row.recipient.attempts == 2 for row in reader.queue(list(State))))
+        (row,) = [row for row in here.reader().queue() if row.recipient.address.startswith("never")]
+        assert row.recipient.state is State.DELAYED, "its lifetime goes on as long as it was to"
+        left = row.message.expires - clock.now()
+        assert 0 < left - (here.loaded.settings.retry.lifetime - 2 * 3600.0) + 60 < 120
 
 
-def test_a_pace_goes_on_after_the_clock_was_set_back(folder: Path, authority: CertificateFiles) -> None:
-    async def live() -> None:
-        clock = SetClock()
-        async with site(folder, authority, tls="off", clock=clock) as here:
-            shared = next(iter(here.service.listeners.shared.values()))
-            shared.listener = shared.listener.model_copy(update={"pace": parse_pace("1/s")})
-            ana = Client("192.0.2.7")
-            assert [shared.wait_for_pace(ana) for _ in range(3)] == [0.0, 0.0, 1.0]
-            clock.set_by = -DAY
-            clock.time += 100.0
-            assert shared.wait_for_pace(ana) == 0.0
+async def test_a_pace_goes_on_after_the_clock_was_set_back(folder: Path, authority: CertificateFiles) -> None:
 
-    asyncio.run(live())
+    clock = SetClock()
+    async with site(folder, authority, tls="off", clock=clock) as here:
+        shared = next(iter(here.service.listeners.shared.values()))
+        shared.listener = shared.listener.model_copy(update={"pace": parse_pace("1/s")})
+        ana = Client("192.0.2.7")
+        assert [shared.wait_for_pace(ana) for _ in range(3)] == [0.0, 0.0, 1.0]
+        clock.set_by = -DAY
+        clock.time += 100.0
+        assert shared.wait_for_pace(ana) == 0.0
 
 
 def test_a_step_is_told_before_anybody_computes_with_it_and_drift_is_none() -> None:

@@ -16,7 +16,7 @@ from copper_kite.relay.dispatch import Dispatcher
 from copper_kite.relay.job import Job
 from copper_kite.relay.lane import Lane
 from copper_kite.relay.log import open_log
-from copper_kite.settings.load import load
+from copper_kite.settings.load import load_configuration
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.transaction import Result
 from copper_kite.store import AddMessage, Done, IdMaker, Message, Recipient, SetState, Transaction, open_store
@@ -82,7 +82,7 @@ class Desk:
 async def desk(folder: Path, monkeypatch: pytest.MonkeyPatch) -> AsyncIterator[Desk]:
     here = Desk(folder / "queue", PatientClock())
     monkeypatch.setattr(Lane, "add", lambda lane, job: here.jobs.append(job))
-    loaded = load(write_site(folder, free_port(), tls="off", extra=f'recipients = ["x.example"]\n{CREW}'))
+    loaded = load_configuration(write_site(folder, free_port(), tls="off", extra=f'recipients = ["x.example"]\n{CREW}'))
     open_store(here.folder).write([[]])
     log = open_log(loaded.settings.log, folder, "quay1", here.clock.now)
     with open_store(here.folder).reader() as reader:
@@ -91,91 +91,81 @@ async def desk(folder: Path, monkeypatch: pytest.MonkeyPatch) -> AsyncIterator[D
         await here.dispatcher.stop(1.0)
 
 
-def test_what_there_is_no_room_for_is_fetched_in_its_turn(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+async def test_what_there_is_no_room_for_is_fetched_in_its_turn(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """In the order in which they came to wait, also one that took longer to come whole than others after it."""
     monkeypatch.setattr(supply, "MAX_IN_HAND", 2)
     monkeypatch.setattr(supply, "SURE_PLACES", 2)
     monkeypatch.setattr(supply, "SENDER_PLACES", 0)
 
-    async def live() -> None:
-        async with desk(folder, monkeypatch) as here:
-            assert here.dispatcher is not None
-            for id in (5, 6, 7):
-                here.message(id, "r@x.example")
-            here.dispatcher.start()
-            await here.until_given(2)
-            here.dispatcher.offer(here.message(3, "r@x.example"))
-            await asyncio.sleep(0)
-            await asyncio.sleep(0)
-            for number, count in enumerate((3, 4)):
-                here.put_off(here.jobs[number])
-                await here.until_given(count)
-            assert [id for id, _ in here.carried] == [5, 6, 7, 3]
-
-    asyncio.run(live())
+    async with desk(folder, monkeypatch) as here:
+        assert here.dispatcher is not None
+        for id in (5, 6, 7):
+            here.message(id, "r@x.example")
+        here.dispatcher.start()
+        await here.until_given(2)
+        here.dispatcher.offer(here.message(3, "r@x.example"))
+        await asyncio.sleep(0)
+        await asyncio.sleep(0)
+        for number, count in enumerate((3, 4)):
+            here.put_off(here.jobs[number])
+            await here.until_given(count)
+        assert [id for id, _ in here.carried] == [5, 6, 7, 3]
 
 
-def test_a_recipient_that_is_due_while_another_is_on_its_way_has_its_turn(
+async def test_a_recipient_that_is_due_while_another_is_on_its_way_has_its_turn(
     folder: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """At once: what the others of the same message do is their lane's affair."""
 
-    async def live() -> None:
-        async with desk(folder, monkeypatch) as here:
-            assert here.dispatcher is not None
-            fresh = here.message(5, "r@x.example", "s@crew.example")
-            here.dispatcher.offer(fresh)
-            await here.until_given(2)
-            here.put_off(here.jobs[0])
-            here.clock.time += 400.0
-            await here.until_given(3)
-            assert here.carried[2] == (5, ["r@x.example"])
-            here.relay(here.jobs[1])
-            here.relay(here.jobs[2])
-            await here.look()
-            await here.look()
-            assert len(here.jobs) == 3, "each once"
-
-    asyncio.run(live())
+    async with desk(folder, monkeypatch) as here:
+        assert here.dispatcher is not None
+        fresh = here.message(5, "r@x.example", "s@crew.example")
+        here.dispatcher.offer(fresh)
+        await here.until_given(2)
+        here.put_off(here.jobs[0])
+        here.clock.time += 400.0
+        await here.until_given(3)
+        assert here.carried[2] == (5, ["r@x.example"])
+        here.relay(here.jobs[1])
+        here.relay(here.jobs[2])
+        await here.look()
+        await here.look()
+        assert len(here.jobs) == 3, "each once"
 
 
-def test_a_recipient_that_is_due_while_another_one_is_tried_again_has_its_turn(
+async def test_a_recipient_that_is_due_while_another_one_is_tried_again_has_its_turn(
     folder: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """The same for what was fetched from the store, while the other one was not due yet."""
 
-    async def live() -> None:
-        async with desk(folder, monkeypatch) as here:
-            assert here.dispatcher is not None
-            here.message(5, "r@x.example", "s@crew.example")
-            times = ((1, here.clock.time + 50.0), (2, here.clock.time + 60.0))
-            delayed = [SetState(5, n, State.DELAYED, 1, at, "beacon", "", here.clock.time) for n, at in times]
-            open_store(here.folder).write([[*delayed]])
-            here.dispatcher.start()
-            here.clock.time += 55.0
-            await here.until_given(1)
-            here.clock.time += 10.0
-            await here.until_given(2)
-            assert here.carried == [(5, ["r@x.example"]), (5, ["s@crew.example"])]
-
-    asyncio.run(live())
+    async with desk(folder, monkeypatch) as here:
+        assert here.dispatcher is not None
+        here.message(5, "r@x.example", "s@crew.example")
+        times = ((1, here.clock.time + 50.0), (2, here.clock.time + 60.0))
+        delayed = [SetState(5, n, State.DELAYED, 1, at, "beacon", "", here.clock.time) for n, at in times]
+        open_store(here.folder).write([[*delayed]])
+        here.dispatcher.start()
+        here.clock.time += 55.0
+        await here.until_given(1)
+        here.clock.time += 10.0
+        await here.until_given(2)
+        assert here.carried == [(5, ["r@x.example"]), (5, ["s@crew.example"])]
 
 
-def test_a_recipient_that_need_not_wait_any_longer_has_its_turn_when_its_message_is_free(
+async def test_a_recipient_that_need_not_wait_any_longer_has_its_turn_when_its_message_is_free(
     folder: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """What makes it due, another configuration say, comes while another recipient is on its way."""
 
-    async def live() -> None:
-        async with desk(folder, monkeypatch) as here:
-            assert here.dispatcher is not None
-            monkeypatch.setattr(here.clock, "real_delay", lambda until: 60.0 if until > here.clock.time else 0.0)
-            here.dispatcher.offer(here.message(5, "nobody@y.example", "s@crew.example"))
-            await here.until_given(1)
-            loaded = load(write_site(folder, free_port(), tls="off", extra=f'recipients = ["y.example"]\n{CREW}'))
-            here.dispatcher.reload(loaded)
-            here.relay(here.jobs[0])
-            await here.until_given(2)
-            assert here.carried[1] == (5, ["nobody@y.example"])
-
-    asyncio.run(live())
+    async with desk(folder, monkeypatch) as here:
+        assert here.dispatcher is not None
+        monkeypatch.setattr(here.clock, "real_delay", lambda until: 60.0 if until > here.clock.time else 0.0)
+        here.dispatcher.offer(here.message(5, "nobody@y.example", "s@crew.example"))
+        await here.until_given(1)
+        loaded = load_configuration(
+            write_site(folder, free_port(), tls="off", extra=f'recipients = ["y.example"]\n{CREW}')
+        )
+        here.dispatcher.reload(loaded)
+        here.relay(here.jobs[0])
+        await here.until_given(2)
+        assert here.carried[1] == (5, ["nobody@y.example"])

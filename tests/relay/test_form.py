@@ -14,10 +14,10 @@ import pytest
 from copper_kite.mail.labelled import labelled
 from copper_kite.mail.sevenbit import to_lines
 from copper_kite.net.authority import CertificateFiles
-from copper_kite.settings.load import load
+from copper_kite.settings.load import load_configuration
 from copper_kite.smtp.content import ChunkReader, Form, Takes, local_line_ends
 from copper_kite.smtp.limits import Limits
-from copper_kite.trace.story import tell
+from copper_kite.trace.story import tell_story
 from copper_kite.words import State
 from tests.cli.test_commands import smart_host, take
 from tests.corpus import corpus
@@ -60,27 +60,24 @@ def test_the_corpus_is_large_enough() -> None:
 
 
 @pytest.mark.parametrize("chunk", [0, 700, 70_001])
-def test_long_lines_and_nul_leave_encoded(folder: Path, authority: CertificateFiles, chunk: int) -> None:
+async def test_long_lines_and_nul_leave_encoded(folder: Path, authority: CertificateFiles, chunk: int) -> None:
     """Whole in memory, and in portions; the next hop takes only what is fit."""
     body = b"".join(b"%d " % n * 700 + b"\0end\r\n" for n in range(300))
 
-    async def live() -> None:
-        async with site(folder, authority) as here:
-            some = [letter("a@x.example", content=b"Subject: s\r\n\r\n" + one) for one in (body, body[:5000] + b"\r\n")]
-            await converse(here.port, talk(*some), chunk=chunk)
-            caught = await here.until_caught(2)
-            for one, sent in zip(sorted(caught, key=lambda c: -c.size), (body, body[:5000] + b"\r\n"), strict=True):
-                assert one.file is not None
-                content = one.file.read_bytes()
-                assert longest(content) <= 998
-                assert decoded(content) == [("text/plain", sent)]
-            await here.until(lambda reader: reader.totals() == {State.RELAYED: 2})
-            assert {record.message.form for record in records(here)} == {Form.LONG_LINES | Form.NUL}
-            assert {one.attempts[0].facts.changed for one in records(here)} == {"long lines and NUL were encoded"}
-            story = tell(records(here)[0], {}, running=True)
-            assert any(line.what == "encoded" for line in story.lines)
-
-    asyncio.run(live())
+    async with site(folder, authority) as here:
+        some = [letter("a@x.example", content=b"Subject: s\r\n\r\n" + one) for one in (body, body[:5000] + b"\r\n")]
+        await converse(here.port, talk(*some), chunk=chunk)
+        caught = await here.until_caught(2)
+        for one, sent in zip(sorted(caught, key=lambda c: -c.size), (body, body[:5000] + b"\r\n"), strict=True):
+            assert one.file is not None
+            content = one.file.read_bytes()
+            assert longest(content) <= 998
+            assert decoded(content) == [("text/plain", sent)]
+        await here.until(lambda reader: reader.totals() == {State.RELAYED: 2})
+        assert {record.message.form for record in records(here)} == {Form.LONG_LINES | Form.NUL}
+        assert {one.attempts[0].facts.changed for one in records(here)} == {"long lines and NUL were encoded"}
+        story = tell_story(records(here)[0], {}, running=True)
+        assert any(line.what == "encoded" for line in story.lines)
 
 
 @pytest.mark.parametrize(
@@ -104,42 +101,39 @@ def test_text_that_does_not_say_what_it_is_is_labelled(content: bytes, header: b
     assert labelled(made, utf8=False) == made
 
 
-def test_what_was_done_to_one_message_is_not_told_of_another(folder: Path, authority: CertificateFiles) -> None:
+async def test_what_was_done_to_one_message_is_not_told_of_another(folder: Path, authority: CertificateFiles) -> None:
     """The first is refused after it was mended; the second stood in a mailbox; nothing was done to the third."""
 
-    async def live() -> None:
-        async with site(folder, authority) as here:
-            looping = b"Received: from a\r\n" * 200 + "Subject: ü\r\n\r\nx\r\n".encode()
-            stored = b"From a@x.example Mon May  4 09:00:00 2026\r\nSubject: 2\r\n\r\nx\r\n"
-            plain = b"Subject: 3\r\n\r\nx\r\n"
-            some = [letter("a@x.example", content=one) for one in (looping, stored, plain)]
-            assert codes(await converse(here.port, talk(*some))).count(b"554") == 1
-            await here.until(lambda reader: reader.totals() == {State.RELAYED: 2})
-            told = {
-                record.message.subject: [
-                    line.text for line in tell(record, {}, running=True).lines if line.what == "remark"
-                ]
-                for record in records(here)
-            }
-            assert told == {"2": ["a mailbox line before the header was dropped"], "3": []}
-
-    asyncio.run(live())
+    async with site(folder, authority) as here:
+        looping = b"Received: from a\r\n" * 200 + "Subject: ü\r\n\r\nx\r\n".encode()
+        stored = b"From a@x.example Mon May  4 09:00:00 2026\r\nSubject: 2\r\n\r\nx\r\n"
+        plain = b"Subject: 3\r\n\r\nx\r\n"
+        some = [letter("a@x.example", content=one) for one in (looping, stored, plain)]
+        assert codes(await converse(here.port, talk(*some))).count(b"554") == 1
+        await here.until(lambda reader: reader.totals() == {State.RELAYED: 2})
+        told = {
+            record.message.subject: [
+                line.text for line in tell_story(record, {}, running=True).lines if line.what == "remark"
+            ]
+            for record in records(here)
+        }
+        assert told == {"2": ["a mailbox line before the header was dropped"], "3": []}
 
 
-def test_a_message_in_8_bits_arrives_with_its_label(folder: Path, authority: CertificateFiles) -> None:
-    async def live() -> None:
-        async with site(folder, authority) as here:
-            text = "Subject: Füße\r\n\r\ngrün\r\n".encode()
-            await converse(here.port, talk(letter("a@x.example", content=text)))
-            (one,) = await here.until_caught(1)
-            assert one.file is not None
-            found = message_from_bytes(one.file.read_bytes())
-            await here.until(lambda reader: reader.totals() == {State.RELAYED: 1})
-            (remark,) = [line.text for line in tell(records(here)[0], {}, running=True).lines if line.what == "remark"]
-            assert remark == "octets over 127 were labelled, or encoded in the header"
-            assert found.get_content_charset() == "utf-8" and "grün" in found.get_payload(decode=True).decode()  # type: ignore[union-attr]
+async def test_a_message_in_8_bits_arrives_with_its_label(folder: Path, authority: CertificateFiles) -> None:
 
-    asyncio.run(live())
+    async with site(folder, authority) as here:
+        text = "Subject: Füße\r\n\r\ngrün\r\n".encode()
+        await converse(here.port, talk(letter("a@x.example", content=text)))
+        (one,) = await here.until_caught(1)
+        assert one.file is not None
+        found = message_from_bytes(one.file.read_bytes())
+        await here.until(lambda reader: reader.totals() == {State.RELAYED: 1})
+        (remark,) = [
+            line.text for line in tell_story(records(here)[0], {}, running=True).lines if line.what == "remark"
+        ]
+        assert remark == "octets over 127 were labelled, or encoded in the header"
+        assert found.get_content_charset() == "utf-8" and "grün" in found.get_payload(decode=True).decode()  # type: ignore[union-attr]
 
 
 def test_line_ends_of_local_programs_are_mended_and_begin_no_field() -> None:
@@ -155,19 +149,17 @@ def test_line_ends_of_local_programs_are_mended_and_begin_no_field() -> None:
         assert reader.size == len(expected) and reader.bad is None and reader.form is Form.FIT
 
 
-def test_a_mailbox_line_is_no_body(folder: Path, authority: CertificateFiles) -> None:
-    async def live() -> None:
-        async with site(folder, authority) as here:
-            text = b"From root Thu Jan  1 00:00:00 2026\r\nSubject: s\r\n\r\nx\r\n"
-            await converse(here.port, talk(letter("a@x.example", content=text)))
-            (one,) = await here.until_caught(1)
-            assert one.file is not None and b"From root" not in one.file.read_bytes()
-            assert message_from_bytes(one.file.read_bytes())["Subject"] == "s"
+async def test_a_mailbox_line_is_no_body(folder: Path, authority: CertificateFiles) -> None:
 
-    asyncio.run(live())
+    async with site(folder, authority) as here:
+        text = b"From root Thu Jan  1 00:00:00 2026\r\nSubject: s\r\n\r\nx\r\n"
+        await converse(here.port, talk(letter("a@x.example", content=text)))
+        (one,) = await here.until_caught(1)
+        assert one.file is not None and b"From root" not in one.file.read_bytes()
+        assert message_from_bytes(one.file.read_bytes())["Subject"] == "s"
 
 
-def test_what_is_odd_about_a_header_is_passed_on_and_told(folder: Path, authority: CertificateFiles) -> None:
+async def test_what_is_odd_about_a_header_is_passed_on_and_told(folder: Path, authority: CertificateFiles) -> None:
     """Also of a message in portions; and nothing of one that is as it should be."""
     good = b"Date: 29 Nov 2026 09:00 +0000\r\nSubject: s\r\n"
     headers = {
@@ -177,24 +169,21 @@ def test_what_is_odd_about_a_header_is_passed_on_and_told(folder: Path, authorit
         good: None,
     }
 
-    async def live() -> None:
-        async with site(folder, authority) as here:
-            for body in (b"x\r\n", b"line\r\n" * 90_000):
-                some = [letter("a@x.example", content=header + b"\r\n" + body) for header in headers]
-                await converse(here.port, talk(*some))
-            await here.until_caught(6)
-            await here.until(lambda reader: reader.totals() == {State.RELAYED: 6})
-            told = [
-                next((line.text for line in tell(record, {}, running=True).lines if line.what == "remark"), None)
-                for record in records(here)
-            ]
-            assert told == [*headers.values()] * 2
-            assert sum(b"Date: yesterday" in one.file.read_bytes() for one in here.caught if one.file) == 2
-
-    asyncio.run(live())
+    async with site(folder, authority) as here:
+        for body in (b"x\r\n", b"line\r\n" * 90_000):
+            some = [letter("a@x.example", content=header + b"\r\n" + body) for header in headers]
+            await converse(here.port, talk(*some))
+        await here.until_caught(6)
+        await here.until(lambda reader: reader.totals() == {State.RELAYED: 6})
+        told = [
+            next((line.text for line in tell_story(record, {}, running=True).lines if line.what == "remark"), None)
+            for record in records(here)
+        ]
+        assert told == [*headers.values()] * 2
+        assert sum(b"Date: yesterday" in one.file.read_bytes() for one in here.caught if one.file) == 2
 
 
-def test_what_may_not_be_changed_goes_as_it_is(folder: Path, authority: CertificateFiles) -> None:
+async def test_what_may_not_be_changed_goes_as_it_is(folder: Path, authority: CertificateFiles) -> None:
     """Where the next hop takes it; else it fails with its reply."""
     signed = next(message for name, message, _ in CORPUS if name == "signed")
 
@@ -208,7 +197,7 @@ def test_what_may_not_be_changed_goes_as_it_is(folder: Path, authority: Certific
 
     for takes, state in ((Takes.MENDABLE, State.RELAYED), (Takes.FIT, State.FAILED)):
         (folder / takes.name).mkdir()
-        content, states = asyncio.run(live(takes))
+        content, states = await live(takes)
         assert states == [state]
         if takes is Takes.MENDABLE:
             assert content.endswith(signed.partition(b"\r\n\r\n")[2])
@@ -217,42 +206,37 @@ def test_what_may_not_be_changed_goes_as_it_is(folder: Path, authority: Certific
 @pytest.mark.parametrize(
     ("way", "state"), [("refuse", State.FAILED), ("pass", State.FAILED), ("encode", State.RELAYED)]
 )
-def test_a_connector_says_what_becomes_of_them(
+async def test_a_connector_says_what_becomes_of_them(
     folder: Path, authority: CertificateFiles, way: str, state: State
 ) -> None:
-    async def live() -> None:
-        async with site(folder, authority, extra="") as here:
-            text = here.loaded.path.read_text().replace('name = "beacon"\n', f'name = "beacon"\nlong_lines = "{way}"\n')
-            here.loaded.path.write_text(text)
-            await here.service.reload(load(here.loaded.path))
-            await converse(here.port, talk(letter("a@x.example", content=b"\r\n" + b"x" * 5000 + b"\r\n")))
-            await here.until(lambda reader: not reader.queue((State.QUEUED, State.DELAYED)))
-            (record,) = [one for one in records(here) if one.message.listener]
-            assert record.recipients[0].state is state
-            if way == "refuse":
-                assert record.attempts[0].cause == "long lines" and record.recipients[0].reply.startswith("554 5.6.1")
 
-    asyncio.run(live())
+    async with site(folder, authority, extra="") as here:
+        text = here.loaded.path.read_text().replace('name = "beacon"\n', f'name = "beacon"\nlong_lines = "{way}"\n')
+        here.loaded.path.write_text(text)
+        await here.service.reload(load_configuration(here.loaded.path))
+        await converse(here.port, talk(letter("a@x.example", content=b"\r\n" + b"x" * 5000 + b"\r\n")))
+        await here.until(lambda reader: not reader.queue((State.QUEUED, State.DELAYED)))
+        (record,) = [one for one in records(here) if one.message.listener]
+        assert record.recipients[0].state is state
+        if way == "refuse":
+            assert record.attempts[0].cause == "long lines" and record.recipients[0].reply.startswith("554 5.6.1")
 
 
-def test_a_bare_line_end_is_refused_with_its_line_and_a_strict_listener_refuses_the_rest(
+async def test_a_bare_line_end_is_refused_with_its_line_and_a_strict_listener_refuses_the_rest(
     folder: Path, authority: CertificateFiles
 ) -> None:
     """W-02: nothing can be smuggled; over TCP it stays so."""
     content = b"Subject: s\r\n\r\nx\r\n" * 3
 
-    async def live() -> None:
-        async with site(folder, authority, tls="off") as here:
-            heard = await converse(here.port, talk(letter("a@x.example", content=content + b"bare\nline\r\n")))
-            assert b"550 5.6.0 line 10: the message holds a CR or LF on its own" in heard
-            text = here.loaded.path.read_text().replace('name = "programs"\n', 'name = "programs"\nstrict = true\n')
-            here.loaded.path.write_text(text)
-            await here.service.reload(load(here.loaded.path))
-            for bad in (b"x" * 999, b"a\0b"):
-                heard = await converse(here.port, talk(letter("a@x.example", content=content + bad + b"\r\n")))
-                assert codes(heard)[5] == b"554"
-
-    asyncio.run(live())
+    async with site(folder, authority, tls="off") as here:
+        heard = await converse(here.port, talk(letter("a@x.example", content=content + b"bare\nline\r\n")))
+        assert b"550 5.6.0 line 10: the message holds a CR or LF on its own" in heard
+        text = here.loaded.path.read_text().replace('name = "programs"\n', 'name = "programs"\nstrict = true\n')
+        here.loaded.path.write_text(text)
+        await here.service.reload(load_configuration(here.loaded.path))
+        for bad in (b"x" * 999, b"a\0b"):
+            heard = await converse(here.port, talk(letter("a@x.example", content=content + bad + b"\r\n")))
+            assert codes(heard)[5] == b"554"
 
 
 PERL = """use Net::SMTP; my ($port, $file) = @ARGV; open my $mail, '<', $file or die;
@@ -268,7 +252,7 @@ def ways(port: int, file: Path) -> list[list[str]]:
     return [words for words in found if shutil.which(words[0])]
 
 
-def test_common_clients_hand_in_a_long_line(folder: Path, authority: CertificateFiles) -> None:
+async def test_common_clients_hand_in_a_long_line(folder: Path, authority: CertificateFiles) -> None:
     """`smtplib`, `kite pipe`, a session on standard input with bare LF: all of it arrives."""
     line = b"y" * 5000
     text = b"Subject: s\n\n" + line + b"\n"
@@ -284,17 +268,14 @@ def test_common_clients_hand_in_a_long_line(folder: Path, authority: Certificate
         for command in ways(port, folder / "mail.eml"):
             subprocess.run(command, check=True, capture_output=True, timeout=60)
 
-    async def live() -> None:
-        async with smart_host(folder, authority) as (hop, caught):
-            config = write_site(folder, hop)
-            port = load(config).settings.listener[0].bind[0].port
-            with running(config):
-                await asyncio.to_thread(test, config, port)
-                for _ in range(3 + len(ways(port, folder))):
-                    one = await take(caught)
-                    assert one.file is not None
-                    content = one.file.read_bytes()
-                    (_, payload), *_ = decoded(content)
-                    assert longest(content) <= 998 and payload is not None and line in payload
-
-    asyncio.run(live())
+    async with smart_host(folder, authority) as (hop, caught):
+        config = write_site(folder, hop)
+        port = load_configuration(config).settings.listener[0].bind[0].port
+        with running(config):
+            await asyncio.to_thread(test, config, port)
+            for _ in range(3 + len(ways(port, folder))):
+                one = await take(caught)
+                assert one.file is not None
+                content = one.file.read_bytes()
+                (_, payload), *_ = decoded(content)
+                assert longest(content) <= 998 and payload is not None and line in payload

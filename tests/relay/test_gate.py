@@ -19,11 +19,12 @@ from copper_kite.relay.admission import AdmissionControl, Reservation
 from copper_kite.relay.gate import FAILURES, Client, Gate
 from copper_kite.relay.refusals import MAX_KINDS, Refusal, Refusals
 from copper_kite.relay.usage import Usage
-from copper_kite.settings.load import load
+from copper_kite.settings.load import load_configuration
 from copper_kite.settings.model import Account, Guard
 from copper_kite.smtp.sasl import ScramKey, Secret
 from copper_kite.store import Transaction, WriteEntry
 from copper_kite.words import Event
+from tests.configuration import connector, site_text
 from tests.relay.test_relay import LETTER, letter, talk
 from tests.support import JumpingClock, Site, codes, converse, free_port, kite, site
 
@@ -136,18 +137,15 @@ def test_a_program_gone_wild_is_slowed_and_told_of_once_an_hour() -> None:
     assert made.recipient(Client("", "new"), "a@x.example", 20) is not None
 
 
-def test_a_flood_of_refusals_is_few_entries() -> None:
+async def test_a_flood_of_refusals_is_few_entries() -> None:
     """Bounded, and none is lost from the count."""
     written: list[Transaction] = []
 
-    async def live() -> None:
-        refusals = Refusals(written.append, lambda: NOON, lambda refusal, count: None)
-        for number in range(5000):
-            refusals.note(Refusal("programs", f"192.0.2.{number % 1000}", "recipient", "550 5.7.1 no"), hello="x")
-        refusals.flush()
-        refusals.flush()
-
-    asyncio.run(live())
+    refusals = Refusals(written.append, lambda: NOON, lambda refusal, count: None)
+    for number in range(5000):
+        refusals.note(Refusal("programs", f"192.0.2.{number % 1000}", "recipient", "550 5.7.1 no"), hello="x")
+    refusals.flush()
+    refusals.flush()
     (change,) = written
     entries = [operation.entry for operation in change if isinstance(operation, WriteEntry)]
     assert len(entries) == MAX_KINDS + 1
@@ -222,133 +220,126 @@ async def said(here: Site, octets: bytes) -> list[bytes]:
     return codes(await converse(here.port, octets + b"QUIT\r\n"))
 
 
-def test_an_account_with_bounds(folder: Path, authority: CertificateFiles) -> None:
+async def test_an_account_with_bounds(folder: Path, authority: CertificateFiles) -> None:
     """S-35: in the envelope, in From and in Sender; and what was refused is in the journal, by client and reason."""
     bounds = '[[account]]\nname = "ticketing"\nsenders = ["t@ternferries.example"]\nrecipients = ["x.example"]\n'
 
-    async def live() -> None:
-        async with site(folder, authority) as here:
-            accounts(here, bounds)
-            text = here.loaded.path.read_text().replace(
-                'name = "programs"\n', 'name = "programs"\nlogin = "optional"\n'
-            )
-            here.loaded.path.write_text(text)
-            await here.service.reload(load(here.loaded.path))
+    async with site(folder, authority) as here:
+        accounts(here, bounds)
+        text = here.loaded.path.read_text().replace('name = "programs"\n', 'name = "programs"\nlogin = "optional"\n')
+        here.loaded.path.write_text(text)
+        await here.service.reload(load_configuration(here.loaded.path))
 
-            def one(sender: str, recipient: str, author: str = "t@ternferries.example") -> bytes:
-                return LOGIN + letter(recipient, sender=sender, content=f"From: {author}\r\n".encode() + LETTER)
+        def one(sender: str, recipient: str, author: str = "t@ternferries.example") -> bytes:
+            return LOGIN + letter(recipient, sender=sender, content=f"From: {author}\r\n".encode() + LETTER)
 
-            good = await said(here, one("t@ternferries.example", "a@x.example"))
-            assert good == [b"220", b"250", b"235", b"250", b"250", b"354", b"250", b"221"]
-            for sender, recipient, author, code in (
-                ("r@ternferries.example", "a@x.example", "t@ternferries.example", (3, b"550")),
-                ("t@ternferries.example", "a@y.example", "t@ternferries.example", (4, b"550")),
-                ("t@ternferries.example", "a@x.example", "Tide <evil@x.example>", (6, b"550")),
-            ):
-                assert (await said(here, one(sender, recipient, author)))[code[0]] == code[1]
-            await here.until_caught(1)
-            config = here.loaded.path
-        told = json.loads(kite("trace", "--refused", "--json", config=config).stdout)
-        assert [(one["who"], one["stage"], one["count"]) for one in told] == [
-            ("account ticketing", "accept", 1), ("account ticketing", "recipient", 1), ("account ticketing", "sender", 1),
-        ]  # fmt: skip
-        assert {one["reply"].partition(" account")[0] for one in told} == {"550 5.7.1"}
-        shown = kite("trace", "--refused", config=config).stdout.decode()
-        assert "account ticketing" in shown and "may not send as <evil@x.example>" in shown
-
-    asyncio.run(live())
+        good = await said(here, one("t@ternferries.example", "a@x.example"))
+        assert good == [b"220", b"250", b"235", b"250", b"250", b"354", b"250", b"221"]
+        for sender, recipient, author, code in (
+            ("r@ternferries.example", "a@x.example", "t@ternferries.example", (3, b"550")),
+            ("t@ternferries.example", "a@y.example", "t@ternferries.example", (4, b"550")),
+            ("t@ternferries.example", "a@x.example", "Tide <evil@x.example>", (6, b"550")),
+        ):
+            assert (await said(here, one(sender, recipient, author)))[code[0]] == code[1]
+        await here.until_caught(1)
+        config = here.loaded.path
+    told = json.loads(kite("trace", "--refused", "--json", config=config).stdout)
+    assert [(one["who"], one["stage"], one["count"]) for one in told] == [
+        ("account ticketing", "accept", 1), ("account ticketing", "recipient", 1), ("account ticketing", "sender", 1),
+    ]  # fmt: skip
+    assert {one["reply"].partition(" account")[0] for one in told} == {"550 5.7.1"}
+    shown = kite("trace", "--refused", config=config).stdout.decode()
+    assert "account ticketing" in shown and "may not send as <evil@x.example>" in shown
 
 
-def test_what_the_engine_refuses_by_itself_is_on_record_at_once(folder: Path, authority: CertificateFiles) -> None:
+async def test_what_the_engine_refuses_by_itself_is_on_record_at_once(
+    folder: Path, authority: CertificateFiles
+) -> None:
     """By client, account that was tried, and reason; no secret among it; and narrowed as other lists are."""
 
-    async def live() -> None:
-        async with site(folder, authority) as here:
-            accounts(here, '[[account]]\nname = "ticketing"\n')
-            text = here.loaded.path.read_text().replace(
-                'name = "programs"\n', 'name = "programs"\nlogin = "optional"\nmax_recipients = 100\n'
-            )
-            here.loaded.path.write_text(text)
-            await here.service.reload(load(here.loaded.path))
-            logins = [b64encode(f"\0{name}\0wrong-password".encode()) for name in ("ticketing", "nobody")]
-            lines = [
-                b"EHLO h", *(b"AUTH PLAIN " + login for login in logins), b"d3JvbmctcGFzc3dvcmQ=",
-                b"MAIL FROM:<a@x.example> SIZE=99999999999", b"MAIL FROM:<a@x.example>", b"RCPT TO:<@>",
-                *(b"RCPT TO:<r%d@x.example>" % n for n in range(101)), b"QUIT",
-            ]  # fmt: skip
-            await converse(here.port, b"".join(line + b"\r\n" for line in lines))
-            await here.until(lambda reader: len(reader.noted(Event.REFUSED, 0.0)) >= 6)
-            shown = json.loads(kite("trace", "--refused", "--json", config=here.loaded.path).stdout)
-            found = {(one["stage"], one["account"], one["reply"][:9]) for one in shown}
-            assert found >= {
-                ("login", "ticketing", "535 5.7.8"), ("login", "nobody", "535 5.7.8"), ("hello", None, "500 5.5.1"),
-                ("sender", None, "552 5.3.4"), ("recipient", None, "501 5.1.3"), ("recipient", None, "452 4.5.3"),
-            }  # fmt: skip
-            assert "wrong-password" not in str(shown) and "d3Jvbmc" not in str(shown)
-            (unknown,) = [one for one in shown if one["account"] == "nobody"]
-            assert unknown["example"]["why"] == "there is no such account"
-            for words, count in ((("--who", "nobody"), 1), (("--reason", "5.3.4"), 1), (("--to", "r100@x.example"), 1)):
-                narrowed = kite("trace", "--refused", "--json", *words, config=here.loaded.path).stdout
-                assert len(json.loads(narrowed)) == count
-
-    asyncio.run(live())
+    async with site(folder, authority) as here:
+        accounts(here, '[[account]]\nname = "ticketing"\n')
+        text = here.loaded.path.read_text().replace(
+            'name = "programs"\n', 'name = "programs"\nlogin = "optional"\nmax_recipients = 100\n'
+        )
+        here.loaded.path.write_text(text)
+        await here.service.reload(load_configuration(here.loaded.path))
+        logins = [b64encode(f"\0{name}\0wrong-password".encode()) for name in ("ticketing", "nobody")]
+        lines = [
+            b"EHLO h", *(b"AUTH PLAIN " + login for login in logins), b"d3JvbmctcGFzc3dvcmQ=",
+            b"MAIL FROM:<a@x.example> SIZE=99999999999", b"MAIL FROM:<a@x.example>", b"RCPT TO:<@>",
+            *(b"RCPT TO:<r%d@x.example>" % n for n in range(101)), b"QUIT",
+        ]  # fmt: skip
+        await converse(here.port, b"".join(line + b"\r\n" for line in lines))
+        await here.until(lambda reader: len(reader.noted(Event.REFUSED, 0.0)) >= 6)
+        shown = json.loads(kite("trace", "--refused", "--json", config=here.loaded.path).stdout)
+        found = {(one["stage"], one["account"], one["reply"][:9]) for one in shown}
+        assert found >= {
+            ("login", "ticketing", "535 5.7.8"), ("login", "nobody", "535 5.7.8"), ("hello", None, "500 5.5.1"),
+            ("sender", None, "552 5.3.4"), ("recipient", None, "501 5.1.3"), ("recipient", None, "452 4.5.3"),
+        }  # fmt: skip
+        assert "wrong-password" not in str(shown) and "d3Jvbmc" not in str(shown)
+        (unknown,) = [one for one in shown if one["account"] == "nobody"]
+        assert unknown["example"]["why"] == "there is no such account"
+        for words, count in ((("--who", "nobody"), 1), (("--reason", "5.3.4"), 1), (("--to", "r100@x.example"), 1)):
+            narrowed = kite("trace", "--refused", "--json", *words, config=here.loaded.path).stdout
+            assert len(json.loads(narrowed)) == count
 
 
-def test_the_postmaster_hears_of_a_program_gone_wild(folder: Path, authority: CertificateFiles) -> None:
-    async def live() -> None:
-        async with site(folder, authority, extra="[guard]\nsurge = 5.0\nat_least = 3\n") as here:
-            heard = await converse(here.port, talk(*(letter(f"a{n}@x.example") for n in range(5))))
-            assert heard.count(b"450 4.7.1 127.0.0.1 has sent 3 in this hour") == 2
-            caught = await here.until_caught(4)
-            report = next(one for one in caught if not one.reverse_path)
-            assert report.recipients == ("postmaster@ternferries.example",) and report.file is not None
-            assert b"Subject: 127.0.0.1 is slowed down" in report.file.read_bytes()
-            assert b"From: Mail at" in report.file.read_bytes()
+async def test_the_postmaster_hears_of_a_program_gone_wild(folder: Path, authority: CertificateFiles) -> None:
 
-    asyncio.run(live())
+    async with site(folder, authority, extra="[guard]\nsurge = 5.0\nat_least = 3\n") as here:
+        heard = await converse(here.port, talk(*(letter(f"a{n}@x.example") for n in range(5))))
+        assert heard.count(b"450 4.7.1 127.0.0.1 has sent 3 in this hour") == 2
+        caught = await here.until_caught(4)
+        report = next(one for one in caught if not one.reverse_path)
+        assert report.recipients == ("postmaster@ternferries.example",) and report.file is not None
+        assert b"Subject: 127.0.0.1 is slowed down" in report.file.read_bytes()
+        assert b"From: Mail at" in report.file.read_bytes()
 
 
-def test_a_client_keeps_to_the_pace_and_to_its_number_of_sessions(folder: Path, authority: CertificateFiles) -> None:
+async def test_a_client_keeps_to_the_pace_and_to_its_number_of_sessions(
+    folder: Path, authority: CertificateFiles
+) -> None:
     """W-13: who is faster waits; only where that would take long is it refused."""
     waited: list[float] = []
 
-    async def live() -> None:
-        loop = asyncio.get_running_loop()
-        call_later = loop.call_later
+    loop = asyncio.get_running_loop()
+    call_later = loop.call_later
 
-        def at_once(delay: float, call: Callable[..., object], *given: object) -> asyncio.TimerHandle:
-            if getattr(call, "__name__", "") == "_pace_kept":
-                waited.append(delay)
-                delay = 0.0
-            return call_later(delay, call, *given)
+    def at_once(delay: float, call: Callable[..., object], *given: object) -> asyncio.TimerHandle:
+        if getattr(call, "__name__", "") == "_pace_kept":
+            waited.append(delay)
+            delay = 0.0
+        return call_later(delay, call, *given)
 
-        loop.call_later = at_once  # type: ignore[method-assign]
-        async with site(folder, authority, clock=JumpingClock()) as here:
-            text = here.loaded.path.read_text()
-            text = text.replace('name = "programs"\n', 'name = "programs"\npace = "2/m"\n')
-            here.loaded.path.write_text(text.replace("[server]\n", "[server]\nsessions_per_client = 2\n"))
-            await here.service.reload(load(here.loaded.path))
-            heard = await converse(here.port, talk(*(letter(f"a{n}@x.example") for n in range(8))))
-            assert heard.count(b"450 4.7.1 messages come too fast") == 2 and heard.count(b" kept as ") == 6
-            assert waited == [30.0, 60.0, 90.0, 120.0], "two at once, then one after the other, and no longer than 2m"
-            open_ones = [await asyncio.open_connection("127.0.0.1", here.port) for _ in range(3)]
-            greetings = [await reader.readline() for reader, _ in open_ones]
-            assert [line[:9] for line in greetings] == [b"220 quay1", b"220 quay1", b"421 4.7.0"]
-            open_ones[0][1].close()
-            await asyncio.sleep(0)
-            for _, writer in open_ones:
-                writer.close()
-
-    asyncio.run(live())
+    loop.call_later = at_once  # type: ignore[method-assign]
+    async with site(folder, authority, clock=JumpingClock()) as here:
+        text = here.loaded.path.read_text()
+        text = text.replace('name = "programs"\n', 'name = "programs"\npace = "2/m"\n')
+        here.loaded.path.write_text(text.replace("[server]\n", "[server]\nsessions_per_client = 2\n"))
+        await here.service.reload(load_configuration(here.loaded.path))
+        heard = await converse(here.port, talk(*(letter(f"a{n}@x.example") for n in range(8))))
+        assert heard.count(b"450 4.7.1 messages come too fast") == 2 and heard.count(b" kept as ") == 6
+        assert waited == [30.0, 60.0, 90.0, 120.0], "two at once, then one after the other, and no longer than 2m"
+        open_ones = [await asyncio.open_connection("127.0.0.1", here.port) for _ in range(3)]
+        greetings = [await reader.readline() for reader, _ in open_ones]
+        assert [line[:9] for line in greetings] == [b"220 quay1", b"220 quay1", b"421 4.7.0"]
+        open_ones[0][1].close()
+        await asyncio.sleep(0)
+        for _, writer in open_ones:
+            writer.close()
 
 
 def test_local_names_that_point_in_a_circle_are_refused_by_the_configuration(folder: Path) -> None:
     config = folder / "kite.toml"
+    circle = {"root": "duty@quay1.ternferries.example", "duty": "root@quay1.ternferries.example"}
     config.write_text(
-        '[server]\nname = "quay1.ternferries.example"\ndata = "queue"\n[identity]\n'
-        'recipients = { root = "duty@quay1.ternferries.example", duty = "root@quay1.ternferries.example" }\n'
-        f'[[listener]]\nname = "p"\nbind = ["127.0.0.1:{free_port()}"]\n'
-        '[[connector]]\nname = "c"\nhosts = ["localhost:2525"]\ntls = "off"\n'
+        site_text(
+            connector("c", "localhost:2525", tls="off"),
+            bind=f"127.0.0.1:{free_port()}",
+            identity={"domain": None, "recipients": circle},
+        )
     )
     done = kite("check", config=config)
     assert done.returncode != 0 and b"in a circle" in done.stdout + done.stderr

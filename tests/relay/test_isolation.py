@@ -25,6 +25,7 @@ from copper_kite.smtp.replies import Reply
 from copper_kite.store import Reader, SetState
 from copper_kite.store.sqlite.reads import SqliteReads
 from copper_kite.words import State
+from tests.looping import happens
 from tests.support import SECONDS, Site, converse, site
 
 INNOCENT = 100
@@ -104,26 +105,24 @@ async def hand_in(here: Site) -> bytes:
 
 
 @pytest.mark.parametrize("place", PLACES)
-def test_a_fault_of_ours_holds_its_own_message_alone(
+async def test_a_fault_of_ours_holds_its_own_message_alone(
     folder: Path, authority: CertificateFiles, monkeypatch: pytest.MonkeyPatch, place: str
 ) -> None:
-    async def live() -> None:
-        struck = strike(monkeypatch, place)
-        later = (Rule("guilty@*", Reply(451, "4.7.1", "later")),) if place in IF_PUT_OFF else ()
-        async with site(folder, authority, tls="off", rules=later) as here:
-            heard = await hand_in(here)
 
-            def innocents_left(reader: Reader) -> bool:
-                left = [row for row in reader.queue([State.RELAYED]) if not row.recipient.address.startswith("guilty")]
-                return len(left) == INNOCENT
+    struck = strike(monkeypatch, place)
+    later = (Rule("guilty@*", Reply(451, "4.7.1", "later")),) if place in IF_PUT_OFF else ()
+    async with site(folder, authority, tls="off", rules=later) as here:
+        heard = await hand_in(here)
 
-            await here.until(innocents_left)
-            rows = {row.recipient.address: row.recipient.state for row in here.reader().queue(list(State))}
-            # Nothing was lost: it was not taken, or it waits, or it had left before that struck.
-            assert rows.get("guilty@x.example") in KEPT or b"\r\n250 2.0.0 kept" not in heard
-            assert struck
+        def innocents_left(reader: Reader) -> bool:
+            left = [row for row in reader.queue([State.RELAYED]) if not row.recipient.address.startswith("guilty")]
+            return len(left) == INNOCENT
 
-    asyncio.run(live())
+        await here.until(innocents_left)
+        rows = {row.recipient.address: row.recipient.state for row in here.reader().queue(list(State))}
+        # Nothing was lost: it was not taken, or it waits, or it had left before that struck.
+        assert rows.get("guilty@x.example") in KEPT or b"\r\n250 2.0.0 kept" not in heard
+        assert struck
 
 
 # What the loop, a timer or a task calls, and what they set up next; none of it is about one message.
@@ -204,7 +203,7 @@ def strike_at_times(monkeypatch: pytest.MonkeyPatch, place: str) -> list[int]:
 
 
 @pytest.mark.parametrize("part", range(PARTS))
-def test_a_fault_in_what_the_loop_calls_stops_nothing_else(
+async def test_a_fault_in_what_the_loop_calls_stops_nothing_else(
     folder: Path, authority: CertificateFiles, monkeypatch: pytest.MonkeyPatch, part: int
 ) -> None:
     """Several places, twice each: what was handed in leaves all the same, and nothing spins."""
@@ -214,33 +213,28 @@ def test_a_fault_in_what_the_loop_calls_stops_nothing_else(
         *(letters(f"n{number}", f"m{number}") for number in range(1, 25)),
     ]  # fmt: skip
 
-    async def live() -> None:
-        monkeypatch.setattr("copper_kite.relay.refusals.SECONDS", 0.01)
-        monkeypatch.setattr("copper_kite.net.server.SWEEP_SECONDS", 0.01)
-        monkeypatch.setattr("copper_kite.relay.dispatch.LONGEST_WAIT", 0.01)
-        called = [strike_at_times(monkeypatch, place) for place in CALLED[part::PARTS]]
-        async with site(folder, authority, clock=_QuickClock()) as here:
-            kept = 0
-            for lines in sessions:
-                with suppress(ConnectionError):
-                    kept += (await converse(here.port, lines)).count(b"\r\n250 2.0.0 kept")
-            await here.until(lambda reader: reader.totals().get(State.RELAYED, 0) >= kept)
-            assert kept >= 30
-            assert all(calls[0] < 5000 for calls in called)
-
-    asyncio.run(live())
+    monkeypatch.setattr("copper_kite.relay.refusals.SECONDS", 0.01)
+    monkeypatch.setattr("copper_kite.net.server.SWEEP_SECONDS", 0.01)
+    monkeypatch.setattr("copper_kite.relay.dispatch.LONGEST_WAIT", 0.01)
+    called = [strike_at_times(monkeypatch, place) for place in CALLED[part::PARTS]]
+    async with site(folder, authority, clock=_QuickClock()) as here:
+        kept = 0
+        for lines in sessions:
+            with suppress(ConnectionError):
+                kept += (await converse(here.port, lines)).count(b"\r\n250 2.0.0 kept")
+        await here.until(lambda reader: reader.totals().get(State.RELAYED, 0) >= kept)
+        assert kept >= 30
+        assert all(calls[0] < 5000 for calls in called)
 
 
-def test_a_client_whose_session_has_a_fault_is_told(
+async def test_a_client_whose_session_has_a_fault_is_told(
     folder: Path, authority: CertificateFiles, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    async def live() -> None:
-        strike(monkeypatch, "relay.intake:Intake.recipient_to")
-        async with site(folder, authority, tls="off") as here:
-            heard = await converse(here.port, letters("guilty"))
-            assert heard.endswith(b"421 4.3.0 an error of this server's own; closing\r\n")
 
-    asyncio.run(live())
+    strike(monkeypatch, "relay.intake:Intake.recipient_to")
+    async with site(folder, authority, tls="off") as here:
+        heard = await converse(here.port, letters("guilty"))
+        assert heard.endswith(b"421 4.3.0 an error of this server's own; closing\r\n")
 
 
 def test_a_message_that_faults_hit_again_and_again_is_parked() -> None:
@@ -254,81 +248,71 @@ def test_a_message_that_faults_hit_again_and_again_is_parked() -> None:
     assert [entry.message for entry in recorded.entries] == [7]
 
 
-def test_a_store_that_cannot_be_read_for_a_while_strands_nothing(
+async def test_a_store_that_cannot_be_read_for_a_while_strands_nothing(
     folder: Path, authority: CertificateFiles, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """What had no room in memory comes from the store; a look that fails is made again."""
     from copper_kite.relay import supply
 
-    async def live() -> None:
-        monkeypatch.setattr(supply, "MAX_IN_HAND", 2)
-        monkeypatch.setattr(supply, "SURE_PLACES", 2)
-        monkeypatch.setattr(supply, "SENDER_PLACES", 0)
-        monkeypatch.setattr(supply, "READ_AGAIN_SECONDS", 0.01)
-        looks: list[int] = []
-        due = SqliteReads.due
+    monkeypatch.setattr(supply, "MAX_IN_HAND", 2)
+    monkeypatch.setattr(supply, "SURE_PLACES", 2)
+    monkeypatch.setattr(supply, "SENDER_PLACES", 0)
+    monkeypatch.setattr(supply, "READ_AGAIN_SECONDS", 0.01)
+    looks: list[int] = []
+    due = SqliteReads.due
 
-        def instead(self: SqliteReads, *given: Any) -> Any:
-            looks.append(1)
-            if len(looks) % 2:
-                raise OSError("disk I/O error")
-            return due(self, *given)
+    def instead(self: SqliteReads, *given: Any) -> Any:
+        looks.append(1)
+        if len(looks) % 2:
+            raise OSError("disk I/O error")
+        return due(self, *given)
 
-        monkeypatch.setattr(SqliteReads, "due", instead)
-        async with site(folder, authority, tls="off") as here:
-            await hand_in(here)
-            await here.until_caught(INNOCENT + 1)
-            assert len(looks) >= 2
-
-    asyncio.run(live())
+    monkeypatch.setattr(SqliteReads, "due", instead)
+    async with site(folder, authority, tls="off") as here:
+        await hand_in(here)
+        await here.until_caught(INNOCENT + 1)
+        assert len(looks) >= 2
 
 
-def test_repeated_work_goes_on_after_a_fault() -> None:
-    async def live() -> None:
-        told: list[object] = []
-        supervisor = Supervisor(_Log(told))  # type: ignore[arg-type]
-        done, calls = asyncio.Event(), []
+async def test_repeated_work_goes_on_after_a_fault() -> None:
 
-        def work() -> None:
-            calls.append(1)
-            if len(calls) == 3:
-                done.set()
-            raise ValueError("again")
+    told: list[object] = []
+    supervisor = Supervisor(_Log(told))  # type: ignore[arg-type]
+    done, calls = asyncio.Event(), []
 
-        repeated = supervisor.every(0.0, work)
-        await done.wait()
-        repeated.cancel()
-        assert len(told) >= 2, "each is told, with its traceback once"
-        assert sum(bool(facts["trace"]) for facts in told) == 1  # type: ignore[index]
+    def work() -> None:
+        calls.append(1)
+        if len(calls) == 3:
+            done.set()
+        raise ValueError("again")
 
-    asyncio.run(live())
+    repeated = supervisor.every(0.0, work)
+    await done.wait()
+    repeated.cancel()
+    assert len(told) >= 2, "each is told, with its traceback once"
+    assert sum(bool(facts["trace"]) for facts in told) == 1  # type: ignore[index]
 
 
-def test_what_holds_the_loop_is_told_once_with_its_place(monkeypatch: pytest.MonkeyPatch) -> None:
+async def test_what_holds_the_loop_is_told_once_with_its_place(monkeypatch: pytest.MonkeyPatch) -> None:
     """The loop is held, in a line of the product, until the watcher has looked."""
     looked = lag._place
 
-    async def live() -> None:
-        told: list[str] = []
-        monitor = lag.LagMonitor(lambda place, seconds: told.append(place))
-        supervisor = Supervisor(_Log([]))  # type: ignore[arg-type]
-        saw = threading.Event()
+    told: list[str] = []
+    monitor = lag.LagMonitor(lambda place, seconds: told.append(place))
+    supervisor = Supervisor(_Log([]))  # type: ignore[arg-type]
+    saw = threading.Event()
 
-        def look(frame: Any) -> str:
-            saw.set()
-            return looked(frame)
+    def look(frame: Any) -> str:
+        saw.set()
+        return looked(frame)
 
-        monkeypatch.setattr(lag, "_place", look)
-        supervisor.run(partial(saw.wait, SECONDS))
-        async with asyncio.timeout(SECONDS):
-            while not told:
-                await asyncio.sleep(0.001)
-        monitor._note(told[0], 1.0)  # a second time
-        monitor.stop()
-        await asyncio.sleep(0)
-        assert len(told) == 1 and told[0].startswith("relay/supervisor.py:") and "(run)" in told[0], told
-
-    asyncio.run(live())
+    monkeypatch.setattr(lag, "_place", look)
+    supervisor.run(partial(saw.wait, SECONDS))
+    await happens(lambda: told)
+    monitor._note(told[0], 1.0)  # a second time
+    monitor.stop()
+    await asyncio.sleep(0)
+    assert len(told) == 1 and told[0].startswith("relay/supervisor.py:") and "(run)" in told[0], told
 
 
 class _Log:

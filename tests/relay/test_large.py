@@ -23,45 +23,39 @@ def body(octets: int) -> bytes:
     return b"Subject: x\r\n\r\n" + LINE * (octets // len(LINE))
 
 
-def test_a_last_chunk_without_octets_ends_a_message(folder: Path, authority: CertificateFiles) -> None:
+async def test_a_last_chunk_without_octets_ends_a_message(folder: Path, authority: CertificateFiles) -> None:
     """RFC 3030 2: `BDAT 0 LAST`, behind portions that went to the store whole."""
 
-    async def live() -> None:
-        async with site(folder, authority, tls="off") as here:
-            content = body(PORTION)[: PORTION - 2] + b"\r\n" + LINE
-            chunk = b"BDAT %d\r\n" % len(content) + content
-            heard = await converse(here.port, ENVELOPE + chunk + b"BDAT 0 LAST\r\nQUIT\r\n")
-            assert b"\r\n250 2.0.0 kept" in heard
-            (caught,) = await here.until_caught(1)
-            assert caught.file is not None and caught.size > len(content)
-
-    asyncio.run(live())
+    async with site(folder, authority, tls="off") as here:
+        content = body(PORTION)[: PORTION - 2] + b"\r\n" + LINE
+        chunk = b"BDAT %d\r\n" % len(content) + content
+        heard = await converse(here.port, ENVELOPE + chunk + b"BDAT 0 LAST\r\nQUIT\r\n")
+        assert b"\r\n250 2.0.0 kept" in heard
+        (caught,) = await here.until_caught(1)
+        assert caught.file is not None and caught.size > len(content)
 
 
-def test_one_for_which_no_room_is_left_midway_is_refused_and_the_session_goes_on(
+async def test_one_for_which_no_room_is_left_midway_is_refused_and_the_session_goes_on(
     folder: Path, authority: CertificateFiles, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """S-19: content without a size that was said, of several sessions at once; nothing of it stays."""
 
-    async def live() -> None:
-        async with site(folder, authority, tls="off") as here:
-            room = here.service.room
-            room.keep_free, room._looked = 0, float("-inf")
-            most = 8 * PORTION
-            monkeypatch.setattr("shutil.disk_usage", lambda path: SimpleNamespace(free=most - room._backlog.octets))
-            message = ENVELOPE + b"DATA\r\n" + body(6 * PORTION) + b".\r\n"
-            rest = b"NOOP\r\nRSET\r\nQUIT\r\n"
-            heard = await asyncio.gather(*(converse(here.port, message + rest) for _ in range(4)))
-            assert sum(b"452 4.3.1 no room" in one for one in heard) >= 3
-            assert all(one.endswith(b"closing\r\n") and b"250 2.0.0 done" in one for one in heard)
-            noted = 4 * COMMIT_OCTETS  # what is refused is put on record
-            assert room._backlog.octets <= most + noted and room.reserved == 0
+    async with site(folder, authority, tls="off") as here:
+        room = here.service.room
+        room.keep_free, room._looked = 0, float("-inf")
+        most = 8 * PORTION
+        monkeypatch.setattr("shutil.disk_usage", lambda path: SimpleNamespace(free=most - room._backlog.octets))
+        message = ENVELOPE + b"DATA\r\n" + body(6 * PORTION) + b".\r\n"
+        rest = b"NOOP\r\nRSET\r\nQUIT\r\n"
+        heard = await asyncio.gather(*(converse(here.port, message + rest) for _ in range(4)))
+        assert sum(b"452 4.3.1 no room" in one for one in heard) >= 3
+        assert all(one.endswith(b"closing\r\n") and b"250 2.0.0 done" in one for one in heard)
+        noted = 4 * COMMIT_OCTETS  # what is refused is put on record
+        assert room._backlog.octets <= most + noted and room.reserved == 0
 
-            def none_left(reader: Reader) -> bool:
-                return not reader.stray_content()
+        def none_left(reader: Reader) -> bool:
+            return not reader.stray_content()
 
-            await here.until(none_left)
-            kept = sum(b"250 2.0.0 kept" in one for one in heard)
-            assert len(here.reader().queue(list(State))) == kept
-
-    asyncio.run(live())
+        await here.until(none_left)
+        kept = sum(b"250 2.0.0 kept" in one for one in heard)
+        assert len(here.reader().queue(list(State))) == kept

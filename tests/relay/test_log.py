@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import json
 import os
 import re
@@ -127,22 +126,19 @@ def test_the_syslog_of_this_machine(folder: Path, monkeypatch: pytest.MonkeyPatc
     log.close()
 
 
-def test_every_line_about_a_message_has_its_id(folder: Path, authority: CertificateFiles) -> None:
+async def test_every_line_about_a_message_has_its_id(folder: Path, authority: CertificateFiles) -> None:
     """Taken, relayed, delayed, failed; refusals with their count; nothing of a message's content, nor a secret."""
     rules = (Rule("gone@*", Reply(550, "5.1.1", "no mailbox")), Rule("late@*", Reply(451, "4.7.1", "later")))
     extra = '[log]\nto = "file:kite.log"\nformat = "json"\nlevel = "info"\n'
 
-    async def live() -> None:
-        async with site(folder, authority, rules=rules, extra=extra, clock=StoppedClock()) as here:
-            heard = await converse(
-                here.port,
-                talk(letter("ok@x.example", "gone@x.example", "late@x.example"), b"MAIL FROM:<>\r\nRCPT TO:<@>\r\n"),
-            )
-            assert codes(heard)[-2] == b"501"
-            await converse(here.port, b"EHLO x\r\nMAIL FROM:<>\r\nRCPT TO:<nobody>\r\nQUIT\r\n")
-            await here.until_caught(2)
-
-    asyncio.run(live())
+    async with site(folder, authority, rules=rules, extra=extra, clock=StoppedClock()) as here:
+        heard = await converse(
+            here.port,
+            talk(letter("ok@x.example", "gone@x.example", "late@x.example"), b"MAIL FROM:<>\r\nRCPT TO:<@>\r\n"),
+        )
+        assert codes(heard)[-2] == b"501"
+        await converse(here.port, b"EHLO x\r\nMAIL FROM:<>\r\nRCPT TO:<nobody>\r\nQUIT\r\n")
+        await here.until_caught(2)
     told = [json.loads(line) for line in lines(folder / "kite.log")]
     by: dict[str, list[dict[str, str]]] = {}
     for one in told:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import os
 import signal
 from pathlib import Path
@@ -142,89 +141,80 @@ def states(here: Site) -> list[State]:
         return [row.recipient.state for row in reader.queue(tuple(State)) if row.message.reverse_path]
 
 
-def test_with_the_server_running(folder: Path, authority: CertificateFiles) -> None:
+async def test_with_the_server_running(folder: Path, authority: CertificateFiles) -> None:
     """Parked mail rests, released mail goes, what failed can be tried again; each once, and the journal says who."""
     rules = (
         Rule("late@*", Reply(451, "4.7.1", "later"), times=1),
         Rule("gone@*", Reply(550, "5.1.1", "no"), times=1),
     )
 
-    async def live() -> None:
-        async with site(folder, authority, rules=rules, clock=StoppedClock()) as here:
-            await converse(here.port, talk(letter("late@x.example"), letter("gone@x.example")))
-            await here.until(lambda reader: states(here) == [State.DELAYED, State.FAILED])
-            await here.until_caught(1)  # the notice
-            ask(here, Action.PARK, State.DELAYED)
-            await here.until(lambda reader: states(here) == [State.PARKED, State.FAILED])
-            here.service.dispatcher._supply.refill()
-            ask(here, Action.RELEASE, State.PARKED)
-            await here.until_caught(2)
-            ask(here, Action.RETRY, State.FAILED)
-            await here.until_caught(3)
-            await here.until(lambda reader: states(here) == [State.RELAYED, State.RELAYED] and not reader.wanted())
-            told = [
-                [entry.facts["action"] for entry in record.journal if entry.event.value == "ordered"]
-                for record in records(here)
-            ]
-            assert [actions for actions in told if actions] == [["park", "release"], ["retry"]]
-            with here.reader() as reader:
-                assert all(not list(reader.content(record.message.id)) for record in records(here))
-
-    asyncio.run(live())
+    async with site(folder, authority, rules=rules, clock=StoppedClock()) as here:
+        await converse(here.port, talk(letter("late@x.example"), letter("gone@x.example")))
+        await here.until(lambda reader: states(here) == [State.DELAYED, State.FAILED])
+        await here.until_caught(1)  # the notice
+        ask(here, Action.PARK, State.DELAYED)
+        await here.until(lambda reader: states(here) == [State.PARKED, State.FAILED])
+        here.service.dispatcher._supply.refill()
+        ask(here, Action.RELEASE, State.PARKED)
+        await here.until_caught(2)
+        ask(here, Action.RETRY, State.FAILED)
+        await here.until_caught(3)
+        await here.until(lambda reader: states(here) == [State.RELAYED, State.RELAYED] and not reader.wanted())
+        told = [
+            [entry.facts["action"] for entry in record.journal if entry.event.value == "ordered"]
+            for record in records(here)
+        ]
+        assert [actions for actions in told if actions] == [["park", "release"], ["retry"]]
+        with here.reader() as reader:
+            assert all(not list(reader.content(record.message.id)) for record in records(here))
 
 
-def test_what_is_on_its_way_has_its_turn_afterwards(folder: Path, authority: CertificateFiles) -> None:
+async def test_what_is_on_its_way_has_its_turn_afterwards(folder: Path, authority: CertificateFiles) -> None:
     """An order does not get between an attempt and its record."""
     rules = (Rule("slow@*", Reply(451, "4.7.1", "later"), wait=0.3),)
 
-    async def live() -> None:
-        async with site(folder, authority, rules=rules, clock=StoppedClock()) as here:
-            await converse(here.port, talk(letter("slow@x.example")))
-            ask(here, Action.REMOVE, State.QUEUED)
-            assert states(here) == [State.QUEUED]
-            await here.until(lambda reader: states(here) == [State.REMOVED] and not reader.wanted())
-            (record,) = records(here)
-            assert [attempt.code for attempt in record.attempts] == [451] and record.recipients[0].attempts == 1
-            assert not here.caught
-
-    asyncio.run(live())
+    async with site(folder, authority, rules=rules, clock=StoppedClock()) as here:
+        await converse(here.port, talk(letter("slow@x.example")))
+        ask(here, Action.REMOVE, State.QUEUED)
+        assert states(here) == [State.QUEUED]
+        await here.until(lambda reader: states(here) == [State.REMOVED] and not reader.wanted())
+        (record,) = records(here)
+        assert [attempt.code for attempt in record.attempts] == [451] and record.recipients[0].attempts == 1
+        assert not here.caught
 
 
 SECOND = '[[connector]]\nname = "second"\nrecipients = ["nowhere.example"]\nhosts = ["localhost:{}"]\n'
 
 
-def test_returned_and_sent_elsewhere(folder: Path, authority: CertificateFiles) -> None:
+async def test_returned_and_sent_elsewhere(folder: Path, authority: CertificateFiles) -> None:
     """What is returned fails with a notice; what is redirected goes through the other connector, or to the other."""
     rules = (Rule("late@*", Reply(451, "4.7.1", "later")),)
 
     (folder / "second").mkdir()
 
-    async def live() -> None:
-        async with smart_host(folder / "second", authority) as (hop, caught):
-            extra = SECOND.format(hop) + 'trust = "ca.pem"\ncredential = "beacon"\n'
-            async with site(folder, authority, rules=rules, clock=StoppedClock(), extra=extra) as here:
-                await converse(here.port, talk(letter("late@x.example")))
-                await here.until(lambda reader: states(here) == [State.DELAYED])
-                ask(here, Action.SEND_BY, State.DELAYED, target="second")
-                assert (await take(caught)).recipients == ("late@x.example",)
-                await here.until(lambda reader: states(here) == [State.RELAYED])
-                (record,) = records(here)
-                assert (record.recipients[0].connector, record.recipients[0].next_hop) == ("second", f"localhost:{hop}")
+    async with smart_host(folder / "second", authority) as (hop, caught):
+        extra = SECOND.format(hop) + 'trust = "ca.pem"\ncredential = "beacon"\n'
+        async with site(folder, authority, rules=rules, clock=StoppedClock(), extra=extra) as here:
+            await converse(here.port, talk(letter("late@x.example")))
+            await here.until(lambda reader: states(here) == [State.DELAYED])
+            ask(here, Action.SEND_BY, State.DELAYED, target="second")
+            assert (await take(caught)).recipients == ("late@x.example",)
+            await here.until(lambda reader: states(here) == [State.RELAYED])
+            (record,) = records(here)
+            assert (record.recipients[0].connector, record.recipients[0].next_hop) == ("second", f"localhost:{hop}")
 
-                await converse(here.port, talk(letter("late@x.example")))
-                await here.until(lambda reader: states(here) == [State.RELAYED, State.DELAYED])
-                ask(here, Action.SEND_TO, State.DELAYED, target="duty@crew.example")
-                assert (await here.until_caught(1))[0].recipients == ("duty@crew.example",)
-                await here.until(lambda reader: states(here) == [State.RELAYED, State.REMOVED, State.RELAYED])
+            await converse(here.port, talk(letter("late@x.example")))
+            await here.until(lambda reader: states(here) == [State.RELAYED, State.DELAYED])
+            ask(here, Action.SEND_TO, State.DELAYED, target="duty@crew.example")
+            assert (await here.until_caught(1))[0].recipients == ("duty@crew.example",)
+            await here.until(lambda reader: states(here) == [State.RELAYED, State.REMOVED, State.RELAYED])
 
-                await converse(here.port, talk(letter("late@x.example")))
-                await here.until(lambda reader: states(here)[3:] == [State.DELAYED])
-                ask(here, Action.RETURN, State.DELAYED)
-                notice = (await here.until_caught(2))[1]
-                assert notice.file is not None and b"An administrator gave it up" in notice.file.read_bytes()
-                assert notice.reverse_path == ""
-                await here.until(lambda reader: states(here)[3:] == [State.FAILED])
-                with here.reader() as reader:
-                    assert [state.last_bad is None for state in reader.connectors() if state.name == "second"] == [True]
-
-    asyncio.run(live())
+            await converse(here.port, talk(letter("late@x.example")))
+            await here.until(lambda reader: states(here)[3:] == [State.DELAYED])
+            ask(here, Action.RETURN, State.DELAYED)
+            notice = (await here.until_caught(2))[1]
+            assert notice.file is not None and b"An administrator gave it up" in notice.file.read_bytes()
+            assert notice.reverse_path == ""
+            await here.until(lambda reader: states(here)[3:] == [State.FAILED])
+            with here.reader() as reader:
+                assert [state.last_bad is None for state in reader.connectors() if state.name == "second"] == [True]

@@ -11,14 +11,15 @@ from typing import Any
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.relay.service import Service
 from copper_kite.session.standin import Caught, Rule, StandIn, StandInPlan
-from copper_kite.settings.load import load
+from copper_kite.settings.load import load_configuration
 from copper_kite.settings.server_tls import server_context
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import Secret
 from copper_kite.store import open_store
 from copper_kite.words import Stage, State
+from tests.looping import happens
 from tests.relay.test_relay import letter, talk
-from tests.support import PASSWORD, SECONDS, PatientClock, converse, write_site
+from tests.support import PASSWORD, PatientClock, converse, write_site
 
 MESSAGES, A_DAY, DAY = 5000, 2000, 86400.0
 DOWN = Rule("*", Reply(421, "4.3.2", "out of order"), stage=Stage.GREET)
@@ -56,7 +57,7 @@ def recipient(number: int) -> str:
     return f"{'gone' if number % 100 == 0 else 'late' if number % 500 == 50 else 'ana'}@n{number}.example"
 
 
-def test_days_of_outage(folder: Path, authority: CertificateFiles) -> None:
+async def test_days_of_outage(folder: Path, authority: CertificateFiles) -> None:
     """Q-11, Q-13, C-18: every message ends right, the states add up, and attempts come in the order that is documented.
 
     The first host in the file first; one that is down is left alone, each time for longer, and never asked once a
@@ -66,33 +67,32 @@ def test_days_of_outage(folder: Path, authority: CertificateFiles) -> None:
     clock = PatientClock()
     hosts = Hosts(folder, authority, clock)
 
-    async def live() -> None:
-        ports = [await stand_in.start("127.0.0.1", 0) for stand_in in hosts.stand_ins]
-        extra = f'allowance = "{A_DAY}/day"\n[retry]\nwaits = ["10m", "1h", "4h"]\nnotice_after = "4d"\n'
-        config = write_site(folder, ports[0], extra=extra)
-        named = ", ".join(f'"localhost:{port}"' for port in ports)
-        config.write_text(config.read_text().replace(f'["localhost:{ports[0]}"]', f"[{named}]"))
-        service = await Service.start(load(config), clock)
-        endpoints = service.endpoints
-        heard = []
-        for first in range(0, MESSAGES, MESSAGES // 5):  # in order, so that it is known which are the oldest
-            portion = range(first, first + MESSAGES // 5)
-            sessions = [talk(*(letter(recipient(n)) for n in portion[start::20])) for start in range(20)]
-            heard += await asyncio.gather(*(converse(endpoints[0].port, session) for session in sessions))
-        assert sum(one.count(b" kept as ") for one in heard) == MESSAGES
-        async with asyncio.timeout(SECONDS):
-            with open_store(folder / "queue").reader() as reader:
-                while reader.summary().messages:
-                    if State.QUEUED not in reader.totals():
-                        times = [row.recipient.next_try or 0.0 for row in reader.queue()]
-                        if times and min(times) > clock.time:  # nothing is left to do now: on to when there is
-                            clock.time = min(times)
-                    await asyncio.sleep(0.01)
-        await service.stop()
-        for stand_in in hosts.stand_ins:
-            await stand_in.stop()
+    ports = [await stand_in.start("127.0.0.1", 0) for stand_in in hosts.stand_ins]
+    extra = f'allowance = "{A_DAY}/day"\n[retry]\nwaits = ["10m", "1h", "4h"]\nnotice_after = "4d"\n'
+    config = write_site(folder, ports[0], extra=extra)
+    named = ", ".join(f'"localhost:{port}"' for port in ports)
+    config.write_text(config.read_text().replace(f'["localhost:{ports[0]}"]', f"[{named}]"))
+    service = await Service.start(load_configuration(config), clock)
+    endpoints = service.endpoints
+    heard = []
+    for first in range(0, MESSAGES, MESSAGES // 5):  # in order, so that it is known which are the oldest
+        portion = range(first, first + MESSAGES // 5)
+        sessions = [talk(*(letter(recipient(n)) for n in portion[start::20])) for start in range(20)]
+        heard += await asyncio.gather(*(converse(endpoints[0].port, session) for session in sessions))
+    assert sum(one.count(b" kept as ") for one in heard) == MESSAGES
+    with open_store(folder / "queue").reader() as reader:
 
-    asyncio.run(live())
+        def is_over() -> bool:
+            """Whether all has ended; where nothing is left to do now, it is soon when there is."""
+            if State.QUEUED not in reader.totals():
+                times = [row.recipient.next_try or 0.0 for row in reader.queue()]
+                clock.time = max(clock.time, min(times, default=0.0))
+            return not reader.summary().messages
+
+        await happens(is_over)
+    await service.stop()
+    for stand_in in hosts.stand_ins:
+        await stand_in.stop()
     with open_store(folder / "queue").reader() as reader:
         rows = reader.queue(tuple(State))
         totals = reader.totals()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from pathlib import Path
 
 import pytest
@@ -62,26 +61,23 @@ def letter(name: str, content: bytes, more: bytes = b"") -> bytes:
 
 
 @pytest.mark.parametrize("way", WAYS)
-def test_no_message_stops_another(folder: Path, authority: CertificateFiles, way: str) -> None:
+async def test_no_message_stops_another(folder: Path, authority: CertificateFiles, way: str) -> None:
     """Each ends by itself, as relayed or refused for what it is, and never by a fault of ours."""
     withheld, extra = WAYS[way]
     innocent = [letter(f"n{number}", HEAD + b"\r\nhello") for number in range(INNOCENT)]
     poison = [letter(f"p{number}", content, b" SMTPUTF8") for number, content in enumerate(POISON.values())]
 
-    async def live() -> None:
-        async with site(folder, authority, tls="off", withheld=withheld, extra=extra) as here:
-            heard = await converse(
-                here.port, b"EHLO h\r\n" + b"".join([*innocent[:5], *poison, *innocent[5:]]) + b"QUIT\r\n"
-            )
-            kept = heard.count(b" kept as ")
-            await here.until(lambda reader: not [row for row in reader.queue() if row.message.reverse_path])
-            with here.reader() as reader:
-                rows = [row for row in reader.queue(tuple(State)) if row.message.reverse_path]
-                causes = {attempt.cause for row in rows for attempt in reader.record(row.message.id).attempts}
-            states = {row.recipient.address.partition("@")[0]: row.recipient.state for row in rows}
-            refused = {name for number, name in enumerate(POISON) if f"p{number}" not in states}
-            assert kept == len(rows) and refused <= REFUSED, "few are refused at the door"
-            assert [states[f"n{number}"] for number in range(INNOCENT)] == [State.RELAYED] * INNOCENT
-            assert Cause.INTERNAL not in causes
-
-    asyncio.run(live())
+    async with site(folder, authority, tls="off", withheld=withheld, extra=extra) as here:
+        heard = await converse(
+            here.port, b"EHLO h\r\n" + b"".join([*innocent[:5], *poison, *innocent[5:]]) + b"QUIT\r\n"
+        )
+        kept = heard.count(b" kept as ")
+        await here.until(lambda reader: not [row for row in reader.queue() if row.message.reverse_path])
+        with here.reader() as reader:
+            rows = [row for row in reader.queue(tuple(State)) if row.message.reverse_path]
+            causes = {attempt.cause for row in rows for attempt in reader.record(row.message.id).attempts}
+        states = {row.recipient.address.partition("@")[0]: row.recipient.state for row in rows}
+        refused = {name for number, name in enumerate(POISON) if f"p{number}" not in states}
+        assert kept == len(rows) and refused <= REFUSED, "few are refused at the door"
+        assert [states[f"n{number}"] for number in range(INNOCENT)] == [State.RELAYED] * INNOCENT
+        assert Cause.INTERNAL not in causes

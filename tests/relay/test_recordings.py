@@ -30,7 +30,7 @@ def connected(port: int, authority: CertificateFiles) -> smtplib.SMTP:
     return session
 
 
-def test_both_sides_of_a_message_are_kept(folder: Path, authority: CertificateFiles) -> None:
+async def test_both_sides_of_a_message_are_kept(folder: Path, authority: CertificateFiles) -> None:
     """With a login on each; of a second message of a session, and of a session that hands nothing in."""
     port = free_port()
 
@@ -42,45 +42,42 @@ def test_both_sides_of_a_message_are_kept(folder: Path, authority: CertificateFi
         with connected(port, authority) as session, pytest.raises(smtplib.SMTPAuthenticationError):
             session.login("ticketing", "WordsThatAreWrong")
 
-    async def live() -> None:
-        async with site(folder, authority, extra=with_accounts(folder, authority, port)) as here:
-            await asyncio.to_thread(hand_in)
-            await here.until(ended(2))
-            until = time.time() + 600
-            wanted = [Recording("listener", "others", until), Recording("connector", "beacon", until)]
-            write_recordings(here.loaded.data, wanted)
-            here.service.dispatcher.carry_out_requests()
-            await asyncio.to_thread(hand_in)
-            await here.until(ended(4))
-            await here.until(lambda reader: len(reader.noted(Event.DIALOGUE, 0.0)) == 3)
-            with here.reader() as reader:
-                alone = [entry for entry in reader.noted(Event.DIALOGUE, 0.0) if entry.message is None]
-            before, later = records(here)[:2], records(here)[2:]
-            assert all(attempt.dialogue is None for record in before for attempt in record.attempts)
-            for record in later:
-                (attempt,) = record.attempts
-                said = [text for _, _, text in attempt.dialogue or ()]
-                assert any(text.startswith("AUTH ") for text in said) and said[-1].startswith("250 2.0.0")
-                (submission,) = story(here, record).submissions
-                lines = [f"{mark} {text}" for _, mark, text in submission.facts["lines"]]
-                assert lines[0].startswith("server 220") and "CLIENT DATA" in [line.upper() for line in lines]
-                assert sum(line.lower().startswith("client mail from") for line in lines) == 1, "none but its own"
-                assert lines[-1] == f"server 250 2.0.0 kept as {shown_id(record)}"
-                assert any(line.startswith("note content heard") for line in lines)
-            (refused,) = alone
-            assert any("535" in text for _, _, text in refused.facts["lines"])
-            everything = json.dumps(
-                [entry.facts for entry in alone]
-                + [entry.facts for record in later for entry in record.journal]
-                + [attempt.dialogue for record in later for attempt in record.attempts]
-            )
-            for secret in (WORDS, "WordsThatAreWrong", PASSWORD, "the body"):
-                assert secret not in everything
-            sought = Sought(words=("MAIL FROM",), any_case=True)
-            found = [one for one in dialogue_entries(here.loaded.data, "quay1", sought) if sought.holds(one)]
-            assert {one.id for one in found} == {shown_id(record) for record in later} and len(found) == 4
-
-    asyncio.run(live())
+    async with site(folder, authority, extra=with_accounts(folder, authority, port)) as here:
+        await asyncio.to_thread(hand_in)
+        await here.until(ended(2))
+        until = time.time() + 600
+        wanted = [Recording("listener", "others", until), Recording("connector", "beacon", until)]
+        write_recordings(here.loaded.data, wanted)
+        here.service.dispatcher.carry_out_requests()
+        await asyncio.to_thread(hand_in)
+        await here.until(ended(4))
+        await here.until(lambda reader: len(reader.noted(Event.DIALOGUE, 0.0)) == 3)
+        with here.reader() as reader:
+            alone = [entry for entry in reader.noted(Event.DIALOGUE, 0.0) if entry.message is None]
+        before, later = records(here)[:2], records(here)[2:]
+        assert all(attempt.dialogue is None for record in before for attempt in record.attempts)
+        for record in later:
+            (attempt,) = record.attempts
+            said = [text for _, _, text in attempt.dialogue or ()]
+            assert any(text.startswith("AUTH ") for text in said) and said[-1].startswith("250 2.0.0")
+            (submission,) = story(here, record).submissions
+            lines = [f"{mark} {text}" for _, mark, text in submission.facts["lines"]]
+            assert lines[0].startswith("server 220") and "CLIENT DATA" in [line.upper() for line in lines]
+            assert sum(line.lower().startswith("client mail from") for line in lines) == 1, "none but its own"
+            assert lines[-1] == f"server 250 2.0.0 kept as {shown_id(record)}"
+            assert any(line.startswith("note content heard") for line in lines)
+        (refused,) = alone
+        assert any("535" in text for _, _, text in refused.facts["lines"])
+        everything = json.dumps(
+            [entry.facts for entry in alone]
+            + [entry.facts for record in later for entry in record.journal]
+            + [attempt.dialogue for record in later for attempt in record.attempts]
+        )
+        for secret in (WORDS, "WordsThatAreWrong", PASSWORD, "the body"):
+            assert secret not in everything
+        sought = Sought(words=("MAIL FROM",), any_case=True)
+        found = [one for one in dialogue_entries(here.loaded.data, "quay1", sought) if sought.holds(one)]
+        assert {one.id for one in found} == {shown_id(record) for record in later} and len(found) == 4
 
 
 def shown_id(record: Record) -> str:

@@ -19,13 +19,14 @@ import pytest
 from copper_kite.net.authority import CertificateFiles, make_authority
 from copper_kite.relay.service import Service
 from copper_kite.session.behaviour import Behaviour
-from copper_kite.session.staging import stage
+from copper_kite.session.staging import stage_stand_in
 from copper_kite.session.standin import Rule, StandIn
-from copper_kite.settings.load import load
+from copper_kite.settings.load import load_configuration
 from copper_kite.settings.server_tls import server_context
 from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import MECHANISMS, Binding, LoginCredentials, Secret
 from copper_kite.words import State
+from tests.looping import happens
 from tests.relay.test_accounts import WORDS, with_accounts
 from tests.relay.test_relay import LETTER, ended, letter, records, talk
 from tests.support import PASSWORD, SECONDS, Site, StoppedClock, codes, converse, free_port, scripted, site, write_site
@@ -33,7 +34,7 @@ from tests.support import PASSWORD, SECONDS, Site, StoppedClock, codes, converse
 # --- S, W: the listener ----------------------------------------------------------------------------------------------
 
 
-def test_the_lengths_that_the_standard_grants_are_taken(folder: Path, authority: CertificateFiles) -> None:
+async def test_the_lengths_that_the_standard_grants_are_taken(folder: Path, authority: CertificateFiles) -> None:
     """S-14: of a local part, a domain, a path and a command line, with what each extension adds; a longer line is one
     refusal, and the rest of it is no command."""
     domain = ".".join(["d" * 63] * 3) + "." + "e" * 60  # the longest that fits into a path
@@ -44,60 +45,56 @@ def test_the_lengths_that_the_standard_grants_are_taken(folder: Path, authority:
         f"RCPT TO:<{path}> NOTIFY=SUCCESS,FAILURE,DELAY ORCPT=rfc822;{'o' * 500}\r\n"
     ).encode()
 
-    async def live() -> None:
-        async with site(folder, authority) as here:
-            said = b"EHLO t\r\n" + long_line + everything + b"RSET\r\n"
-            said += f"MAIL FROM:<a@{domain}>\r\nRSET\r\nMAIL FROM:<{'l' * 65}@x.example>\r\nMAIL FROM:<l{path}>\r\n".encode()
-            said += b"NOOP " + b"x" * 3000 + b"RCPT TO:<a@x.example>\r\n" + b"QUIT\r\n"
-            assert len(long_line) == 512 and len(path) == 254 and len(domain) == 252
-            heard = await converse(here.port, said)
-            assert codes(heard) == [
-                b"220",
-                b"250",
-                b"250",
-                b"250",
-                b"250",
-                b"250",
-                b"250",
-                b"250",
-                b"501",
-                b"501",
-                b"500",
-                b"221",
-            ]
-            assert heard.count(b"501 5.1.7") == 2 and heard.count(b"500 5.5.2") == 1
+    async with site(folder, authority) as here:
+        said = b"EHLO t\r\n" + long_line + everything + b"RSET\r\n"
+        said += (
+            f"MAIL FROM:<a@{domain}>\r\nRSET\r\nMAIL FROM:<{'l' * 65}@x.example>\r\nMAIL FROM:<l{path}>\r\n".encode()
+        )
+        said += b"NOOP " + b"x" * 3000 + b"RCPT TO:<a@x.example>\r\n" + b"QUIT\r\n"
+        assert len(long_line) == 512 and len(path) == 254 and len(domain) == 252
+        heard = await converse(here.port, said)
+        assert codes(heard) == [
+            b"220",
+            b"250",
+            b"250",
+            b"250",
+            b"250",
+            b"250",
+            b"250",
+            b"250",
+            b"501",
+            b"501",
+            b"500",
+            b"221",
+        ]
+        assert heard.count(b"501 5.1.7") == 2 and heard.count(b"500 5.5.2") == 1
 
-    asyncio.run(live())
 
-
-def test_nothing_unqualified_is_relayed(folder: Path, authority: CertificateFiles) -> None:
+async def test_nothing_unqualified_is_relayed(folder: Path, authority: CertificateFiles) -> None:
     """S-34: completed where the name is this machine's, refused where it is nobody's; postmaster is the exception."""
 
-    async def live() -> None:
-        async with site(folder, authority) as here:
-            for path in ("tide@localhost", "tide@quay1", "tide"):
-                assert b"kept as" in await converse(here.port, talk(letter(f"{path}", sender=path)))
-            for wrong in ("u@host", "u@com"):
-                heard = await converse(here.port, talk(letter("a@x.example", sender=wrong), letter(wrong)))
-                assert b"501 5.1.7" in heard and b"501 5.1.3" in heard and b"kept as" not in heard
-            assert b"kept as" in await converse(here.port, talk(letter("postmaster", sender="")))
-            caught = await here.until_caught(4)
-            assert sorted(one.reverse_path for one in caught) == ["", *["tide@ternferries.example"] * 3]
-            assert {one.recipients[0] for one in caught} == {
-                "tide@ternferries.example",
-                "postmaster@ternferries.example",
-            }
-
-        text = here.loaded.path.read_text().replace('domain = "ternferries.example"\n', "")
-        here.loaded.path.write_text(text.replace(f"127.0.0.1:{here.port}", f"127.0.0.1:{free_port()}"))
-        service = await Service.start(load(here.loaded.path), StoppedClock())
-        endpoints = service.endpoints
-        for bare in ("tide@localhost", "tide@quay1", "tide"):
-            heard = await converse(endpoints[0].port, talk(letter("a@x.example", sender=bare), letter(bare)))
+    async with site(folder, authority) as here:
+        for path in ("tide@localhost", "tide@quay1", "tide"):
+            assert b"kept as" in await converse(here.port, talk(letter(f"{path}", sender=path)))
+        for wrong in ("u@host", "u@com"):
+            heard = await converse(here.port, talk(letter("a@x.example", sender=wrong), letter(wrong)))
             assert b"501 5.1.7" in heard and b"501 5.1.3" in heard and b"kept as" not in heard
-        await service.stop(1.0)
+        assert b"kept as" in await converse(here.port, talk(letter("postmaster", sender="")))
+        caught = await here.until_caught(4)
+        assert sorted(one.reverse_path for one in caught) == ["", *["tide@ternferries.example"] * 3]
+        assert {one.recipients[0] for one in caught} == {
+            "tide@ternferries.example",
+            "postmaster@ternferries.example",
+        }
 
-    asyncio.run(live())
+    text = here.loaded.path.read_text().replace('domain = "ternferries.example"\n', "")
+    here.loaded.path.write_text(text.replace(f"127.0.0.1:{here.port}", f"127.0.0.1:{free_port()}"))
+    service = await Service.start(load_configuration(here.loaded.path), StoppedClock())
+    endpoints = service.endpoints
+    for bare in ("tide@localhost", "tide@quay1", "tide"):
+        heard = await converse(endpoints[0].port, talk(letter("a@x.example", sender=bare), letter(bare)))
+        assert b"501 5.1.7" in heard and b"501 5.1.3" in heard and b"kept as" not in heard
+    await service.stop(1.0)
 
 
 def end_of_connection(kind: str, sock: socket.socket) -> None:
@@ -120,7 +117,7 @@ def end_of_connection(kind: str, sock: socket.socket) -> None:
 @pytest.mark.parametrize(
     ("tls", "kind"), [(False, "end"), (False, "reset"), (True, "end"), (True, "reset"), (True, "close_notify")]
 )
-def test_a_connection_that_is_lost_leaves_nothing(
+async def test_a_connection_that_is_lost_leaves_nothing(
     folder: Path, authority: CertificateFiles, cut: bytes, tls: bool, kind: str
 ) -> None:
     """W-15: however it is lost, before the end of content or in a chunk; what was answered before is untouched."""
@@ -141,67 +138,59 @@ def test_a_connection_that_is_lost_leaves_nothing(
         sock.sendall(cut)
         end_of_connection(kind, sock)
 
-    async def live() -> None:
-        port = free_port()
-        async with site(folder, authority, extra=with_accounts(folder, authority, port, tls="implicit")) as here:
-            await asyncio.to_thread(client, port if tls else here.port)
-            await here.until(ended(1))
-            assert [one.recipients for one in here.caught] == [("first@x.example",)]
-            registry = here.service.registry
-            async with asyncio.timeout(SECONDS):
-                while len(registry):
-                    await asyncio.sleep(0.005)
-            with here.reader() as reader:
-                assert not list(reader.stray_content()) and len(reader.queue(tuple(State))) == 1
-
-    asyncio.run(live())
+    port = free_port()
+    async with site(folder, authority, extra=with_accounts(folder, authority, port, tls="implicit")) as here:
+        await asyncio.to_thread(client, port if tls else here.port)
+        await here.until(ended(1))
+        assert [one.recipients for one in here.caught] == [("first@x.example",)]
+        registry = here.service.registry
+        await happens(lambda: not len(registry))
+        with here.reader() as reader:
+            assert not list(reader.stray_content()) and len(reader.queue(tuple(State))) == 1
 
 
-def test_an_orderly_stop_tells_each_session_and_keeps_what_it_answers(
+async def test_an_orderly_stop_tells_each_session_and_keeps_what_it_answers(
     folder: Path, authority: CertificateFiles
 ) -> None:
     """S-32: between commands, in a transaction, in content; a message that is being written gets its answer."""
 
-    async def live() -> None:
-        async with site(folder, authority, clock=StoppedClock()) as here:
-            opened = []
-            for said in (
-                b"",
-                b"EHLO t\r\n",
-                b"EHLO t\r\nMAIL FROM:<>\r\n",
-                b"EHLO t\r\nMAIL FROM:<>\r\nRCPT TO:<a@x.example>\r\nDATA\r\nhalf",
-            ):
-                reader, writer = await asyncio.open_connection("127.0.0.1", here.port)
-                writer.write(said)
-                opened.append((reader, writer, said.count(b"\r\n") + 1))
-            for reader, _, replies in opened:
-                while replies:
-                    replies -= (await reader.readline())[3:4] == b" "
+    async with site(folder, authority, clock=StoppedClock()) as here:
+        opened = []
+        for said in (
+            b"",
+            b"EHLO t\r\n",
+            b"EHLO t\r\nMAIL FROM:<>\r\n",
+            b"EHLO t\r\nMAIL FROM:<>\r\nRCPT TO:<a@x.example>\r\nDATA\r\nhalf",
+        ):
             reader, writer = await asyncio.open_connection("127.0.0.1", here.port)
-            await reader.readline()
-            writer.write(b"EHLO t\r\n" + letter("last@x.example", sender=""))
-            await asyncio.sleep(0)
-            await here.service.stop(5.0)
-            for told, _, _ in opened:
-                assert (await told.read()).startswith(b"421 4.3.2 ")
-            heard = b""
-            with contextlib.suppress(ConnectionResetError):  # where the server closed before it read everything
-                while some := await reader.read(4096):
-                    heard += some
-            with here.reader() as store:
-                kept = [row.recipient.address for row in store.queue(tuple(State))]
-            assert kept == (["last@x.example"] if b"kept as" in heard else [])
-            for _, one, _ in opened:
-                one.close()
-            writer.close()
-
-    asyncio.run(live())
+            writer.write(said)
+            opened.append((reader, writer, said.count(b"\r\n") + 1))
+        for reader, _, replies in opened:
+            while replies:
+                replies -= (await reader.readline())[3:4] == b" "
+        reader, writer = await asyncio.open_connection("127.0.0.1", here.port)
+        await reader.readline()
+        writer.write(b"EHLO t\r\n" + letter("last@x.example", sender=""))
+        await asyncio.sleep(0)
+        await here.service.stop(5.0)
+        for told, _, _ in opened:
+            assert (await told.read()).startswith(b"421 4.3.2 ")
+        heard = b""
+        with contextlib.suppress(ConnectionResetError):  # where the server closed before it read everything
+            while some := await reader.read(4096):
+                heard += some
+        with here.reader() as store:
+            kept = [row.recipient.address for row in store.queue(tuple(State))]
+        assert kept == (["last@x.example"] if b"kept as" in heard else [])
+        for _, one, _ in opened:
+            one.close()
+        writer.close()
 
 
 # --- A: logins -------------------------------------------------------------------------------------------------------
 
 
-def test_nobody_learns_by_time_which_accounts_there_are(
+async def test_nobody_learns_by_time_which_accounts_there_are(
     folder: Path, authority: CertificateFiles, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """A-06: the same reply, after the same work, for a wrong password, an unknown and a disabled account."""
@@ -224,22 +213,19 @@ def test_nobody_learns_by_time_which_accounts_there_are(
                 found.append((reply, work.copy()))
         return found
 
-    async def live() -> None:
-        port = free_port()
-        extra = with_accounts(folder, authority, port, tls="implicit").replace("iterations=4096", "")
-        async with site(folder, authority, extra=extra) as here:
-            monkeypatch.setattr(hashlib, "pbkdf2_hmac", counted)
-            found = await asyncio.to_thread(client, port)
-            assert [reply for reply, _ in found] == [(535, b"5.7.8 login or password is wrong")] * 3
-            assert found[0][1] == found[1][1] == found[2][1] and len(found[0][1]) == 1
-            assert here.caught == []
-
-    asyncio.run(live())
+    port = free_port()
+    extra = with_accounts(folder, authority, port, tls="implicit").replace("iterations=4096", "")
+    async with site(folder, authority, extra=extra) as here:
+        monkeypatch.setattr(hashlib, "pbkdf2_hmac", counted)
+        found = await asyncio.to_thread(client, port)
+        assert [reply for reply, _ in found] == [(535, b"5.7.8 login or password is wrong")] * 3
+        assert found[0][1] == found[1][1] == found[2][1] and len(found[0][1]) == 1
+        assert here.caught == []
 
 
-def test_a_login_bound_to_its_tls_against_a_running_server(folder: Path) -> None:
+async def test_a_login_bound_to_its_tls_against_a_running_server(folder: Path) -> None:
     """A-15: PLUS is shown under TLS alone; another connection's value, and the flag `y` beside PLUS, are refused."""
-    plan = stage(
+    plan = stage_stand_in(
         Behaviour.model_validate({"offers": {"mechanisms": ["SCRAM-SHA-256-PLUS", "SCRAM-SHA-256"]}}),
         folder,
         {"tern": Secret(PASSWORD)},
@@ -270,16 +256,13 @@ def test_a_login_bound_to_its_tls_against_a_running_server(folder: Path) -> None
         writer.close()
         return line[:9], under_tls
 
-    async def live() -> None:
-        stand_in = StandIn(plan)
-        port = await stand_in.start("127.0.0.1", 0)
-        assert (await login(port, "SCRAM-SHA-256-PLUS", right, True))[0] == b"235 2.7.0"
-        assert (await login(port, "SCRAM-SHA-256-PLUS", wrong, True))[0] == b"535 5.7.8"
-        assert (await login(port, "SCRAM-SHA-256", right, False))[0] == b"535 5.7.8"
-        assert (await login(port, "SCRAM-SHA-256", None, True))[0] == b"235 2.7.0"
-        await stand_in.stop()
-
-    asyncio.run(live())
+    stand_in = StandIn(plan)
+    port = await stand_in.start("127.0.0.1", 0)
+    assert (await login(port, "SCRAM-SHA-256-PLUS", right, True))[0] == b"235 2.7.0"
+    assert (await login(port, "SCRAM-SHA-256-PLUS", wrong, True))[0] == b"535 5.7.8"
+    assert (await login(port, "SCRAM-SHA-256", right, False))[0] == b"535 5.7.8"
+    assert (await login(port, "SCRAM-SHA-256", None, True))[0] == b"235 2.7.0"
+    await stand_in.stop()
 
 
 # --- T: TLS ----------------------------------------------------------------------------------------------------------
@@ -288,7 +271,7 @@ REFUSED_CIPHERS = ("NULL", "aNULL", "EXPORT", "RC4", "3DES", "kRSA")
 SSLV2_HELLO = bytes.fromhex("802e0100020015001000000000000010") + bytes(range(32))
 
 
-def test_what_a_listener_negotiates(folder: Path, authority: CertificateFiles) -> None:
+async def test_what_a_listener_negotiates(folder: Path, authority: CertificateFiles) -> None:
     """T-06: versions, ciphers, compression, renegotiation; and no weak key of its own."""
 
     def attempt(port: int, newest: ssl.TLSVersion = ssl.TLSVersion.TLSv1_2, ciphers: str = "") -> str:
@@ -324,12 +307,9 @@ def test_what_a_listener_negotiates(folder: Path, authority: CertificateFiles) -
             plain.sendall(SSLV2_HELLO)
             assert b"220" not in plain.recv(100)
 
-    async def live() -> None:
-        port = free_port()
-        async with site(folder, authority, extra=with_accounts(folder, authority, port, tls="implicit")):
-            await asyncio.to_thread(client, port)
-
-    asyncio.run(live())
+    port = free_port()
+    async with site(folder, authority, extra=with_accounts(folder, authority, port, tls="implicit")):
+        await asyncio.to_thread(client, port)
     context = server_context(str(authority.certificate), str(authority.key))
     assert context.options & ssl.OP_NO_RENEGOTIATION
     weak = make_authority(folder / "weak", ["localhost"], "weak")
@@ -348,35 +328,32 @@ BROKEN = {
 
 @pytest.mark.parametrize("reply", BROKEN, ids=lambda reply: reply[:12].hex())
 @pytest.mark.parametrize("before", [[b"220 x\r\n", b"250 ok\r\n"], [b"220 x\r\n", b"250 ok\r\n", b"250 ok\r\n"]])
-def test_what_is_no_reply_puts_mail_off_and_decides_nobody(
+async def test_what_is_no_reply_puts_mail_off_and_decides_nobody(
     folder: Path, reply: bytes, before: list[bytes | None]
 ) -> None:
     """C-07: the connection is dropped, and the sender hears of 4.5.0 or 4.4.2 when the message has become late."""
 
-    async def live() -> None:
-        async with scripted([*before, reply or None]) as (port, _):
-            clock = StoppedClock()
-            config = write_site(folder, port, tls="off", extra='[retry]\nnotice_after = "1h"\n')
-            service = await Service.start(load(config), clock)
-            endpoints = service.endpoints
-            here = Site(load(config), None, [], service, endpoints[0].port)  # type: ignore[arg-type]
-            await converse(here.port, talk(letter("a@x.example", "b@x.example")))
-            await here.until(lambda reader: all(row.recipient.attempts for row in reader.queue()))
-            (record, *_) = records(here)
-            assert {one.state for one in record.recipients} == {State.DELAYED}
-            clock.time += 3700.0
-            await here.service.reload(load(config))
-            await here.until(lambda reader: any(row.message.reverse_path == "" for row in reader.queue()))
-            with here.reader() as reader:
-                notice = next(row.message.id for row in reader.queue() if row.message.reverse_path == "")
-                content = b"".join(reader.content(notice))
-            assert f"Status: {BROKEN[reply]}\r\n".encode() in content or b"Status: 4.4.1\r\n" in content
-            await service.stop(1.0)
-
-    asyncio.run(live())
+    async with scripted([*before, reply or None]) as (port, _):
+        clock = StoppedClock()
+        config = write_site(folder, port, tls="off", extra='[retry]\nnotice_after = "1h"\n')
+        service = await Service.start(load_configuration(config), clock)
+        endpoints = service.endpoints
+        here = Site(load_configuration(config), None, [], service, endpoints[0].port)  # type: ignore[arg-type]
+        await converse(here.port, talk(letter("a@x.example", "b@x.example")))
+        await here.until(lambda reader: all(row.recipient.attempts for row in reader.queue()))
+        (record, *_) = records(here)
+        assert {one.state for one in record.recipients} == {State.DELAYED}
+        clock.time += 3700.0
+        await here.service.reload(load_configuration(config))
+        await here.until(lambda reader: any(row.message.reverse_path == "" for row in reader.queue()))
+        with here.reader() as reader:
+            notice = next(row.message.id for row in reader.queue() if row.message.reverse_path == "")
+            content = b"".join(reader.content(notice))
+        assert f"Status: {BROKEN[reply]}\r\n".encode() in content or b"Status: 4.4.1\r\n" in content
+        await service.stop(1.0)
 
 
-def test_only_what_a_next_hop_said_is_quoted(folder: Path, authority: CertificateFiles) -> None:
+async def test_only_what_a_next_hop_said_is_quoted(folder: Path, authority: CertificateFiles) -> None:
     """D-06: its enhanced code where the class agrees, else the class; nothing of a host that was not reached."""
     rules = (
         Rule("agrees@x.*", Reply(550, "5.1.1", "no mailbox")),
@@ -384,32 +361,27 @@ def test_only_what_a_next_hop_said_is_quoted(folder: Path, authority: Certificat
         Rule("other@x.*", Reply(550, "", "4.2.1 says something else")),
     )
 
-    async def live() -> None:
-        async with site(folder, authority, rules=rules, max_size=10_000) as here:
-            for who in ("agrees", "none", "other"):
-                await converse(here.port, talk(letter(f"{who}@x.example", sender=f"{who}@y.example")))
-            await converse(
-                here.port, talk(letter("large@x.example", sender="large@y.example", content=LETTER + b"x\r\n" * 5000))
-            )
-            texts = {one.recipients[0]: one.file.read_text() for one in await here.until_caught(4) if one.file}
+    async with site(folder, authority, rules=rules, max_size=10_000) as here:
+        for who in ("agrees", "none", "other"):
+            await converse(here.port, talk(letter(f"{who}@x.example", sender=f"{who}@y.example")))
+        await converse(
+            here.port, talk(letter("large@x.example", sender="large@y.example", content=LETTER + b"x\r\n" * 5000))
+        )
+        texts = {one.recipients[0]: one.file.read_text() for one in await here.until_caught(4) if one.file}
 
-            def field(who: str, name: str) -> str | None:
-                found = re.search(rf"(?m)^{name}: (.*)$", texts[f"{who}@y.example"])
-                return found[1].strip() if found else None
+        def field(who: str, name: str) -> str | None:
+            found = re.search(rf"(?m)^{name}: (.*)$", texts[f"{who}@y.example"])
+            return found[1].strip() if found else None
 
-            assert (
-                field("agrees", "Status") == "5.1.1" and field("none", "Status") == field("other", "Status") == "5.0.0"
-            )
-            assert field("agrees", "Diagnostic-Code") == "smtp; 550 5.1.1 no mailbox"
-            assert field("other", "Diagnostic-Code") == "smtp; 550 4.2.1 says something else"
-            assert field("agrees", "Remote-MTA") == "dns; localhost (127.0.0.1)"
-            assert field("large", "Status") == "5.3.4"
-            assert field("large", "Diagnostic-Code") is None and field("large", "Remote-MTA") is None
-
-    asyncio.run(live())
+        assert field("agrees", "Status") == "5.1.1" and field("none", "Status") == field("other", "Status") == "5.0.0"
+        assert field("agrees", "Diagnostic-Code") == "smtp; 550 5.1.1 no mailbox"
+        assert field("other", "Diagnostic-Code") == "smtp; 550 4.2.1 says something else"
+        assert field("agrees", "Remote-MTA") == "dns; localhost (127.0.0.1)"
+        assert field("large", "Status") == "5.3.4"
+        assert field("large", "Diagnostic-Code") is None and field("large", "Remote-MTA") is None
 
 
-def test_mail_of_eight_bits_to_a_next_hop_of_seven(folder: Path, authority: CertificateFiles) -> None:
+async def test_mail_of_eight_bits_to_a_next_hop_of_seven(folder: Path, authority: CertificateFiles) -> None:
     """C-21: converted to valid MIME, or failed with a code that says why; never as it is."""
     without = frozenset({"8BITMIME", "SMTPUTF8"})
     cases = {
@@ -418,23 +390,17 @@ def test_mail_of_eight_bits_to_a_next_hop_of_seven(folder: Path, authority: Cert
         "signed": 'Content-Type: multipart/signed; boundary="b"\r\n\r\n--b\r\n\r\nhöher\r\n--b--\r\n',
     }
 
-    async def live() -> None:
-        async with site(folder, authority, withheld=without) as here:
-            for who, content in cases.items():
-                await converse(
-                    here.port, talk(letter(f"{who}@x.example", sender=f"{who}@y.example", content=content.encode()))
-                )
-            said = b"MAIL FROM:<utf8@y.example> SMTPUTF8\r\nRCPT TO:<\xc3\xb6@x.example>\r\nRCPT TO:<ascii@x.example>\r\nDATA\r\n"
-            await converse(here.port, talk(said + LETTER + b".\r\n"))
-            caught = {one.recipients[0]: one.file.read_bytes() for one in await here.until_caught(5) if one.file}
-            assert all(octets.isascii() for octets in caught.values())
-            assert (
-                b"Subject: =?utf-8?b?aMO2aGVy?=" in caught["header@x.example"]
-                and b"h=C3=B6her" in caught["body@x.example"]
+    async with site(folder, authority, withheld=without) as here:
+        for who, content in cases.items():
+            await converse(
+                here.port, talk(letter(f"{who}@x.example", sender=f"{who}@y.example", content=content.encode()))
             )
-            assert (
-                b"Status: 5.6.3\r\n" in caught["signed@y.example"] and b"Status: 5.6.7\r\n" in caught["utf8@y.example"]
-            )
-            assert caught["ascii@x.example"].endswith(LETTER)
-
-    asyncio.run(live())
+        said = b"MAIL FROM:<utf8@y.example> SMTPUTF8\r\nRCPT TO:<\xc3\xb6@x.example>\r\nRCPT TO:<ascii@x.example>\r\nDATA\r\n"
+        await converse(here.port, talk(said + LETTER + b".\r\n"))
+        caught = {one.recipients[0]: one.file.read_bytes() for one in await here.until_caught(5) if one.file}
+        assert all(octets.isascii() for octets in caught.values())
+        assert (
+            b"Subject: =?utf-8?b?aMO2aGVy?=" in caught["header@x.example"] and b"h=C3=B6her" in caught["body@x.example"]
+        )
+        assert b"Status: 5.6.3\r\n" in caught["signed@y.example"] and b"Status: 5.6.7\r\n" in caught["utf8@y.example"]
+        assert caught["ascii@x.example"].endswith(LETTER)

@@ -15,9 +15,9 @@ from copper_kite.errors import InputError, SettingsError
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.net.plan import Plan, Timeouts
 from copper_kite.session.behaviour import Behaviour
-from copper_kite.session.play import Played, play
+from copper_kite.session.play import Played, play_script
 from copper_kite.session.script import parse_script
-from copper_kite.session.staging import stage
+from copper_kite.session.staging import stage_stand_in
 from copper_kite.session.standin import StandIn
 from copper_kite.settings.secrets import Credential
 from copper_kite.smtp.sasl import Secret
@@ -34,7 +34,7 @@ MAIL = "say MAIL FROM:<a@x.example>\nexpect 250\nsay RCPT TO:<b@x.example>\nexpe
 @asynccontextmanager
 async def standing(folder: Path, behaviour: Mapping[str, Any]) -> AsyncIterator[Plan]:
     """A stand-in that behaves so, and the plan to meet it."""
-    here = StandIn(stage(Behaviour.model_validate(behaviour), folder, {"tern": Secret(PASSWORD)}))
+    here = StandIn(stage_stand_in(Behaviour.model_validate(behaviour), folder, {"tern": Secret(PASSWORD)}))
     port = await here.start("127.0.0.1", 0)
     authority = folder / "tls" / "ca.pem"
     trust = str(authority) if authority.exists() else "system"
@@ -50,7 +50,7 @@ def played(folder: Path, text: str, behaviour: Mapping[str, Any] | None = None, 
 
     async def live() -> Played:
         async with standing(folder, behaviour or {}) as plan:
-            return await play(script, plan, given, CREDENTIALS, {})
+            return await play_script(script, plan, given, CREDENTIALS, {})
 
     return asyncio.run(live())
 
@@ -103,20 +103,17 @@ def test_what_does_not_come_is_told_with_its_line(folder: Path, text: str, line:
     assert found.verdict.meaning and found.verdict.next
 
 
-def test_a_credential_may_hold_a_command_or_a_token(folder: Path) -> None:
+async def test_a_credential_may_hold_a_command_or_a_token(folder: Path) -> None:
     """`login NAME` takes all that a credential has, and nothing of the command line's login."""
     script = parse_script(folder / "a.session", "connect\nhello\nsecure\nlogin renewed\nexpect no offer STARTTLS\n")
     held = {"token_command": f"echo {PASSWORD}"}, {"token": Secret(PASSWORD)}, {"password_command": f"echo {PASSWORD}"}
 
-    async def live() -> None:
-        async with standing(folder, {"offers": {"mechanisms": ["OAUTHBEARER", "PLAIN"]}}) as plan:
-            plan = plan.logging_in_as(Credential("", "tern", password=Secret("another, and wrong")))
-            for one in held:
-                credentials = {"renewed": Credential("renewed", "tern", **one)}  # type: ignore[arg-type]
-                found = await play(script, plan, {}, credentials, {})
-                assert found.good, found.failed
-
-    asyncio.run(live())
+    async with standing(folder, {"offers": {"mechanisms": ["OAUTHBEARER", "PLAIN"]}}) as plan:
+        plan = plan.logging_in_as(Credential("", "tern", password=Secret("another, and wrong")))
+        for one in held:
+            credentials = {"renewed": Credential("renewed", "tern", **one)}  # type: ignore[arg-type]
+            found = await play_script(script, plan, {}, credentials, {})
+            assert found.good, found.failed
 
 
 def test_a_stop_may_be_expected(folder: Path) -> None:
@@ -226,7 +223,7 @@ def test_each_shipped_script_fails_against_a_bad_server(folder: Path, name: str)
     assert found.verdict.side is Side.NEXT_HOP
 
 
-def test_the_order_is_checked_against_one_that_takes_everything() -> None:
+async def test_the_order_is_checked_against_one_that_takes_everything() -> None:
     class YesMan(asyncio.Protocol):
         def connection_made(self, transport: asyncio.BaseTransport) -> None:
             self._transport = transport
@@ -239,16 +236,18 @@ def test_the_order_is_checked_against_one_that_takes_everything() -> None:
         server = await asyncio.get_running_loop().create_server(YesMan, "127.0.0.1", 0)
         port = server.sockets[0].getsockname()[1]
         (path,) = (one for one in SHIPPED if one.stem == "order")
-        found = await play(shipped(path), Plan(host="localhost", port=port, name="q", timeouts=TIMES), {}, {}, {})
+        found = await play_script(
+            shipped(path), Plan(host="localhost", port=port, name="q", timeouts=TIMES), {}, {}, {}
+        )
         server.close()
         return found
 
-    found = asyncio.run(live())
+    found = await live()
     assert found.failed is not None and found.failed.step.line == 7
     assert "before anybody has said hello" in str(found.verdict)
 
 
-def test_all_shipped_scripts_are_green_against_our_own_server(folder: Path, authority: CertificateFiles) -> None:
+async def test_all_shipped_scripts_are_green_against_our_own_server(folder: Path, authority: CertificateFiles) -> None:
     async def live() -> list[Played]:
         port = free_port()
         async with site(folder, authority, extra=with_accounts(folder, authority, port, tls="starttls")):
@@ -256,7 +255,7 @@ def test_all_shipped_scripts_are_green_against_our_own_server(folder: Path, auth
                 host="localhost", port=port, name="ticketing.example", trust=str(authority.authority), timeouts=TIMES,
                 login="ticketing", password=Secret(WORDS),
             )  # fmt: skip
-            return [await play(shipped(path), plan, {}, {}, {}) for path in SHIPPED]
+            return [await play_script(shipped(path), plan, {}, {}, {}) for path in SHIPPED]
 
-    found = asyncio.run(live())
+    found = await live()
     assert len(found) == 7 and [one.script.path.stem for one in found if not one.good] == []

@@ -18,15 +18,16 @@ from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.opening import connect_as
 from copper_kite.net.plan import Plan, Timeouts
 from copper_kite.session.behaviour import Behaviour
-from copper_kite.session.look import look
+from copper_kite.session.look import look_at_host
 from copper_kite.session.loose import LooseSession
-from copper_kite.session.probe import Letter, Probed, probe, sweep
-from copper_kite.session.staging import stage
+from copper_kite.session.probe import Letter, Probed, run_probe, sweep_ports
+from copper_kite.session.staging import stage_stand_in
 from copper_kite.session.standin import StandIn
 from copper_kite.smtp.sasl import Secret
 from copper_kite.smtp.transaction import Envelope
 from copper_kite.words import Cause, Side, Stage
-from tests.support import OPENING, PASSWORD, SECONDS, free_port, scripted
+from tests.looping import happens
+from tests.support import OPENING, PASSWORD, free_port, scripted
 
 QUICK = Timeouts(
     resolve=5.0, connect=5.0, secure=2.0, greet=0.5, command=0.5, data=0.5, block=5.0, accept=0.5, quit=0.2
@@ -36,7 +37,7 @@ PASSING = Letter(LETTER.envelope, b"Subject: x\r\n\r\n.dot\r\n")
 
 
 @dataclass(frozen=True)
-class AttemptFailure:
+class Situation:
     """What the stand-in does, how it is met, and what must come of it."""
 
     stage: Stage
@@ -56,90 +57,90 @@ R = Cause.REPLY
 HERE, PATH, NEXT = Side.HERE, Side.PATH, Side.NEXT_HOP
 
 STOPS = {
-    "never greets": AttemptFailure(Stage.GREET, Cause.TIMED_OUT, NEXT, "never greets", rule={"do": "nothing"}),
-    "greets with 4yz": AttemptFailure(Stage.GREET, R, NEXT, "greets with a 4yz", rule={"answer": "421 4.3.2 busy"}),
-    "greets with 5yz": AttemptFailure(Stage.GREET, R, NEXT, "greets with a 5yz", rule={"answer": "554 5.7.1 not you"}),
-    "closes before it greets": AttemptFailure(Stage.GREET, Cause.LOST, NEXT, "closes it before it greets", rule={"do": "cut"}),
-    "is no mail server": AttemptFailure(Stage.GREET, Cause.PROTOCOL, HERE, "not a mail server", rule={"do": "garble"}),
-    "TLS at once": AttemptFailure(Stage.GREET, Cause.SPEAKS_TLS, HERE, "speaks TLS at once", tls={"mode": "implicit"}),
-    "no TLS at once": AttemptFailure(Stage.SECURE, Cause.SPEAKS_CLEAR, HERE, "begins in clear", plan={"tls": "implicit"}),
-    "hello refused": AttemptFailure(
+    "never greets": Situation(Stage.GREET, Cause.TIMED_OUT, NEXT, "never greets", rule={"do": "nothing"}),
+    "greets with 4yz": Situation(Stage.GREET, R, NEXT, "greets with a 4yz", rule={"answer": "421 4.3.2 busy"}),
+    "greets with 5yz": Situation(Stage.GREET, R, NEXT, "greets with a 5yz", rule={"answer": "554 5.7.1 not you"}),
+    "closes before it greets": Situation(Stage.GREET, Cause.LOST, NEXT, "closes it before it greets", rule={"do": "cut"}),
+    "is no mail server": Situation(Stage.GREET, Cause.PROTOCOL, HERE, "not a mail server", rule={"do": "garble"}),
+    "TLS at once": Situation(Stage.GREET, Cause.SPEAKS_TLS, HERE, "speaks TLS at once", tls={"mode": "implicit"}),
+    "no TLS at once": Situation(Stage.SECURE, Cause.SPEAKS_CLEAR, HERE, "begins in clear", plan={"tls": "implicit"}),
+    "hello refused": Situation(
         Stage.HELLO, R, HERE, "calls itself", rule={"stage": "hello", "answer": "550 5.7.1 who are you"}
     ),
-    "hello put off": AttemptFailure(
+    "hello put off": Situation(
         Stage.HELLO, R, NEXT, "cannot answer EHLO", rule={"stage": "hello", "answer": "451 4.3.0 no memory"}
     ),
-    "drips": AttemptFailure(
+    "drips": Situation(
         Stage.HELLO, Cause.UNFINISHED, NEXT, "does not come to its end", rule={"stage": "hello", "do": "drip"}
     ),
-    "never ends a reply": AttemptFailure(
+    "never ends a reply": Situation(
         Stage.HELLO, Cause.UNFINISHED, NEXT, "does not come to its end", rule={"stage": "hello", "do": "endless"}
     ),
-    "cut in the middle": AttemptFailure(Stage.HELLO, Cause.LOST, PATH, "broke at the stage hello", rule={"stage": "hello", "do": "cut"}),
-    "garbles": AttemptFailure(Stage.HELLO, Cause.PROTOCOL, NEXT, "not SMTP, at the stage hello", rule={"stage": "hello", "do": "garble"}),
-    "says nothing": AttemptFailure(
+    "cut in the middle": Situation(Stage.HELLO, Cause.LOST, PATH, "broke at the stage hello", rule={"stage": "hello", "do": "cut"}),
+    "garbles": Situation(Stage.HELLO, Cause.PROTOCOL, NEXT, "not SMTP, at the stage hello", rule={"stage": "hello", "do": "garble"}),
+    "says nothing": Situation(
         Stage.HELLO, Cause.TIMED_OUT, NEXT, "said nothing in time, at the stage hello", rule={"stage": "hello", "do": "nothing"}
     ),
-    "no STARTTLS": AttemptFailure(
+    "no STARTTLS": Situation(
         Stage.SECURE, Cause.TLS_NOT_OFFERED, NEXT, "does not offer STARTTLS", offers={"withhold": ["STARTTLS"]}
     ),
-    "STARTTLS refused": AttemptFailure(
+    "STARTTLS refused": Situation(
         Stage.SECURE, Cause.TLS_REFUSED, NEXT, "then refuses it", rule={"stage": "secure", "answer": "454 4.7.0 no TLS today"}
     ),
-    "TLS too old": AttemptFailure(Stage.SECURE, Cause.TLS_VERSION, NEXT, "too old", tls={"newest": "1.1"}),
-    "no cipher": AttemptFailure(Stage.SECURE, Cause.TLS_CIPHER, NEXT, "no cipher in common", tls={"ciphers": "old"}),
-    "client certificate": AttemptFailure(
+    "TLS too old": Situation(Stage.SECURE, Cause.TLS_VERSION, NEXT, "too old", tls={"newest": "1.1"}),
+    "no cipher": Situation(Stage.SECURE, Cause.TLS_CIPHER, NEXT, "no cipher in common", tls={"ciphers": "old"}),
+    "client certificate": Situation(
         Stage.SECURE, Cause.TLS_CLIENT_CERTIFICATE, HERE, "client certificate", tls={"client_certificate": True}
     ),
-    "expired": AttemptFailure(Stage.SECURE, Cause.CERTIFICATE_EXPIRED, NEXT, "out of date", tls={"certificate": "expired"}),
-    "not yet valid": AttemptFailure(
+    "expired": Situation(Stage.SECURE, Cause.CERTIFICATE_EXPIRED, NEXT, "out of date", tls={"certificate": "expired"}),
+    "not yet valid": Situation(
         Stage.SECURE, Cause.CERTIFICATE_NOT_YET_VALID, HERE, "not valid yet", tls={"certificate": "not yet valid"}
     ),
-    "wrong name": AttemptFailure(
+    "wrong name": Situation(
         Stage.SECURE, Cause.CERTIFICATE_WRONG_NAME, HERE, "but for somewhere-else.example", tls={"certificate": "wrong name"}
     ),
-    "unknown issuer": AttemptFailure(
+    "unknown issuer": Situation(
         Stage.SECURE, Cause.CERTIFICATE_UNTRUSTED, HERE, "leads to nobody that is trusted", plan={"trust": "system"}
     ),
-    "self-signed": AttemptFailure(
+    "self-signed": Situation(
         Stage.SECURE, Cause.CERTIFICATE_SELF_SIGNED, HERE, "signed by itself", tls={"certificate": "self-signed"}
     ),
-    "wrong purpose": AttemptFailure(Stage.SECURE, Cause.CERTIFICATE_PURPOSE, NEXT, "not one for servers", tls={"certificate": "wrong purpose"}),
-    "no intermediate": AttemptFailure(
+    "wrong purpose": Situation(Stage.SECURE, Cause.CERTIFICATE_PURPOSE, NEXT, "not one for servers", tls={"certificate": "wrong purpose"}),
+    "no intermediate": Situation(
         Stage.SECURE, Cause.CERTIFICATE_INCOMPLETE, NEXT,
         "the certificate of Stand-in intermediate authority, which signs it, is not sent along; it is at http://pki.beaconpost.example/",
         tls={"certificate": "no intermediate"},
     ),
-    "weak": AttemptFailure(Stage.SECURE, Cause.CERTIFICATE_WEAK, NEXT, "too weak", tls={"certificate": "weak"}),
-    "no login mechanism": AttemptFailure(
+    "weak": Situation(Stage.SECURE, Cause.CERTIFICATE_WEAK, NEXT, "too weak", tls={"certificate": "weak"}),
+    "no login mechanism": Situation(
         Stage.LOGIN, Cause.LOGIN_NOT_OFFERED, NEXT, "offered: none; allowed: SCRAM-SHA-256-PLUS, ", plan=WITH_LOGIN, logins=False
     ),
-    "no login in clear": AttemptFailure(
+    "no login in clear": Situation(
         Stage.LOGIN, Cause.LOGIN_IN_CLEAR, HERE, "never goes in clear", tls={"mode": "off"}, plan={"tls": "off", **WITH_LOGIN}
     ),
-    "wrong password": AttemptFailure(
+    "wrong password": Situation(
         Stage.LOGIN, R, HERE, "refuses the login tern", plan={"login": "tern", "password": Secret("no")}
     ),
-    "logins out of order": AttemptFailure(
+    "logins out of order": Situation(
         Stage.LOGIN, R, NEXT, "cannot check logins", plan=WITH_LOGIN, rule={"stage": "login", "answer": "454 4.7.0 later"}
     ),
-    "login missing": AttemptFailure(Stage.SENDER, R, HERE, "takes no mail without a login", letter=LETTER),
-    "sender refused": AttemptFailure(
+    "login missing": Situation(Stage.SENDER, R, HERE, "takes no mail without a login", letter=LETTER),
+    "sender refused": Situation(
         Stage.SENDER, R, HERE, "send as a@ternferries.example", plan=WITH_LOGIN, letter=LETTER,
         rule={"stage": "sender", "answer": "550 5.7.1 not yours"},
     ),
-    "recipient refused": AttemptFailure(
+    "recipient refused": Situation(
         Stage.RECIPIENT, R, HERE, "does not carry mail for others", plan=WITH_LOGIN, letter=LETTER,
         rule={"stage": "recipient", "answer": "550 5.7.1 we do not relay"},
     ),
-    "no such recipient": AttemptFailure(
+    "no such recipient": Situation(
         Stage.RECIPIENT, R, NEXT, "no mailbox of b@x.example", plan=WITH_LOGIN, letter=LETTER,
         rule={"stage": "recipient", "answer": "550 5.1.1 unknown"},
     ),
-    "too large": AttemptFailure(
+    "too large": Situation(
         Stage.SENDER, Cause.TOO_LARGE, NEXT, "larger than", plan=WITH_LOGIN, letter=LETTER, offers={"size": 999}
     ),
-    "content refused": AttemptFailure(
+    "content refused": Situation(
         Stage.ACCEPT, R, NEXT, "does not take the content", plan=WITH_LOGIN, letter=PASSING,
         rule={"stage": "accept", "answer": "554 5.6.0 not this"},
     ),
@@ -147,11 +148,11 @@ STOPS = {
 
 
 @asynccontextmanager
-async def stand_in(folder: Path, stop: AttemptFailure) -> AsyncIterator[tuple[int, str]]:
+async def stand_in(folder: Path, stop: Situation) -> AsyncIterator[tuple[int, str]]:
     """A stand-in that produces the stop; its port, and the file of its authority."""
     rules = [{"stage": "greet", **stop.rule}] if stop.rule else []
     behaviour = Behaviour.model_validate({"tls": stop.tls, "offers": stop.offers, "rule": rules})
-    here = StandIn(stage(behaviour, folder, {"tern": Secret(PASSWORD)} if stop.logins else {}))
+    here = StandIn(stage_stand_in(behaviour, folder, {"tern": Secret(PASSWORD)} if stop.logins else {}))
     port = await here.start("127.0.0.1", 0)
     fault = stop.tls.get("certificate", "").replace(" ", "-")
     try:
@@ -160,11 +161,11 @@ async def stand_in(folder: Path, stop: AttemptFailure) -> AsyncIterator[tuple[in
         await here.stop()
 
 
-async def meet(folder: Path, stop: AttemptFailure) -> Probed:
+async def meet(folder: Path, stop: Situation) -> Probed:
     async with stand_in(folder, stop) as (port, authority):
         trust = "system" if stop.tls.get("mode") == "off" else authority
         known = {"tls": "starttls", "trust": trust, "timeouts": QUICK, **stop.plan}
-        return await probe(
+        return await run_probe(
             Plan(host="localhost", port=port, name="quay1.ternferries.example", **known), {}, stop.letter
         )
 
@@ -175,10 +176,10 @@ def bare(found: Probed) -> str:
 
 
 @pytest.mark.parametrize("name", STOPS)
-def test_each_stop_has_its_verdict(folder: Path, name: str) -> None:
+async def test_each_stop_has_its_verdict(folder: Path, name: str) -> None:
     """P-19: stage, cause, side, words, and a next step that names a command or a person."""
     stop = STOPS[name]
-    found = asyncio.run(meet(folder, stop))
+    found = await meet(folder, stop)
     assert found.failure is not None, found.stages
     assert (found.failure.stage, found.failure.cause) == (stop.stage, stop.cause), found.failure.text
     assert found.verdict.side is stop.side and stop.words in found.verdict.meaning
@@ -188,12 +189,12 @@ def test_each_stop_has_its_verdict(folder: Path, name: str) -> None:
     assert said.isprintable(), "what a peer says never reaches a terminal as it is"
 
 
-def test_no_two_causes_read_alike(folder: Path) -> None:
+async def test_no_two_causes_read_alike(folder: Path) -> None:
     async def live() -> list[Probed]:
         return await asyncio.gather(*(meet(folder / name.replace(" ", "-"), stop) for name, stop in STOPS.items()))
 
     meanings: dict[str, str] = {}
-    for name, found in zip(STOPS, asyncio.run(live()), strict=True):
+    for name, found in zip(STOPS, await live(), strict=True):
         meaning = bare(found)
         if name == "never ends a reply":  # the same cause as a drip: a reply begun and not ended
             assert meanings[meaning] == "drips"
@@ -216,7 +217,7 @@ def full_backlog() -> Iterator[int]:
 
 def met(host: str, port: int, **more: Any) -> Probed:
     plan = Plan(host=host, port=port, name="quay1.ternferries.example", timeouts=replace(QUICK, connect=0.3))
-    return asyncio.run(probe(plan, more))
+    return asyncio.run(run_probe(plan, more))
 
 
 def no_such_name(*args: object, **more: object) -> list[Any]:
@@ -255,11 +256,11 @@ def test_the_way_there() -> None:
     assert "does not answer" in silent.verdict.meaning and "465,587,2525" in silent.verdict.next
 
 
-def test_all_addresses_are_tried(monkeypatch: pytest.MonkeyPatch, folder: Path) -> None:
+async def test_all_addresses_are_tried(monkeypatch: pytest.MonkeyPatch, folder: Path) -> None:
     """IPv6 first, refused; then IPv4, which answers: both are told."""
 
     async def live() -> Probed:
-        async with stand_in(folder, AttemptFailure(Stage.QUIT, R, HERE, "")) as (port, authority):
+        async with stand_in(folder, Situation(Stage.QUIT, R, HERE, "")) as (port, authority):
             real = socket.getaddrinfo
 
             def both(host: str, *args: object, **more: object) -> Any:
@@ -271,18 +272,20 @@ def test_all_addresses_are_tried(monkeypatch: pytest.MonkeyPatch, folder: Path) 
                 ]  # fmt: skip
 
             monkeypatch.setattr(socket, "getaddrinfo", both)
-            return await probe(Plan(host="localhost", port=port, name="q.example", trust=authority, timeouts=QUICK), {})
+            return await run_probe(
+                Plan(host="localhost", port=port, name="q.example", trust=authority, timeouts=QUICK), {}
+            )
 
-    found = asyncio.run(live())
+    found = await live()
     assert found.passed and found.address == "127.0.0.1"
     assert [one.address for one in found.tried] == ["::1"]
     assert found.stages[0][2] == "::1, 127.0.0.1"
 
 
-def test_what_went_well_is_told(folder: Path) -> None:
+async def test_what_went_well_is_told(folder: Path) -> None:
     """Stages in order, both EHLOs, the certificate, the login; with content, the message arrives."""
-    stop = AttemptFailure(Stage.QUIT, R, HERE, "", plan=WITH_LOGIN, letter=PASSING)
-    found = asyncio.run(meet(folder, stop))
+    stop = Situation(Stage.QUIT, R, HERE, "", plan=WITH_LOGIN, letter=PASSING)
+    found = await meet(folder, stop)
     assert [stage.value for stage, _, _ in found.stages] == [
         *OPENING,
         "sender",
@@ -297,7 +300,7 @@ def test_what_went_well_is_told(folder: Path) -> None:
     assert "answers for it from here" in found.verdict.meaning
     (kept,) = folder.glob("*.eml")
     assert kept.read_bytes() == PASSING.content
-    without = asyncio.run(meet(folder, replace(stop, letter=LETTER)))
+    without = await meet(folder, replace(stop, letter=LETTER))
     assert "no message was sent" in without.verdict.meaning and len(list(folder.glob("*.eml"))) == 1
 
 
@@ -310,76 +313,71 @@ def test_a_server_is_named_as_a_command_takes_it() -> None:
     assert "[::1]:" in met("::1", free_port()).verdict.meaning
 
 
-def test_init_knows_which_faults_another_trust_may_mend(folder: Path) -> None:
+async def test_init_knows_which_faults_another_trust_may_mend(folder: Path) -> None:
     """Whatever is wrong with a certificate alone, self-signed ones included."""
 
     async def live() -> list[bool]:
-        async with stand_in(folder, AttemptFailure(Stage.QUIT, R, HERE, "", tls={"certificate": "self-signed"})) as (
+        async with stand_in(folder, Situation(Stage.QUIT, R, HERE, "", tls={"certificate": "self-signed"})) as (
             port,
             _,
         ):
-            return [seen.distrusted for seen in await look("localhost", port, "q.example", "system")]
+            return [seen.distrusted for seen in await look_at_host("localhost", port, "q.example", "system")]
 
-    assert asyncio.run(live()) == [False, True]
+    assert await live() == [False, True]
 
 
-def test_a_sweep_finds_the_way_of_each_port(folder: Path, authority: CertificateFiles) -> None:
+async def test_a_sweep_finds_the_way_of_each_port(folder: Path, authority: CertificateFiles) -> None:
     """Each port in its usual way of TLS, then in the other: which answers, and which does not."""
 
     async def live() -> list[Probed]:
-        at_once = AttemptFailure(Stage.GREET, R, HERE, "", tls={"mode": "implicit"})
+        at_once = Situation(Stage.GREET, R, HERE, "", tls={"mode": "implicit"})
         async with (
-            stand_in(folder, AttemptFailure(Stage.QUIT, R, HERE, "")) as (clear, file),
+            stand_in(folder, Situation(Stage.QUIT, R, HERE, "")) as (clear, file),
             stand_in(folder, at_once) as (implicit, _),
         ):
             plan = Plan(host="localhost", port=1, name="q.example", trust=file, timeouts=QUICK)
-            return await sweep(plan, [free_port(), clear, implicit], {})
+            return await sweep_ports(plan, [free_port(), clear, implicit], {})
 
-    refused, clear, implicit = asyncio.run(live())
+    refused, clear, implicit = await live()
     assert refused.failure is not None and refused.failure.cause is Cause.CONNECTION_REFUSED
     assert clear.passed and clear.plan.tls == "starttls"
     assert implicit.passed and implicit.plan.tls == "implicit"
 
 
-def test_a_handshake_that_never_ends_is_cut() -> None:
+async def test_a_handshake_that_never_ends_is_cut() -> None:
     async def live() -> Probed:
         async with scripted([b"220 x\r\n", b"250-x\r\n250 STARTTLS\r\n", b"220 go\r\n", b"", b""]) as (port, _):
             times = replace(QUICK, secure=0.2)
-            return await probe(Plan(host="localhost", port=port, name="q.example", timeouts=times), {})
+            return await run_probe(Plan(host="localhost", port=port, name="q.example", timeouts=times), {})
 
-    found = asyncio.run(live())
+    found = await live()
     assert found.failure is not None and (found.failure.stage, found.failure.cause) == (Stage.SECURE, Cause.TIMED_OUT)
     assert "does not bring the handshake to its end" in found.verdict.meaning
 
 
-def test_a_flood_is_not_taken_in() -> None:
+async def test_a_flood_is_not_taken_in() -> None:
     """What comes while nobody reads is bounded; then the line counts as lost."""
 
-    async def live() -> None:
-        async with scripted([b"220 x\r\n" + b"250 again\r\n" * 300_000]) as (port, _):
-            plan = Plan(host="localhost", port=port, name="q.example", timeouts=QUICK)
-            session = await connect_as(LooseSession, plan, Dialogue(0.0))
-            await session.hear(5.0)
-            async with asyncio.timeout(SECONDS):
-                while not session.closed:
-                    await asyncio.sleep(0.005)
-            session.abort()
-
-    asyncio.run(live())
+    async with scripted([b"220 x\r\n" + b"250 again\r\n" * 300_000]) as (port, _):
+        plan = Plan(host="localhost", port=port, name="q.example", timeouts=QUICK)
+        session = await connect_as(LooseSession, plan, Dialogue(0.0))
+        await session.hear(5.0)
+        await happens(lambda: session.closed)
+        session.abort()
 
 
-def test_octets_behind_the_go_ahead_for_tls_are_a_fault() -> None:
+async def test_octets_behind_the_go_ahead_for_tls_are_a_fault() -> None:
     """W-09: what stands in clear behind the 220 is not taken for a reply under TLS, nor for TLS at once."""
 
     async def live(behind: bytes) -> Probed:
         says = [b"220 x\r\n", b"250-x\r\n250 STARTTLS\r\n", b"220 go\r\n" + behind, None]
         async with scripted(says) as (port, _):
-            return await probe(Plan(host="localhost", port=port, name="q.example", timeouts=QUICK), {})
+            return await run_probe(Plan(host="localhost", port=port, name="q.example", timeouts=QUICK), {})
 
     for behind, cause in (
         (b"250 injected\r\n", Cause.OUT_OF_STEP),
         (b"\x16\x03\x01 garbage\r\n", Cause.OUT_OF_STEP),
         (b"\x16\x03\x01", Cause.OUT_OF_STEP),
     ):
-        found = asyncio.run(live(behind))
+        found = await live(behind)
         assert found.failure is not None and (found.failure.stage, found.failure.cause) == (Stage.SECURE, cause)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import json
 from pathlib import Path
 
@@ -10,7 +9,7 @@ import pytest
 
 from copper_kite.errors import SettingsError
 from copper_kite.session.behaviour import Deed, Judge, Rule, read_behaviour
-from copper_kite.session.captures import captures
+from copper_kite.session.captures import read_captures
 from copper_kite.session.looseness import LooseReader
 from copper_kite.session.standin import StandIn, StandInPlan
 from copper_kite.smtp.replies import Reply, visible
@@ -85,21 +84,18 @@ def test_mistakes_in_a_behaviour_are_told_with_their_line(folder: Path, text: st
     assert [finding.line for finding in caught.value.findings] == [line] and words in str(caught.value)
 
 
-def test_two_of_them_keep_apart_in_one_folder(folder: Path) -> None:
+async def test_two_of_them_keep_apart_in_one_folder(folder: Path) -> None:
     """Numbers are never given twice, and a message cut off leaves nothing behind."""
 
-    async def live() -> None:
-        plan = StandInPlan(name="x.example", folder=folder, tls="off")
-        one, two = StandIn(plan), StandIn(plan)
-        ports = [await one.start("127.0.0.1", 0), await two.start("127.0.0.1", 0)]
-        for port in (*ports, *ports):
-            assert codes(await converse(port, LETTER))[-2:] == [b"250", b"221"]
-        assert b"554" in codes(await converse(ports[0], LETTER.replace(b"hi", b"h\x00")))
-        await one.stop()
-        await two.stop()
-
-    asyncio.run(live())
-    assert [capture.number for capture in captures(folder)] == [1, 2, 3, 4]
+    plan = StandInPlan(name="x.example", folder=folder, tls="off")
+    one, two = StandIn(plan), StandIn(plan)
+    ports = [await one.start("127.0.0.1", 0), await two.start("127.0.0.1", 0)]
+    for port in (*ports, *ports):
+        assert codes(await converse(port, LETTER))[-2:] == [b"250", b"221"]
+    assert b"554" in codes(await converse(ports[0], LETTER.replace(b"hi", b"h\x00")))
+    await one.stop()
+    await two.stop()
+    assert [capture.number for capture in read_captures(folder)] == [1, 2, 3, 4]
     assert {path.name[:6] for path in folder.iterdir()} == {f"{n:06}" for n in range(1, 5)}
     assert json.loads((folder / "000003.json").read_text())["hello"] == "x"
 

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from copper_kite.errors import InputError
 from copper_kite.settings.edit import Document, EditFailed, toml_value, write_file
 from copper_kite.settings.model import Connector, Identity, Listener
-from copper_kite.settings.values import apply, parse_assignment
+from copper_kite.settings.values import apply_assignments, parse_assignment
 
 SOURCE = """\
 # Top comment
@@ -167,6 +167,6 @@ def test_wrong_assignments_say_what_is_right() -> None:
         with pytest.raises(InputError, match=r"write|did|list|TOML") as error:
             parse_assignment(Connector, text)
         assert words in str(error.value) and error.value.exit_code == 2
-    assert apply({"hosts": ["a", "b"]}, ("hosts", "-=", ["a"])) == ["b"]
+    assert apply_assignments({"hosts": ["a", "b"]}, ("hosts", "-=", ["a"])) == ["b"]
     with pytest.raises(InputError):
-        apply({"hosts": ["a"]}, ("hosts", "-=", ["z"]))
+        apply_assignments({"hosts": ["a"]}, ("hosts", "-=", ["z"]))

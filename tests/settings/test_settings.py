@@ -12,7 +12,7 @@ from pydantic import BaseModel
 from copper_kite.errors import SettingsError
 from copper_kite.routing.cover import ties
 from copper_kite.settings.find import sketch
-from copper_kite.settings.load import find_config, load
+from copper_kite.settings.load import find_config, load_configuration
 from copper_kite.settings.model import Connector, Listener, Settings
 from copper_kite.settings.units import Endpoint, parse_duration, parse_endpoint, parse_pace, parse_size
 
@@ -54,13 +54,13 @@ def put(folder: Path, text: str = GOOD, credentials: str | None = CREDENTIALS, m
 
 def findings(path: Path) -> list[tuple[int | None, str, str]]:
     with pytest.raises(SettingsError) as error:
-        load(path)
+        load_configuration(path)
     assert "hush-hush" not in str(error.value)
     return [(finding.line, finding.key, f"{finding.problem} | {finding.remedy}") for finding in error.value.findings]
 
 
 def test_a_good_file(folder: Path) -> None:
-    loaded = load(put(folder))
+    loaded = load_configuration(put(folder))
     assert loaded.data == folder / "queue"
     (connector,), (listener,) = loaded.settings.connector, loaded.settings.listener
     assert connector.next_hop == Endpoint("out.beaconpost.example", 587)
@@ -134,7 +134,7 @@ def test_a_value_of_any_kind_at_any_key_is_taken_or_is_a_finding(folder: Path, v
             lines = ['[server]\nname = "quay1.ternferries.example"'] * (section != "server")
             lines += [f"[[{section}]]" if is_list else f"[{section}]", *(f"{k} = {v}" for k, v in table.items())]
             with contextlib.suppress(SettingsError):
-                load(put(folder, "\n".join(lines), None))
+                load_configuration(put(folder, "\n".join(lines), None))
             with contextlib.suppress(SettingsError):
                 sketch(str(folder / "kite.toml"))
 
@@ -228,7 +228,7 @@ def test_what_is_made_to_be_hard_to_read_is_refused_at_once(folder: Path, text: 
     file = folder / "kite.toml"
     file.write_text(text)
     with pytest.raises(SettingsError, match=problem):
-        load(file)
+        load_configuration(file)
 
 
 def test_many_connectors_that_tie_are_one_finding_each() -> None:

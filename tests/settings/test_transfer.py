@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 
 from copper_kite.errors import InputError
-from copper_kite.settings.compare import compare
+from copper_kite.settings.compare import compare_settings
 from copper_kite.settings.edit import Document
 from copper_kite.settings.load import Loaded, load_source
 from copper_kite.settings.schema import json_schema
@@ -60,8 +60,8 @@ def test_all_that_can_go_makes_the_other_side_agree() -> None:
     text = export_text(loaded(QUAY1), [])
     assert "quay1" not in text.partition("\n")[2] and "[server]" not in text and "# general" in text
     after = imported(text)
-    assert compare(loaded(QUAY1), after) == []
-    assert [(d.place, d.right) for d in compare(loaded(QUAY1), after, everything=True)] == [
+    assert compare_settings(loaded(QUAY1), after) == []
+    assert [(d.place, d.right) for d in compare_settings(loaded(QUAY1), after, everything=True)] == [
         ("server name", "quay2.ternferries.example"), ("server data", "/var/lib/copper-kite"),
         ("listener programs bind", "127.0.0.1:9925"),
     ]  # fmt: skip
@@ -100,8 +100,8 @@ def test_differences_are_told_by_meaning() -> None:
     same = QUAY1.replace("preference = 30", "preference = 30 # x\nsessions = 10").replace(
         '"127.0.0.1:2525"', ' "127.0.0.1:1"'
     )
-    assert compare(loaded(QUAY1), loaded(same)) == []
-    found = compare(loaded(QUAY1), loaded(QUAY2))
+    assert compare_settings(loaded(QUAY1), loaded(same)) == []
+    found = compare_settings(loaded(QUAY1), loaded(QUAY2))
     assert ("connector harbour", "there", None) in found
     assert ("connector beacon hosts", "out.beaconpost.example:587", "old.beaconpost.example") in found
 

@@ -92,7 +92,7 @@ def waiting_for(verb: Verb) -> Client:
     if verb is Verb.GREETING:
         return Client()
     client = ready()
-    client.say(COMMANDS.get(verb) or smtp.free("XYZZY"))
+    client.say(COMMANDS.get(verb) or smtp.typed_command("XYZZY"))
     return client
 
 

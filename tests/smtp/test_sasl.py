@@ -20,7 +20,7 @@ from copper_kite.smtp.sasl import (
     ProvenLogin,
     ScramKey,
     Secret,
-    choose,
+    choose_mechanism,
     decode_base64,
     made_up_key,
     prepare,
@@ -173,7 +173,7 @@ def test_a_login_is_bound_to_its_own_tls() -> None:
     client, outcome = converse("SCRAM-SHA-256-PLUS", means(binding=Binding("tls-exporter", b"x")))
     assert not accepted(outcome) and client.binds_in_vain, "then the login may go without a binding"
     offered = ["SCRAM-SHA-256-PLUS", "SCRAM-SHA-256", "PLAIN"]
-    unbound = choose(offered, (), means(binding=Binding("tls-exporter", b"x")), unbound=True)
+    unbound = choose_mechanism(offered, (), means(binding=Binding("tls-exporter", b"x")), unbound=True)
     assert unbound is not None and unbound[0] == "SCRAM-SHA-256" and (unbound[1].first() or b"").startswith(b"n,,")
 
 
@@ -244,7 +244,7 @@ def test_the_strongest_allowed_is_taken() -> None:
     offered = ["PLAIN", "LOGIN", "SCRAM-SHA-1", "SCRAM-SHA-256", "OAUTHBEARER", "NTLM"]
 
     def taken(offered: list[str], allowed: tuple[str, ...] = (), **more: object) -> str | None:
-        found = choose(offered, allowed, means(**more))
+        found = choose_mechanism(offered, allowed, means(**more))
         return found[0] if found else None
 
     assert taken(offered) == "SCRAM-SHA-256" and taken(offered, password=None) == "OAUTHBEARER"

@@ -144,7 +144,7 @@ def test_a_verdict_on_one_that_failed_and_one_that_waits(folder: Path) -> None:
     assert "Returned from beyond for ana@x.example" in shown and "It waits beyond for bo@x.example" in shown, verdict
 
 
-def test_joined_to_our_message_and_told_in_its_story(folder: Path, authority: CertificateFiles) -> None:
+async def test_joined_to_our_message_and_told_in_its_story(folder: Path, authority: CertificateFiles) -> None:
     """By Message-ID; noted once, however often it is read; a folder of them is grouped."""
 
     def test(config: Path) -> None:
@@ -174,15 +174,12 @@ def test_joined_to_our_message_and_told_in_its_story(folder: Path, authority: Ce
         one = kite("notice", "-", stdin=a_notice("<elsewhere@x.example>"), config=config).stdout.decode()
         assert "2 recipients" in one
 
-    async def live() -> None:
-        async with smart_host(folder, authority) as (hop, caught):
-            config = write_site(folder, hop)
-            with running(config):
-                piped = asyncio.create_task(asyncio.to_thread(test, config))
-                await take(caught)
-                await piped
-
-    asyncio.run(live())
+    async with smart_host(folder, authority) as (hop, caught):
+        config = write_site(folder, hop)
+        with running(config):
+            piped = asyncio.create_task(asyncio.to_thread(test, config))
+            await take(caught)
+            await piped
 
 
 @pytest.mark.parametrize("action", ["delivered", "relayed"])

@@ -27,11 +27,11 @@ from copper_kite.store import (
     WriteEntry,
     open_store,
 )
-from copper_kite.trace.journal import entries
+from copper_kite.trace.journal import journal_entries
 from copper_kite.trace.linemap import Entry
 from copper_kite.trace.pulse import Pulse
 from copper_kite.trace.running import attempt_of
-from copper_kite.trace.story import tell
+from copper_kite.trace.story import tell_story
 from copper_kite.words import Event, State
 from tests.support import kite, whole, write_site
 
@@ -66,12 +66,12 @@ def story(
     recipient: Recipient, *attempts: Attempt, stops: tuple[tuple[float, float], ...] = ()
 ) -> list[tuple[str, str]]:
     record = Record(MESSAGE, [recipient], list(attempts), [], [(0.0, [BEACON, HARBOUR])])
-    return [(line.what, line.text) for line in tell(record, {}, running=True, stops=stops).lines]
+    return [(line.what, line.text) for line in tell_story(record, {}, running=True, stops=stops).lines]
 
 
 def chosen(record: Record) -> list[tuple[float, str]]:
     """When which connector was chosen, in seconds after the message came."""
-    return [(line.at - T0, line.text) for line in tell(record, {}, running=True).lines if line.what == "chosen"]
+    return [(line.at - T0, line.text) for line in tell_story(record, {}, running=True).lines if line.what == "chosen"]
 
 
 def test_why_this_connector() -> None:
@@ -102,7 +102,7 @@ def test_a_redirect_does_not_change_what_was_accepted() -> None:
     facts = {"action": "send to", "who": "root", "recipients": ["ana@x.example"], "to": "cy@x.example", "added": [3]}
     ordered = JournalEntry(at=T0 + 30, event=Event.ORDERED, message=7, facts=facts)
     record = Record(MESSAGE, [*two, Recipient(7, 3, "cy@x.example")], [], [ordered])
-    assert tell(record, {}, running=True).lines[0].text.endswith("for 2 recipients")
+    assert tell_story(record, {}, running=True).lines[0].text.endswith("for 2 recipients")
 
 
 def way(recipient: str, next_hop: str, **session: Any) -> Attempt:
@@ -122,7 +122,7 @@ def test_each_way_is_told_by_itself() -> None:
         way(names[1], "direct.example:25", tls="TLSv1.2", cipher="D", trust="unverified"),
         way(names[2], "plain.example:25"),
     ]
-    verdict = tell(Record(MESSAGE, recipients, attempts, []), {}, running=True).verdict
+    verdict = tell_story(Record(MESSAGE, recipients, attempts, []), {}, running=True).verdict
     for told in (
         "Relayed for ana@x.example: beacon.example:587 has taken it over (TLSv1.3 C, logged in as tern)",
         "Relayed for bo@y.example: direct.example:25 has taken it over (TLSv1.2 D, certificate not verified)",
@@ -140,7 +140,9 @@ def test_whom_an_attempt_passed_over_or_tried_in_vain_is_told() -> None:
     session = {"tried": [tried], "passed_over": (down,)}
     relayed = way("ana@x.example", "two.example:587", **session)._replace(address="192.0.2.2", connector="beacon")
     recipient = Recipient(7, 1, "ana@x.example", State.RELAYED)
-    lines = {line.what: line for line in tell(Record(MESSAGE, [recipient], [relayed], []), {}, running=True).lines}
+    lines = {
+        line.what: line for line in tell_story(Record(MESSAGE, [recipient], [relayed], []), {}, running=True).lines
+    }
     passed = lines["passed over"]
     assert (passed.stage, passed.who, passed.code) == ("login", "beacon → one.example:587", "535 5.7.8")
     assert passed.text.startswith("no (down since ")
@@ -152,7 +154,7 @@ def test_whom_an_attempt_passed_over_or_tried_in_vain_is_told() -> None:
     )
     delayed = relayed._replace(facts=facts, text="connection refused", cause="connection refused")
     waits = recipient._replace(state=State.DELAYED)
-    told = [line.what for line in tell(Record(MESSAGE, [waits], [delayed], []), {}, running=True).lines]
+    told = [line.what for line in tell_story(Record(MESSAGE, [waits], [delayed], []), {}, running=True).lines]
     assert told.count("tried") == 1 and "delayed" in told
 
 
@@ -167,11 +169,11 @@ def test_a_running_attempt_is_told() -> None:
     assert attempt_of([replace(lanes[0], attempts=(opening, own))], MESSAGE, [recipient]) == own
     assert attempt_of(lanes, MESSAGE, [recipient._replace(connector="harbour")]) is None
     assert attempt_of(lanes, MESSAGE, [recipient._replace(state=State.DELAYED)]) is None
-    story = tell(record, {}, running=True, attempt=opening, now=T0 + 41)
+    story = tell_story(record, {}, running=True, attempt=opening, now=T0 + 41)
     line = story.lines[-1]
     assert (line.what, line.stage, line.text) == ("running", "connect", "a session is being opened, for 40s")
     assert "one.example:587" in story.verdict.meaning and "stage connect" in story.verdict.meaning
-    handed = tell(record, {}, running=True, attempt=own, now=T0 + 5).verdict
+    handed = tell_story(record, {}, running=True, attempt=own, now=T0 + 5).verdict
     assert handed.meaning.startswith("It is being handed to two.example:587 (192.0.2.2)") and "3s" in handed.evidence
 
 
@@ -218,7 +220,7 @@ def test_what_happened_comes_in_the_order_of_its_end(folder: Path) -> None:
         [[AddMessage(message, (), None), *map(RecordAttempt, attempts), *map(WriteEntry, journal)]]
     )
     history = open_store(folder).history()
-    told = [entry.at for happened in history.between(T0 - 1, T0 + 100) for entry in entries(happened, "quay1")]
+    told = [entry.at for happened in history.between(T0 - 1, T0 + 100) for entry in journal_entries(happened, "quay1")]
     assert told == [T0 + at for at in (11, 30, 50, 60, 70, 80)]
     history.close()
 

@@ -10,7 +10,7 @@ import pytest
 
 from copper_kite.mail.auth_results import parse_results
 from copper_kite.mail.dates import parse_date
-from copper_kite.mail.header import fields
+from copper_kite.mail.header import header_fields
 from copper_kite.mail.mbox import MOST_OF_LINE, MOST_OF_MESSAGE, mbox_entry, mbox_lines, mbox_messages
 from copper_kite.mail.received_parser import parse_received
 from copper_kite.trace.clocks import estimate
@@ -42,7 +42,9 @@ def test_received_fields_of_all_kinds() -> None:
     assert parse_received("(by nobody) for r@z").recipient == "r@z", "missing clauses break none of the others"
     for broken in ("", "from", "from (((", 'by "', ";;;", "from a by b; from c", "x" * 10**6):
         parse_received(broken)
-    (_, value), *_ = fields(b"Received: from a\r\n\tby b\r\n  ; 1 Jan 2026 1:00\r\nSubject: x\r\n\r\nbody: no\r\n")
+    (_, value), *_ = header_fields(
+        b"Received: from a\r\n\tby b\r\n  ; 1 Jan 2026 1:00\r\nSubject: x\r\n\r\nbody: no\r\n"
+    )
     assert parse_received(value).receiver == "b" and parse_received(value).when.at is not None
 
 

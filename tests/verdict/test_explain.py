@@ -10,7 +10,7 @@ import pytest
 from copper_kite.verdict import judge as judge_module
 from copper_kite.verdict.data import knowledge
 from copper_kite.verdict.explain import _phrases, find_phrase, standard_meaning
-from copper_kite.verdict.judge import judge, side_of
+from copper_kite.verdict.judge import judge_attempt, side_of
 from copper_kite.words import Cause, Side, Stage
 from tests.support import kite
 
@@ -54,7 +54,7 @@ def test_every_phrase_is_shown_and_can_be_said() -> None:
     facts = {"next_hop": "h", "connector": "c", "recipient": "r", "sender": "s", "id": "i", "text": ""}
     for replies in SAID.values():
         for said in replies:
-            judged = judge(Stage.RECIPIENT, Cause.REPLY, int(said[:3]), "", {**facts, "text": said[4:]})
+            judged = judge_attempt(Stage.RECIPIENT, Cause.REPLY, int(said[:3]), "", {**facts, "text": said[4:]})
             assert judged.meaning and judged.next + judged.advice and "{" not in judged.meaning + judged.next
 
 
@@ -107,7 +107,7 @@ def test_no_verdict_recommends_what_cannot_be_typed(code: str) -> None:
     for more in ({"connector": "beacon"}, {"connector": "direct", "mx": True}, {}):
         for stage in Stage:
             known = {"next_hop": "out.example:587", "recipient": "ana@x.example", **more}
-            command = judge(stage, Cause.REPLY, int(code), "", known).next
+            command = judge_attempt(stage, Cause.REPLY, int(code), "", known).next
             assert "--connector direct" not in command and not command.startswith(
                 "kite connector test direct --dialogue"
             )
@@ -133,15 +133,15 @@ def test_codes_and_text_together(stage: str, said: str, side: Side, words: str) 
     code, _, rest = said.partition(" ")
     enhanced = rest.partition(" ")[0] if rest[1:2] == "." else ""
     facts = {"next_hop": "out.example:587", "recipient": "ana@x.example", "text": rest}
-    judged = judge(Stage(stage), Cause.REPLY, int(code), enhanced, facts)
+    judged = judge_attempt(Stage(stage), Cause.REPLY, int(code), enhanced, facts)
     assert judged.side is side and words in judged.meaning, judged
 
 
 def test_a_broken_exchanger_is_no_fault_of_ours() -> None:
     """A name that a connector has is ours to mend; one that a recipient's domain has is not."""
     facts = {"connector": "direct", "host": "mx.gone.example", "recipient": "ana@gone.example"}
-    assert judge(Stage.RESOLVE, Cause.NAME_NOT_FOUND, None, "", facts).side is Side.HERE
-    judged = judge(Stage.RESOLVE, Cause.NAME_NOT_FOUND, None, "", {**facts, "mx": True})
+    assert judge_attempt(Stage.RESOLVE, Cause.NAME_NOT_FOUND, None, "", facts).side is Side.HERE
+    judged = judge_attempt(Stage.RESOLVE, Cause.NAME_NOT_FOUND, None, "", {**facts, "mx": True})
     assert judged.side is Side.BEYOND and judged.next == "kite connector test direct --to ana@gone.example"
     assert side_of(Stage.RESOLVE, Cause.NAME_NOT_FOUND, None, "", mx=True) is Side.BEYOND
 
@@ -154,9 +154,9 @@ def test_words_that_tell_nothing_are_not_made_much_of(said: str) -> None:
 def test_codes_that_say_it_are_believed_before_words() -> None:
     """And the record of an attempt has the same side as its verdict."""
     facts = {"text": "rejected: user unknown, see our SPF page", "recipient": "r@x.example", "next_hop": "h"}
-    plain = judge(Stage.RECIPIENT, Cause.REPLY, 550, "5.1.1", facts)
-    assert plain == judge(Stage.RECIPIENT, Cause.REPLY, 550, "5.1.1", {**facts, "text": ""})
-    vague = judge(Stage.RECIPIENT, Cause.REPLY, 550, "5.7.1", {**facts, "text": "rate limit exceeded"})
+    plain = judge_attempt(Stage.RECIPIENT, Cause.REPLY, 550, "5.1.1", facts)
+    assert plain == judge_attempt(Stage.RECIPIENT, Cause.REPLY, 550, "5.1.1", {**facts, "text": ""})
+    vague = judge_attempt(Stage.RECIPIENT, Cause.REPLY, 550, "5.7.1", {**facts, "text": "rate limit exceeded"})
     assert vague.side is Side.HERE and "takes only so much" in vague.meaning
     assert side_of(Stage.RECIPIENT, Cause.REPLY, 550, "5.7.1", "rate limit exceeded") is Side.HERE
     assert side_of(Stage.RECIPIENT, Cause.REPLY, 550, "5.7.1", "") is Side.NEXT_HOP
@@ -197,7 +197,7 @@ def test_what_is_no_reply_is_not_explained() -> None:
 def test_every_reply_that_ends_an_attempt_has_a_verdict(stage: Stage) -> None:
     """Also one that should not have ended it: an old record may hold it."""
     for code in range(200, 600):
-        judged = judge(stage, Cause.REPLY, code, "", {"next_hop": "h", "text": "x"})
+        judged = judge_attempt(stage, Cause.REPLY, code, "", {"next_hop": "h", "text": "x"})
         assert (
             judged.meaning and judged.next + judged.advice and judged.side is side_of(stage, Cause.REPLY, code, "", "x")
         )

@@ -12,7 +12,7 @@ import click
 from copper_kite import __version__
 from copper_kite.errors import KiteError, NotReadable
 
-__all__ = ["kite", "main", "words_of_fault"]
+__all__ = ["kite", "run_command_line", "words_of_fault"]
 
 UNEXPECTED = 70  # the exit status that programs have for an error of their own
 
@@ -106,7 +106,7 @@ def kite(ctx: click.Context, config: str | None) -> None:
     ctx.obj = config
 
 
-def main(argv: list[str] | None = None) -> Any:
+def run_command_line(argv: list[str] | None = None) -> Any:
     """Run the command line; errors of the product become one message and an exit status."""
     try:
         return kite.main(argv, prog_name="kite")
@@ -141,7 +141,7 @@ def words_of_fault(error: Exception) -> str:
         return (
             f"the queue's database cannot be used ({error})\n  it may be damaged: stop the server, and copy the folder"
         )
-    from copper_kite.relay.faults import place_of
+    from copper_kite.relay import place_of
 
     what = f"{type(error).__name__}: {error}"[:500]
     return f"an error of this program's own ({what}; {place_of(error)})\n  KITE_TRACEBACK=1 shows more, for a report"

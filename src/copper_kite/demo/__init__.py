@@ -1,1 +1,20 @@
-"""Tern Island Ferries: a small ferry line whose whole day shows what the product does, on any machine."""
+"""Tern Island Ferries: a small ferry line whose whole day shows what the product does, on any machine.
+
+`Demo.run` plays the day in a folder: a server, its smart hosts, its programs, and what goes wrong between them.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from copper_kite.lazy import lazy_exports
+
+if TYPE_CHECKING:
+    from copper_kite.demo.run import Demo, Moment
+
+__getattr__, __all__ = lazy_exports(
+    __name__,
+    {
+        "run": "Demo Moment",
+    },
+)

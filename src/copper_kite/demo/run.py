@@ -12,17 +12,11 @@ from pathlib import Path
 
 from copper_kite.demo.day import DayClock
 from copper_kite.demo.scenario import BEACON_RULES, GATE_RULES, Letter, day_of_letters, render
-from copper_kite.net.authority import make_authority
-from copper_kite.net.dialogue import Dialogue
-from copper_kite.net.opening import open_session
-from copper_kite.net.plan import Plan
-from copper_kite.net.relaying import RelaySession
-from copper_kite.relay.service import Service
-from copper_kite.session.standin import Rule, StandIn, StandInPlan
-from copper_kite.settings.load import Loaded, load
-from copper_kite.settings.server_tls import server_context
-from copper_kite.smtp.sasl import Secret
-from copper_kite.smtp.transaction import Envelope
+from copper_kite.net import Dialogue, Plan, RelaySession, make_authority, open_session
+from copper_kite.relay import Service
+from copper_kite.session import Rule, StandIn, StandInPlan
+from copper_kite.settings import Loaded, load_configuration, server_context
+from copper_kite.smtp import Envelope, Secret
 from copper_kite.store import Reader, id_range, open_store
 from copper_kite.words import State
 
@@ -98,7 +92,7 @@ class Demo:
     def _configure(self, port: int, beacon: int, gate: int) -> Loaded:
         config = self.folder / "kite.toml"
         config.write_text(_CONFIG.format(port=port, beacon=beacon, gate=gate, folder=self.folder))
-        return load(config)
+        return load_configuration(config)
 
     async def _hand_in(self, port: int, clock: DayClock) -> None:
         """Every program hands in its letters at their time, over a session of its own."""

@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from copper_kite.demo.day import DAY
-from copper_kite.mail.received import format_date
-from copper_kite.session.standin import Rule
-from copper_kite.smtp.replies import Reply
+from copper_kite.mail import format_date
+from copper_kite.session import Rule
+from copper_kite.smtp import Reply
 
 __all__ = ["BEACON_RULES", "GATE_RULES", "Letter", "day_of_letters", "render"]
 

@@ -14,7 +14,7 @@ from pathlib import Path
 from copper_kite.errors import InputError
 from copper_kite.mail.received import format_date
 
-__all__ = ["Parts", "compose", "padding", "split_address"]
+__all__ = ["Parts", "compose_message", "padding", "split_address"]
 
 PADDING = (
     b"0123456789abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ-.........."  # one line of it, without its end
@@ -43,7 +43,7 @@ def split_address(text: str) -> tuple[str, str]:
     return found[0]
 
 
-def compose(parts: Parts, message_id: str, at: float) -> bytes:
+def compose_message(parts: Parts, message_id: str, at: float) -> bytes:
     """The message, with CR LFs; text is filled up to `size` when there is one. `at` in seconds since 1970.
 
     Raises InputError for what cannot be in a message.

@@ -11,8 +11,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 from copper_kite.mail.dates import parse_date
-from copper_kite.mail.header import decode_words, fields
-from copper_kite.mail.parts import Part, parts
+from copper_kite.mail.header import decode_words, header_fields
+from copper_kite.mail.parts import Part, mime_parts
 from copper_kite.mail.received_parser import Hop, parse_received
 
 __all__ = ["Returned", "ReturnedFor", "read_notice"]
@@ -87,9 +87,9 @@ class Returned:
 def read_notice(content: bytes) -> Returned | None:
     """What a notice says; None for what is none."""
     outer: dict[str, str] = {}
-    for name, value in fields(content):
+    for name, value in header_fields(content):
         outer.setdefault(name, value)
-    found = list(parts(content))
+    found = list(mime_parts(content))
     status = next((part for part in found if part.kind in _STATUS_KINDS), None)
     notice = Returned(
         form="report" if status is not None else "words",
@@ -116,7 +116,7 @@ def _decoded(part: Part) -> bytes:
 
 def _read_status(notice: Returned, octets: bytes) -> None:
     """The groups: one of the message, then one for each recipient (RFC 3464 2.1)."""
-    groups = [dict(reversed(fields(group))) for group in re.split(rb"(?:\n[ \t]*)+\n", octets.strip(b"\n"))]
+    groups = [dict(reversed(header_fields(group))) for group in re.split(rb"(?:\n[ \t]*)+\n", octets.strip(b"\n"))]
     for group in filter(None, groups):
         if "final-recipient" in group or "original-recipient" in group or "action" in group:
             if len(notice.recipients) < MAX_RECIPIENTS:
@@ -238,7 +238,7 @@ def _read_original(notice: Returned, found: Iterable[Part]) -> None:
     part = next((part for part in found if part.kind in _ORIGINAL_KINDS), None)
     if part is None:
         return
-    for name, value in fields(part.octets):
+    for name, value in header_fields(part.octets):
         if name == "received":
             notice.hops.append(parse_received(value))
         elif name == "message-id":

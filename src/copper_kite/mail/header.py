@@ -13,8 +13,8 @@ __all__ = [
     "Header",
     "all_values",
     "decode_words",
-    "fields",
     "header_end",
+    "header_fields",
     "scan_header",
 ]
 
@@ -56,7 +56,7 @@ class Header:
 _ANY_FIELD = re.compile(rb"([!-9;-~]+)[ \t]*:((?:[^\r\n]++|\r?\n[ \t])*+)(?:\r?\n|\Z)")
 
 
-def fields(content: bytes) -> list[tuple[str, str]]:
+def header_fields(content: bytes) -> list[tuple[str, str]]:
     """All fields of a header in their order, the names in lower case, the values unfolded; line ends may be LF alone.
 
     It ends with the first line that is neither a field nor part of one. A first line of an mbox is passed over.

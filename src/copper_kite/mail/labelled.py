@@ -6,9 +6,10 @@ from codecs import getincrementaldecoder
 
 from copper_kite.mail.encoded import ascii_header
 from copper_kite.mail.header import Header
+from copper_kite.mail.mend import without_mbox_line
 from copper_kite.mail.submitted import header_length
 
-__all__ = ["labelled"]
+__all__ = ["labelled", "mended"]
 
 _MIME = (b"MIME-Version", b"Content-Type", b"Content-Transfer-Encoding")
 
@@ -37,3 +38,16 @@ def _charset(octets: bytes) -> str:
     except UnicodeDecodeError:
         return "unknown-8bit"
     return "utf-8"
+
+
+def mended(octets: bytes, *, ascii: bool, utf8: bool) -> tuple[bytes, str]:
+    """A message, or its beginning, without the line with which it stood in a mailbox, and `labelled`; and in words what
+    was done."""
+    done = []
+    made = without_mbox_line(octets)
+    if made is not octets:
+        done.append("a mailbox line before the header was dropped")
+    if not ascii and (text := labelled(made, utf8=utf8)) != made:
+        made = text
+        done.append("octets over 127 were labelled, or encoded in the header")
+    return made, "; ".join(done)

@@ -6,9 +6,9 @@ import re
 
 from copper_kite.mail.header import scan_header
 from copper_kite.mail.received import format_date
-from copper_kite.smtp.content import local_line_ends
+from copper_kite.smtp import local_line_ends
 
-__all__ = ["mend", "normalise_line_ends", "without_mbox_line"]
+__all__ = ["mend_message", "normalise_line_ends", "without_mbox_line"]
 
 _ATOMS = re.compile(r"[A-Za-z0-9!#$%&'*+/=?^_`{|}~ -]+")
 _SPECIAL = re.compile(r'[\\"]')
@@ -38,7 +38,7 @@ def without_mbox_line(octets: bytes) -> bytes:
     return octets.partition(b"\r\n")[2] if _MBOX_LINE.match(octets) else octets
 
 
-def mend(octets: bytes, *, sender: str, message_id: str, at: float, full_name: str = "") -> bytes:
+def mend_message(octets: bytes, *, sender: str, message_id: str, at: float, full_name: str = "") -> bytes:
     """`octets` with CR LFs, a header of its own, and From, Date and Message-ID where they were missing.
 
     Text without a header becomes the body of a message. What is there stays as it is.

@@ -10,8 +10,7 @@ from textwrap import wrap
 from typing import NamedTuple
 
 from copper_kite.mail.received import format_date
-from copper_kite.smtp.grammar import decode_xtext
-from copper_kite.smtp.replies import printable, visible
+from copper_kite.smtp import decode_xtext, printable, visible
 
 __all__ = ["MAX_RETURNED", "NoticeRecipient", "make_notice", "make_report"]
 

@@ -11,9 +11,9 @@ from itertools import islice
 from typing import NamedTuple
 
 from copper_kite.mail.content_type import split_parameters
-from copper_kite.mail.header import fields
+from copper_kite.mail.header import header_fields
 
-__all__ = ["MAX_DEPTH", "Part", "parts"]
+__all__ = ["MAX_DEPTH", "Part", "mime_parts"]
 
 MAX_DEPTH = 8  # of parts in parts
 MAX_PARTS = 1000  # side by side
@@ -37,18 +37,18 @@ class Part(NamedTuple):
             return self.octets.decode("utf-8", "replace")
 
 
-def parts(content: bytes, depth: int = 0) -> Iterator[Part]:
+def mime_parts(content: bytes, depth: int = 0) -> Iterator[Part]:
     """All parts in order; a message is not looked into, only what is made of parts."""
     cut = _BLANK.search(content)
     head, body = (content, b"") if cut is None else (content[: cut.end()], content[cut.end() :])
     found: dict[str, str] = {}
-    for name, value in fields(head):
+    for name, value in header_fields(head):
         found.setdefault(name, value)
     kind, parameters = split_parameters(found.get("content-type", "text/plain"))
     kind, boundary = kind.lower(), parameters.get("boundary", "")
     if kind.startswith("multipart/") and boundary and depth < MAX_DEPTH:
         for piece in _split(body, boundary.encode("utf-8", "replace")):
-            yield from parts(piece, depth + 1)
+            yield from mime_parts(piece, depth + 1)
     else:
         yield Part(kind, found, _decode(body, found.get("content-transfer-encoding", "").lower()))
 

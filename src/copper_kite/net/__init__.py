@@ -1,1 +1,56 @@
-"""Sockets, TLS and names around the protocol: the server's session, the client's session, and their dialogue."""
+"""Sockets, TLS and names around the protocol.
+
+`ServerSession` is a client's connection to one of our listeners, with a `Handler` that decides; `RelaySession` and
+`ClientSession` are ours to others, opened by `connect_as` or `open_session` as a `Plan` says, and end early with
+`SessionFailed`. What is said goes into a `Dialogue`.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from copper_kite.lazy import lazy_exports
+
+if TYPE_CHECKING:
+    from copper_kite.net.addresses import MAX_ADDRESSES, AddressMemory, interleave
+    from copper_kite.net.authority import CertificateFiles, make_authority
+    from copper_kite.net.certificate import Certificate, read_certificate
+    from copper_kite.net.client import ClientSession
+    from copper_kite.net.conversation import FAREWELL_SECONDS, start_of
+    from copper_kite.net.dialogue import NOTE, SERVER, SIGNS, Dialogue
+    from copper_kite.net.failure import PassedOver, SessionFailed, SessionSeen, StageDone, Tried
+    from copper_kite.net.opening import closing_on_failure, connect_as, open_session
+    from copper_kite.net.own import listens_at
+    from copper_kite.net.peer import Peer, user_of
+    from copper_kite.net.plan import Plan, Timeouts
+    from copper_kite.net.relaying import RelaySession
+    from copper_kite.net.resolve import ZONE, mail_exchangers, resolve_host
+    from copper_kite.net.second_look import look_again, may_tell_more, open_looking, shown_chain
+    from copper_kite.net.server import LATER, Answer, Handler, ServerSession
+    from copper_kite.net.session_registry import SessionRegistry
+    from copper_kite.net.tls import PIN, Sessions, client_context, end_point_binding
+    from copper_kite.net.tls_transport import TlsTransport
+
+__getattr__, __all__ = lazy_exports(
+    __name__,
+    {
+        "addresses": "AddressMemory MAX_ADDRESSES interleave",
+        "authority": "CertificateFiles make_authority",
+        "certificate": "Certificate read_certificate",
+        "client": "ClientSession",
+        "conversation": "FAREWELL_SECONDS start_of",
+        "dialogue": "Dialogue NOTE SERVER SIGNS",
+        "failure": "PassedOver SessionFailed SessionSeen StageDone Tried",
+        "opening": "closing_on_failure connect_as open_session",
+        "own": "listens_at",
+        "peer": "Peer user_of",
+        "plan": "Plan Timeouts",
+        "relaying": "RelaySession",
+        "resolve": "ZONE mail_exchangers resolve_host",
+        "second_look": "look_again may_tell_more open_looking shown_chain",
+        "server": "Answer Handler LATER ServerSession",
+        "session_registry": "SessionRegistry",
+        "tls": "PIN Sessions client_context end_point_binding",
+        "tls_transport": "TlsTransport",
+    },
+)

@@ -20,12 +20,18 @@ from copper_kite.net.failure import SessionFailed
 from copper_kite.net.plan import Plan
 from copper_kite.net.secret import SecretUnavailable, fetch
 from copper_kite.net.tls_transport import secure_client
+from copper_kite.smtp import (
+    LoginCredentials,
+    Masks,
+    Mechanism,
+    Reply,
+    Syntax,
+    choose_mechanism,
+    decode_base64,
+    possible_mechanisms,
+    stuff,
+)
 from copper_kite.smtp import client as smtp
-from copper_kite.smtp.content import stuff
-from copper_kite.smtp.grammar import Syntax
-from copper_kite.smtp.masks import Masks
-from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.sasl import LoginCredentials, Mechanism, choose, decode_base64, pick
 from copper_kite.words import Cause, Stage
 
 __all__ = ["ClientSession"]
@@ -199,9 +205,11 @@ class ClientSession(Conversation):
     def _mechanism(self, plan: Plan, credentials: LoginCredentials, *, unbound: bool = False) -> Mechanism:
         """The strongest that can be had. Raises SessionFailed."""
         offered, allowed = self._engine.capabilities.logins, plan.mechanisms
-        chosen = choose(offered, allowed, credentials, unbound=unbound)
+        chosen = choose_mechanism(offered, allowed, credentials, unbound=unbound)
         if chosen is None:
-            could = ", ".join(pick(allowed, credentials)) or "none of these with what the credential holds"
+            could = (
+                ", ".join(possible_mechanisms(allowed, credentials)) or "none of these with what the credential holds"
+            )
             text = f"no common mechanism (offered: {', '.join(offered) or 'none'}; allowed: {could})"
             raise self._failed(Cause.LOGIN_NOT_OFFERED, text)
         self.mechanism, mechanism = chosen

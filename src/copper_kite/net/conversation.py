@@ -15,10 +15,8 @@ from copper_kite.net.client_protocol import ClientProtocol
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.failure import PassedOver, SessionFailed, SessionSeen, StageDone, Tried
 from copper_kite.net.plan import Plan
+from copper_kite.smtp import Capabilities, Masks, Reply
 from copper_kite.smtp import client as smtp
-from copper_kite.smtp.extensions import Capabilities
-from copper_kite.smtp.masks import Masks
-from copper_kite.smtp.replies import Reply
 from copper_kite.words import Cause, Stage
 
 __all__ = ["FAREWELL_SECONDS", "Conversation", "start_of"]

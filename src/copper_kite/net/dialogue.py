@@ -6,8 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Protocol
 
-from copper_kite.smtp.masks import Masks
-from copper_kite.smtp.replies import Reply, visible
+from copper_kite.smtp import Masks, Reply, visible
 from copper_kite.words import Stage
 
 __all__ = ["CLIENT", "MAX_LINES", "NOTE", "SERVER", "SIGNS", "Dialogue"]

@@ -7,8 +7,7 @@ from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from copper_kite.errors import KiteError
-from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.transaction import Result
+from copper_kite.smtp import Reply, Result
 from copper_kite.words import Cause, Stage
 
 __all__ = ["PassedOver", "SessionFailed", "SessionSeen", "StageDone", "Tried"]

@@ -26,9 +26,9 @@ from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.failure import SessionFailed, StageDone, Tried
 from copper_kite.net.plan import Plan
 from copper_kite.net.relaying import RelaySession
-from copper_kite.net.resolve import resolve
+from copper_kite.net.resolve import resolve_host
 from copper_kite.net.tls import UNVERIFIED, Sessions
-from copper_kite.settings.units import Endpoint
+from copper_kite.settings import Endpoint
 from copper_kite.words import Cause, Stage
 
 __all__ = ["closing_on_failure", "connect", "connect_as", "open_session"]
@@ -106,7 +106,7 @@ class _Host:
             return cls(plan, dialogue, memory, [plan.address])
         began = loop.time()
         try:
-            found = await resolve(plan.host, plan.port, plan.timeouts.resolve, plan.dns)
+            found = await resolve_host(plan.host, plan.port, plan.timeouts.resolve, plan.dns)
         except SessionFailed as error:
             dialogue.noted(loop.time(), error.text)
             raise

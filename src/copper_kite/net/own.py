@@ -6,7 +6,7 @@ import ipaddress
 import socket
 from collections.abc import Iterable
 
-from copper_kite.settings.units import Endpoint
+from copper_kite.settings import Endpoint
 
 __all__ = ["listens_at"]
 

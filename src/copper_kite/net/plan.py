@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
 
-from copper_kite.settings.secrets import Credential
-from copper_kite.settings.units import Endpoint
-from copper_kite.smtp.sasl import Secret
+from copper_kite.settings import Credential, Endpoint
+from copper_kite.smtp import Secret
 
 __all__ = ["Plan", "Timeouts"]
 

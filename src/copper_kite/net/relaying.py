@@ -11,9 +11,8 @@ from copper_kite.net.client_protocol import ClientProtocol
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.failure import SessionFailed
 from copper_kite.net.plan import Plan
+from copper_kite.smtp import Envelope, Result, Transaction, stuff
 from copper_kite.smtp import client as smtp
-from copper_kite.smtp.content import stuff
-from copper_kite.smtp.transaction import Envelope, Result, Transaction
 from copper_kite.words import Cause, CauseKind, Stage
 
 __all__ = ["RelaySession"]

@@ -17,14 +17,14 @@ from copper_kite.words import Cause, Stage
 if TYPE_CHECKING:
     from dns.zone import Zone
 
-__all__ = ["SYSTEM", "ZONE", "mail_exchangers", "resolve"]
+__all__ = ["SYSTEM", "ZONE", "mail_exchangers", "resolve_host"]
 
 SYSTEM, ZONE = "system", "zone:"
 MAX_ALIASES = 8  # CNAMEs followed, one after the other
 _NOT_FOUND = {socket.EAI_NONAME, getattr(socket, "EAI_NODATA", socket.EAI_NONAME)}
 
 
-async def resolve(host: str, port: int, seconds: float, dns: str = SYSTEM) -> list[str]:
+async def resolve_host(host: str, port: int, seconds: float, dns: str = SYSTEM) -> list[str]:
     """The addresses of `host`, each once, within `seconds`; in the system's order, or IPv6 before IPv4.
 
     Raises SessionFailed at the stage `resolve`.

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 
 from copper_kite.errors import KiteError
-from copper_kite.smtp.sasl import Secret
+from copper_kite.smtp import Secret
 
 __all__ = ["SecretUnavailable", "fetch"]
 

@@ -7,43 +7,27 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import pwd
-import socket
 import ssl
-import struct
 from collections.abc import Callable
-from dataclasses import dataclass
 from enum import Enum
 from functools import partial
 from typing import Any
 
 from copper_kite.net.dialogue import Dialogue
+from copper_kite.net.peer import Peer, peer_of
+from copper_kite.net.session_registry import FAULT, LONG_ENOUGH, STOPPING, SWEEP_SECONDS, TIMED_OUT, SessionRegistry
 from copper_kite.net.tls_transport import TlsTransport, descriptor_of, send_now
-from copper_kite.smtp import events
-from copper_kite.smtp.extensions import Offers
-from copper_kite.smtp.limits import Limits
-from copper_kite.smtp.recorded import RecordedServer
-from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.sasl import Directory
-from copper_kite.smtp.server import Phase, Server
+from copper_kite.smtp import Directory, Limits, Offers, Phase, RecordedServer, Reply, Server, events
 
-__all__ = ["LATER", "Answer", "Handler", "Later", "Peer", "ServerSession", "SessionRegistry"]
+__all__ = ["LATER", "Answer", "Handler", "Later", "ServerSession"]
 
 IDLE_SECONDS = 300.0  # RFC 5321 4.5.3.2.7
-SWEEP_SECONDS = 15.0
 FORGIVEN = 15  # commands to no purpose, between two sweeps: one a second never ends a session
 TRICKLE = 256  # octets; who sends less between two sweeps, and no whole command, is as good as silent
 HANDSHAKE_SECONDS = 60.0
 GO_ON_SECONDS = 0.1  # until it is looked again whether the client reads our replies
 MAX_IN_A_TURN = 50  # commands of one session, before the loop turns
 MAX_BUFFERED = 1024 * 1024  # octets taken in while an answer is awaited
-
-TIMED_OUT = Reply(421, "4.4.2", "nothing heard for too long; closing")
-LONG_ENOUGH = Reply(421, "4.4.2", "this session has lasted long enough; open another")
-FAULT = Reply(421, "4.3.0", "an error of this server's own; closing")
-STOPPING = Reply(421, "4.3.2", "this server is stopping; try again later")
-TOO_MANY_HERE = Reply(421, "4.7.0", "too many sessions from this address; try again later")
-TOO_MANY = Reply(421, "4.3.2", "too many sessions; try again later")
 
 
 class Later(Enum):
@@ -74,22 +58,6 @@ class _State(Enum):
 # Bound once: to look a member up on its class takes long.
 _NEW, _OPENING, _OPEN, _HALF, _TLS, _SHUT, _GONE = _State
 _SPEAKING = (_OPENING, _OPEN, _HALF)
-
-
-@dataclass(frozen=True, slots=True)
-class Peer:
-    """Who is at the other end: an IP address, or a local user behind a Unix socket."""
-
-    address: str
-    user: str = ""
-
-    @property
-    def literal(self) -> str:
-        """The address as it stands in square brackets (RFC 5321 4.1.3); empty for a Unix socket."""
-        return f"IPv6:{self.address}" if ":" in self.address else self.address
-
-    def __str__(self) -> str:
-        return self.address or f"local user {self.user}"
 
 
 class Handler:
@@ -145,72 +113,6 @@ class Handler:
     def fault(self, error: Exception) -> None:
         """An exception that nobody expected ended the session."""
         raise error
-
-
-class SessionRegistry:
-    """All open sessions: how many there may be, which have gone quiet, and how they end together."""
-
-    def __init__(self, limit: int = 1000, each: int = 1000) -> None:
-        self.limit = limit
-        self.each = each  # from one address
-        self._from: dict[str, int] = {}
-        self._sessions: set[ServerSession] = set()
-        self._empty = asyncio.Event()
-        self._empty.set()
-        self._sweeper: asyncio.TimerHandle | None = None
-        self.stopping = False
-
-    def __len__(self) -> int:
-        return len(self._sessions)
-
-    def add(self, session: ServerSession) -> Reply | None:
-        """Take a session in; a reply turns it away."""
-        self._sessions.add(session)
-        self._empty.clear()
-        if self._sweeper is None:
-            self._sweep_later()
-        address = session.peer.address
-        count = self._from[address] = self._from.get(address, 0) + 1
-        if self.stopping:
-            return STOPPING
-        if address and count > self.each:
-            return TOO_MANY_HERE
-        return TOO_MANY if len(self._sessions) > self.limit else None
-
-    def discard(self, session: ServerSession) -> None:
-        """A session is over."""
-        if session in self._sessions:
-            self._sessions.discard(session)
-            count = self._from[session.peer.address] = self._from[session.peer.address] - 1
-            if not count:
-                del self._from[session.peer.address]
-        if not self._sessions:
-            self._empty.set()
-
-    def _sweep(self) -> None:
-        self._sweep_later()
-        for session in list(self._sessions):
-            try:
-                session.sweep()
-            except Exception as error:
-                session.fail(error)
-
-    def _sweep_later(self) -> None:
-        self._sweeper = asyncio.get_running_loop().call_later(SWEEP_SECONDS, self._sweep)
-
-    async def stop(self, seconds: float) -> None:
-        """End all sessions: idle ones at once, those that wait for their message's answer when they have it."""
-        self.stopping = True
-        if self._sweeper is not None:
-            self._sweeper.cancel()
-        for session in list(self._sessions):
-            if not session.awaits_answer:
-                session.end(STOPPING)
-        with contextlib.suppress(TimeoutError):
-            async with asyncio.timeout(seconds):
-                await self._empty.wait()
-        for session in list(self._sessions):
-            session.abort()
 
 
 class ServerSession(asyncio.Protocol):
@@ -293,7 +195,7 @@ class ServerSession(asyncio.Protocol):
 
     def _begin(self, transport: asyncio.BaseTransport) -> None:
         try:
-            self.peer = _peer_of(transport)
+            self.peer = peer_of(transport)
         except OSError:  # it connected and is gone, as port checks do
             self._state = _GONE
             self._transport.abort()
@@ -539,26 +441,3 @@ class ServerSession(asyncio.Protocol):
                 done()
 
         secured = TlsTransport(self._transport, self, wrap, ended, HANDSHAKE_SECONDS)
-
-
-def user_of(uid: int) -> str:
-    """What a local user is called, also one without an entry."""
-    try:
-        return pwd.getpwuid(uid).pw_name
-    except KeyError:
-        return f"uid {uid}"
-
-
-def _peer_of(transport: asyncio.BaseTransport) -> Peer:
-    """Raises OSError when it is gone already."""
-    known = transport.get_extra_info("peer")
-    if isinstance(known, Peer):  # it is in this process
-        return known
-    sock = transport.get_extra_info("socket")
-    if sock is not None and sock.family == socket.AF_UNIX:
-        _, uid, _ = struct.unpack("3i", sock.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, struct.calcsize("3i")))
-        return Peer("", user_of(uid))
-    name = transport.get_extra_info("peername")
-    if not name:
-        raise ConnectionResetError("the client is gone")
-    return Peer(name[0])

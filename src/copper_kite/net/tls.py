@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from copper_kite.net.plan import Plan
-from copper_kite.smtp.sasl import Binding
+from copper_kite.smtp import Binding
 from copper_kite.words import Cause
 
 __all__ = [

@@ -12,16 +12,19 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from copper_kite.errors import Finding, SettingsError
-from copper_kite.routing.cover import everything_is_carried, ties
-from copper_kite.routing.outward import Outward
-from copper_kite.settings.edit import toml_value
-from copper_kite.settings.everybody import is_everybody
-from copper_kite.settings.explain import read_source
-from copper_kite.settings.load import Loaded, examine
-from copper_kite.settings.locate import locate
-from copper_kite.settings.model import Connector, Listener
+from copper_kite.routing import Outward, everything_is_carried, ties
+from copper_kite.settings import (
+    Connector,
+    Listener,
+    Loaded,
+    examine_configuration,
+    is_everybody,
+    locate_key,
+    read_source,
+    toml_value,
+)
 from copper_kite.store import why_no_drop_folder
-from copper_kite.trace.sources import find_map, found_files
+from copper_kite.trace import find_map, found_files
 
 __all__ = ["check_file", "check_source"]
 
@@ -47,7 +50,7 @@ def check_file(path: Path, now: float) -> tuple[Loaded | None, list[Finding]]:
 def check_source(path: Path, source: str, now: float) -> tuple[Loaded | None, list[Finding]]:
     """The same for a text that stands, or is to stand, at `path`."""
     try:
-        loaded, findings = examine(path, source)
+        loaded, findings = examine_configuration(path, source)
     except SettingsError as error:
         return None, [finding._replace(why=_WHY_ERROR) for finding in error.findings]
     usable = not findings
@@ -89,7 +92,7 @@ class _Check:
 
     def _finding(self, level: str, keys: Keys, problem: str, why: str, remedy: str) -> Finding:
         key = "".join(f"[{part + 1}]" if isinstance(part, int) else f".{part}" for part in keys).lstrip(".")
-        line = locate(self._source, keys)
+        line = locate_key(self._source, keys)
         path = str(self._loaded.path)
         return Finding(file=path, line=line, key=key, problem=problem, remedy=remedy, why=why, level=level)
 
@@ -188,7 +191,7 @@ class _Check:
             if name not in used:
                 yield Finding(
                     file=str(file),
-                    line=locate(source, (name,)),
+                    line=locate_key(source, (name,)),
                     key=name,
                     problem="no connector uses this credential",
                     why="a secret that is kept for nothing can only be lost",

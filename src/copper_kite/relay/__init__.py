@@ -1,1 +1,29 @@
-"""The running server: what comes in, what goes next, one attempt, and the life of it all."""
+"""The running server: what comes in, what goes next, one attempt, and the life of it all.
+
+`Service.start` opens listeners and the queue, and relays until it is stopped. Within: `intake` takes messages,
+`dispatch` gives what is due to a `lane` for each connector, `delivery` records what became of it.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from copper_kite.lazy import lazy_exports
+
+if TYPE_CHECKING:
+    from copper_kite.relay.admin_requests import may_apply
+    from copper_kite.relay.faults import place_of
+    from copper_kite.relay.offline import carry_out_offline
+    from copper_kite.relay.service import Service
+    from copper_kite.relay.supervised import tell_manager, watch_interval
+
+__getattr__, __all__ = lazy_exports(
+    __name__,
+    {
+        "admin_requests": "may_apply",
+        "faults": "place_of",
+        "offline": "carry_out_offline",
+        "service": "Service",
+        "supervised": "tell_manager watch_interval",
+    },
+)

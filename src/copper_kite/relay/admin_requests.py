@@ -10,7 +10,7 @@ from copper_kite.errors import ContentUnreadable
 from copper_kite.relay.delivery import AttemptFailure, Recorder, Report
 from copper_kite.relay.job import Job
 from copper_kite.relay.recorded import Recorded
-from copper_kite.smtp.grammar import encode_xtext
+from copper_kite.smtp import encode_xtext
 from copper_kite.store import (
     AddRecipient,
     AdminRequest,
@@ -25,7 +25,7 @@ from copper_kite.store import (
 )
 from copper_kite.words import Action, Cause, Event, Stage, State
 
-__all__ = ["AdminRequests", "may"]
+__all__ = ["AdminRequests", "may_apply"]
 
 _OPEN = frozenset({State.QUEUED, State.DELAYED})
 _KEPT = _OPEN | {State.PARKED, State.FAILED}
@@ -41,7 +41,7 @@ _MOVES: dict[Action, tuple[frozenset[State], State]] = {
 }
 
 
-def may(action: Action, state: State) -> bool:
+def may_apply(action: Action, state: State) -> bool:
     """Whether an action means anything for a recipient in this state."""
     return state in _MOVES[action][0]
 
@@ -80,7 +80,7 @@ class AdminRequests:
         kept = self._is_kept(message)
         for one in wanted:
             recipient = work.recipients.get(one.recipient)
-            if recipient is None or not may(one.action, recipient.state):
+            if recipient is None or not may_apply(one.action, recipient.state):
                 continue
             if kept or recipient.state is not State.FAILED or one.action is Action.REMOVE:
                 _move(work, recipient, one, now)

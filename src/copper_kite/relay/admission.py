@@ -12,7 +12,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Protocol
 
-from copper_kite.smtp.replies import Reply
+from copper_kite.smtp import Reply
 
 __all__ = ["DISK_FULL", "AdmissionControl", "Reservation"]
 

@@ -6,11 +6,11 @@ from collections import deque
 from collections.abc import Callable, Sequence
 from functools import partial
 
-from copper_kite.mail.received import format_date
+from copper_kite.mail import format_date
 from copper_kite.relay.job import Job
 from copper_kite.relay.ledger import Ledger
 from copper_kite.relay.log import Log
-from copper_kite.settings.model import Connector
+from copper_kite.settings import Connector
 
 __all__ = ["Allowances"]
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from copper_kite.smtp.replies import Reply
+from copper_kite.smtp import Reply
 from copper_kite.words import MESSAGE_STAGES, Stage, State
 
 __all__ = ["Retry", "backoff", "classify", "retry_at"]

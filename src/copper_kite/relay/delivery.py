@@ -7,18 +7,14 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
-from copper_kite.net.dialogue import Dialogue
-from copper_kite.net.failure import PassedOver, SessionFailed, SessionSeen, StageDone, Tried
-from copper_kite.net.plan import Plan
-from copper_kite.net.relaying import RelaySession
+from copper_kite.net import Dialogue, PassedOver, Plan, RelaySession, SessionFailed, SessionSeen, StageDone, Tried
 from copper_kite.relay.decide import Retry, backoff, classify, retry_at
 from copper_kite.relay.job import Job
 from copper_kite.relay.notices import Notices
 from copper_kite.relay.recipient_outcome import RecipientOutcome
 from copper_kite.relay.recorded import Recorded
 from copper_kite.relay.recordings import Recordings, kept_lines
-from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.transaction import Result
+from copper_kite.smtp import Reply, Result
 from copper_kite.store import (
     Attempt,
     AttemptFacts,
@@ -32,7 +28,7 @@ from copper_kite.store import (
     StageTook,
     TriedAddress,
 )
-from copper_kite.verdict.judge import side_of
+from copper_kite.verdict import side_of
 from copper_kite.words import Cause, Side, Stage, State
 
 __all__ = ["AttemptFailure", "Recorder", "Report"]

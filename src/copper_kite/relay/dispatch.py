@@ -7,17 +7,14 @@ is no place for, and what waits in a lane that does not move, stays in the store
 from __future__ import annotations
 
 import asyncio
-import contextlib
 from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from functools import partial
 
 from copper_kite.clock import Clock
-from copper_kite.errors import KiteError, NotFound
-from copper_kite.net.failure import SessionFailed
-from copper_kite.net.plan import Plan
-from copper_kite.net.tls import client_context
-from copper_kite.relay.admin_requests import AdminRequests
+from copper_kite.errors import KiteError
+from copper_kite.net import Plan, SessionFailed, client_context
+from copper_kite.relay.admin_desk import AdminDesk
 from copper_kite.relay.allowances import Allowances
 from copper_kite.relay.backlog import Key
 from copper_kite.relay.decide import Retry
@@ -26,6 +23,7 @@ from copper_kite.relay.hop_news import note_hop
 from copper_kite.relay.hops import Down
 from copper_kite.relay.job import Job
 from copper_kite.relay.lane import Lane
+from copper_kite.relay.lane_sink import TellingLane
 from copper_kite.relay.lanes import Lanes
 from copper_kite.relay.log import Log
 from copper_kite.relay.notices import make_notices
@@ -36,13 +34,11 @@ from copper_kite.relay.recordings import Recordings
 from copper_kite.relay.stops import down_stop, stop_of, unsent_stop
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.relay.supply import Supply
-from copper_kite.settings.load import Loaded
-from copper_kite.smtp.replies import Reply
+from copper_kite.settings import Loaded
+from copper_kite.smtp import Reply
 from copper_kite.store import (
     AddMessage,
-    AdminRequest,
     Due,
-    FinishOrder,
     IdMaker,
     JournalEntry,
     LaneNow,
@@ -50,14 +46,13 @@ from copper_kite.store import (
     Reader,
     Recipient,
     RecordRelayed,
-    RetryNow,
     ShiftClock,
     Submit,
     Transaction,
     WriteEntry,
     id_text,
 )
-from copper_kite.words import Cause, Event, Stage, State
+from copper_kite.words import Cause, Stage
 
 __all__ = ["Dispatcher"]
 
@@ -93,8 +88,10 @@ class Dispatcher:
         self._supply = Supply(reader, submit, clock, self._supervisor, self._lanes, self._begin, self._overdue)
         self._in_hand = self._supply.in_hand
         self._allowances = Allowances(log, clock.now, reader.relayed_since, self._carry, self._stop_for_allowance)
-        self._wants_more = False
         self._offered: list[AddMessage] = []
+        self._desk = AdminDesk(
+            reader, submit, clock, log, self._supervisor, self._supply, self._key, self.offer, self.carry_out_requests
+        )
         self._stopping = False
         self._allowances.take_up(loaded.settings.connector)
         self._take_up(loaded)
@@ -152,53 +149,7 @@ class Dispatcher:
         if self._recordings is not None:
             self._recordings.read()
         self._take_offered()
-        orders = AdminRequests(self._recorder, self._reader.content)
-        lanes: set[Key] = set()  # that are to be tried now, each once
-        wanted: dict[int, list[AdminRequest]] = {}
-        for one in self._reader.wanted():
-            wanted.setdefault(one.message, []).append(one)
-        for one in wanted.pop(0, ()):
-            self._supervisor.run(partial(self._retry_connector, one))
-        for id, ones in wanted.items():
-            if self._supply.is_free(id):
-                self._supervisor.run(partial(self._carry_out, orders, id, ones, lanes), message=id_text(id))
-            else:
-                self._wants_more = True
-        for key in lanes:
-            self._supply.try_now(key)
-
-    def _retry_connector(self, wanted: AdminRequest) -> None:
-        """Try now what waits for a connector, whatever is remembered of its next hops."""
-        now, name = self._clock.now(), wanted.target
-        facts: dict[str, object] = {"action": wanted.action.value, "who": wanted.who, "recipients": [], "to": name}
-        entry = JournalEntry(at=now, event=Event.ORDERED, facts=facts)
-        self._supply.try_connector(name)
-        operations: Transaction = [FinishOrder(wanted.number), RetryNow(name, now), WriteEntry(entry)]
-        self._submit(operations, lambda error: self._supply.retry_now(now))
-        self.log.write("notice", "ordered", **{**facts, "recipients": "all"})
-
-    def _carry_out(self, orders: AdminRequests, id: int, ones: Sequence[AdminRequest], lanes: set[Key]) -> None:
-        recorded = Recorded(others=[FinishOrder(one.number) for one in ones])
-        with contextlib.suppress(NotFound):
-            message, recipients = self._reader.recipients(id)
-            recorded = orders.carry_out(message, recipients, ones, self._clock.now())
-            queued = {one.number for one in recorded.states if one.state is State.QUEUED}
-            for one in recipients:
-                if one.number in queued:
-                    lanes.add(self._key(one, message.reverse_path))
-        self._supply.withhold(id)
-        self._submit(recorded.transaction(), partial(self._done, id, recorded))
-
-    def _done(self, id: int, recorded: Recorded, error: KiteError | None) -> None:
-        self._supply.let_go(id)
-        if error is not None:
-            self._supervisor.later(RECORD_AGAIN_SECONDS, self.carry_out_requests)
-            return
-        for entry in (entry for entry in recorded.entries if entry.event is Event.ORDERED):
-            facts = {**entry.facts, "recipients": len(entry.facts["recipients"])}
-            self.log.write("notice", "ordered", id=id_text(id), **facts)
-        for notice in recorded.notices:
-            self.offer(notice)
+        self._desk.carry_out(self._recorder)
 
     # --- what comes in ----------------------------------------------------------------------------------------------
 
@@ -322,15 +273,9 @@ class Dispatcher:
         """A connector's allowance is used up: its lanes do not move for a while."""
         stop = unsent_stop((job.connector, ""), Cause.ALLOWANCE_USED, text, self._clock.now(), until)
         self._supply.stop_lane(stop)
-        self._freed(self._supply.take_back(job))
+        self._desk.freed(self._supply.take_back(job))
 
-    def _freed(self, free: bool) -> None:
-        """Where a message is `free` now, an administrator may have waited for it."""
-        if free and self._wants_more:
-            self._wants_more = False
-            self._supervisor.soon(self.carry_out_requests)
-
-    # --- what lanes say (see `lane.Sink`) -----------------------------------------------------------------------------
+    # --- what lanes say (see `lane_sink`) -----------------------------------------------------------------------------
 
     def report(self, plan: Plan | None, report: Report) -> asyncio.Future[None]:
         """Record what an attempt found; the future is done when that is on stable storage."""
@@ -351,13 +296,13 @@ class Dispatcher:
         self._choose_again(job)
 
     def _choose_again(self, job: Job) -> None:
-        self._freed(self._supply.choose_again(job))
+        self._desk.freed(self._supply.choose_again(job))
 
     def divided(self, job: Job, ours: Job, theirs: Job) -> None:
         """A job went on as two."""
         self._in_hand.divide(job, ours, theirs)
 
-    def stopped(self, lane: Lane, down: Down, waiting: Sequence[Job]) -> None:
+    def stopped(self, lane: TellingLane, down: Down, waiting: Sequence[Job]) -> None:
         """A lane's next hops are down: what waits there goes back to the store."""
         if self._lanes.existing(lane.key) is not lane:  # another one has taken its place
             for job in waiting:
@@ -367,9 +312,9 @@ class Dispatcher:
         self._supply.stop_lane(stop)
         for job in reversed(waiting):
             self._supervisor.run(partial(self._allowances.settle, job, 0))
-            self._freed(self._supply.take_back(job))
+            self._desk.freed(self._supply.take_back(job))
 
-    def came_back(self, lane: Lane) -> None:
+    def came_back(self, lane: TellingLane) -> None:
         """Next hops can be had again."""
         if self._lanes.existing(lane.key) is lane:
             self._supply.came_up(lane.key)
@@ -428,7 +373,7 @@ class Dispatcher:
         """A job of which nothing at all can be recorded: its message stays in the store as it is, for a while alone."""
         id = job.message.id
         self._supply.withhold(id)
-        self._freed(self._supply.over(job))
+        self._desk.freed(self._supply.over(job))
         self._supervisor.later(LONGEST_WAIT, partial(self._supply.let_go, id))
         done: asyncio.Future[None] = self._loop.create_future()
         done.set_result(None)
@@ -470,7 +415,7 @@ class Dispatcher:
             return
         if not written.done():
             written.set_result(None)
-        self._freed(self._supply.over(job))
+        self._desk.freed(self._supply.over(job))
         if recorded is not None:
             self._recorded(job.message.id, recorded)
         self._supply.has_places((job.connector, job.domain), job.load.jobs)

@@ -16,12 +16,11 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from copper_kite.errors import InputError
-from copper_kite.net.server import Peer, ServerSession, user_of
+from copper_kite.net import Peer, ServerSession, user_of
 from copper_kite.relay.log import Log
 from copper_kite.relay.supervisor import Supervisor
-from copper_kite.session.drop import Dropped, open_dropped
-from copper_kite.session.handover import envelope_groups
-from copper_kite.smtp.replies import Reply, ReplyReader
+from copper_kite.session import Dropped, envelope_groups, open_dropped
+from copper_kite.smtp import Reply, ReplyReader
 from copper_kite.store import (
     DROP_MODE,
     AddMessage,

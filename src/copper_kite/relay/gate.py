@@ -10,12 +10,12 @@ import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from copper_kite.mail.received import format_date
+from copper_kite.mail import format_date
 from copper_kite.relay.pace import Paces
 from copper_kite.relay.usage import Usage
-from copper_kite.routing.choose import fits
-from copper_kite.settings.model import Account, Guard
-from copper_kite.smtp.replies import Reply
+from copper_kite.routing import any_fits
+from copper_kite.settings import Account, Guard
+from copper_kite.smtp import Reply
 
 __all__ = ["WAIT_TO_LOGIN", "Client", "Gate", "is_within"]
 
@@ -108,14 +108,14 @@ class Gate:
         account = self._accounts.get(client.account)
         if client.account and account is None:  # since it logged in
             return Reply(550, "5.7.1", f"account {client.account} is disabled")
-        if account is None or not path or not account.senders or fits(account.senders, path):
+        if account is None or not path or not account.senders or any_fits(account.senders, path):
             return None
         return Reply(550, "5.7.1", f"account {account.name} may not send as <{path}>")
 
     def recipient(self, client: Client, path: str, before: int) -> Reply | None:
         """Why this client may not send to `path`, with so many recipients `before` it in the same message."""
         account = self._accounts.get(client.account)
-        if account is not None and not fits(account.recipients, path):
+        if account is not None and not any_fits(account.recipients, path):
             return Reply(550, "5.7.1", f"account {account.name} may not send to <{path}>")
         now, allowed = self._now(), list(self._guard.allowance)
         if account is not None:
@@ -146,7 +146,7 @@ class Gate:
         account = self._accounts.get(client.account)
         if account is None or not account.senders:
             return None
-        wrong = next((address for address in addresses if not fits(account.senders, address)), None)
+        wrong = next((address for address in addresses if not any_fits(account.senders, address)), None)
         return None if wrong is None else Reply(550, "5.7.1", f"account {account.name} may not send as <{wrong}>")
 
 

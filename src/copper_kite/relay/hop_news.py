@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from copper_kite.net.plan import Plan
+from copper_kite.net import Plan
 from copper_kite.relay.hops import Down
 from copper_kite.relay.log import Log
 from copper_kite.store import JournalEntry, NoteFailure, Operation, Submit, WriteEntry

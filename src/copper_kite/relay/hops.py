@@ -14,19 +14,27 @@ from dataclasses import dataclass, replace
 from itertools import takewhile
 from typing import NamedTuple
 
-from copper_kite.net.addresses import AddressMemory
-from copper_kite.net.dialogue import Dialogue
-from copper_kite.net.failure import PassedOver, SessionFailed, SessionSeen, Tried
-from copper_kite.net.opening import open_session
-from copper_kite.net.own import listens_at
-from copper_kite.net.plan import Plan
-from copper_kite.net.relaying import RelaySession
-from copper_kite.net.resolve import mail_exchangers, resolve
-from copper_kite.net.second_look import look_again, may_tell_more, open_looking
-from copper_kite.net.tls import Sessions
+from copper_kite.net import (
+    AddressMemory,
+    Dialogue,
+    PassedOver,
+    Plan,
+    RelaySession,
+    SessionFailed,
+    Sessions,
+    SessionSeen,
+    Tried,
+    listens_at,
+    look_again,
+    mail_exchangers,
+    may_tell_more,
+    open_looking,
+    open_session,
+    resolve_host,
+)
 from copper_kite.relay.decide import Retry, backoff
-from copper_kite.routing.mx import LOOP, mx_order
-from copper_kite.settings.units import Endpoint
+from copper_kite.routing import LOOP, mx_order
+from copper_kite.settings import Endpoint
 from copper_kite.words import Cause, Stage
 
 __all__ = ["Down", "Hops", "MxHops", "literal_address"]
@@ -351,7 +359,7 @@ class MxHops(Hops):
         first, found = self.first, []
         for host in hosts if self._listening else ():
             with contextlib.suppress(SessionFailed):  # a host without an address is nobody, us included
-                addresses = await resolve(host, first.port, first.timeouts.resolve, first.dns)
+                addresses = await resolve_host(host, first.port, first.timeouts.resolve, first.dns)
                 if any(listens_at(address, first.port, self._listening) for address in addresses):
                     found.append(host)
         return found

@@ -6,14 +6,18 @@ import asyncio
 from functools import partial
 
 from copper_kite.errors import KiteError, StoreFull
-from copper_kite.mail.header import header_end
-from copper_kite.mail.labelled import labelled
-from copper_kite.mail.mend import without_mbox_line
-from copper_kite.mail.readdress import authors
-from copper_kite.mail.received import protocol_word, received_field, received_from
-from copper_kite.mail.submitted import Submitted, header_length, take_in
-from copper_kite.net.dialogue import Dialogue
-from copper_kite.net.server import LATER, Answer, Handler, ServerSession
+from copper_kite.mail import (
+    Submitted,
+    authors,
+    header_end,
+    header_length,
+    mended,
+    protocol_word,
+    received_field,
+    received_from,
+    take_in,
+)
+from copper_kite.net import LATER, Answer, Dialogue, Handler, ServerSession
 from copper_kite.relay.admission import DISK_FULL, Reservation
 from copper_kite.relay.gate import WAIT_TO_LOGIN, Client
 from copper_kite.relay.recorded import remark
@@ -22,9 +26,7 @@ from copper_kite.relay.refusals import Refusal
 from copper_kite.relay.streamed_message import PORTION, StreamedMessage
 from copper_kite.relay.submission import Submission
 from copper_kite.relay.usage import HOUR
-from copper_kite.smtp import events
-from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.sasl import ProvenLogin
+from copper_kite.smtp import ProvenLogin, Reply, events
 from copper_kite.store import AddMessage, JournalEntry, Message, Recipient, WriteEntry, id_text
 from copper_kite.words import Event, Stage
 
@@ -299,7 +301,7 @@ class Intake(Handler):
         shared, sender, done = self._shared, self._sender, ""
         assert sender is not None
         if not shared.listener.strict and (not ascii or octets.startswith(b"From ")):
-            octets, done = _mended(octets, ascii=ascii, utf8=sender.utf8)
+            octets, done = mended(octets, ascii=ascii, utf8=sender.utf8)
         first = self._trace or self._trace_of()
         field = received_field(first, id=id, recipients=self._recipients, at=at, priority=self._priority)
         author = self._reverse_path or shared.postmaster
@@ -448,16 +450,3 @@ def _with_priority(parameters: str, priority: int) -> str:
     if priority:
         words.append(f"MT-PRIORITY={priority}")
     return " ".join(words)
-
-
-def _mended(octets: bytes, *, ascii: bool, utf8: bool) -> tuple[bytes, str]:
-    """A message, or its beginning, without the line with which it stood in a mailbox, and with text over 127 labelled
-    that does not say what it is; what was done, in words."""
-    done = []
-    made = without_mbox_line(octets)
-    if made is not octets:
-        done.append("a mailbox line before the header was dropped")
-    if not ascii and (text := labelled(made, utf8=utf8)) != made:
-        made = text
-        done.append("octets over 127 were labelled, or encoded in the header")
-    return made, "; ".join(done)

@@ -8,9 +8,9 @@ from dataclasses import dataclass, field, replace
 
 from copper_kite.errors import ContentUnreadable
 from copper_kite.relay.turns import Flow
-from copper_kite.routing.choose import fits
-from copper_kite.settings.units import Endpoint
-from copper_kite.smtp.transaction import Envelope
+from copper_kite.routing import any_fits
+from copper_kite.settings import Endpoint
+from copper_kite.smtp import Envelope
 from copper_kite.store import Message, Recipient
 from copper_kite.words import Priority
 
@@ -26,7 +26,7 @@ class SenderRule:
 
     def lets_pass(self, path: str) -> bool:
         """Whether mail from `path` leaves as it is."""
-        return fits([self.sender, *self.keeps], path)
+        return any_fits([self.sender, *self.keeps], path)
 
 
 @dataclass(slots=True)

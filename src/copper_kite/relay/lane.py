@@ -14,65 +14,30 @@ from __future__ import annotations
 import asyncio
 import contextlib
 from collections import deque
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
-from typing import NamedTuple, Protocol
+from functools import partial
 
 from copper_kite.errors import ContentUnreadable
-from copper_kite.net.conversation import FAREWELL_SECONDS
-from copper_kite.net.dialogue import Dialogue
-from copper_kite.net.failure import SessionFailed
-from copper_kite.net.plan import Plan
-from copper_kite.net.relaying import RelaySession
+from copper_kite.net import FAREWELL_SECONDS, Dialogue, RelaySession, SessionFailed
 from copper_kite.relay.concurrency import Concurrency
 from copper_kite.relay.delivery import AttemptFailure, Report
-from copper_kite.relay.hops import Down, Hops
-from copper_kite.relay.job import Job, Load, SenderRule
+from copper_kite.relay.following import Following
+from copper_kite.relay.hops import Hops
+from copper_kite.relay.job import Job, Load
+from copper_kite.relay.lane_settings import LaneSessions, LaneSettings
+from copper_kite.relay.lane_sink import Sink
 from copper_kite.relay.outgoing import NextHop, Outgoing, prepare
 from copper_kite.relay.turns import Flow, Turns
-from copper_kite.settings.model import Connector
-from copper_kite.settings.units import Endpoint
-from copper_kite.smtp.transaction import Envelope, Result, too_many
+from copper_kite.settings import Connector, Endpoint
+from copper_kite.smtp import Result, too_many
 from copper_kite.store import AttemptNow, id_text
 from copper_kite.words import Cause, Stage
 
-__all__ = ["Lane", "LaneSessions", "Sink"]
+__all__ = ["Lane"]
 
 IDLE_SECONDS = 5.0  # an open session without work is closed after this
 MOST_BARREN = 3  # sessions in a row that broke under their first message, until the next hop counts as down
-
-
-class Sink(Protocol):
-    """Where reports go. The future is done when the report is on stable storage."""
-
-    def report(self, plan: Plan | None, report: Report) -> asyncio.Future[None]:
-        """Record what an attempt found."""
-
-    def give_back(self, job: Job) -> None:
-        """Take back a job that a retired lane did not begin."""
-
-    def divided(self, job: Job, ours: Job, theirs: Job) -> None:
-        """A job goes on as two."""
-
-    def stopped(self, lane: Lane, down: Down, waiting: Sequence[Job]) -> None:
-        """No next hop can be had: take back the jobs that wait."""
-
-    def came_back(self, lane: Lane) -> None:
-        """Next hops can be had again."""
-
-    def fault(self, error: BaseException, **facts: object) -> str:
-        """Note an exception that nobody expected; the words for it."""
-
-    def sessions_limited(self, connector: str, allowed: int, failure: SessionFailed) -> None:
-        """Note that a next hop refused one session more."""
-
-
-class LaneSessions(NamedTuple):
-    """How many sessions a lane has open, how many it may have now, and how many its settings allow."""
-
-    open: int
-    allowed: int
-    most: int
 
 
 @dataclass(slots=True)
@@ -99,13 +64,11 @@ class Lane:
     ) -> None:
         self._loop = asyncio.get_running_loop()
         self._name = connector.name
+        self._settings = LaneSettings.of(connector)
         self.key = (connector.name, domain)
         self.load = Load()
         self.next_hop = next_hop or connector.next_hop
         self.hops = hops
-        self.pace = connector.pace
-        self._long_lines = connector.long_lines
-        self._sender = SenderRule(connector.sender, tuple(connector.sender_keeps)) if connector.sender else None
         self._next_start = 0.0  # on the loop's clock, when messages have a pace
         self._sink = sink
         self._now = now
@@ -179,14 +142,7 @@ class Lane:
 
     def fits(self, connector: Connector) -> bool:
         """Whether it goes on as it is under these settings, its next hops apart."""
-        sender = SenderRule(connector.sender, tuple(connector.sender_keeps)) if connector.sender else None
-        return (self._concurrency.most, self.pace, self._long_lines, self.hops.spread, self._sender) == (
-            connector.sessions,
-            connector.pace,
-            connector.long_lines,
-            connector.spread,
-            sender,
-        )
+        return self._settings == LaneSettings.of(connector)
 
     @property
     def at_work(self) -> bool:
@@ -304,7 +260,7 @@ class Lane:
     async def _carry_jobs(self, session: RelaySession) -> None:
         """Carry one job after the other, as long as there are any and the session can be used."""
         recorded: asyncio.Future[None] | None = None
-        following = _Following(self, session)
+        following = Following(partial(self._next_waiting, session))
         taken: Job | None = None  # and nothing was done with it yet
         try:
             while not session.begun or (session.usable and (following.is_chosen or not self._is_done(session))):
@@ -356,9 +312,9 @@ class Lane:
         elif not self._stopping:
             self._jobs.put_back(job.flow, job)
 
-    def next_waiting(self, session: RelaySession) -> tuple[Job, Outgoing] | None:
+    def _next_waiting(self, session: RelaySession) -> tuple[Job, Outgoing] | None:
         """A job that waits, as this session's next hop can take it; None where there is none, or more is to be done."""
-        if self._stopping or self.pace is not None or not self._jobs or self._is_done(session):
+        if self._stopping or self._settings.pace is not None or not self._jobs or self._is_done(session):
             return None
         try:
             outgoing = self._prepare(self._jobs.next(), session)
@@ -369,8 +325,8 @@ class Lane:
         return self._jobs.take(), outgoing
 
     def _prepare(self, job: Job, session: RelaySession) -> Outgoing:
-        proven = session.verified and self.hops.proven
-        outgoing = prepare(job, NextHop(session.capabilities, proven, self._long_lines, self._sender))
+        settings, proven = self._settings, session.verified and self.hops.proven
+        outgoing = prepare(job, NextHop(session.capabilities, proven, settings.long_lines, settings.sender_rule))
         job.changed = outgoing.changed
         return outgoing
 
@@ -392,7 +348,7 @@ class Lane:
         session: RelaySession,
         job: Job,
         recorded: asyncio.Future[None] | None,
-        following: _Following,
+        following: Following,
         outgoing: Outgoing | None,
     ) -> asyncio.Future[None] | None:
         """Hand one job over, and have what became of it recorded; `outgoing` is it, if its commands went already.
@@ -400,8 +356,8 @@ class Lane:
         Its content does not go before the result of the last one is on stable storage (`recorded`): so a crash can
         cost at most one extra copy for each session.
         """
-        if self.pace is not None:
-            await self._keep_pace(self.pace.interval)
+        if (pace := self._settings.pace) is not None:
+            await self._keep_pace(pace.interval)
         began, start = self._now(), self._loop.time()
         mark = session.dialogue.mark()
         session.carries = job.message.id, began
@@ -424,7 +380,7 @@ class Lane:
         session: RelaySession,
         job: Job,
         recorded: asyncio.Future[None] | None,
-        following: _Following,
+        following: Following,
         outgoing: Outgoing | None,
     ) -> _Attempt:
         """What became of one job; whatever is raised on the way is part of it."""
@@ -480,30 +436,6 @@ class Lane:
             self._one_too_many(failure, len(self._sessions - {session}))
             return True
         return False
-
-
-class _Following:
-    """The job whose first commands went out with the content of the one before it."""
-
-    def __init__(self, lane: Lane, session: RelaySession) -> None:
-        self._lane = lane
-        self._session = session
-        self._next: tuple[Job, Outgoing] | None = None
-
-    @property
-    def is_chosen(self) -> bool:
-        """Whether there is one, which `take` has not given yet."""
-        return self._next is not None
-
-    def choose(self) -> Envelope | None:
-        """Take the next waiting job for this session, if there is one; its envelope."""
-        self._next = self._lane.next_waiting(self._session)
-        return None if self._next is None else self._next[1].envelope
-
-    def take(self) -> tuple[Job | None, Outgoing | None]:
-        """The job chosen, once, as it goes."""
-        chosen, self._next = self._next, None
-        return (None, None) if chosen is None else chosen
 
 
 def _give_nothing(future: asyncio.Future[Job | None]) -> None:

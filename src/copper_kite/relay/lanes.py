@@ -6,17 +6,15 @@ from collections.abc import Callable, Iterable
 from functools import partial
 
 from copper_kite.clock import Clock
-from copper_kite.net.plan import Plan
+from copper_kite.net import Plan
 from copper_kite.relay.backlog import Key
 from copper_kite.relay.decide import Retry
 from copper_kite.relay.hops import Down, Hops, MxHops, literal_address
 from copper_kite.relay.job import Job
-from copper_kite.relay.lane import Lane, Sink
-from copper_kite.routing.choose import Router
-from copper_kite.routing.plan import make_plan, make_plans
-from copper_kite.settings.load import Loaded
-from copper_kite.settings.model import Connector
-from copper_kite.settings.units import Endpoint
+from copper_kite.relay.lane import Lane
+from copper_kite.relay.lane_sink import Sink
+from copper_kite.routing import Router, make_plan, make_plans
+from copper_kite.settings import Connector, Endpoint, Loaded
 from copper_kite.store import DownNow, LaneNow
 
 __all__ = ["Lanes"]

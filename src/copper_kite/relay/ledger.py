@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from copper_kite.settings.units import NEARLY, Allowance
+from copper_kite.settings import NEARLY, Allowance
 
 __all__ = ["Ledger"]
 

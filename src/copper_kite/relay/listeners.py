@@ -10,20 +10,14 @@ from copy import copy
 from functools import partial
 
 from copper_kite.errors import ListenFailed
-from copper_kite.net.dialogue import Dialogue
-from copper_kite.net.server import ServerSession, SessionRegistry
+from copper_kite.net import Dialogue, ServerSession, SessionRegistry
 from copper_kite.relay.intake import Intake
 from copper_kite.relay.listening import Listening
 from copper_kite.relay.log import Log
 from copper_kite.relay.submission import Submission
 from copper_kite.relay.supervisor import Supervisor
-from copper_kite.settings.load import Loaded
-from copper_kite.settings.model import Listener
-from copper_kite.settings.server_tls import server_context
-from copper_kite.settings.units import Endpoint
-from copper_kite.smtp.content import Takes
-from copper_kite.smtp.extensions import Offers
-from copper_kite.smtp.limits import Limits
+from copper_kite.settings import Endpoint, Listener, Loaded, server_context
+from copper_kite.smtp import Limits, Offers, Takes
 from copper_kite.store import Submit
 
 __all__ = ["Listeners"]

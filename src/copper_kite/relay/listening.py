@@ -9,9 +9,9 @@ from collections.abc import Callable
 from pathlib import Path
 
 from copper_kite.errors import ListenFailed
-from copper_kite.net.server import ServerSession
+from copper_kite.net import ServerSession
 from copper_kite.relay.supervised import handed_over
-from copper_kite.settings.units import Endpoint
+from copper_kite.settings import Endpoint
 
 __all__ = ["Listening"]
 

@@ -18,9 +18,9 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Protocol
 
-from copper_kite.settings.model import LEVELS
-from copper_kite.settings.model import Log as LogSettings
-from copper_kite.smtp.replies import visible
+from copper_kite.settings import LEVELS
+from copper_kite.settings import Log as LogSettings
+from copper_kite.smtp import visible
 
 __all__ = ["Log", "open_log"]
 

@@ -7,16 +7,14 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from copper_kite.errors import ContentUnreadable
-from copper_kite.mail.header import header_end
-from copper_kite.mail.notice import MAX_RETURNED, NoticeRecipient, make_notice, make_report
+from copper_kite.mail import MAX_RETURNED, NoticeRecipient, header_end, make_notice, make_report
 from copper_kite.relay.job import Job
 from copper_kite.relay.recipient_outcome import RecipientOutcome, parameter_value, wants
-from copper_kite.routing.choose import Router
-from copper_kite.settings.load import Loaded
-from copper_kite.settings.units import host_of
-from copper_kite.smtp.grammar import decode_xtext
+from copper_kite.routing import Router
+from copper_kite.settings import Loaded, host_of
+from copper_kite.smtp import decode_xtext
 from copper_kite.store import AddMessage, Attempt, IdMaker, JournalEntry, Message, Recipient, id_text
-from copper_kite.verdict.judge import judge
+from copper_kite.verdict import judge_attempt
 from copper_kite.words import Cause, CauseKind, Event, State
 
 __all__ = ["Notices", "make_notices"]
@@ -214,7 +212,7 @@ def _meaning(fate: RecipientOutcome, job: Job, attempt: Attempt) -> str:
         "id": id_text(job.message.id),
     }
     code, enhanced = (fate.reply.code, fate.reply.enhanced) if fate.reply else (None, "")
-    return judge(fate.stage, fate.cause, code, enhanced, facts).meaning
+    return judge_attempt(fate.stage, fate.cause, code, enhanced, facts).meaning
 
 
 # What stopped it, where no reply says so: subject and detail (RFC 3463 3, RFC 5248).

@@ -11,13 +11,13 @@ from copper_kite.relay.admin_requests import AdminRequests
 from copper_kite.relay.decide import Retry
 from copper_kite.relay.delivery import Recorder
 from copper_kite.relay.notices import make_notices
-from copper_kite.settings.load import Loaded
+from copper_kite.settings import Loaded
 from copper_kite.store import AdminRequest, FolderLock, IdMaker, open_store
 
-__all__ = ["carry_out"]
+__all__ = ["carry_out_offline"]
 
 
-def carry_out(loaded: Loaded, wanted: Sequence[AdminRequest], now: float) -> None:
+def carry_out_offline(loaded: Loaded, wanted: Sequence[AdminRequest], now: float) -> None:
     """Do what is wanted; `now` in seconds since 1970. Raises FolderInUse, StoreError, StoreFull, StoreFailed."""
     store = open_store(loaded.data)
     with contextlib.closing(FolderLock(loaded.data, now)):

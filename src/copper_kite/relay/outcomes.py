@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from copper_kite.mail.received import format_date
+from copper_kite.mail import format_date
 from copper_kite.relay.job import Job
 from copper_kite.relay.log import Log
 from copper_kite.relay.recorded import Recorded

@@ -11,14 +11,10 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from typing import NamedTuple
 
-from copper_kite.mail.header import header_end
-from copper_kite.mail.readdress import leave_under
-from copper_kite.mail.sevenbit import to_lines, to_seven_bits
+from copper_kite.mail import header_end, leave_under, to_lines, to_seven_bits
 from copper_kite.relay.delivery import AttemptFailure
 from copper_kite.relay.job import Job, SenderRule
-from copper_kite.smtp.extensions import Capabilities
-from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.transaction import Envelope, incompatibility
+from copper_kite.smtp import Capabilities, Envelope, Reply, incompatibility
 from copper_kite.words import Cause, Stage
 
 __all__ = ["TRANSFORMS", "Content", "Draft", "NextHop", "Outgoing", "prepare"]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from copper_kite.settings.units import Pace
+from copper_kite.settings import Pace
 
 __all__ = ["Paces"]
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from copper_kite.smtp.replies import Reply
+from copper_kite.smtp import Reply
 from copper_kite.store import Recipient
 from copper_kite.words import Cause, Stage, State
 

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
-from copper_kite.net.dialogue import Dialogue
+from copper_kite.net import Dialogue
 from copper_kite.store import read_recordings
 
 __all__ = ["MOST_DIALOGUES", "Recordings", "kept_lines"]

@@ -8,7 +8,7 @@ from collections.abc import Callable
 
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.relay.usage import HOUR, LOOK_BACK
-from copper_kite.settings.model import Settings
+from copper_kite.settings import Settings
 from copper_kite.store import DropContent, Forget, ForgetOld, MoveContent, Operation, Reader, Submit, Sweep
 
 __all__ = ["Retention"]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from copper_kite.routing.choose import Carrier
+from copper_kite.routing import Carrier
 from copper_kite.store import JournalEntry, WriteEntry
 from copper_kite.words import Event
 

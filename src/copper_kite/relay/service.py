@@ -14,7 +14,7 @@ from typing import Self
 
 from copper_kite.clock import Clock, SystemClock, span_text
 from copper_kite.errors import KiteError, ListenFailed, Stopping, StoreError, StoreFull
-from copper_kite.net.server import SessionRegistry
+from copper_kite.net import SessionRegistry
 from copper_kite.relay.admission import AdmissionControl
 from copper_kite.relay.dispatch import Dispatcher
 from copper_kite.relay.dropped import DropFolder
@@ -31,8 +31,7 @@ from copper_kite.relay.submission import Submission
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.relay.usage import Usage
 from copper_kite.relay.watched import WatchedClock
-from copper_kite.settings.load import Loaded
-from copper_kite.settings.units import Endpoint
+from copper_kite.settings import Endpoint, Loaded
 from copper_kite.store import (
     AddMessage,
     DropContent,

@@ -13,15 +13,15 @@ from functools import partial
 
 from copper_kite.clock import Clock
 from copper_kite.errors import KiteError
-from copper_kite.mail.received import format_date
-from copper_kite.net.failure import SessionFailed, SessionSeen
+from copper_kite.mail import format_date
+from copper_kite.net import SessionFailed, SessionSeen
 from copper_kite.relay.backlog import Key
 from copper_kite.relay.delivery import AttemptFailure
 from copper_kite.relay.hops import Down
 from copper_kite.relay.supervisor import Supervisor
-from copper_kite.smtp.replies import Reply
+from copper_kite.smtp import Reply
 from copper_kite.store import LaneStop, StartLane, StopLane, Submit
-from copper_kite.verdict.judge import side_of
+from copper_kite.verdict import side_of
 from copper_kite.words import Cause, Side, Stage
 
 __all__ = ["Stops", "down_stop", "stop_of", "unsent_stop"]

@@ -7,12 +7,11 @@ from functools import partial
 from typing import Protocol
 
 from copper_kite.errors import KiteError
-from copper_kite.mail.submitted import Submitted
-from copper_kite.net.server import ServerSession
+from copper_kite.mail import Submitted
+from copper_kite.net import ServerSession
 from copper_kite.relay.admission import DISK_FULL, Reservation
 from copper_kite.relay.recorded import remark
-from copper_kite.smtp import events
-from copper_kite.smtp.replies import Reply
+from copper_kite.smtp import Reply, events
 from copper_kite.store import AddContent, AddMessage, DropContent, Submit, id_text
 
 __all__ = ["PORTION", "StreamedMessage"]

@@ -8,7 +8,7 @@ import secrets
 from collections.abc import Callable
 
 from copper_kite.clock import Clock
-from copper_kite.mail.submitted import Completion
+from copper_kite.mail import Completion
 from copper_kite.relay.admission import AdmissionControl
 from copper_kite.relay.gate import Client, Gate, is_within
 from copper_kite.relay.log import Log
@@ -16,11 +16,9 @@ from copper_kite.relay.pace import Paces
 from copper_kite.relay.recipient_outcome import parameter_value
 from copper_kite.relay.recordings import Recordings
 from copper_kite.relay.refusals import Refusals
-from copper_kite.routing.choose import Router, fits
-from copper_kite.routing.outward import Outward
-from copper_kite.settings.load import Loaded
-from copper_kite.settings.model import Listener
-from copper_kite.smtp.sasl import NoDirectory, ScramKey, made_up_key
+from copper_kite.routing import Outward, Router, any_fits
+from copper_kite.settings import Listener, Loaded
+from copper_kite.smtp import NoDirectory, ScramKey, made_up_key
 from copper_kite.store import AddMessage, IdMaker, Submit
 
 __all__ = ["Submission"]
@@ -101,7 +99,7 @@ class Submission(NoDirectory):
         """How urgent a message is, from -9 to 9 (RFC 6710): by its account, a rule, its program, its listener."""
         name = self.priorities.get(account)
         if name is None:
-            name = next((rule.priority for rule in self.priority_rules if fits(rule.senders, reverse_path)), None)
+            name = next((rule.priority for rule in self.priority_rules if any_fits(rule.senders, reverse_path)), None)
         if name is None and (chosen := parameter_value(esmtp_parameters, "MT-PRIORITY")):
             return int(chosen)
         return PRIORITIES[name or self.listener.priority]

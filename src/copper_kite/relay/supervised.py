@@ -10,7 +10,7 @@ import os
 import socket
 import time
 
-from copper_kite.settings.units import Endpoint
+from copper_kite.settings import Endpoint
 
 __all__ = ["handed_over", "tell_manager", "watch_interval"]
 

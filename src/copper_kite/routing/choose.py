@@ -6,9 +6,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Generic, Protocol, TypeVar
 
-from copper_kite.smtp.grammar import split_mailbox
+from copper_kite.smtp import split_mailbox
 
-__all__ = ["Carrier", "Choice", "Router", "choose", "fits"]
+__all__ = ["Carrier", "Choice", "Router", "any_fits", "choose_connector"]
 
 MAX_REMEMBERED = 10_000  # domains
 
@@ -72,7 +72,7 @@ def _closest(patterns: Sequence[str], address: str) -> tuple[_Closeness, str] | 
     return max(((close, pattern) for pattern in patterns if (close := _closeness(pattern, address))), default=None)
 
 
-def fits(patterns: Sequence[str], address: str) -> bool:
+def any_fits(patterns: Sequence[str], address: str) -> bool:
     """Whether one of the patterns fits."""
     return _closest(patterns, address) is not None
 
@@ -110,7 +110,7 @@ def _closeness(pattern: str, recipient: str) -> _Closeness | None:
     return (2, 0) if pattern.lower() == domain else None
 
 
-def choose(connectors: Sequence[C], recipient: str, sender: str = "") -> Choice[C]:
+def choose_connector(connectors: Sequence[C], recipient: str, sender: str = "") -> Choice[C]:
     """The connector with the closest recipient pattern; among equals the closest sender pattern, then the lower
     preference, then the earlier in the file. `sender` is the reverse-path, which only `*` fits when it is empty.
     """
@@ -138,7 +138,7 @@ class Router:
         key = (what, sender if self._by_sender else "")
         name = self._known.get(key)
         if name is None:
-            connector = choose(self._connectors, recipient, sender).connector
+            connector = choose_connector(self._connectors, recipient, sender).connector
             name = connector.name if connector else ""
             if len(self._known) >= MAX_REMEMBERED:
                 self._known.clear()

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from copper_kite.routing.choose import choose
-from copper_kite.settings.model import Connector
+from copper_kite.routing.choose import choose_connector
+from copper_kite.settings import Connector
 
 __all__ = ["everything_is_carried", "sample", "takers", "ties"]
 
@@ -25,14 +25,14 @@ def takers(connectors: Sequence[Connector], name: str) -> list[tuple[str, str | 
     left = [connector for connector in connectors if connector.name != name]
     found = []
     for pattern in gone.recipients:
-        other = choose(left, sample(pattern)).connector
+        other = choose_connector(left, sample(pattern)).connector
         found.append((pattern, other.name if other else None))
     return found
 
 
 def everything_is_carried(connectors: Sequence[Connector]) -> bool:
     """Whether some enabled connector takes whatever no other takes."""
-    return choose(connectors, sample("*")).connector is not None
+    return choose_connector(connectors, sample("*")).connector is not None
 
 
 def ties(connectors: Sequence[Connector]) -> list[tuple[Connector, int, str]]:

@@ -5,8 +5,8 @@ from __future__ import annotations
 import random
 from collections.abc import Collection, Sequence
 
-from copper_kite.net.failure import SessionFailed
-from copper_kite.smtp.replies import Reply
+from copper_kite.net import SessionFailed
+from copper_kite.smtp import Reply
 from copper_kite.words import Cause, Stage
 
 __all__ = ["LOOP", "mx_order"]

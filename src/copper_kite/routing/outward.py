@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Protocol
 
-from copper_kite.smtp.mailbox import split_mailbox
+from copper_kite.smtp import split_mailbox
 
 __all__ = ["Outward"]
 

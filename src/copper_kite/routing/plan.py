@@ -5,11 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
-from copper_kite.net.plan import Plan
-from copper_kite.net.resolve import ZONE
-from copper_kite.net.tls import PIN
-from copper_kite.settings.load import Loaded
-from copper_kite.settings.model import Connector
+from copper_kite.net import PIN, ZONE, Plan
+from copper_kite.settings import Connector, Loaded
 
 __all__ = ["dns_of", "make_plan", "make_plans"]
 

@@ -13,11 +13,8 @@ from typing import Annotated, Literal
 
 from pydantic import AfterValidator, BeforeValidator, Field, model_validator
 
-from copper_kite.settings.explain import read_file
-from copper_kite.settings.model import AllowanceOf, Duration, Size, Table
-from copper_kite.smtp.extensions import EXTENSIONS
-from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.sasl import MECHANISMS
+from copper_kite.settings import AllowanceOf, Duration, Size, Table, read_file
+from copper_kite.smtp import EXTENSIONS, MECHANISMS, Reply
 from copper_kite.words import Stage
 
 __all__ = ["STAGES", "Behaviour", "Deed", "Judge", "Rule", "read_behaviour"]

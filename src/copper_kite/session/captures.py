@@ -8,9 +8,9 @@ from pathlib import Path
 from typing import Any
 
 from copper_kite.errors import InputError, KiteError
-from copper_kite.mail.header import header_end
+from copper_kite.mail import header_end
 
-__all__ = ["Capture", "captures", "clear", "find"]
+__all__ = ["Capture", "clear_captures", "find_capture", "read_captures"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,7 +33,7 @@ class Capture:
         return content[: header_end(content)]
 
 
-def captures(folder: Path) -> list[Capture]:
+def read_captures(folder: Path) -> list[Capture]:
     """All that is in `folder`, in the order of their coming. Raises KiteError when there is no such folder."""
     if not folder.is_dir():
         raise KiteError(f"{folder}: no such folder; `kite catch` makes it, or name it with --folder")
@@ -49,17 +49,17 @@ def _facts(file: Path) -> dict[str, Any]:
     return facts if isinstance(facts, dict) else {}
 
 
-def find(folder: Path, number: int) -> Capture:
+def find_capture(folder: Path, number: int) -> Capture:
     """The message with this number. Raises InputError."""
-    for capture in captures(folder):
+    for capture in read_captures(folder):
         if capture.number == number:
             return capture
     raise InputError(f"{folder} holds no message {number}; `kite catch list` shows those there are", usage=True)
 
 
-def clear(folder: Path) -> int:
+def clear_captures(folder: Path) -> int:
     """Remove all messages; how many there were. Raises OSError."""
-    found = captures(folder)
+    found = read_captures(folder)
     for capture in found:
         capture.file.unlink()
         capture.file.with_suffix(".json").unlink(missing_ok=True)

@@ -18,7 +18,7 @@ from copper_kite.errors import HandOverFailed, InputError
 from copper_kite.session.handover import Parcel
 from copper_kite.store import why_no_drop_folder
 
-__all__ = ["Dropped", "drop", "open_dropped"]
+__all__ = ["Dropped", "leave_message", "open_dropped"]
 
 _NEW = ".new-"
 MAX_ENVELOPE = 1024 * 1024  # octets: it is read at once
@@ -38,7 +38,7 @@ class Dropped(NamedTuple):
     content: Iterator[bytes]
 
 
-def drop(folder: str, parcel: Parcel) -> None:
+def leave_message(folder: str, parcel: Parcel) -> None:
     """Leave a message on stable storage.
 
     Raises HandOverFailed when that cannot be, InputError for too many recipients.

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from functools import partial
 from typing import Protocol
 
-from copper_kite.settings.units import parse_duration
-from copper_kite.smtp.replies import Reply
+from copper_kite.settings import parse_duration
+from copper_kite.smtp import Reply
 from copper_kite.words import Stage
 
 __all__ = ["Expectation", "Seen", "parse_expectation"]

@@ -4,12 +4,10 @@ from __future__ import annotations
 
 import asyncio
 
-from copper_kite.net.dialogue import Dialogue
-from copper_kite.net.opening import closing_on_failure, connect_as
-from copper_kite.net.plan import Plan
+from copper_kite.net import Dialogue, Plan, closing_on_failure, connect_as
 from copper_kite.session.loose import LooseSession
+from copper_kite.smtp import Reply
 from copper_kite.smtp import client as smtp
-from copper_kite.smtp.replies import Reply
 from copper_kite.words import Stage
 
 __all__ = ["FreeSession"]
@@ -93,7 +91,7 @@ class FreeSession:
 
     async def say(self, line: str) -> Reply:
         """One line as it is, and its reply. After a positive one to STARTTLS, TLS begins."""
-        return await self._say(smtp.free(line, answer=self.wants_answer))
+        return await self._say(smtp.typed_command(line, answer=self.wants_answer))
 
     async def _say(self, command: smtp.Command) -> Reply:
         began, before = self._loop.time(), self.stage
@@ -111,7 +109,7 @@ class FreeSession:
 
     async def say_all(self, lines: list[str]) -> None:
         """Several lines in one go (RFC 2920 3.1); `hear` gives their replies."""
-        commands = [smtp.free(line) for line in lines]
+        commands = [smtp.typed_command(line) for line in lines]
         self._session.say_all(commands)
         self.stage = _STAGES.get(commands[-1].verb, self.stage) if commands else self.stage
         self.reply = None

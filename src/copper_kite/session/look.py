@@ -6,13 +6,10 @@ import asyncio
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from copper_kite.net.dialogue import Dialogue
-from copper_kite.net.failure import SessionFailed
-from copper_kite.net.opening import open_session
-from copper_kite.net.plan import Plan, Timeouts
+from copper_kite.net import Dialogue, Plan, SessionFailed, Timeouts, open_session
 from copper_kite.words import Stage
 
-__all__ = ["Seen", "look", "safest"]
+__all__ = ["Seen", "look_at_host", "safest"]
 
 WAYS = ((465, "implicit"), (587, "starttls"), (2525, "starttls"), (25, "starttls"))  # the safest first: RFC 8314 3.3
 QUICK = Timeouts(connect=5.0, secure=5.0, greet=10.0, command=10.0)
@@ -49,7 +46,7 @@ class Seen:
         return self.failure.text
 
 
-async def look(host: str, port: int | None, name: str, trust: str) -> list[Seen]:
+async def look_at_host(host: str, port: int | None, name: str, trust: str) -> list[Seen]:
     """Try the usual ports at the same time, or `port` in both ways of TLS; no login and no mail is sent."""
     ways = WAYS if port is None else ((port, "implicit"), (port, "starttls"))
     return await asyncio.gather(*(_look(host, number, tls, name, trust) for number, tls in ways))

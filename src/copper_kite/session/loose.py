@@ -4,11 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from copper_kite.net.client import ClientSession
-from copper_kite.net.conversation import start_of
+from copper_kite.net import ClientSession, start_of
+from copper_kite.smtp import Reply, stuff
 from copper_kite.smtp import client as smtp
-from copper_kite.smtp.content import stuff
-from copper_kite.smtp.replies import Reply
 
 __all__ = ["LooseSession"]
 

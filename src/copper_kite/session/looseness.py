@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from copper_kite.smtp.content import ContentReader, Takes
+from copper_kite.smtp import ContentReader, Takes
 
 __all__ = ["LooseReader"]
 

@@ -9,21 +9,17 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from copper_kite.errors import EngineMisuse, InputError, KiteError
-from copper_kite.mail.compose import padding
-from copper_kite.mail.mend import normalise_line_ends
-from copper_kite.net.dialogue import Dialogue
-from copper_kite.net.failure import SessionFailed
-from copper_kite.net.plan import Plan
+from copper_kite.mail import normalise_line_ends, padding
+from copper_kite.net import Dialogue, Plan, SessionFailed
 from copper_kite.session.expecting import Expectation, parse_expectation
 from copper_kite.session.free import FreeSession
-from copper_kite.session.probe import stopped
+from copper_kite.session.probe import verdict_on_stop
 from copper_kite.session.script import Script, Step, expand
-from copper_kite.settings.secrets import Credential
-from copper_kite.settings.units import parse_duration, parse_endpoint, parse_size
-from copper_kite.verdict.judge import Verdict
+from copper_kite.settings import Credential, parse_duration, parse_endpoint, parse_size
+from copper_kite.verdict import Verdict
 from copper_kite.words import Cause, Side, Stage
 
-__all__ = ["Failed", "Played", "play"]
+__all__ = ["Failed", "Played", "play_script"]
 
 MAX_TURNS = 100_000
 MAX_CONTENT = 1024**3  # octets of a message made up here
@@ -77,7 +73,7 @@ class _Counted:
     expectations: int = 0
 
 
-async def play(
+async def play_script(
     script: Script,
     plan: Plan,
     given: Mapping[str, str],
@@ -385,6 +381,6 @@ def _verdict(failed: Failed, plan: Plan, facts: Mapping[str, Any]) -> Verdict:
     if failure is None and failed.reply is not None and not failed.reply.positive:
         failure = SessionFailed(failed.stage, Cause.REPLY, str(failed.reply), failed.reply)
     if failure is not None:
-        found = stopped(plan, failure, facts, None)
+        found = verdict_on_stop(plan, failure, facts, None)
         return replace(found, evidence=evidence)
     return Verdict(Side.NEXT_HOP, f"{where} does not do what the script expects.", evidence, more, advice)

@@ -8,20 +8,27 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, NamedTuple
 
-from copper_kite.net.certificate import Certificate, read_certificate
-from copper_kite.net.client import ClientSession
-from copper_kite.net.dialogue import Dialogue
-from copper_kite.net.failure import SessionFailed, SessionSeen, StageDone, Tried
-from copper_kite.net.opening import open_session
-from copper_kite.net.plan import Plan, Timeouts
-from copper_kite.net.second_look import look_again, open_looking
+from copper_kite.net import (
+    Certificate,
+    ClientSession,
+    Dialogue,
+    Plan,
+    SessionFailed,
+    SessionSeen,
+    StageDone,
+    Timeouts,
+    Tried,
+    look_again,
+    open_looking,
+    open_session,
+    read_certificate,
+)
+from copper_kite.smtp import Capabilities, Envelope, incompatibility, mail_parameters
 from copper_kite.smtp import client as smtp
-from copper_kite.smtp.extensions import Capabilities
-from copper_kite.smtp.transaction import Envelope, incompatibility, mail_parameters
-from copper_kite.verdict.judge import Verdict, judge
+from copper_kite.verdict import Verdict, judge_attempt
 from copper_kite.words import Cause, Stage
 
-__all__ = ["PATIENCE", "Letter", "Probed", "probe", "stopped", "sweep"]
+__all__ = ["PATIENCE", "Letter", "Probed", "run_probe", "sweep_ports", "verdict_on_stop"]
 
 # Somebody waits in front of the screen: shorter than what delivery grants (RFC 5321 4.5.3.2).
 PATIENCE = Timeouts(
@@ -71,7 +78,7 @@ class Letter(NamedTuple):
     content: bytes | None
 
 
-async def probe(plan: Plan, facts: Mapping[str, Any], letter: Letter | None = None) -> Probed:
+async def run_probe(plan: Plan, facts: Mapping[str, Any], letter: Letter | None = None) -> Probed:
     """Open a session up to the login, go on with `letter` if there is one, and close it.
 
     `facts` is what the sentences may name.
@@ -148,10 +155,10 @@ def _verdict(
     passed = [one for one in seen.stages if one.stage is Stage.RECIPIENT]
     recipients = letter.envelope.recipients[len(passed) :] if letter else ()
     shown = {"names": ", ".join(chain[0].names[:4]), "pin": f"sha256:{chain[0].fingerprint}"} if chain else {}
-    return stopped(plan, failure, {"recipient": "".join(recipients[:1]), **shown, **facts}, letter)
+    return verdict_on_stop(plan, failure, {"recipient": "".join(recipients[:1]), **shown, **facts}, letter)
 
 
-def stopped(plan: Plan, failure: SessionFailed, facts: Mapping[str, Any], letter: Letter | None) -> Verdict:
+def verdict_on_stop(plan: Plan, failure: SessionFailed, facts: Mapping[str, Any], letter: Letter | None) -> Verdict:
     """The verdict on a session that was stopped. `facts`: what else the sentences may name."""
     recipients = letter.envelope.recipients if letter else ()
     known = {
@@ -166,7 +173,9 @@ def stopped(plan: Plan, failure: SessionFailed, facts: Mapping[str, Any], letter
     }
     known["recipient"] = known.get("recipient") or "".join(recipients[-1:])
     reply = failure.reply if failure.cause is Cause.REPLY else None
-    found = judge(failure.stage, failure.cause, reply.code if reply else None, reply.enhanced if reply else "", known)
+    found = judge_attempt(
+        failure.stage, failure.cause, reply.code if reply else None, reply.enhanced if reply else "", known
+    )
     return found.verdict(found.meaning, f"{failure.text} (stage {failure.stage.value})")
 
 
@@ -191,16 +200,16 @@ def _went(plan: Plan, tls: str, said: str, letter: Letter | None) -> Verdict:
 # --- several ports ---------------------------------------------------------------------------------------------------
 
 
-async def sweep(plan: Plan, ports: Sequence[int], facts: Mapping[str, Any]) -> list[Probed]:
+async def sweep_ports(plan: Plan, ports: Sequence[int], facts: Mapping[str, Any]) -> list[Probed]:
     """Probe several ports at the same time, each in its usual way of TLS, or in the other where that is the one."""
     return await asyncio.gather(*(_sweep_one(replace(plan, port=port), facts) for port in ports))
 
 
 async def _sweep_one(plan: Plan, facts: Mapping[str, Any]) -> Probed:
-    found = await probe(replace(plan, tls="implicit" if plan.port == IMPLICIT_PORT else "starttls"), facts)
+    found = await run_probe(replace(plan, tls="implicit" if plan.port == IMPLICIT_PORT else "starttls"), facts)
     cause = found.failure.cause if found.failure else None
     if cause is Cause.SPEAKS_TLS:
-        return await probe(replace(plan, tls="implicit"), facts)
+        return await run_probe(replace(plan, tls="implicit"), facts)
     if cause is Cause.SPEAKS_CLEAR:
-        return await probe(replace(plan, tls="starttls"), facts)
+        return await run_probe(replace(plan, tls="starttls"), facts)
     return found

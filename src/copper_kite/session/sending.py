@@ -6,13 +6,9 @@ import asyncio
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
-from copper_kite.net.dialogue import Dialogue
-from copper_kite.net.failure import SessionFailed
-from copper_kite.net.opening import open_session
-from copper_kite.net.plan import Plan
-from copper_kite.net.relaying import RelaySession
+from copper_kite.net import Dialogue, Plan, RelaySession, SessionFailed, open_session
 from copper_kite.session.probe import Letter
-from copper_kite.smtp.transaction import Result
+from copper_kite.smtp import Result
 
 __all__ = ["Sent", "send_many"]
 

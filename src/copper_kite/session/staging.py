@@ -7,21 +7,18 @@ import warnings
 from collections.abc import Mapping
 from pathlib import Path
 
-from copper_kite.net.authority import CertificateFiles, make_authority
-from copper_kite.net.tls import end_point_binding
+from copper_kite.net import CertificateFiles, end_point_binding, make_authority
 from copper_kite.session.behaviour import Behaviour, TlsTable
 from copper_kite.session.standin import StandInPlan
-from copper_kite.smtp.extensions import Offers
-from copper_kite.smtp.limits import Limits
-from copper_kite.smtp.sasl import Secret
+from copper_kite.smtp import Limits, Offers, Secret
 
-__all__ = ["stage"]
+__all__ = ["stage_stand_in"]
 
 _NEWEST = {"1.1": ssl.TLSVersion.TLSv1_1, "1.2": ssl.TLSVersion.TLSv1_2, "1.3": ssl.TLSVersion.TLSv1_3}
 OLD_CIPHERS = "AES128-SHA:ECDHE-ECDSA-AES128-SHA:@SECLEVEL=0"  # what no careful client offers any more
 
 
-def stage(
+def stage_stand_in(
     behaviour: Behaviour,
     folder: Path,
     logins: Mapping[str, Secret],

@@ -15,16 +15,24 @@ from pathlib import Path
 
 from copper_kite.clock import Clock, SystemClock
 from copper_kite.errors import ListenFailed
-from copper_kite.mail.header import scan_header
-from copper_kite.net.server import LATER, Answer, Handler, Peer, ServerSession, SessionRegistry
+from copper_kite.mail import scan_header
+from copper_kite.net import LATER, Answer, Handler, Peer, ServerSession, SessionRegistry
 from copper_kite.session.behaviour import Deed, Judge, Rule
 from copper_kite.session.looseness import LooseReader
-from copper_kite.settings.units import Allowance
-from copper_kite.smtp import events
-from copper_kite.smtp.extensions import Offers
-from copper_kite.smtp.limits import Limits
-from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.sasl import SCRAM_LEAST, Binding, NoDirectory, ProvenLogin, ScramKey, Secret, made_up_key
+from copper_kite.settings import Allowance
+from copper_kite.smtp import (
+    SCRAM_LEAST,
+    Binding,
+    Limits,
+    NoDirectory,
+    Offers,
+    ProvenLogin,
+    Reply,
+    ScramKey,
+    Secret,
+    events,
+    made_up_key,
+)
 from copper_kite.words import Stage
 
 __all__ = ["PUT_OFF", "REFUSED", "Caught", "Rule", "StandIn", "StandInPlan"]

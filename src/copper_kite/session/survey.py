@@ -8,16 +8,12 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from copper_kite.net.addresses import MAX_ADDRESSES, interleave
-from copper_kite.net.dialogue import Dialogue
-from copper_kite.net.failure import SessionFailed
-from copper_kite.net.plan import Plan
-from copper_kite.net.resolve import mail_exchangers, resolve
-from copper_kite.routing.mx import mx_order
-from copper_kite.session.probe import Letter, Probed, probe, stopped
-from copper_kite.verdict.judge import Verdict
+from copper_kite.net import MAX_ADDRESSES, Dialogue, Plan, SessionFailed, interleave, mail_exchangers, resolve_host
+from copper_kite.routing import mx_order
+from copper_kite.session.probe import Letter, Probed, run_probe, verdict_on_stop
+from copper_kite.verdict import Verdict
 
-__all__ = ["Survey", "exchangers", "survey"]
+__all__ = ["Survey", "exchangers", "run_survey"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +30,7 @@ class Survey:
         return bool(hosts) and hosts == {way.plan.where for way in self.ways if way.passed}
 
 
-async def survey(plans: Sequence[Plan], facts: Mapping[str, Any], letter: Letter | None) -> Survey:
+async def run_survey(plans: Sequence[Plan], facts: Mapping[str, Any], letter: Letter | None) -> Survey:
     """Probe each address of each host, all at the same time; `facts` is what the sentences may name."""
     found = await asyncio.gather(*(_host(plan, facts, letter) for plan in plans))
     ways = [way for of_host in found for way in of_host]
@@ -43,20 +39,20 @@ async def survey(plans: Sequence[Plan], facts: Mapping[str, Any], letter: Letter
 
 async def _host(plan: Plan, facts: Mapping[str, Any], letter: Letter | None) -> list[Probed]:
     if plan.path:
-        return [await probe(plan, facts, letter)]
+        return [await run_probe(plan, facts, letter)]
     try:
-        found = await resolve(plan.host, plan.port, plan.timeouts.resolve, plan.dns)
+        found = await resolve_host(plan.host, plan.port, plan.timeouts.resolve, plan.dns)
     except SessionFailed as failure:
         return [_not_met(plan, failure, facts)]
     addresses = interleave(found)[:MAX_ADDRESSES]
-    return await asyncio.gather(*(probe(replace(plan, address=address), facts, letter) for address in addresses))
+    return await asyncio.gather(*(run_probe(replace(plan, address=address), facts, letter) for address in addresses))
 
 
 def _not_met(plan: Plan, failure: SessionFailed, facts: Mapping[str, Any]) -> Probed:
     """A host of which not even an address is known."""
     return Probed(
         plan=plan, at=time.time(), stages=(), failure=failure, address="", tried=(), tls="", in_clear=None, keywords={},
-        chain=(), dialogue=Dialogue(0.0), verdict=stopped(plan, failure, facts, None),
+        chain=(), dialogue=Dialogue(0.0), verdict=verdict_on_stop(plan, failure, facts, None),
     )  # fmt: skip
 
 

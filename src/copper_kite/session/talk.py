@@ -13,15 +13,13 @@ from pathlib import Path
 from typing import Any
 
 from copper_kite.errors import EngineMisuse, InputError, KiteError
-from copper_kite.mail.mend import normalise_line_ends
-from copper_kite.net.dialogue import NOTE, SERVER, Dialogue
-from copper_kite.net.failure import SessionFailed
-from copper_kite.net.plan import Plan
+from copper_kite.mail import normalise_line_ends
+from copper_kite.net import NOTE, SERVER, Dialogue, Plan, SessionFailed
 from copper_kite.session.free import FreeSession
-from copper_kite.session.probe import stopped
-from copper_kite.settings.secrets import Credential
-from copper_kite.smtp.replies import Reply, visible
-from copper_kite.verdict.judge import Verdict
+from copper_kite.session.probe import verdict_on_stop
+from copper_kite.settings import Credential
+from copper_kite.smtp import Reply, visible
+from copper_kite.verdict import Verdict
 from copper_kite.words import Cause
 
 __all__ = ["HELPERS", "PREFIX", "Said", "Talk", "holds_secret"]
@@ -212,14 +210,14 @@ class Talk:
         if not reply.positive:
             failure = SessionFailed(self._session.asked, Cause.REPLY, str(reply), reply)
             known = {"login": self.plan.login or "that was typed", **self._facts, **self._paths}
-            found = stopped(self.plan, failure, known, None)
+            found = verdict_on_stop(self.plan, failure, known, None)
             assert found.side is not None
             said.append(Said("?", f"{found.meaning} (side: {found.side.value})"))
         return said
 
     def _stopped(self, failure: SessionFailed) -> list[Said]:
         self.failed = True
-        self.verdict = stopped(self.plan, failure, self._facts, None)
+        self.verdict = verdict_on_stop(self.plan, failure, self._facts, None)
         self._session, self._content = None, None
         return [Said(NOTE, f"{failure.stage.value}: {visible(failure.text)}"), Said("?", self.verdict.meaning)]
 

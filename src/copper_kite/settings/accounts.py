@@ -7,8 +7,7 @@ import tomllib
 from pathlib import Path
 
 from copper_kite.errors import Finding, NotReadable
-from copper_kite.smtp.grammar import Syntax
-from copper_kite.smtp.sasl import ScramKey
+from copper_kite.smtp import ScramKey, Syntax
 
 __all__ = ["ACCOUNTS", "read_accounts"]
 

@@ -7,9 +7,9 @@ from typing import NamedTuple
 
 from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Settings
-from copper_kite.settings.values import shown
+from copper_kite.settings.values import shown_value
 
-__all__ = ["Difference", "compare", "flatten"]
+__all__ = ["Difference", "compare_settings", "flatten"]
 
 Key = tuple[str, str, str]  # table, name of the entry (or empty), key
 
@@ -33,11 +33,11 @@ def flatten(settings: Settings) -> dict[Key, str]:
         for entry in value if isinstance(value, list) else [value]:
             name = entry.name if isinstance(value, list) else ""
             for key in type(entry).model_fields:
-                found[table, name, key] = shown(getattr(entry, key))
+                found[table, name, key] = shown_value(getattr(entry, key))
     return found
 
 
-def compare(left: Loaded, right: Loaded, *, everything: bool = False) -> list[Difference]:
+def compare_settings(left: Loaded, right: Loaded, *, everything: bool = False) -> list[Difference]:
     """What differs, in the order of the left file; without `everything`, not what each server has for itself."""
     ours, theirs = flatten(left.settings), flatten(right.settings)
     return list(_differences(ours, theirs, everything))

@@ -11,7 +11,7 @@ from typing import Any, TypeVar
 from pydantic import BaseModel, ValidationError
 
 from copper_kite.errors import Finding, SettingsError
-from copper_kite.settings.locate import locate
+from copper_kite.settings.locate import locate_key
 
 __all__ = ["dotted", "explain", "parse_toml", "read_file", "read_source"]
 
@@ -76,7 +76,7 @@ def explain(error: ValidationError, model: type[BaseModel], path: Path, source: 
         keys = tuple(key for key in detail["loc"] if isinstance(key, int) or not key.startswith("function-"))
         problem, remedy = _words(detail, keys, model)
         findings.append(
-            Finding(file=str(path), line=locate(source, keys), key=dotted(keys), problem=problem, remedy=remedy)
+            Finding(file=str(path), line=locate_key(source, keys), key=dotted(keys), problem=problem, remedy=remedy)
         )
     return sorted(findings, key=lambda finding: finding.line or 0)
 

@@ -20,13 +20,13 @@ from copper_kite.settings.accounts import ACCOUNTS, read_accounts
 from copper_kite.settings.everybody import is_everybody
 from copper_kite.settings.explain import dotted, explain, parse_toml, read_source
 from copper_kite.settings.find import drop_folder, find_config
-from copper_kite.settings.locate import locate
+from copper_kite.settings.locate import locate_key
 from copper_kite.settings.model import Connector, Server, Settings, data_folder
 from copper_kite.settings.secrets import Credential, read_credentials
 from copper_kite.settings.server_tls import server_context
-from copper_kite.smtp.sasl import ScramKey
+from copper_kite.smtp import ScramKey
 
-__all__ = ["Loaded", "data_folder_of", "examine", "find_config", "load", "load_source"]
+__all__ = ["Loaded", "data_folder_of", "examine_configuration", "find_config", "load_configuration", "load_source"]
 
 _DATA = re.compile(r"""(?m)^\s*data\s*=\s*["']([^"']+)["']""")
 MAX_PASSES = 50
@@ -59,20 +59,20 @@ class Loaded:
         return hashlib.sha256(self.source.encode()).hexdigest()[:16]
 
 
-def load(path: Path, *, secrets: bool = True) -> Loaded:
+def load_configuration(path: Path, *, secrets: bool = True) -> Loaded:
     """Read `path`, and the credentials when `secrets`. Raises SettingsError with every finding."""
     return load_source(path, read_source(path), secrets=secrets)
 
 
 def load_source(path: Path, source: str, *, secrets: bool = True) -> Loaded:
     """As `load`, for a text that stands, or is to stand, at `path`."""
-    loaded, findings = examine(path, source, secrets=secrets)
+    loaded, findings = examine_configuration(path, source, secrets=secrets)
     if findings:
         raise SettingsError(findings)
     return loaded
 
 
-def examine(path: Path, source: str, *, secrets: bool = True) -> tuple[Loaded, list[Finding]]:
+def examine_configuration(path: Path, source: str, *, secrets: bool = True) -> tuple[Loaded, list[Finding]]:
     """The settings as far as they can be read, and everything that keeps them from being used.
 
     With findings, what they are about has its default, or a stand-in for what has none. Raises SettingsError when the
@@ -82,7 +82,7 @@ def examine(path: Path, source: str, *, secrets: bool = True) -> tuple[Loaded, l
 
     def wrong(keys: tuple[str | int, ...], problem: str, remedy: str = "") -> None:
         findings.append(
-            Finding(file=str(path), line=locate(source, keys), key=dotted(keys), problem=problem, remedy=remedy)
+            Finding(file=str(path), line=locate_key(source, keys), key=dotted(keys), problem=problem, remedy=remedy)
         )
 
     server_name = settings.server.name

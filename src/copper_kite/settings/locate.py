@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from functools import lru_cache
 
-__all__ = ["locate"]
+__all__ = ["locate_key"]
 
 _TABLE = re.compile(r"\s*(\[\[?)\s*([^\]]+?)\s*\]\]?\s*(?:#.*)?$")
 _KEY = re.compile(r"""\s*((?:[A-Za-z0-9_-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[A-Za-z0-9_-]+|"[^"]*"|'[^']*'))*)\s*=""")
@@ -37,7 +37,7 @@ def _index(source: str) -> dict[Path, int]:
     return places
 
 
-def locate(source: str, path: Path) -> int | None:
+def locate_key(source: str, path: Path) -> int | None:
     """The line of `path`, or of the nearest thing around it that has one; None when nothing has."""
     places = _index(source)
     while path and path not in places:

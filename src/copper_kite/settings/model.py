@@ -4,23 +4,33 @@ from __future__ import annotations
 
 import ipaddress
 from pathlib import Path
-from typing import Annotated, Literal
+from typing import Literal, cast, get_args
 
-from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, field_validator
+from pydantic import BaseModel, ConfigDict, Field, field_validator
 
-from copper_kite.settings.find import DATA, plain_pattern
+from copper_kite.settings.find import DATA
 from copper_kite.settings.units import (
-    Allowance,
     Endpoint,
-    Pace,
-    parse_allowance,
-    parse_duration,
     parse_endpoint,
-    parse_pace,
-    parse_size,
 )
-from copper_kite.smtp.grammar import is_domain, is_mailbox
-from copper_kite.smtp.sasl import MECHANISMS
+from copper_kite.settings.value_types import (
+    AccountName,
+    AllowanceOf,
+    Allowed,
+    Bind,
+    Dns,
+    Domain,
+    Duration,
+    Name,
+    PaceOf,
+    Pattern,
+    Sasl,
+    Size,
+    check_address,
+    check_address_or_none,
+    check_domain,
+    in_a_list,
+)
 
 __all__ = [
     "LEVELS",
@@ -30,15 +40,11 @@ __all__ = [
     "Identity",
     "Listener",
     "Log",
-    "Network",
     "Retry",
     "Server",
     "Settings",
-    "check_domain",
+    "model_of",
 ]
-
-MAPPED_BITS = 96  # before the IPv4 address in one in IPv6 form, RFC 4291 2.5.5.2
-Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 
 DEFAULT_PORTS = {
     "implicit": 465,
@@ -46,95 +52,6 @@ DEFAULT_PORTS = {
     "opportunistic": 25,
     "off": 25,
 }  # RFC 8314 3.3, RFC 6409 3.1, RFC 5321
-
-
-def _parse_network(value: object) -> Network:
-    """An IPv4 network in IPv6 form is the IPv4 network: so its clients are known, too (see `gate.is_within`)."""
-    try:
-        network = ipaddress.ip_network(str(value))
-        mapped = getattr(network.network_address, "ipv4_mapped", None)
-        if mapped is not None and network.prefixlen >= MAPPED_BITS:
-            return ipaddress.ip_network(f"{mapped}/{network.prefixlen - MAPPED_BITS}")
-        return network
-    except ValueError as error:
-        try:
-            meant = ipaddress.ip_network(str(value), strict=False)
-        except ValueError:
-            raise ValueError(f"{value!r} is not a network; write it as 127.0.0.0/8 or ::1") from error
-        raise ValueError(f"{value!r} has host bits set; the network is {meant}") from error
-
-
-def check_domain(value: str) -> str:
-    if not is_domain(value) or "." not in value:
-        raise ValueError(f"{value!r} is not a fully qualified domain name, as in quay1.ternferries.example")
-    return value.lower()
-
-
-def _in_a_list(value: object) -> object:
-    """One needs no brackets."""
-    return [value] if isinstance(value, str) else value
-
-
-def _check_address(value: str) -> str:
-    if not is_mailbox(value):
-        raise ValueError(f"{value!r} is not an address with a domain")
-    return value
-
-
-def _check_address_or_none(value: str) -> str:
-    return _check_address(value) if value else value
-
-
-def _check_pattern(value: str) -> str:
-    """A recipient pattern: `*`, a domain, `*.domain` or one address; `*@` before the first three is dropped."""
-    meant = plain_pattern(value)
-    if meant == "*" or is_domain(meant.removeprefix("*.")):
-        return meant
-    if meant == value and is_mailbox(value):
-        return value
-    raise ValueError(f"{value!r} is no pattern; write *, port.example, *.port.example or ana@port.example")
-
-
-def _check_dns(value: object) -> str:
-    text = value.strip() if isinstance(value, str) else ""
-    if text == "system" or (text.startswith("zone:") and text != "zone:"):
-        return text
-    try:
-        if parse_endpoint(
-            text if ":" not in text or "." in text or "[" in text else f"[{text}]", default_port=53
-        ).is_address:
-            return text
-    except ValueError:
-        pass
-    raise ValueError(f"{value!r} says no way to look names up; write system, 192.0.2.53, 127.0.0.1:5353 or zone:FILE")
-
-
-def _check_mechanism(value: object) -> str:
-    name = value.upper() if isinstance(value, str) else ""
-    if name not in MECHANISMS:
-        raise ValueError(f"{value!r} is no kind of login here; they are {', '.join(MECHANISMS)}")
-    return name
-
-
-def _check_bind(value: object) -> Endpoint:
-    endpoint = parse_endpoint(value)
-    if not endpoint.path and not endpoint.is_address:
-        raise ValueError(f"{value!r}: listen on an address, as in 127.0.0.1:25")
-    return endpoint
-
-
-Duration = Annotated[float, BeforeValidator(parse_duration)]
-Size = Annotated[int, BeforeValidator(parse_size)]
-Domain = Annotated[str, AfterValidator(check_domain)]
-Allowed = Annotated[Network, BeforeValidator(_parse_network)]
-Pattern = Annotated[str, AfterValidator(_check_pattern)]
-Bind = Annotated[Endpoint, BeforeValidator(_check_bind)]
-PaceOf = Annotated[Pace, BeforeValidator(parse_pace)]
-AllowanceOf = Annotated[Allowance, BeforeValidator(parse_allowance)]
-Sasl = Annotated[str, BeforeValidator(_check_mechanism)]
-Dns = Annotated[str, BeforeValidator(_check_dns)]
-Name = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9_.-]*$")]
-AccountName = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9_.+@-]*$")]  # many programs log in as an address
 
 
 PriorityName = Literal["urgent", "normal", "bulk"]
@@ -197,7 +114,7 @@ class Identity(Table):
     @classmethod
     def _recipients(cls, value: dict[str, str]) -> dict[str, str]:
         for address in value.values():
-            _check_address(address)
+            check_address(address)
         return {name.lower(): address for name, address in value.items()}
 
 
@@ -276,7 +193,7 @@ class Account(Table):
     )
     enabled: bool = Field(default=True, description="Whether it may log in.")
 
-    _one_allowance = field_validator("allowance", mode="before")(_in_a_list)
+    _one_allowance = field_validator("allowance", mode="before")(in_a_list)
 
 
 class PriorityRule(Table):
@@ -299,7 +216,7 @@ class Guard(Table):
     )
     at_least: int = Field(default=200, ge=1, description="With `surge`: what each may hand in in any hour.")
 
-    _one_allowance = field_validator("allowance", mode="before")(_in_a_list)
+    _one_allowance = field_validator("allowance", mode="before")(in_a_list)
 
 
 class Connector(Table):
@@ -374,9 +291,9 @@ class Connector(Table):
     sessions: int = Field(default=10, ge=1, le=100, description="Sessions with the smart host at a time, at most.")
     enabled: bool = Field(default=True, description="Whether it carries anything; else it is passed over.")
 
-    _sender = field_validator("sender")(_check_address_or_none)
+    _sender = field_validator("sender")(check_address_or_none)
 
-    _one_allowance = field_validator("allowance", mode="before")(_in_a_list)
+    _one_allowance = field_validator("allowance", mode="before")(in_a_list)
 
     @field_validator("hosts")
     @classmethod
@@ -423,7 +340,7 @@ class Retry(Table):
         description="An address that gets a copy of each notice of failure, also where nobody else is told.",
     )
 
-    _notice_copy = field_validator("notice_copy")(_check_address_or_none)
+    _notice_copy = field_validator("notice_copy")(check_address_or_none)
 
 
 LEVELS = ("info", "notice", "warning", "error")
@@ -494,3 +411,10 @@ class Settings(Table):
 def data_folder(settings: Settings, base: Path) -> Path:
     """Where the queue is; a relative path counts from the configuration's folder."""
     return base / settings.server.data
+
+
+def model_of(table: str) -> type[BaseModel]:
+    """The model of a table of the file, by its name there. Raises KeyError."""
+    annotation = Settings.model_fields[table].annotation
+    (model,) = get_args(annotation) or (annotation,)
+    return cast("type[BaseModel]", model)

@@ -11,8 +11,8 @@ from pathlib import Path
 from typing import Any
 
 from copper_kite.errors import Finding, InputError, NotReadable
-from copper_kite.settings.locate import locate
-from copper_kite.smtp.sasl import Secret
+from copper_kite.settings.locate import locate_key
+from copper_kite.smtp import Secret
 
 __all__ = ["Credential", "check_credential", "read_credentials"]
 
@@ -58,13 +58,13 @@ def read_credentials(path: Path, findings: list[Finding]) -> dict[str, Credentia
         return {}
     found = {}
     for name, table in tables.items():
-        line = locate(source, (name,))
+        line = locate_key(source, (name,))
         if not isinstance(table, dict):
             wrong(name, "stands outside a table", f"write [{name}] and its keys below", line)
             continue
         for key in table.keys() - {"login", "enabled", *_SECRETS}:
             remedy = f"the keys are login, enabled, and one of {', '.join(_SECRETS)}"
-            wrong(f"{name}.{key}", "unknown key", remedy, locate(source, (name, key)))
+            wrong(f"{name}.{key}", "unknown key", remedy, locate_key(source, (name, key)))
         if table.get("enabled", True) is False:
             continue
         credential = _credential_of(name, table)

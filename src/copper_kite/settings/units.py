@@ -9,7 +9,7 @@ import time
 from dataclasses import dataclass
 from datetime import datetime
 
-from copper_kite.smtp.grammar import is_domain
+from copper_kite.smtp import is_domain
 
 __all__ = [
     "NEARLY",

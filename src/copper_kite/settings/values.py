@@ -15,7 +15,7 @@ from pydantic_core import PydanticUndefined
 
 from copper_kite.errors import InputError
 
-__all__ = ["Assignment", "apply", "parse_assignment", "plain_default", "shown"]
+__all__ = ["Assignment", "apply_assignments", "parse_assignment", "plain_default", "shown_value"]
 
 Assignment = tuple[str, str, Any]  # key, operator (`=`, `+=`, `-=`), value; None takes the key away
 
@@ -73,7 +73,7 @@ def _toml(text: str) -> Any:
         raise InputError(f"{text!r} is not TOML: {error}", usage=True) from error
 
 
-def apply(present: Mapping[str, Any], assignment: Assignment) -> Any:
+def apply_assignments(present: Mapping[str, Any], assignment: Assignment) -> Any:
     """The value that a key gets, from what it says now."""
     key, operator, value = assignment
     if operator == "=":
@@ -87,16 +87,16 @@ def apply(present: Mapping[str, Any], assignment: Assignment) -> Any:
     return [part for part in before if part not in value]
 
 
-def shown(value: Any) -> str:
+def shown_value(value: Any) -> str:
     """A value of the model as one would type it."""
     if value is None:
         return "-"
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, list):
-        return ", ".join(map(shown, value)) or "-"
+        return ", ".join(map(shown_value, value)) or "-"
     if isinstance(value, Mapping):
-        return ", ".join(f"{key} = {shown(inner)}" for key, inner in value.items()) or "-"
+        return ", ".join(f"{key} = {shown_value(inner)}" for key, inner in value.items()) or "-"
     return _span(value) if isinstance(value, float) else str(value)
 
 

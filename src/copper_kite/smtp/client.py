@@ -41,7 +41,6 @@ __all__ = [
     "auth",
     "data",
     "ehlo",
-    "free",
     "helo",
     "mail",
     "meaning_of",
@@ -49,6 +48,7 @@ __all__ = [
     "rcpt",
     "reset",
     "starttls",
+    "typed_command",
 ]
 
 HIDDEN = "***"
@@ -191,7 +191,7 @@ def _plain_command(verb: Verb, text: str) -> Command:
     return Command(verb, text.encode("utf-8") + b"\r\n", text)
 
 
-def free(line: str, *, answer: bool = False) -> Command:
+def typed_command(line: str, *, answer: bool = False) -> Command:
     """A line as somebody typed it; `answer` says that a challenge (334) asked for it. No secret shows (RFC 4954 4)."""
     if answer:
         return _plain_command(Verb.ANSWER, line)._replace(shown=line if line == "*" else HIDDEN)

@@ -58,7 +58,7 @@ _XCHAR = re.compile(r"\+([0-9A-F]{2})")
 
 
 class Syntax(ValueError):
-    """Raised inside `smtp` for text that is not what the grammar allows; it never leaves the package."""
+    """Raised for text that is not what the grammar allows. Whoever has the text knows what to make of that."""
 
 
 _SLIGHTLY_OFF = re.compile(

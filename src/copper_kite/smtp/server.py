@@ -17,7 +17,6 @@ One engine serves the listeners, the stand-ins and the capture.
 from __future__ import annotations
 
 import re
-from collections import deque
 from collections.abc import Callable
 from typing import Any
 
@@ -31,37 +30,30 @@ from copper_kite.smtp.answers import (
     CHUNK_TAKEN,
     DEFAULT_ANSWERS,
     FAULT_REPLIES,
-    GIVEN_UP,
     HELP,
     LINE_TOO_LONG,
     NO_ARGUMENT,
     NOT_VERIFIED,
     OK,
-    OUT_OF_LOGINS,
-    OUT_OF_PATIENCE,
     TLS_FIRST,
     TOO_MANY_MESSAGES,
     TOO_MANY_RECIPIENTS,
     UNAVAILABLE,
     UNKNOWN,
-    challenge,
 )
 from copper_kite.smtp.commands import plain_mail, read_chunk, read_mail, read_rcpt
 from copper_kite.smtp.content import BadContent, ChunkReader
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.grammar import MAX_PATH, PLAIN_RCPT, Syntax, parse_hello_name, unambiguous
-from copper_kite.smtp.incoming import BehindData, Chunk, Found, Incoming, Unwanted
+from copper_kite.smtp.incoming import BehindData, Chunk, Found, Unwanted
 from copper_kite.smtp.limits import Limits
-from copper_kite.smtp.lines import MAX_COMMAND_LINE, MAX_LOGIN_LINE, LineBuffer, LineTooLong
+from copper_kite.smtp.lines import MAX_COMMAND_LINE, MAX_LOGIN_LINE, LineTooLong
 from copper_kite.smtp.order import AFTER, ORDER, Phase, Step
 from copper_kite.smtp.replies import Reply
-from copper_kite.smtp.sasl import MECHANISMS, Challenge, Directory, Exchange, NoDirectory, decode_base64
+from copper_kite.smtp.sasl import Directory, NoDirectory
+from copper_kite.smtp.server_login import LoginServer
 
 __all__ = ["COMMANDS", "ORDER", "Phase", "Server", "Step"]
-
-
-class LoginGivenUp(Syntax):
-    """Raised for the `*` with which a client gives a login up (RFC 4954 4)."""
 
 
 _BLANK = re.compile("[ \t]")
@@ -69,52 +61,23 @@ _BLANK = re.compile("[ \t]")
 # Bound once: to look a member up on its class takes longer than all else that is done with it.
 _FRESH, _READY, _SENDER, _RECIPIENTS, _CONTENT, _CHUNKS, _LOGIN, _SECURING, _CLOSED = Phase
 _RCPT, _CHUNK, _END, _LOGIN_ENDED = Step.RCPT, Step.CHUNK, Step.END, Step.LOGIN_ENDED
-MAX_TOLD = 300  # characters of a refused command
 MAX_WITHOUT_QUESTION = 50  # commands that `next_event` answers at a time
 _CONTENT_STARTED = events.ContentStarted()
 _MAIL_STEPS = (Step.MAIL, Step.RCPT, Step.DATA)
 
 
-class Server:
+class Server(LoginServer):
     """One session, seen from the server. `name` is what it calls itself; `directory` knows who may log in."""
 
     def __init__(
         self, name: str, offers: Offers, limits: Limits | None = None, directory: Directory | None = None
     ) -> None:
-        self.name = name
-        self.phase = _FRESH
-        self.secure = False
-        self.logged_in = False
-        self._offers = offers
+        super().__init__(name, offers, limits or Limits(), directory or NoDirectory())
         self._max_size = offers.max_size if offers.keeps_size else 0
-        self._limits = limits or Limits()
-        self._directory = directory or NoDirectory()
-        self._exchange: Exchange | None = None
-        self._lines = LineBuffer()
-        self._out = b""
-        self.more = False  # whether there may be more to look at, although nothing new has come
-        self._asked: events.Event | None = None
-        self._told: deque[events.Event] = deque()
-        self._command = "", ""  # the one that is looked at: its verb and argument
-        self._incoming: Incoming | None = None  # what comes now and is no command
         self._behind_data = BehindData(self._limits.reader, self._max_size, self._limits.takes)
-        self._chunks: ChunkReader | None = None  # of a message that comes in chunks
-        self._recipients = 0
-        self._utf8 = False
         self._messages = 0  # transactions begun
-        self._tries = 0  # bad commands since the last message
-        self._idle_tries = 0  # commands to no purpose since then, as far as they are not forgiven
-        self._excused = 0  # of those that come next and are to no purpose: they follow from a refusal of ours
-        self._failed_logins = 0
-        self._follows = False  # something of this transaction was refused
 
     # --- octets ---------------------------------------------------------------------------------------------------
-
-    def greet(self, reply: Reply | None = None) -> None:
-        """Open the session with `220`, or with a refusal that closes it (RFC 5321 3.1)."""
-        self._say(reply or Reply(220, "", f"{self.name} ESMTP"))
-        if reply is not None and not reply.positive:
-            self.phase = _CLOSED
 
     def receive_data(self, data: bytes) -> events.Event | None:
         """Take octets from the client; the first thing to know or to decide then, as `next_event` has it."""
@@ -134,21 +97,6 @@ class Server:
         if event is not None:
             self._incoming = None
         return event
-
-    def data_to_send(self) -> bytes:
-        """What is to go to the client now."""
-        data, self._out = self._out, b""
-        return data
-
-    @property
-    def asking(self) -> bool:
-        """Whether a decision is awaited."""
-        return self._asked is not None
-
-    @property
-    def buffered(self) -> int:
-        """Octets received and not yet looked at; grows only while a decision is awaited."""
-        return self._lines.left
 
     # --- events and decisions -------------------------------------------------------------------------------------
 
@@ -230,10 +178,7 @@ class Server:
             self.phase = AFTER[step]
             self._excused = 1 if reply.code < 500 else 0
             if step is _LOGIN_ENDED:
-                self._tries += 1
-                self._failed_logins += 1
-                if self._failed_logins >= self._limits.logins:
-                    self.close(OUT_OF_LOGINS)
+                self._login_refused()
 
     def _sender_accepted(self, event: events.MailFrom) -> None:
         self._recipients, self._utf8, self._excused, self._follows = 0, event.utf8, 0, False
@@ -261,9 +206,6 @@ class Server:
     def _message_accepted(self, event: events.Event) -> None:
         self._tries = self._idle_tries = 0
 
-    def _login_accepted(self, event: events.Event) -> None:
-        self.logged_in = True
-
     def _secure_accepted(self, event: events.Event) -> None:
         self._lines.clear()  # what came in clear behind STARTTLS counts for nothing (RFC 3207 4.2)
 
@@ -274,59 +216,6 @@ class Server:
         self.secure = True
         self.logged_in = False
         self.phase = _FRESH
-
-    def close(self, reply: Reply) -> None:
-        """End the session from our side with a 421."""
-        if self.phase is not _CLOSED:
-            self._say(reply)
-            self._close()
-
-    def _say(self, reply: Reply) -> None:
-        """A reply is due. Before EHLO, which tells of them, only one that closes has an enhanced code (RFC 2034 3)."""
-        if self.phase is _FRESH and reply.enhanced and reply.code != 421:
-            reply = Reply(reply.code, "", *reply.lines)
-        self._out += reply.wire
-
-    def _refuse(self, reply: Reply) -> None:
-        """Answer a bad command; after too many of them the session ends."""
-        self._say(reply)
-        self._tell_refused(reply)
-        self._waste()
-
-    def _tell_refused(self, reply: Reply) -> None:
-        """Whoever owns the session may want to know; but not of what only follows from another refusal: DATA, and what
-        was sent behind it."""
-        verb, argument = self._command
-        if (self._excused or self._follows) and (verb not in ("MAIL", "RCPT") or reply is BAD_ORDER):
-            return
-        self._told.append(events.CommandRefused(verb, argument[:MAX_TOLD] if verb in ("MAIL", "RCPT") else "", reply))
-
-    def _waste(self, *, idle: bool = False) -> None:
-        if self._excused:
-            self._excused -= 1
-        elif idle:
-            self._idle_tries += 1
-        else:
-            self._tries += 1
-        if self._tries + self._idle_tries > self._limits.patience:
-            self.close(OUT_OF_PATIENCE)
-
-    def forgive(self, count: int) -> None:
-        """Forget so many commands to no purpose: some time has passed, and a client may keep its session alive."""
-        self._idle_tries = max(0, self._idle_tries - count)
-
-    def _close(self) -> None:
-        self._drop_transaction()
-        self._lines.clear()
-        self._asked = None
-        self.phase = _CLOSED
-        self._told.append(events.Quit())
-
-    def _drop_transaction(self) -> None:
-        if self.phase in (_SENDER, _RECIPIENTS, _CONTENT, _CHUNKS):
-            self._told.append(events.Reset())
-        self._incoming = self._chunks = None
-        self._recipients, self._utf8 = 0, False
 
     # --- content --------------------------------------------------------------------------------------------------
 
@@ -500,8 +389,6 @@ class Server:
         self._say(Reply(221, "2.0.0", f"{self.name} closing"))
         self._close()
 
-    # --- TLS and login --------------------------------------------------------------------------------------------
-
     def _starttls(self, argument: str) -> None:
         if not self._offers.starttls:
             self._refuse(UNAVAILABLE)
@@ -513,47 +400,6 @@ class Server:
             self._refuse(NO_ARGUMENT)
         else:
             self._asked = events.SecureAsked()
-
-    def _auth(self, argument: str) -> None:
-        mechanism, _, initial = argument.partition(" ")
-        if not self._offers.logins:
-            self._refuse(UNAVAILABLE)
-        elif self.logged_in:
-            self._refuse(Reply(503, "5.5.1", "logged in already"))
-        elif Step.LOGIN not in ORDER[self.phase]:
-            self._refuse(BAD_ORDER)
-        elif not self._offers.may_login(secure=self.secure):
-            self._refuse(Reply(538, "5.7.11", "a login needs TLS first"))
-        elif not mechanism:
-            self._refuse(Reply(501, "5.5.4", "name a mechanism"))
-        elif mechanism.upper() not in self._offers.logins:
-            self._refuse(Reply(504, "5.5.4", "no such mechanism here"))
-        else:
-            self.phase = AFTER[Step.LOGIN]
-            self._exchange = MECHANISMS[mechanism.upper()].server(self._directory)
-            if initial:
-                self._take_login_answer(b"" if initial == "=" else initial.encode())
-            else:
-                self._challenge(self._exchange.opening)
-
-    def _challenge(self, data: bytes) -> None:
-        self._out += challenge(data)
-
-    def _take_login_answer(self, line: bytes) -> None:
-        assert self._exchange is not None
-        try:
-            if line == b"*":
-                raise LoginGivenUp
-            outcome = self._exchange.step(decode_base64(line))
-        except Syntax as error:
-            self.phase, self._exchange = AFTER[_LOGIN_ENDED], None
-            given_up = isinstance(error, LoginGivenUp)
-            self._refuse(GIVEN_UP if given_up else Reply(501, "5.5.2", f"bad answer: {error}"))
-            return
-        if isinstance(outcome, Challenge):
-            self._challenge(outcome.data)
-        else:
-            self._exchange, self._asked = None, events.LoginAsked(outcome)
 
 
 _ACCEPTED: dict[Step, Callable[[Server, Any], None]] = {

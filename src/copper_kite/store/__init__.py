@@ -10,39 +10,93 @@ What is named here is imported when it is first used: most commands need little 
 
 from __future__ import annotations
 
-from importlib import import_module
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
+
+from copper_kite.lazy import lazy_exports
 
 if TYPE_CHECKING:
-    from copper_kite.store.contract import *
-    from copper_kite.store.dropped import *
-    from copper_kite.store.facts import *
-    from copper_kite.store.folder import *
-    from copper_kite.store.health import *
-    from copper_kite.store.ids import *
-    from copper_kite.store.live import *
-    from copper_kite.store.model import *
-    from copper_kite.store.operations import *
-    from copper_kite.store.recording import *
+    from copper_kite.store.contract import CallbackFailed, Defer, History, Place, Reader, ServerReads, Store, Writer
+    from copper_kite.store.dropped import DROP_MODE, DROP_NAME, dropped_names, why_no_drop_folder
+    from copper_kite.store.facts import (
+        AttemptFacts,
+        PassedOverHop,
+        RecipientResult,
+        SessionFacts,
+        StageTook,
+        TriedAddress,
+    )
+    from copper_kite.store.folder import FolderLock, Note, Running, read_note, running_server, write_note
+    from copper_kite.store.health import Lost, Rescued, Verified
+    from copper_kite.store.ids import ID_LENGTH, IdMaker, id_range, id_text
+    from copper_kite.store.live import AttemptNow, DownNow, LaneNow, read_live, remove_live, write_live
+    from copper_kite.store.model import (
+        AdminRequest,
+        Attempt,
+        CarrierThen,
+        ConnectorState,
+        Due,
+        Happened,
+        JournalEntry,
+        LaneStop,
+        Message,
+        QueueGroup,
+        QueueRow,
+        QueueSummary,
+        Recipient,
+        Record,
+        Selection,
+        Tally,
+        Waiting,
+    )
+    from copper_kite.store.operations import (
+        AddContent,
+        AddMessage,
+        AddRecipient,
+        Done,
+        DropContent,
+        ExtendLifetime,
+        FinishOrder,
+        Forget,
+        ForgetOld,
+        MoveContent,
+        NoteFailure,
+        Operation,
+        RecordAttempt,
+        RecordRelayed,
+        Reroute,
+        RetryNow,
+        SendBy,
+        SetState,
+        ShiftClock,
+        StartLane,
+        StopLane,
+        Submit,
+        Sweep,
+        Transaction,
+        WriteEntry,
+    )
+    from copper_kite.store.recording import Recording, read_recordings, write_recordings
 
-_EXPORTS = {
-    "contract": "CallbackFailed Defer History Place Reader ServerReads Store Writer",
-    "dropped": "DROP_MODE DROP_NAME dropped_names why_no_drop_folder",
-    "facts": "AttemptFacts PassedOverHop RecipientResult SessionFacts StageTook TriedAddress",
-    "folder": "FolderLock Note Running read_note running_server write_note",
-    "health": "Lost Rescued Verified",
-    "ids": "ID_LENGTH IdMaker id_range id_text",
-    "live": "AttemptNow DownNow LaneNow read_live remove_live write_live",
-    "model": "Attempt CarrierThen ConnectorState Due Happened JournalEntry LaneStop Message QueueGroup QueueRow"
-    " QueueSummary Recipient Record Selection Tally Waiting AdminRequest",
-    "recording": "Recording read_recordings write_recordings",
-    "operations": "AddContent AddMessage AddRecipient Done DropContent ExtendLifetime FinishOrder Forget ForgetOld"
-    " MoveContent NoteFailure Operation RecordAttempt RecordRelayed Reroute RetryNow SendBy SetState ShiftClock"
-    " StartLane StopLane Submit Sweep Transaction WriteEntry",
-}
-_MODULES = {name: module for module, names in _EXPORTS.items() for name in names.split()}
-__all__ = ["open_store", *sorted(_MODULES)]
+_get, _names = lazy_exports(
+    __name__,
+    {
+        "contract": "CallbackFailed Defer History Place Reader ServerReads Store Writer",
+        "dropped": "DROP_MODE DROP_NAME dropped_names why_no_drop_folder",
+        "facts": "AttemptFacts PassedOverHop RecipientResult SessionFacts StageTook TriedAddress",
+        "folder": "FolderLock Note Running read_note running_server write_note",
+        "health": "Lost Rescued Verified",
+        "ids": "ID_LENGTH IdMaker id_range id_text",
+        "live": "AttemptNow DownNow LaneNow read_live remove_live write_live",
+        "model": "Attempt CarrierThen ConnectorState Due Happened JournalEntry LaneStop Message QueueGroup QueueRow"
+        " QueueSummary Recipient Record Selection Tally Waiting AdminRequest",
+        "recording": "Recording read_recordings write_recordings",
+        "operations": "AddContent AddMessage AddRecipient Done DropContent ExtendLifetime FinishOrder Forget ForgetOld"
+        " MoveContent NoteFailure Operation RecordAttempt RecordRelayed Reroute RetryNow SendBy SetState ShiftClock"
+        " StartLane StopLane Submit Sweep Transaction WriteEntry",
+    },
+)
+__getattr__, __all__ = _get, ["open_store", *_names]
 
 
 def open_store(folder: Path) -> Store:
@@ -50,12 +104,3 @@ def open_store(folder: Path) -> Store:
     from copper_kite.store.sqlite.engine import SqliteStore
 
     return SqliteStore(folder)
-
-
-def __getattr__(name: str) -> Any:
-    """What is exported, from its module."""
-    module = _MODULES.get(name)
-    if module is None:
-        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
-    value = globals()[name] = getattr(import_module(f"{__name__}.{module}"), name)
-    return value

@@ -7,11 +7,11 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from copper_kite.errors import Ambiguous, NotFound
-from copper_kite.mail.dsn_parser import Returned, ReturnedFor
+from copper_kite.mail import Returned, ReturnedFor
 from copper_kite.store import ID_LENGTH, JournalEntry, Message, Reader, Recipient, Record, Selection
 from copper_kite.words import Event, State
 
-__all__ = ["Group", "Told", "find_message", "group", "notes"]
+__all__ = ["Group", "Told", "find_message", "group_told", "notice_entries"]
 
 
 MAX_SAID = 300  # characters of a reply that are kept
@@ -67,7 +67,7 @@ def find_message(reader: Reader, server: str, notice: Returned) -> tuple[Message
     return reader.recipients(rows[0].message.id) if rows else None
 
 
-def notes(record: Record, told: Sequence[Told], now: float) -> list[JournalEntry]:
+def notice_entries(record: Record, told: Sequence[Told], now: float) -> list[JournalEntry]:
     """What of this is new in the message's story; `now` in seconds since 1970."""
     known = {_key(entry.facts) for entry in record.journal if entry.event is Event.BEYOND}
     entries = []
@@ -83,7 +83,7 @@ def _key(facts: Mapping[str, Any]) -> tuple[str, str, str]:
     return facts["notice"], facts["recipient"], facts["action"]
 
 
-def group(told: Iterable[Told]) -> list[Group]:
+def group_told(told: Iterable[Told]) -> list[Group]:
     """Those that tell the same, by what happened and where; the largest group first."""
     groups: dict[tuple[str, str, str], Group] = {}
     for one in told:

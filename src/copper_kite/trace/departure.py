@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from copper_kite.routing.choose import choose
-from copper_kite.settings.model import Connector
+from copper_kite.routing import choose_connector
+from copper_kite.settings import Connector
 from copper_kite.store import Recipient
 from copper_kite.trace.way import Step
 
@@ -46,7 +46,7 @@ def find_departure(
     if not to:
         return None
     known = next((one for one in recipients if one.address.lower() == to.lower()), None)
-    chosen = choose(connectors, to, sender).connector
+    chosen = choose_connector(connectors, to, sender).connector
     return Departure(
         id=hop.id,
         recipient=to,

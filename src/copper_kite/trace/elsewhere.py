@@ -11,13 +11,13 @@ from copper_kite.trace.linemap import Entry
 from copper_kite.trace.logs import LogSource
 from copper_kite.trace.story import Story
 from copper_kite.trace.told import judge_told
-from copper_kite.verdict.judge import Verdict
+from copper_kite.verdict import Verdict
 from copper_kite.words import State
 
-__all__ = ["go_on"]
+__all__ = ["follow_elsewhere"]
 
 
-def go_on(story: Story, sources: Sequence[LogSource], now: float) -> Story:
+def follow_elsewhere(story: Story, sources: Sequence[LogSource], now: float) -> Story:
     """The story with what these logs have of it; what stopped it there is its verdict, if it had left here.
 
     Raises InputError for a log that cannot be read.

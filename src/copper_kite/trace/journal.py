@@ -7,14 +7,14 @@ from collections.abc import Iterator, Mapping
 from contextlib import closing
 from pathlib import Path
 
-from copper_kite.net.dialogue import SIGNS
-from copper_kite.smtp.replies import visible
+from copper_kite.net import SIGNS
+from copper_kite.smtp import visible
 from copper_kite.store import Attempt, Happened, JournalEntry, Message, id_range, id_text, open_store
 from copper_kite.trace.linemap import Entry
 from copper_kite.trace.sought import Sought
 from copper_kite.words import Event, Stage, State
 
-__all__ = ["JOURNAL", "dialogue_entries", "entries", "history_entries"]
+__all__ = ["JOURNAL", "dialogue_entries", "history_entries", "journal_entries"]
 
 JOURNAL = "journal"  # as the name of a source
 
@@ -39,7 +39,7 @@ def history_entries(folder: Path, host: str, sought: Sought) -> Iterator[Entry]:
     until = time.time() + DAY if sought.until is None else sought.until
     with closing(open_store(folder).history()) as history:
         for happened in history.between(since, until, word, None if bounds is None else bounds[0]):
-            yield from entries(happened, host)
+            yield from journal_entries(happened, host)
 
 
 def dialogue_entries(folder: Path, host: str, sought: Sought) -> Iterator[Entry]:
@@ -62,7 +62,7 @@ def dialogue_entries(folder: Path, host: str, sought: Sought) -> Iterator[Entry]
                 yield _entry(host, began, Event.DIALOGUE.value, message, id=id, text=said)
 
 
-def entries(happened: Happened, host: str) -> Iterator[Entry]:
+def journal_entries(happened: Happened, host: str) -> Iterator[Entry]:
     """What it looks like in a log; `host` is this server."""
     what, message = happened
     if isinstance(what, Message):

@@ -16,7 +16,7 @@ from typing import Any
 
 from copper_kite.clock import has_date
 from copper_kite.errors import Finding, SettingsError
-from copper_kite.settings.explain import parse_toml
+from copper_kite.settings import parse_toml
 from copper_kite.trace.patterns import may_take_for_ever
 from copper_kite.trace.syslog import Line, parse_time
 

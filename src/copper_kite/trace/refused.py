@@ -7,9 +7,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from copper_kite.store import JournalEntry
-from copper_kite.verdict.judge import Verdict, judge_refusal
+from copper_kite.verdict import Verdict, judge_refusal
 
-__all__ = ["Refused", "group_refused", "matching", "refused_verdict"]
+__all__ = ["Refused", "group_refused", "matching_refusals", "refused_verdict"]
 
 
 @dataclass(slots=True, kw_only=True)
@@ -53,7 +53,7 @@ def group_refused(entries: Sequence[JournalEntry]) -> list[Refused]:
     return sorted(groups.values(), key=lambda one: (-one.last, one.who, one.stage))
 
 
-def matching(groups: Sequence[Refused], *, who: str, reason: str, sender: str, to: str) -> list[Refused]:
+def matching_refusals(groups: Sequence[Refused], *, who: str, reason: str, sender: str, to: str) -> list[Refused]:
     """Those of a client or account, with this in the reply, and whose last example has these in its addresses."""
     return [
         one

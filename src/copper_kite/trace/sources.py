@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from copper_kite.errors import InputError
-from copper_kite.settings.load import Loaded
+from copper_kite.settings import Loaded
 from copper_kite.trace.linemap import LineMap, load_map, shipped_map, shipped_maps
 from copper_kite.trace.logs import STREAM, LogSource, rotated
 

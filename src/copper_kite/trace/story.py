@@ -7,19 +7,19 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from copper_kite.clock import span_text
-from copper_kite.mail.received import format_date
-from copper_kite.settings.units import host_of
-from copper_kite.smtp.replies import split_reply
+from copper_kite.mail import format_date
+from copper_kite.settings import host_of
+from copper_kite.smtp import split_reply
 from copper_kite.store import Attempt, AttemptNow, JournalEntry, Message, Recipient, Record, id_text
 from copper_kite.trace.timeline import StoryLine, session_words, timeline
 from copper_kite.trace.told import judge_told
-from copper_kite.verdict.judge import Verdict, judge
+from copper_kite.verdict import Verdict, judge_attempt
 from copper_kite.words import Cause, CauseKind, Event, Side, Stage, State
 
 if TYPE_CHECKING:
     from copper_kite.trace.linemap import Entry
 
-__all__ = ["Story", "StoryLine", "tell"]
+__all__ = ["Story", "StoryLine", "tell_story"]
 
 MOST_NAMED = 3  # recipients of one way
 
@@ -37,7 +37,7 @@ class Story:
     elsewhere: Sequence[Entry] = ()  # what the logs of other programs and hosts have of it
 
 
-def tell(
+def tell_story(
     record: Record,
     facts: Mapping[str, Any],
     *,
@@ -196,7 +196,7 @@ def _stopped(
         "more": f"kite trace --dialogue {id_text(record.message.id)}",
         "sender": record.message.reverse_path,
     }
-    judgement = judge(Stage(stage), cause, int(number) if number else None, enhanced, known)
+    judgement = judge_attempt(Stage(stage), cause, int(number) if number else None, enhanced, known)
     evidence = reply or attempt.text
     meaning = f"{_opening(state, recipient, by_state, running)} {judgement.meaning}"
     if state is State.FAILED and not number.startswith("5") and not cause.final:

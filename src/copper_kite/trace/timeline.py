@@ -7,10 +7,10 @@ from dataclasses import dataclass
 from typing import Any
 
 from copper_kite.clock import span_text
-from copper_kite.mail.received import format_date
-from copper_kite.routing.choose import choose
-from copper_kite.settings.units import host_of
-from copper_kite.smtp.replies import split_reply
+from copper_kite.mail import format_date
+from copper_kite.routing import choose_connector
+from copper_kite.settings import host_of
+from copper_kite.smtp import split_reply
 from copper_kite.store import Attempt, AttemptNow, CarrierThen, JournalEntry, Recipient, Record, SessionFacts
 from copper_kite.words import OPEN, Event
 
@@ -93,7 +93,7 @@ def _choice(record: Record, recipient: Recipient, connectors: Sequence[CarrierTh
     ordered = _ordered_by(record, recipient.address, at)
     if ordered and any(one.name == ordered and one.enabled for one in connectors):
         return ordered, "an administrator chose it"
-    found = choose(connectors, recipient.address, record.message.reverse_path)
+    found = choose_connector(connectors, recipient.address, record.message.reverse_path)
     return (found.connector.name, dict(found.reasons)[found.connector.name]) if found.connector else ("", "")
 
 

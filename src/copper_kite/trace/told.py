@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from copper_kite.smtp.replies import split_reply
-from copper_kite.verdict.judge import Judgement, judge
+from copper_kite.smtp import split_reply
+from copper_kite.verdict import Judgement, judge_attempt
 from copper_kite.words import Cause, Side, Stage
 
 __all__ = ["judge_told"]
@@ -28,7 +28,7 @@ def judge_told(about: Mapping[str, Any], more: Mapping[str, Any]) -> Judgement:
         meaning = {"delivered": "It is in the mailbox.", "relayed": "It went on, to where nobody tells.",
                    "expanded": "It went to all whom that address stands for."}.get(about["action"], "")  # fmt: skip
         return Judgement(Side.BEYOND, meaning or "The notice tells no reason.", advice="nothing to do")
-    judged = judge(Stage.RECIPIENT, Cause.REPLY, code, status, facts)
+    judged = judge_attempt(Stage.RECIPIENT, Cause.REPLY, code, status, facts)
     side = Side.HERE if judged.side is Side.HERE else Side.BEYOND
     advice = judged.advice
     if advice.startswith("nothing to do"):  # it is in their queue now, if in any

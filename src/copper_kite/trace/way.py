@@ -7,11 +7,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from copper_kite.clock import span_text
-from copper_kite.mail.auth_results import Checked, parse_results
-from copper_kite.mail.header import decode_words, fields
-from copper_kite.mail.received_parser import Hop, parse_received
+from copper_kite.mail import Checked, Hop, decode_words, header_fields, parse_received, parse_results
 from copper_kite.trace.clocks import SKEW, Estimate, Offset, Wait, estimate
-from copper_kite.verdict.judge import Verdict
+from copper_kite.verdict import Verdict
 from copper_kite.words import Side
 
 __all__ = ["Claim", "Step", "Way", "find_way", "wait_words", "way_verdict"]
@@ -65,7 +63,7 @@ class Way:
 
 def find_way(content: bytes, trusted: Sequence[str] = ()) -> Way:
     """The way of a message; `trusted` names the servers (authserv-id) whose results count (RFC 8601 5, 7.1)."""
-    found = fields(content)
+    found = header_fields(content)
     shown = {
         name: decode_words(next((value for other, value in found if other == name), ""))
         for name in ("from", "to", "subject", "date", "message-id", "return-path")

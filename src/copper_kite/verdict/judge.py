@@ -12,7 +12,7 @@ from copper_kite.verdict.data import knowledge
 from copper_kite.verdict.explain import find_phrase
 from copper_kite.words import MESSAGE_STAGES, Cause, Side, Stage
 
-__all__ = ["Judgement", "Verdict", "judge", "judge_refusal", "side_of"]
+__all__ = ["Judgement", "Verdict", "judge_attempt", "judge_refusal", "side_of"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -129,7 +129,7 @@ def _command(template: str, facts: Mapping[str, str]) -> str:
     return template.format_map(facts) if needed <= facts.keys() else ""
 
 
-def judge(stage: Stage, cause: Cause, code: int | None, enhanced: str, facts: Mapping[str, Any]) -> Judgement:
+def judge_attempt(stage: Stage, cause: Cause, code: int | None, enhanced: str, facts: Mapping[str, Any]) -> Judgement:
     """What stopped it, from where it stopped and the reply that did it, if one did.
 
     `facts` fills the sentences: connector, next_hop, host, port, address, login, credential, text, sender, recipient,

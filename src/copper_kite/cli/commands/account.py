@@ -14,7 +14,7 @@ from copper_kite.cli.shared.options import json_option, load_settings
 from copper_kite.cli.shared.passwords import password_options, read_password
 
 if TYPE_CHECKING:
-    from copper_kite.settings.load import Loaded
+    from copper_kite.settings import Loaded
 
 __all__ = ["account"]
 
@@ -59,9 +59,8 @@ def set_password(
 
     It is asked for, twice, and does not show, unless an option says where it comes from.
     """
-    from copper_kite.settings.accounts import ACCOUNTS
-    from copper_kite.settings.edit import Document, write_file
-    from copper_kite.smtp.sasl import ScramKey, Secret
+    from copper_kite.settings import ACCOUNTS, Document, write_file
+    from copper_kite.smtp import ScramKey, Secret
 
     loaded = load_settings(config)
     names = [entry.name for entry in loaded.settings.account]

@@ -17,12 +17,10 @@ from copper_kite.cli.shared.options import Endpoints, json_option
 from copper_kite.errors import Finding, InputError, SettingsError
 
 if TYPE_CHECKING:
-    from copper_kite.net.authority import CertificateFiles
-    from copper_kite.session.behaviour import Behaviour
-    from copper_kite.session.captures import Capture
-    from copper_kite.session.standin import Caught, StandInPlan
-    from copper_kite.settings.units import Endpoint
-    from copper_kite.smtp.sasl import Secret
+    from copper_kite.net import CertificateFiles
+    from copper_kite.session import Behaviour, Capture, Caught, StandInPlan
+    from copper_kite.settings import Endpoint
+    from copper_kite.smtp import Secret
 
 __all__ = ["catch"]
 
@@ -82,9 +80,8 @@ def run(
 
     Its certificate comes from an authority made on the spot: a connector trusts it with `trust = "…/ca.pem"`.
     """
-    from copper_kite.session.behaviour import Behaviour, read_behaviour
-    from copper_kite.session.standin import PUT_OFF, REFUSED, Rule
-    from copper_kite.settings.units import Endpoint
+    from copper_kite.session import PUT_OFF, REFUSED, Behaviour, Rule, read_behaviour
+    from copper_kite.settings import Endpoint
 
     if any(address.path for address in addresses):
         raise click.BadParameter("a stand-in listens on TCP addresses", param_hint="ADDRESS:PORT")
@@ -98,7 +95,7 @@ def run(
 
 
 def _files(certificate: str | None, key: str | None) -> CertificateFiles | None:
-    from copper_kite.net.authority import CertificateFiles
+    from copper_kite.net import CertificateFiles
 
     if certificate is None and key is None:
         return None
@@ -116,10 +113,10 @@ def _plan(
 ) -> StandInPlan:
     from dataclasses import replace
 
-    from copper_kite.session.staging import stage
+    from copper_kite.session import stage_stand_in
 
     try:
-        plan = stage(behaviour, folder, logins, files)
+        plan = stage_stand_in(behaviour, folder, logins, files)
     except (OSError, ssl.SSLError) as error:
         raise InputError(f"certificate or key cannot be used: {str(error).lower()}") from error
     return replace(plan, rules=(*rules, *plan.rules))
@@ -128,7 +125,7 @@ def _plan(
 def _logins(credentials: str | None) -> dict[str, Secret]:
     if credentials is None:
         return {}
-    from copper_kite.settings.secrets import read_credentials
+    from copper_kite.settings import read_credentials
 
     findings: list[Finding] = []
     found = read_credentials(Path(credentials), findings)
@@ -139,7 +136,7 @@ def _logins(credentials: str | None) -> dict[str, Secret]:
 
 
 async def _run(plan: StandInPlan, endpoints: Sequence[Endpoint], as_json: bool) -> None:
-    from copper_kite.session.standin import StandIn
+    from copper_kite.session import StandIn
 
     told = asyncio.Event()
     for number in (signal.SIGTERM, signal.SIGINT):
@@ -180,9 +177,9 @@ def _caught_line(caught: Caught) -> str:
 @json_option
 def list_captures(folder: Path, as_json: bool) -> None:
     """The messages kept in a folder, one a line."""
-    from copper_kite.session.captures import captures
+    from copper_kite.session import read_captures
 
-    found = captures(folder)
+    found = read_captures(folder)
     if as_json:
         print_json([capture.facts | {"number": capture.number} for capture in found])
         return
@@ -221,9 +218,9 @@ def _time(facts: dict[str, Any]) -> str:
 @json_option
 def show_capture(number: int, folder: Path, as_json: bool) -> None:
     """One message: its envelope, its session, and its text."""
-    from copper_kite.session.captures import find
+    from copper_kite.session import find_capture
 
-    capture = find(folder, number)
+    capture = find_capture(folder, number)
     content = capture.content
     if as_json:
         print_json(capture.facts | {"number": number, "content": content.decode("utf-8", "backslashreplace")})
@@ -242,14 +239,14 @@ def show_capture(number: int, folder: Path, as_json: bool) -> None:
 @folder_option
 def show_headers(number: int, folder: Path) -> None:
     """The header of one message, as it came."""
-    from copper_kite.session.captures import find
+    from copper_kite.session import find_capture
 
-    _echo_text(find(folder, number).header)
+    _echo_text(find_capture(folder, number).header)
 
 
 def _echo_text(octets: bytes) -> None:
     """Text of unknown origin: every line as it is, but for what could harm a terminal."""
-    from copper_kite.smtp.replies import visible
+    from copper_kite.smtp import visible
 
     for line in octets.decode("utf-8", "backslashreplace").expandtabs().splitlines():
         echo(visible(line))
@@ -261,10 +258,10 @@ def _echo_text(octets: bytes) -> None:
 @click.option("--out", metavar="FILE", help="Where to; else standard output.")
 def export_captures(numbers: tuple[int, ...], folder: Path, out: str | None) -> None:
     """One message as it is, or several (without NUMBER all) as an mbox file by RFC 4155."""
-    from copper_kite.mail.mbox import mbox_entry
-    from copper_kite.session.captures import captures, find
+    from copper_kite.mail import mbox_entry
+    from copper_kite.session import find_capture, read_captures
 
-    found = [find(folder, number) for number in numbers] if numbers else captures(folder)
+    found = [find_capture(folder, number) for number in numbers] if numbers else read_captures(folder)
     if len(numbers) == 1:
         octets = found[0].content
     else:
@@ -284,10 +281,10 @@ def export_captures(numbers: tuple[int, ...], folder: Path, out: str | None) -> 
 @click.option("--yes", is_flag=True, help="Do not ask.")
 def clear_captures(folder: Path, yes: bool) -> None:
     """Remove the messages kept in a folder."""
-    from copper_kite.session.captures import captures, clear
+    from copper_kite.session import clear_captures, read_captures
 
-    count = len(captures(folder))
+    count = len(read_captures(folder))
     echo(f"{folder} holds {count} messages")
     if count and not yes:
         click.confirm("Remove them?", abort=True)
-    clear(folder)
+    clear_captures(folder)

@@ -14,9 +14,8 @@ from copper_kite.cli.shared.options import json_option
 
 if TYPE_CHECKING:
     from copper_kite.errors import Finding
-    from copper_kite.session.survey import Survey
-    from copper_kite.settings.load import Loaded
-    from copper_kite.settings.model import Connector
+    from copper_kite.session import Survey
+    from copper_kite.settings import Connector, Loaded
 
 __all__ = ["check", "show_findings", "show_walk", "summary", "walk"]
 
@@ -34,8 +33,8 @@ def check(ctx: click.Context, live: bool, as_json: bool) -> None:
     An error keeps mail from going or lets strangers in; a warning will hurt some day; a remark may be as you want it.
     Exit 1 when there is an error, 4 when all is well but a next hop cannot be reached (--live).
     """
-    from copper_kite.posture.check import check_file
-    from copper_kite.settings.load import find_config
+    from copper_kite.posture import check_file
+    from copper_kite.settings import find_config
 
     path = find_config(ctx.obj)
     loaded, findings = check_file(path, time.time())

@@ -13,7 +13,6 @@ from copper_kite.cli.shared.editing import (
     change,
     complete_section_keys,
     judge_change,
-    model_of,
     plain_entry,
     show_entry,
     take_up,
@@ -22,8 +21,7 @@ from copper_kite.cli.shared.options import json_option, load_settings
 from copper_kite.errors import InputError, SettingsError
 
 if TYPE_CHECKING:
-    from copper_kite.settings.compare import Difference
-    from copper_kite.settings.edit import Document
+    from copper_kite.settings import Difference, Document
 
 __all__ = ["config"]
 
@@ -81,7 +79,7 @@ def set_keys(path: str | None, section: str, assignments: tuple[str, ...], anywa
     Lists are written with commas; KEY+=VALUE and KEY-=VALUE add to a list and take from it; KEY= takes a key away, so
     that its default counts. `kite config show` has all keys.
     """
-    from copper_kite.settings.values import apply, parse_assignment
+    from copper_kite.settings import apply_assignments, model_of, parse_assignment
 
     given = [parse_assignment(model_of(section), text) for text in assignments]
     if not given:
@@ -91,7 +89,7 @@ def set_keys(path: str | None, section: str, assignments: tuple[str, ...], anywa
         for assignment in given:
             blocks = document.blocks(section)
             present = document.values(blocks[0]) if blocks else {}
-            document.set(section, None, assignment[0], apply(present, assignment))
+            document.set(section, None, assignment[0], apply_assignments(present, assignment))
 
     if not change(path, edit, f"[{section}] changed", anyway=anyway):
         raise SystemExit(1)
@@ -100,7 +98,7 @@ def set_keys(path: str | None, section: str, assignments: tuple[str, ...], anywa
 @config.command("schema")
 def schema() -> None:
     """The JSON Schema of the file, so that editors complete its keys."""
-    from copper_kite.settings.schema import json_schema
+    from copper_kite.settings import json_schema
 
     print_json(json_schema())
 
@@ -113,7 +111,7 @@ def schema() -> None:
 @click.pass_obj
 def export(path: str | None, only: tuple[str, ...]) -> None:
     """Write what another server can take over: no secrets, not this server's name and folders."""
-    from copper_kite.settings.transfer import export_text, parse_part
+    from copper_kite.settings import export_text, parse_part
 
     echo(export_text(load_settings(path), [parse_part(part) for part in only]), nl=False)
 
@@ -130,17 +128,14 @@ def import_file(path: str | None, file: str, dry_run: bool, yes: bool, anyway: b
     What has the same name becomes as it is there; a listener keeps its own addresses. Exit 3, also with --dry-run, when
     that cannot be.
     """
-    from copper_kite.settings.compare import compare
-    from copper_kite.settings.edit import Document
-    from copper_kite.settings.load import examine
-    from copper_kite.settings.transfer import import_into
+    from copper_kite.settings import Document, compare_settings, examine_configuration, import_into
 
     text = sys.stdin.read() if file == "-" else _read(Path(file))
     loaded = load_settings(path, secrets=False)
     document = Document(loaded.source)
     import_into(document, text)
-    after, _ = examine(loaded.path, document.text, secrets=False)
-    differences = compare(loaded, after, everything=True)
+    after, _ = examine_configuration(loaded.path, document.text, secrets=False)
+    differences = compare_settings(loaded, after, everything=True)
     _show(differences, "now", "then")
     _, errors = judge_change(loaded.path, loaded.source, document.text)
     if errors and not anyway:
@@ -167,10 +162,13 @@ def import_file(path: str | None, file: str, dry_run: bool, yes: bool, anyway: b
 @click.pass_context
 def compare_files(ctx: click.Context, left: str, right: str, everything: bool, as_json: bool) -> None:
     """Compare two configurations by what they mean. Exit 1 when they differ."""
-    from copper_kite.settings.compare import compare
-    from copper_kite.settings.load import load
+    from copper_kite.settings import compare_settings, load_configuration
 
-    differences = compare(load(Path(left), secrets=False), load(Path(right), secrets=False), everything=everything)
+    differences = compare_settings(
+        load_configuration(Path(left), secrets=False),
+        load_configuration(Path(right), secrets=False),
+        everything=everything,
+    )
     if as_json:
         print_json([difference._asdict() for difference in differences])
     else:

@@ -27,10 +27,8 @@ from copper_kite.cli.shared.options import json_option, load_settings
 from copper_kite.cli.shared.target import named_connector
 
 if TYPE_CHECKING:
-    from copper_kite.session.probe import Probed
-    from copper_kite.session.survey import Survey
-    from copper_kite.settings.load import Loaded
-    from copper_kite.settings.model import Connector
+    from copper_kite.session import Probed, Survey
+    from copper_kite.settings import Connector, Loaded
     from copper_kite.store import ConnectorState
 
 __all__ = ["allowances_used", "connector"]
@@ -42,7 +40,7 @@ Used = list[tuple[str, int, int]]  # period, how many of its allowance have left
 
 
 def _breaks(loaded: Loaded, name: str) -> list[str]:
-    from copper_kite.routing.cover import takers
+    from copper_kite.routing import takers
 
     names = [entry.name for entry in loaded.settings.connector]
     if name not in names:
@@ -173,12 +171,12 @@ def test_connector(ctx: click.Context, name: str, recipient: str | None, dialogu
 async def _send_test(loaded: Loaded, found: Survey, recipient: str) -> Probed:
     """One small message, by the first way that works."""
     from copper_kite.cli.commands.probe import small_letter
-    from copper_kite.session.probe import probe
+    from copper_kite.session import run_probe
 
     way = next(way for way in found.ways if way.passed)
     sender = way.letter.envelope.reverse_path if way.letter is not None else ""
     letter = small_letter(loaded, f"connector to {way.plan.where}", sender, (recipient,))
-    return await probe(way.plan, {"recipient": recipient, "probing": True}, letter)
+    return await run_probe(way.plan, {"recipient": recipient, "probing": True}, letter)
 
 
 @connector.command("retry")

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from copper_kite.cli.output.show import age, echo, local_time, print_json, stop_json
 
 if TYPE_CHECKING:
-    from copper_kite.settings.load import Loaded
+    from copper_kite.settings import Loaded
     from copper_kite.store import LaneStop
 
 __all__ = ["offer_retry", "retry"]

@@ -13,10 +13,10 @@ from copper_kite.cli.shared.editing import near, take_up_secrets
 from copper_kite.cli.shared.options import json_option, load_settings
 from copper_kite.cli.shared.passwords import password_options, read_password
 from copper_kite.errors import InputError
-from copper_kite.settings.values import shown
+from copper_kite.settings import shown_value
 
 if TYPE_CHECKING:
-    from copper_kite.settings.edit import Block, Document
+    from copper_kite.settings import Block, Document
 
 __all__ = ["credential"]
 
@@ -43,7 +43,7 @@ def list_credentials(config: str | None, as_json: bool) -> None:
         print_json(rows)
         return
     print_table(
-        ("name", "login", "on", "used by connectors"), [[shown(value) for value in row.values()] for row in rows]
+        ("name", "login", "on", "used by connectors"), [[shown_value(value) for value in row.values()] for row in rows]
     )
 
 
@@ -62,7 +62,7 @@ def show_credential(config: str | None, name: str, as_json: bool) -> None:
     if as_json:
         print_json({**found, "file": str(path)})
         return
-    print_table(("key", "value"), [(key, shown(value)) for key, value in {**found, "file": str(path)}.items()])
+    print_table(("key", "value"), [(key, shown_value(value)) for key, value in {**found, "file": str(path)}.items()])
 
 
 @credential.command("add")
@@ -97,7 +97,7 @@ for _command in (add_credential, set_credential):
 
 
 def _put(config: str | None, name: str, login: str | None, source: dict[str, Any]) -> None:
-    from copper_kite.settings.secrets import check_credential
+    from copper_kite.settings import check_credential
 
     path, document = _file(config)
     known = document.values(document.blocks(name)[0]) if document.blocks(name) else {}
@@ -173,7 +173,7 @@ def _demand(document: Document, name: str) -> Block:
 
 def _file(config: str | None) -> tuple[Path, Document]:
     """Where the credentials are, or are to be, and what is there."""
-    from copper_kite.settings.edit import Document
+    from copper_kite.settings import Document
 
     path = _path(config)
     return path, Document(path.read_bytes().decode("utf-8") if path.exists() else "")
@@ -181,7 +181,7 @@ def _file(config: str | None) -> tuple[Path, Document]:
 
 def _write(config: str | None, path: Path, document: Document, name: str, done: str) -> None:
     """Write the file, for its owner alone; a running server that uses the credential takes it up."""
-    from copper_kite.settings.edit import write_file
+    from copper_kite.settings import write_file
 
     write_file(path, document.text, mode=0o600, keep_last=False)
     echo(done)

@@ -16,8 +16,8 @@ from copper_kite.cli.output.queue_table import show_queue
 from copper_kite.cli.output.show import echo, local_time, say
 
 if TYPE_CHECKING:
-    from copper_kite.demo.run import Demo, Moment
-    from copper_kite.settings.load import Loaded
+    from copper_kite.demo import Demo, Moment
+    from copper_kite.settings import Loaded
 
 __all__ = ["demo"]
 
@@ -40,7 +40,7 @@ def demo(seconds: float, folder: str | None, hold: bool) -> None:
     """
     import uvloop
 
-    from copper_kite.demo.run import Demo
+    from copper_kite.demo import Demo
 
     path = Path(folder or tempfile.mkdtemp(prefix="kite-demo-"))
     path.mkdir(parents=True, exist_ok=True)

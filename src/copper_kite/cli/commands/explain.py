@@ -28,8 +28,7 @@ def explain(reply: tuple[str, ...], stage: str | None, as_json: bool) -> None:
 
     As in: kite explain 451 4.7.1 "try again later". The code, the enhanced code or the text may be left out.
     """
-    from copper_kite.verdict.explain import find_phrase, standard_meaning
-    from copper_kite.verdict.judge import Verdict, judge
+    from copper_kite.verdict import Verdict, find_phrase, judge_attempt, standard_meaning
     from copper_kite.words import Cause, Stage
 
     match = _REPLY.fullmatch(" ".join(reply))
@@ -45,7 +44,7 @@ def explain(reply: tuple[str, ...], stage: str | None, as_json: bool) -> None:
     if 200 <= code < 400:
         found = Verdict(None, "The server says yes.", " ".join(reply), advice="nothing to do")
     else:
-        judged = judge(where, Cause.REPLY, code, enhanced, {"text": text})
+        judged = judge_attempt(where, Cause.REPLY, code, enhanced, {"text": text})
         found = judged.verdict(judged.meaning, " ".join(reply))
     standard = standard_meaning(enhanced) if enhanced else ""
     if as_json:

@@ -23,11 +23,10 @@ from copper_kite.cli.output.show import (
 from copper_kite.cli.shared.options import json_option, load_settings
 
 if TYPE_CHECKING:
-    from copper_kite.settings.load import Loaded
+    from copper_kite.settings import Loaded
     from copper_kite.store import Recipient
-    from copper_kite.trace.departure import Departure
-    from copper_kite.trace.way import Step, Way
-    from copper_kite.verdict.judge import Verdict
+    from copper_kite.trace import Departure, Step, Way
+    from copper_kite.verdict import Verdict
 
 __all__ = ["headers"]
 
@@ -51,7 +50,7 @@ def headers(
     FILE is a message, its header, or an mbox; without it, or with -, paste it and end with Ctrl-D. Of an mbox with
     several messages each gets a line, and --number looks at one of them.
     """
-    from copper_kite.trace.way import find_way
+    from copper_kite.trace import find_way
 
     found = _messages(file)
     if number is not None:
@@ -75,7 +74,7 @@ def _numbered(found: Iterator[bytes], number: int) -> bytes:
 
 
 def _messages(file: IO[bytes]) -> Iterator[bytes]:
-    from copper_kite.mail.mbox import mbox_messages
+    from copper_kite.mail import mbox_messages
 
     for content in mbox_messages(_heads(file)):
         yield b"\n".join(_unindented(content.splitlines()))
@@ -83,7 +82,7 @@ def _messages(file: IO[bytes]) -> Iterator[bytes]:
 
 def _heads(file: IO[bytes]) -> Iterator[bytes]:
     """The lines of headers alone: the bodies of a large mbox need no room."""
-    from copper_kite.mail.mbox import mbox_lines
+    from copper_kite.mail import mbox_lines
 
     head, blank, begun = True, True, False
     for line in mbox_lines(file):
@@ -131,7 +130,7 @@ def _longest(way: Way) -> tuple[str, str]:
 
 def _show_way(way: Way, config: str | None, *, as_json: bool) -> None:
     from copper_kite.errors import SettingsError
-    from copper_kite.trace.way import way_verdict
+    from copper_kite.trace import way_verdict
 
     loaded = None
     try:
@@ -181,7 +180,7 @@ def _show_steps(way: Way) -> None:
 
 
 def _delay(step: Step) -> str:
-    from copper_kite.trace.clocks import SKEW
+    from copper_kite.trace import SKEW
 
     wait = step.wait
     if wait is None:
@@ -232,7 +231,7 @@ def _departure(way: Way, loaded: Loaded) -> Departure | None:
     """How it left this server, if it passed it."""
     from copper_kite.errors import KiteError
     from copper_kite.store import open_store
-    from copper_kite.trace.departure import find_departure, own_step
+    from copper_kite.trace import find_departure, own_step
 
     place = own_step(way.steps, loaded.server_name)
     if place is None:
@@ -259,7 +258,7 @@ def _departure_words(departure: Departure) -> list[str]:
 
 
 def _gone_astray(departure: Departure) -> Verdict:
-    from copper_kite.verdict.judge import Verdict
+    from copper_kite.verdict import Verdict
     from copper_kite.words import Side
 
     expected = f"connector {departure.expected}" if departure.expected else "no connector"

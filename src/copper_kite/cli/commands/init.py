@@ -15,9 +15,8 @@ from copper_kite.cli.shared.questions import Asker
 from copper_kite.errors import InputError, SettingsError
 
 if TYPE_CHECKING:
-    from copper_kite.session.look import Seen
-    from copper_kite.settings.fresh import Answers
-    from copper_kite.settings.units import Endpoint
+    from copper_kite.session import Seen
+    from copper_kite.settings import Answers, Endpoint
 
 __all__ = ["init"]
 
@@ -86,8 +85,7 @@ def _target(config: str | None, folder: str | None) -> Path:
 
 def _answers(ask: Asker, given: dict[str, Any], path: Path, password: str | None) -> tuple[Answers, str | None]:
     """All answers, and the password where there is a login."""
-    from copper_kite.settings.fresh import Answers, default_binds, own_name
-    from copper_kite.settings.model import check_domain
+    from copper_kite.settings import Answers, check_domain, default_binds, own_name
 
     known = _known(path)
     name = given["name"] or ask.text("--name", "This server's full name", known.name or own_name(), check_domain)
@@ -131,7 +129,7 @@ def _login(
 
 
 def _mailbox(address: str) -> None:
-    from copper_kite.smtp.grammar import is_mailbox
+    from copper_kite.smtp import is_mailbox
 
     if not is_mailbox(address):
         raise ValueError(f"{address!r} is not an address with a domain")
@@ -139,7 +137,7 @@ def _mailbox(address: str) -> None:
 
 def _host(text: str) -> Endpoint:
     """The smart host; without a port it gets NO_PORT. Raises ValueError."""
-    from copper_kite.settings.units import parse_endpoint
+    from copper_kite.settings import parse_endpoint
 
     endpoint = parse_endpoint(text, default_port=NO_PORT)
     if endpoint.path:
@@ -158,11 +156,10 @@ def _trust(given: str | None) -> str:
 
 def _known(path: Path) -> Answers:
     """What the file that is there says, to be offered again."""
-    from copper_kite.settings.fresh import Answers
-    from copper_kite.settings.load import load
+    from copper_kite.settings import Answers, load_configuration
 
     try:
-        loaded = load(path)
+        loaded = load_configuration(path)
     except SettingsError:
         return Answers(data="")
     settings = loaded.settings
@@ -184,10 +181,10 @@ def _known(path: Path) -> Answers:
 
 
 def _known_password(path: Path, answers: Answers) -> str:
-    from copper_kite.settings.load import load
+    from copper_kite.settings import load_configuration
 
     try:
-        credentials = load(path).credentials.values()
+        credentials = load_configuration(path).credentials.values()
     except SettingsError:
         return ""
     return next((one.password.reveal() for one in credentials if one.password and one.login == answers.login), "")
@@ -199,7 +196,7 @@ def _default_data(path: Path) -> str:
 
 def _smart_host(ask: Asker, given: dict[str, Any], known: Answers, answers: Answers) -> None:
     """The smart host, and the safest way to it that is seen to work."""
-    from copper_kite.settings.model import DEFAULT_PORTS
+    from copper_kite.settings import DEFAULT_PORTS
 
     default = f"{known.host}:{known.port}" if known.host else ""
     text = given["host"] or ask.text("--host", "The smart host, as name or name:port", default, _host)
@@ -219,10 +216,10 @@ def _smart_host(ask: Asker, given: dict[str, Any], known: Answers, answers: Answ
 
 
 def _look_at(ask: Asker, answers: Answers, port: int | None) -> None:
-    from copper_kite.session.look import look, safest
+    from copper_kite.session import look_at_host, safest
 
     echo(f"looking at {answers.host} …")
-    seen = asyncio.run(look(answers.host, port, answers.name, answers.trust))
+    seen = asyncio.run(look_at_host(answers.host, port, answers.name, answers.trust))
     print_table(("port", "TLS", "what is there"), [(str(one.port), one.tls, str(one)) for one in seen], wraps=True)
     found = safest(seen)
     if found is None:
@@ -241,8 +238,7 @@ def _look_at(ask: Asker, answers: Answers, port: int | None) -> None:
 def _choose_trust(ask: Asker, answers: Answers) -> None:
     """Show the certificate, and have an authority named, or the certificate itself pinned."""
     from copper_kite.cli.output.probe_output import certificate_words
-    from copper_kite.net.plan import Plan
-    from copper_kite.net.second_look import shown_chain
+    from copper_kite.net import Plan, shown_chain
 
     plan = Plan(host=answers.host, port=answers.port, name=answers.name, tls=answers.tls)
     chain = asyncio.run(shown_chain(plan))
@@ -273,9 +269,7 @@ def _nothing_works(seen: list[Seen]) -> None:
 
 def _write(ask: Asker, path: Path, answers: Answers, password: str | None, *, overwrite: bool) -> None:
     """Show what will be written, ask, and write both files."""
-    from copper_kite.settings.edit import Document, write_file
-    from copper_kite.settings.fresh import credential_name, fresh_text
-    from copper_kite.settings.load import load_source
+    from copper_kite.settings import Document, credential_name, fresh_text, load_source, write_file
 
     text = fresh_text(answers)
     echo()
@@ -304,8 +298,8 @@ def _write(ask: Asker, path: Path, answers: Answers, password: str | None, *, ov
 def _check(path: Path, *, live: bool) -> int:
     """The check that follows, `live` by the smart host, too; and what to type next."""
     from copper_kite.cli.commands.check import show_findings, show_walk, summary, walk
-    from copper_kite.posture.check import check_file
-    from copper_kite.settings.load import find_config
+    from copper_kite.posture import check_file
+    from copper_kite.settings import find_config
 
     loaded, findings = check_file(path, time.time())
     echo()

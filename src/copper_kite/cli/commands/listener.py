@@ -12,7 +12,7 @@ from copper_kite.cli.shared.editing import make_family, near, plain_entry
 from copper_kite.cli.shared.options import json_option, load_settings
 
 if TYPE_CHECKING:
-    from copper_kite.settings.load import Loaded
+    from copper_kite.settings import Loaded
 
 __all__ = ["listener"]
 

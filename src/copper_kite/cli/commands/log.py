@@ -15,9 +15,7 @@ from copper_kite.cli.output.show import STATE_COLOURS, console, echo, json_text,
 from copper_kite.cli.shared.options import INSTANT, json_option, load_settings, options_of
 
 if TYPE_CHECKING:
-    from copper_kite.trace.linemap import Entry
-    from copper_kite.trace.logs import LogSource
-    from copper_kite.trace.sought import Sought
+    from copper_kite.trace import Entry, LogSource, Sought
 
 __all__ = ["entry_json", "log", "source_options", "sources_of"]
 
@@ -57,7 +55,7 @@ source_options, _filters = options_of(_SOURCES), options_of(_FILTERS)
 
 def _sought(given: dict[str, Any], since: float | None = None, until: float | None = None) -> Sought:
     """What the options mean."""
-    from copper_kite.trace.sought import Sought
+    from copper_kite.trace import Sought
 
     return Sought(
         words=given["words"],
@@ -115,8 +113,8 @@ def search(
 
 
 def _dialogues(config: str | None, sought: Sought) -> Iterator[Entry]:
-    from copper_kite.settings.find import find_file, sketch
-    from copper_kite.trace.journal import dialogue_entries
+    from copper_kite.settings import find_file, sketch
+    from copper_kite.trace import dialogue_entries
 
     found = sketch(find_file(config))
     return dialogue_entries(Path(found.data), found.server_name, sought)
@@ -124,8 +122,8 @@ def _dialogues(config: str | None, sought: Sought) -> Iterator[Entry]:
 
 def _entries(config: str | None, sought: Sought, given: dict[str, Any]) -> Iterator[Entry]:
     """What may be meant, in order: of the journal, or of the logs that are named."""
-    from copper_kite.settings.find import find_file, sketch
-    from copper_kite.trace.journal import history_entries
+    from copper_kite.settings import find_file, sketch
+    from copper_kite.trace import history_entries
 
     if not given["files"]:
         found = sketch(find_file(config))
@@ -138,7 +136,7 @@ def _entries(config: str | None, sought: Sought, given: dict[str, Any]) -> Itera
 
 def sources_of(config: str | None, names: Sequence[str], map_name: str | None, *, rotated: bool) -> list[LogSource]:
     """The logs that --in names: files, and those of [[other_log]] by their names."""
-    from copper_kite.trace.sources import configured_sources, named_sources
+    from copper_kite.trace import configured_sources, named_sources
 
     files = [name for name in names if name == "-" or "=" in name or "/" in name or Path(name).exists()]
     others = [name for name in names if name not in files]
@@ -167,7 +165,7 @@ def follow(config: str | None, /, last: int, keep_place: Path | None, as_json: b
     It goes on when the server is started again, and when a log is rotated. With --json, one object a line.
     """
     from copper_kite.cli.commands.log_follow import follow_files, follow_journal
-    from copper_kite.settings.find import find_file, sketch
+    from copper_kite.settings import find_file, sketch
 
     sought = _sought(given)
     if given["files"]:
@@ -191,7 +189,7 @@ def follow(config: str | None, /, last: int, keep_place: Path | None, as_json: b
 def _echo(entries: Iterable[Entry], *, several: bool) -> None:
     """One line each; on a terminal no wider than that."""
     from copper_kite.cli.output.show import cut
-    from copper_kite.smtp.replies import visible
+    from copper_kite.smtp import visible
 
     where = console()
     coloured, columns = where.is_terminal and not where.no_color, shutil.get_terminal_size().columns

@@ -14,8 +14,7 @@ from typing import IO, TYPE_CHECKING, Any
 import click
 
 if TYPE_CHECKING:
-    from copper_kite.trace.linemap import Entry
-    from copper_kite.trace.logs import LogSource
+    from copper_kite.trace import Entry, LogSource
 
 __all__ = ["follow_files", "follow_journal"]
 
@@ -27,7 +26,7 @@ MAX_READ = 1 << 20  # octets of a file at a time
 def follow_journal(folder: Path, host: str, last: int, keep_place: Path | None) -> Iterator[list[Entry]]:
     """What happens at this server; first what came since the place that is kept, or the `last` ones."""
     from copper_kite.store import open_store
-    from copper_kite.trace.journal import entries
+    from copper_kite.trace import journal_entries
 
     kept, history = _kept(keep_place, "journal"), open_store(folder).history()
     try:
@@ -37,10 +36,10 @@ def follow_journal(folder: Path, host: str, last: int, keep_place: Path | None) 
     if kept is None and last:
         now = time.time()
         before = deque((entry for happened in history.between(now - LOOK_BACK, now)
-                        for entry in entries(happened, host)), maxlen=last)  # fmt: skip
+                        for entry in journal_entries(happened, host)), maxlen=last)  # fmt: skip
         yield list(before)
     while True:
-        found = [entry for happened in history.after(place) for entry in entries(happened, host)]
+        found = [entry for happened in history.after(place) for entry in journal_entries(happened, host)]
         yield found
         if found or kept is None:
             kept = place.export()

@@ -25,9 +25,9 @@ from copper_kite.cli.output.show import (
 from copper_kite.cli.shared.options import json_option, load_settings
 
 if TYPE_CHECKING:
-    from copper_kite.settings.load import Loaded
-    from copper_kite.trace.beyond import Group, Told
-    from copper_kite.verdict.judge import Verdict
+    from copper_kite.settings import Loaded
+    from copper_kite.trace import Group, Told
+    from copper_kite.verdict import Verdict
 
 __all__ = ["notice"]
 
@@ -46,7 +46,7 @@ def notice(config: str | None, paths: tuple[Path, ...], limit: int, look_only: b
     PATH is a message, an mbox, or a folder of them; without it, or with -, standard input. Those about messages that
     left here are noted in their stories, as `kite trace` tells them.
     """
-    from copper_kite.mail.dsn_parser import read_notice
+    from copper_kite.mail import read_notice
 
     contents, read, found = _contents(paths or (Path("-"),)), 0, []
     for content in islice(contents, limit):
@@ -80,7 +80,7 @@ def notice(config: str | None, paths: tuple[Path, ...], limit: int, look_only: b
 
 
 def _contents(paths: Sequence[Path]) -> Iterator[bytes]:
-    from copper_kite.mail.mbox import mbox_lines, mbox_messages
+    from copper_kite.mail import mbox_lines, mbox_messages
 
     for path in paths:
         if str(path) == "-":
@@ -108,7 +108,7 @@ def _joined(loaded: Loaded | None, found: Sequence[Any], *, note: bool) -> tuple
     """What is told, with our messages where they can be found; and how much of it was new and is noted now."""
     from copper_kite.errors import StoreError
     from copper_kite.store import open_store
-    from copper_kite.trace.beyond import Told, find_message, notes
+    from copper_kite.trace import Told, find_message, notice_entries
 
     try:
         reader = open_store(loaded.data).reader() if loaded is not None else None
@@ -124,7 +124,7 @@ def _joined(loaded: Loaded | None, found: Sequence[Any], *, note: bool) -> tuple
             of_it = [Told(one, about, id, sender) for about in one.recipients]
             told += of_it
             if note and id is not None:
-                entries += notes(reader.record(id), of_it, time.time())
+                entries += notice_entries(reader.record(id), of_it, time.time())
     if entries:
         _write(loaded.data, entries)
     return told, len(entries)
@@ -160,11 +160,11 @@ def _show_one(one: Told) -> None:
 
 
 def _show_groups(told: Sequence[Told], notices: int) -> None:
-    from copper_kite.trace.beyond import group
+    from copper_kite.trace import group_told
 
     tells = "1 notice tells" if notices == 1 else f"{notices} notices tell"
     echo(f"{tells} of {len(told)} recipients.\n")
-    groups = group(told)
+    groups = group_told(told)
     print_table(
         ("action", "count", "ours", "status", "at", "for", "said"),
         [_group_row(found) for found in groups[:SHOWN]],
@@ -188,10 +188,10 @@ def _group_row(found: Group) -> tuple[str, ...]:
 
 def _verdict(told: Sequence[Told]) -> Verdict:
     """On what is told most; where some failed and others wait, on the most of either."""
-    from copper_kite.trace.beyond import group
-    from copper_kite.verdict.judge import Verdict
+    from copper_kite.trace import group_told
+    from copper_kite.verdict import Verdict
 
-    groups = group(told)
+    groups = group_told(told)
     most = next((found for found in groups if found.action == "failed"), groups[0])
     first = _verdict_on(most, len(told))
     other = next((found for found in groups if found.action == "delayed" and found is not most), None)
@@ -205,7 +205,7 @@ def _verdict(told: Sequence[Told]) -> Verdict:
 
 
 def _verdict_on(found: Group, of: int) -> Verdict:
-    from copper_kite.trace.told import judge_told
+    from copper_kite.trace import judge_told
 
     one = found.told[0]
     judged = judge_told(one.facts, _known(one))
@@ -224,7 +224,7 @@ def _known(one: Told) -> dict[str, str]:
 
 def _told_json(one: Told) -> dict[str, Any]:
     from copper_kite.store import id_text
-    from copper_kite.verdict.explain import standard_meaning
+    from copper_kite.verdict import standard_meaning
 
     about, found = one.about, one.notice
     return {

@@ -16,8 +16,8 @@ from typing import TYPE_CHECKING
 from copper_kite.errors import HandOverFailed, InputError, KiteError
 
 if TYPE_CHECKING:
-    from copper_kite.session.handover import Parcel
-    from copper_kite.settings.find import Sketch
+    from copper_kite.session import Parcel
+    from copper_kite.settings import Sketch
 
 __all__ = ["hand_in", "local_user"]
 
@@ -141,18 +141,18 @@ def _read_value(order: Order, word: str, left: list[str]) -> None:
 
 def _do(order: Order, config: str | None) -> None:
     if order.mode == "list":
-        from copper_kite.cli.main import main
+        from copper_kite.cli.main import run_command_line
 
-        main([*(["--config", config] if config else []), "queue", "list"])
+        run_command_line([*(["--config", config] if config else []), "queue", "list"])
         return
-    from copper_kite.settings.find import find_file, sketch
+    from copper_kite.settings import find_file, sketch
 
     known = sketch(find_file(config))
     path = order.socket or next(iter(known.sockets), "")
     if not path:
         raise InputError('no listener has a Unix socket; add "unix:/run/copper-kite/submit.sock" to bind', usage=True)
     if order.mode == "session":
-        from copper_kite.session.handover import pass_through
+        from copper_kite.session import pass_through
 
         pass_through(path, sys.stdin.fileno(), sys.stdout.fileno())
         return
@@ -161,7 +161,7 @@ def _do(order: Order, config: str | None) -> None:
     octets = _message(sys.stdin.buffer.read(), ends_at_dot=order.ends_at_dot) if sys.stdin is not None else b""
     if not octets.strip():
         raise InputError("there is nothing on standard input")
-    from copper_kite.routing.outward import Outward
+    from copper_kite.routing import Outward
 
     user = local_user()
     author = Outward(known, known.server_name).sender(user) or f"{user}@{known.server_name}"
@@ -172,8 +172,8 @@ def _do(order: Order, config: str | None) -> None:
 def _submit(order: Order, path: str, known: Sketch, sender: str, octets: bytes, *, author: str) -> None:
     """Hand it in, or leave it in the drop folder; `author` stands in From where nobody else is known."""
     server = known.server_name
-    from copper_kite.mail.mend import mend
-    from copper_kite.session.handover import Parcel, hand_over
+    from copper_kite.mail import mend_message
+    from copper_kite.session import Parcel, hand_over
 
     recipients = list(order.recipients)
     if order.from_header:
@@ -182,7 +182,9 @@ def _submit(order: Order, path: str, known: Sketch, sender: str, octets: bytes, 
             raise InputError("the message names nobody in To, Cc or Bcc")
     _check_addresses([*([sender] if sender else []), *recipients])
     message_id = f"{time.time_ns():x}.{os.getpid()}.{os.urandom(4).hex()}@{server}"
-    content = mend(octets, sender=sender or author, message_id=message_id, at=time.time(), full_name=order.full_name)
+    content = mend_message(
+        octets, sender=sender or author, message_id=message_id, at=time.time(), full_name=order.full_name
+    )
     asked, each = _wishes(order)
     parcel = Parcel(sender, list(dict.fromkeys(recipients)), content, asked, each)
     try:
@@ -195,15 +197,15 @@ def _submit(order: Order, path: str, known: Sketch, sender: str, octets: bytes, 
 
 def _leave_in_drop_folder(known: Sketch, parcel: Parcel, error: HandOverFailed) -> None:
     """Nobody takes it now: it waits where the server finds it. Raises HandOverFailed, InputError."""
-    from copper_kite.routing.outward import Outward
-    from copper_kite.session.drop import drop
+    from copper_kite.routing import Outward
+    from copper_kite.session import leave_message
 
     outward = Outward(known, known.server_name)
     for address in parcel.recipients:
         if outward.recipient(address) is None:  # what nobody could be told of later is told now
             raise InputError(f"501 5.1.3 {address!r} is no address that mail can leave for")
     try:
-        drop(known.drop, parcel)
+        leave_message(known.drop, parcel)
     except HandOverFailed as problem:
         raise HandOverFailed(f"{error}; {problem}", temporary=True) from problem
 
@@ -212,7 +214,7 @@ def _wishes(order: Order) -> tuple[str, str]:
     """What is asked for by RFC 3461, as it stands behind MAIL and RCPT. Raises InputError."""
     if not (order.ret or order.envelope_id or order.notify):
         return "", ""
-    from copper_kite.smtp.parameters import MAIL_PARAMETERS, RCPT_PARAMETERS
+    from copper_kite.smtp import MAIL_PARAMETERS, RCPT_PARAMETERS
 
     ret = {"headers": "HDRS", "hdrs": "HDRS", "full": "FULL"}.get(order.ret.lower(), order.ret)
     given = {"RET": ret, "ENVID": order.envelope_id}
@@ -240,8 +242,7 @@ def _named_in(octets: bytes) -> list[str]:
     """The addresses in To, Cc and Bcc; in the Resent- fields, where there are such (RFC 5322 3.6.6)."""
     from email.utils import getaddresses
 
-    from copper_kite.mail.header import all_values, scan_header
-    from copper_kite.mail.mend import normalise_line_ends
+    from copper_kite.mail import all_values, normalise_line_ends, scan_header
 
     header = scan_header(normalise_line_ends(octets))
     names = (b"To", b"Cc", b"Bcc")

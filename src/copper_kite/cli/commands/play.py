@@ -18,8 +18,7 @@ from copper_kite.cli.shared.target import SUBMISSION_PORT, Target, credentials_o
 from copper_kite.errors import InputError
 
 if TYPE_CHECKING:
-    from copper_kite.session.play import Played
-    from copper_kite.session.script import Script
+    from copper_kite.session import Played, Script
 
 __all__ = ["play"]
 
@@ -86,7 +85,7 @@ def _shipped_names() -> list[str]:
 
 
 def _find(name: str) -> Script:
-    from copper_kite.session.script import parse_script, read_script
+    from copper_kite.session import parse_script, read_script
 
     if name in _shipped_names() and not Path(name).exists():
         file = resources.files("copper_kite.session").joinpath("scripts", f"{name}.session")
@@ -103,10 +102,10 @@ def _list(*, as_json: bool) -> None:
 
 
 async def _play_all(scripts: Sequence[Script], target: Target, variables: dict[str, str]) -> list[Played]:
-    from copper_kite.session.play import play
+    from copper_kite.session import play_script
 
     credentials = credentials_of(target.loaded, [])
-    return [await play(script, target.plan, variables, credentials, target.facts) for script in scripts]
+    return [await play_script(script, target.plan, variables, credentials, target.facts) for script in scripts]
 
 
 def _print(played: Sequence[Played], *, dialogue: bool) -> None:

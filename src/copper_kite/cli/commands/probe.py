@@ -32,9 +32,8 @@ from copper_kite.cli.shared.target import (
 from copper_kite.errors import InputError
 
 if TYPE_CHECKING:
-    from copper_kite.session.probe import Letter, Probed
-    from copper_kite.settings.load import Loaded
-    from copper_kite.settings.units import Endpoint
+    from copper_kite.session import Letter, Probed
+    from copper_kite.settings import Endpoint, Loaded
 
 __all__ = ["make_letter", "probe", "small_letter"]
 
@@ -110,19 +109,19 @@ def _json(found: Sequence[Probed], *, swept: bool) -> object:
 
 
 async def _sweep(target: Target, ports: list[int]) -> list[Probed]:
-    from copper_kite.session.probe import sweep
+    from copper_kite.session import sweep_ports
 
-    return await sweep(target.plan, ports, target.facts)
+    return await sweep_ports(target.plan, ports, target.facts)
 
 
 async def _repeat(target: Target, letter: Letter | None, times: int, every: float, *, quiet: bool) -> list[Probed]:
-    from copper_kite.session.probe import probe
+    from copper_kite.session import run_probe
 
     found = []
     for turn in range(times):
         if turn:
             await asyncio.sleep(every)
-        found.append(await probe(target.plan, target.facts, letter))
+        found.append(await run_probe(target.plan, target.facts, letter))
         if times > 1 and not quiet:
             one = found[-1]
             took = milliseconds(sum(seconds for _, seconds, _ in one.stages))
@@ -141,9 +140,8 @@ def make_letter(
     target: Target, sender: str | None, recipients: tuple[str, ...], size: int | None, *, deliver: bool
 ) -> Letter | None:
     """What to go on with after the login, if anything. Raises InputError."""
-    from copper_kite.session.probe import Letter
-    from copper_kite.smtp.grammar import is_mailbox
-    from copper_kite.smtp.transaction import Envelope
+    from copper_kite.session import Letter
+    from copper_kite.smtp import Envelope, is_mailbox
 
     if deliver and not recipients:
         raise InputError("--deliver needs a recipient: --to ADDRESS", usage=True)
@@ -166,13 +164,13 @@ def make_letter(
 
 def small_letter(loaded: Loaded | None, how: str, sender: str, recipients: tuple[str, ...]) -> Letter:
     """One small real message that says what it tests."""
-    from copper_kite.mail.mend import mend
-    from copper_kite.session.probe import Letter
-    from copper_kite.smtp.transaction import Envelope
+    from copper_kite.mail import mend_message
+    from copper_kite.session import Letter
+    from copper_kite.smtp import Envelope
 
     text = f"Subject: Test of {how}\nTo: {', '.join(recipients)}\n\nA test message, sent by kite to {how}.\n"
     message_id = f"{time.time_ns():x}.test@{own_name(loaded)}"
-    content = mend(text.encode(), sender=sender, message_id=message_id, at=time.time())
+    content = mend_message(text.encode(), sender=sender, message_id=message_id, at=time.time())
     utf8 = not "".join((sender, *recipients)).isascii()
     return Letter(Envelope(sender, recipients, len(content), not content.isascii(), utf8), content)
 

@@ -174,7 +174,7 @@ def raw_message(config: str | None, id: str) -> None:
 @click.pass_obj
 def export_messages(config: str | None, /, ids: tuple[str, ...], into: Path, **given: Any) -> None:
     """Write messages out, as they are kept: those named, or those that the filters mean."""
-    from copper_kite.mail.mbox import mbox_entry
+    from copper_kite.mail import mbox_entry
     from copper_kite.store import id_text, open_store
     from copper_kite.words import State
 

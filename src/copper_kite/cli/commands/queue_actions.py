@@ -22,7 +22,7 @@ from copper_kite.cli.shared.selection import filters, selection
 if TYPE_CHECKING:
     from pathlib import Path
 
-    from copper_kite.settings.load import Loaded
+    from copper_kite.settings import Loaded
     from copper_kite.store import AdminRequest, QueueRow, Running, Selection
     from copper_kite.words import Action
 
@@ -96,7 +96,7 @@ def redirect(
 
 def _whole_address(loaded: Loaded, address: str) -> str:
     """An address as it leaves. Raises UsageError."""
-    from copper_kite.routing.outward import Outward
+    from copper_kite.routing import Outward
 
     found = Outward(loaded.settings.identity, loaded.server_name).recipient(address)
     if found is None:
@@ -138,13 +138,13 @@ def _act(config: str | None, deed: _QueueAction, ids: Sequence[str], given: dict
 
 
 def _meant(reader: Any, action: Action, ids: Sequence[str], given: dict[str, Any]) -> list[QueueRow]:
-    from copper_kite.relay.admin_requests import may
+    from copper_kite.relay import may_apply
     from copper_kite.words import State
 
     chosen = selection(reader, ids, given)
     if not chosen.states:
-        chosen = chosen._replace(states=[state for state in State if may(action, state)])
-    return [row for row in reader.select(chosen) if may(action, row.recipient.state)]
+        chosen = chosen._replace(states=[state for state in State if may_apply(action, state)])
+    return [row for row in reader.select(chosen) if may_apply(action, row.recipient.state)]
 
 
 def _show(rows: Sequence[QueueRow]) -> None:
@@ -162,9 +162,9 @@ def _have_done(config: str | None, deed: _QueueAction, rows: Sequence[QueueRow])
     folder = queue_folder(config)
     running = running_server(folder)
     if running is None:
-        from copper_kite.relay.offline import carry_out
+        from copper_kite.relay import carry_out_offline
 
-        carry_out(load_settings(config), wanted, now)
+        carry_out_offline(load_settings(config), wanted, now)
         return "done; no server runs now"
     return ask_server(folder, running, wanted)
 

@@ -16,8 +16,7 @@ if TYPE_CHECKING:
     from rich.console import RenderableType
 
     from copper_kite.store import QueueSummary, Running
-    from copper_kite.trace.linemap import Entry
-    from copper_kite.trace.pulse import Pulse
+    from copper_kite.trace import Entry, Pulse
     from copper_kite.words import State
 
 __all__ = ["Look", "picture", "watch"]
@@ -64,17 +63,16 @@ def watch(config: str | None, every: float, times: int | None, as_json: bool) ->
 
 def _looks(folder: Path, every: float, times: int | None) -> Iterator[Look]:
     from copper_kite.store import open_store, running_server
-    from copper_kite.trace.journal import entries
-    from copper_kite.trace.pulse import Pulse
+    from copper_kite.trace import Pulse, journal_entries
 
     history, pulse, count, now = open_store(folder).history(), Pulse(), 0, time.time()
     place, first = history.now(), None
     for happened in history.between(now - LOOK_BACK, now):
-        pulse.add(entries(happened, ""), now)
+        pulse.add(journal_entries(happened, ""), now)
     with open_store(folder).reader() as reader:
         while True:
             now = time.time()
-            new = [entry for happened in history.after(place) for entry in entries(happened, "")]
+            new = [entry for happened in history.after(place) for entry in journal_entries(happened, "")]
             pulse.add(new, now)
             summary = reader.summary()
             first = first or (now, summary)

@@ -13,7 +13,7 @@ from copper_kite.cli.shared.editing import near
 from copper_kite.cli.shared.options import DURATION, load_settings
 
 if TYPE_CHECKING:
-    from copper_kite.settings.load import Loaded
+    from copper_kite.settings import Loaded
 
 __all__ = ["add_record"]
 

@@ -12,10 +12,9 @@ from copper_kite.cli.shared.options import json_option, load_settings
 from copper_kite.errors import InputError
 
 if TYPE_CHECKING:
-    from copper_kite.routing.choose import Choice
-    from copper_kite.settings.load import Loaded
-    from copper_kite.settings.model import Connector
-    from copper_kite.verdict.judge import Verdict
+    from copper_kite.routing import Choice
+    from copper_kite.settings import Connector, Loaded
+    from copper_kite.verdict import Verdict
 
 __all__ = ["route"]
 
@@ -32,9 +31,8 @@ def route(ctx: click.Context, addresses: tuple[str, ...], sender: str, as_json: 
 
     Without addresses, or with -, they are read from standard input, one a line. Exit 1 when one has no connector.
     """
-    from copper_kite.routing.choose import choose
-    from copper_kite.routing.outward import Outward
-    from copper_kite.smtp.grammar import is_mailbox
+    from copper_kite.routing import Outward, choose_connector
+    from copper_kite.smtp import is_mailbox
 
     loaded = load_settings(ctx.obj)
     given = [line.strip() for line in sys.stdin] if addresses in ((), ("-",)) else list(addresses)
@@ -43,7 +41,7 @@ def route(ctx: click.Context, addresses: tuple[str, ...], sender: str, as_json: 
     for address in wanted:
         if not is_mailbox(address):
             raise InputError(f"{address!r} is not an address with a domain", usage=True)
-    choices = [choose(loaded.settings.connector, address, outward.sender(sender) or "") for address in wanted]
+    choices = [choose_connector(loaded.settings.connector, address, outward.sender(sender) or "") for address in wanted]
     if as_json:
         print_json([_choice_json(loaded, choice) for choice in choices])
     elif len(choices) > 5:
@@ -82,12 +80,11 @@ RESOLVE_SECONDS = 15.0
 def _addresses(loaded: Loaded, host: str) -> str:
     import asyncio
 
-    from copper_kite.net.failure import SessionFailed
-    from copper_kite.net.resolve import resolve
-    from copper_kite.routing.plan import dns_of
+    from copper_kite.net import SessionFailed, resolve_host
+    from copper_kite.routing import dns_of
 
     try:
-        return ", ".join(asyncio.run(resolve(host, 25, RESOLVE_SECONDS, dns_of(loaded))))
+        return ", ".join(asyncio.run(resolve_host(host, 25, RESOLVE_SECONDS, dns_of(loaded))))
     except SessionFailed as failure:
         return f"none ({failure.text})"
 
@@ -96,10 +93,8 @@ def _exchangers(loaded: Loaded, recipient: str) -> list[str]:
     """The mail exchangers of a recipient's domain, in the order in which they are tried."""
     import asyncio
 
-    from copper_kite.net.failure import SessionFailed
-    from copper_kite.net.resolve import mail_exchangers
-    from copper_kite.routing.mx import mx_order
-    from copper_kite.routing.plan import dns_of
+    from copper_kite.net import SessionFailed, mail_exchangers
+    from copper_kite.routing import dns_of, mx_order
 
     domain = recipient.rpartition("@")[2]
     try:
@@ -111,11 +106,11 @@ def _exchangers(loaded: Loaded, recipient: str) -> list[str]:
 
 
 def _nobody(loaded: Loaded, choice: Choice[Connector]) -> Verdict:
-    from copper_kite.verdict.judge import Verdict, judge
+    from copper_kite.verdict import Verdict, judge_attempt
     from copper_kite.words import Cause, Stage
 
     domain = choice.recipient.rpartition("@")[2]
-    found = judge(Stage.RESOLVE, Cause.NO_CONNECTOR, None, "", {"recipient": choice.recipient})
+    found = judge_attempt(Stage.RESOLVE, Cause.NO_CONNECTOR, None, "", {"recipient": choice.recipient})
     enabled = [entry for entry in loaded.settings.connector if entry.enabled]
     command = f"kite connector set {enabled[0].name} recipients+={domain}" if enabled else "kite connector add --help"
     advice = "or another connector that is to carry it" if enabled[1:] else ""

@@ -29,9 +29,8 @@ from copper_kite.cli.shared.target import (
 from copper_kite.errors import InputError
 
 if TYPE_CHECKING:
-    from copper_kite.session.probe import Letter, Probed
-    from copper_kite.session.sending import Sent
-    from copper_kite.verdict.judge import Verdict
+    from copper_kite.session import Letter, Probed, Sent
+    from copper_kite.verdict import Verdict
 
 __all__ = ["send"]
 
@@ -97,8 +96,8 @@ def send(ctx: click.Context, /, recipients: tuple[str, ...], **given: Any) -> No
 def _local(config: str | None, given: dict[str, Any]) -> Target:
     """This machine's own server, as a program meets it. Raises InputError when there is nothing to meet."""
     from copper_kite.cli.shared.options import load_settings
-    from copper_kite.net.plan import Plan
-    from copper_kite.session.probe import PATIENCE
+    from copper_kite.net import Plan
+    from copper_kite.session import PATIENCE
 
     refuse_options(given)
     loaded = load_settings(config)
@@ -113,10 +112,9 @@ def _local(config: str | None, given: dict[str, Any]) -> Target:
 
 def _letters(target: Target, recipients: tuple[str, ...], given: dict[str, Any]) -> Callable[[int], Letter]:
     """What makes message 1, 2, … Raises InputError for what can be no message."""
-    from copper_kite.mail.compose import split_address
-    from copper_kite.session.probe import Letter
-    from copper_kite.smtp.grammar import is_mailbox
-    from copper_kite.smtp.transaction import Envelope
+    from copper_kite.mail import split_address
+    from copper_kite.session import Letter
+    from copper_kite.smtp import Envelope, is_mailbox
 
     loaded = target.loaded
     if not target.plan.path:  # to our own server, they go as they are
@@ -144,8 +142,7 @@ def _letters(target: Target, recipients: tuple[str, ...], given: dict[str, Any])
 def _maker(
     target: Target, sender: str, recipients: Sequence[str], given: dict[str, Any], domain: str
 ) -> Callable[[int], bytes]:
-    from copper_kite.mail.compose import Parts, compose
-    from copper_kite.mail.mend import normalise_line_ends
+    from copper_kite.mail import Parts, compose_message, normalise_line_ends
 
     if given["eml"]:
         try:
@@ -170,15 +167,15 @@ def _maker(
             size=given["size"],
         )
         message_id = f"{time.time_ns():x}.{os.getpid()}.{number}.test@{domain}"
-        return compose(parts, message_id, time.time())
+        return compose_message(parts, message_id, time.time())
 
     return make
 
 
 async def _send_one(target: Target, letter: Letter) -> Probed:
-    from copper_kite.session.probe import probe
+    from copper_kite.session import run_probe
 
-    return await probe(target.plan, target.facts, letter)
+    return await run_probe(target.plan, target.facts, letter)
 
 
 def _id_of(found: Probed) -> str | None:
@@ -232,7 +229,7 @@ def _send_many(
     from rich.console import Console
     from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
 
-    from copper_kite.session.sending import send_many
+    from copper_kite.session import send_many
 
     tally = _Tally()
     columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn())
@@ -304,8 +301,8 @@ def _said(one: Sent) -> str:
 
 def _why(target: Target, one: Sent, letter: Callable[[int], Letter]) -> Verdict:
     """The verdict on a message that was not taken."""
-    from copper_kite.net.failure import SessionFailed
-    from copper_kite.session.probe import stopped
+    from copper_kite.net import SessionFailed
+    from copper_kite.session import verdict_on_stop
     from copper_kite.words import Cause
 
     failure = one.failure
@@ -314,7 +311,7 @@ def _why(target: Target, one: Sent, letter: Callable[[int], Letter]) -> Verdict:
         refused = next(result for result in one.results if not result.reply.positive)
         failure = SessionFailed(refused.stage, Cause.REPLY, str(refused.reply), refused.reply)
         recipient = refused.recipient
-    return stopped(target.plan, failure, {"recipient": recipient, **target.facts}, letter(one.number))
+    return verdict_on_stop(target.plan, failure, {"recipient": recipient, **target.facts}, letter(one.number))
 
 
 target_options(send)

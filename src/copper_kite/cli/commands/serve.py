@@ -13,7 +13,7 @@ from copper_kite.cli.shared.options import load_settings
 from copper_kite.errors import KiteError
 
 if TYPE_CHECKING:
-    from copper_kite.relay.service import Service
+    from copper_kite.relay import Service
 
 from copper_kite.cli.output.show import echo
 
@@ -31,7 +31,7 @@ def serve(config: str | None) -> None:
     """
     import uvloop
 
-    from copper_kite.relay.supervised import tell_manager
+    from copper_kite.relay import tell_manager
 
     for early in (signal.SIGHUP, signal.SIGUSR1):  # one that comes too early must not end it
         signal.signal(early, signal.SIG_IGN)
@@ -51,7 +51,7 @@ def serve(config: str | None) -> None:
             tell_manager("READY=1")
 
     async def run() -> bool:
-        from copper_kite.relay.service import Service
+        from copper_kite.relay import Service
 
         loop = asyncio.get_running_loop()
         told = asyncio.Event()
@@ -79,7 +79,7 @@ def serve(config: str | None) -> None:
 
 def _keep_watchdog_quiet(loop: asyncio.AbstractEventLoop) -> None:
     """Tell the service manager again and again that the loop runs, where it wants to know (sd_notify(3))."""
-    from copper_kite.relay.supervised import tell_manager, watch_interval
+    from copper_kite.relay import tell_manager, watch_interval
 
     interval = watch_interval()
     if interval is None:
@@ -102,7 +102,7 @@ async def _first_of(*events: asyncio.Event) -> None:
 
 async def _stop(service: Service) -> bool:
     """End the service; False where the queue had been lost."""
-    from copper_kite.relay.supervised import tell_manager
+    from copper_kite.relay import tell_manager
 
     tell_manager("STOPPING=1")
     if service.lost.is_set():

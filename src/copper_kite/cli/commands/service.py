@@ -60,8 +60,7 @@ def service(
 
         set_up_path(Path(path), load_settings(config).path.absolute(), _command(), yes=yes)
         return
-    from copper_kite.settings.edit import EditFailed, write_file
-    from copper_kite.settings.service_units import NAME, STATE, service_unit, socket_unit
+    from copper_kite.settings import NAME, STATE, EditFailed, service_unit, socket_unit, write_file
 
     loaded = load_settings(config)
     units = {f"{NAME}.service": service_unit(loaded, _command(), user), f"{NAME}.socket": socket_unit(loaded)}

@@ -13,7 +13,7 @@ from copper_kite.cli.output.status_screen import Disk, ServerStatus, show_status
 from copper_kite.cli.shared.options import json_option, load_settings
 
 if TYPE_CHECKING:
-    from copper_kite.settings.load import Loaded
+    from copper_kite.settings import Loaded
     from copper_kite.store import Note
 
 __all__ = ["status"]
@@ -41,7 +41,7 @@ def _gather(config: str | None) -> ServerStatus:
     from copper_kite.cli.commands.connector import allowances_used
     from copper_kite.errors import StoreError
     from copper_kite.store import dropped_names, open_store, read_live, read_note, read_recordings, running_server
-    from copper_kite.trace.flow import DAY, flow_of
+    from copper_kite.trace import DAY, flow_of
 
     now = time.time()
     loaded, told = _settings(config)
@@ -78,7 +78,7 @@ def _settings(config: str | None) -> tuple[Loaded, list[str]]:
     Raises SettingsError when no server runs that could go on with another one.
     """
     from copper_kite.errors import SettingsError
-    from copper_kite.settings.load import data_folder_of, find_config, load_source
+    from copper_kite.settings import data_folder_of, find_config, load_source
     from copper_kite.store import read_note, running_server
 
     try:

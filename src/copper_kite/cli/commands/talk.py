@@ -15,14 +15,14 @@ from copper_kite.cli.output.probe_output import milliseconds
 from copper_kite.cli.output.show import echo, print_verdict
 from copper_kite.cli.shared.options import Endpoints
 from copper_kite.cli.shared.target import SUBMISSION_PORT, Target, credentials_of, find_target, target_options
-from copper_kite.smtp.replies import visible
+from copper_kite.smtp import visible
 
 if TYPE_CHECKING:
     from prompt_toolkit import PromptSession
     from prompt_toolkit.completion import Completer
 
-    from copper_kite.session.talk import Said, Talk
-    from copper_kite.settings.units import Endpoint
+    from copper_kite.session import Said, Talk
+    from copper_kite.settings import Endpoint
 
 __all__ = ["talk"]
 
@@ -52,7 +52,7 @@ def talk(ctx: click.Context, /, server: Endpoint | None, **given: Any) -> None:
 
 
 async def _talk(target: Target) -> int:
-    from copper_kite.session.talk import Talk
+    from copper_kite.session import Talk
 
     on_terminal = sys.stdin.isatty() and sys.stdout.isatty()
     live = Talk(target.plan, credentials_of(target.loaded, []), target.facts)
@@ -78,15 +78,15 @@ def _show(lines: Iterable[Said]) -> None:
 
 async def _read_pipe(live: Talk) -> str | None:
     """The next line of standard input, shown as what was typed."""
-    from copper_kite.session.talk import holds_secret
-    from copper_kite.smtp.client import free
+    from copper_kite.session import holds_secret
+    from copper_kite.smtp import typed_command
 
     line: str = await asyncio.get_running_loop().run_in_executor(None, sys.stdin.readline)
     if not line:
         return None
     line = line.rstrip("\r\n")
     hidden = live.secret or (live.complete and holds_secret(line))
-    echo(f"{live.prompt:>9}  C: {free(line, answer=live.secret).shown if hidden else line}")
+    echo(f"{live.prompt:>9}  C: {typed_command(line, answer=live.secret).shown if hidden else line}")
     return line
 
 
@@ -115,7 +115,7 @@ def _prompt_session() -> PromptSession[str]:
     from prompt_toolkit import PromptSession
     from prompt_toolkit.history import FileHistory
 
-    from copper_kite.session.talk import holds_secret
+    from copper_kite.session import holds_secret
 
     class History(FileHistory):
         """Without the lines that hold a secret."""
@@ -135,7 +135,7 @@ def _prompt_session() -> PromptSession[str]:
 def _completer() -> Completer:
     from prompt_toolkit.completion import WordCompleter
 
-    from copper_kite.session.talk import HELPERS
+    from copper_kite.session import HELPERS
 
     words = [*COMMANDS, *HELPERS]
     return WordCompleter(words, ignore_case=True, sentence=True, meta_dict=dict(HELPERS))

@@ -32,10 +32,9 @@ from copper_kite.cli.shared.options import INSTANT, json_option, load_settings, 
 from copper_kite.cli.shared.selection import filters, selection
 
 if TYPE_CHECKING:
-    from copper_kite.settings.load import Loaded
+    from copper_kite.settings import Loaded
     from copper_kite.store import Attempt, JournalEntry, QueueRow, Reader, Selection
-    from copper_kite.trace.linemap import Entry
-    from copper_kite.trace.story import Story
+    from copper_kite.trace import Entry, Story
 
 __all__ = ["load_story", "show_story", "story_json", "story_of", "trace"]
 
@@ -74,7 +73,7 @@ def trace(
     hosts: those that --in names, and those of [[other_log]] in the configuration.
     """
     from copper_kite.errors import NotFound
-    from copper_kite.settings.find import find_file, sketch
+    from copper_kite.settings import find_file, sketch
     from copper_kite.store import open_store
 
     if refused:
@@ -157,13 +156,12 @@ def _show_list(rows: list[QueueRow], limit: int, *, as_json: bool) -> None:
 def load_story(folder: Path, connectors: Sequence[Any], reader: Reader, id: int) -> Story:
     """The story of one message in `folder`, told with what the configuration knows of its `connectors`."""
     from copper_kite.store import read_live, running_server
-    from copper_kite.trace.running import attempt_of
-    from copper_kite.trace.story import tell
+    from copper_kite.trace import attempt_of, tell_story
 
     record = reader.record(id)
     running = running_server(folder) is not None
     lanes = read_live(folder) if running else []
-    return tell(
+    return tell_story(
         record,
         {"connectors": {one.name: {"credential": one.credential, "mx": one.mx} for one in connectors}},
         running=running,
@@ -180,12 +178,11 @@ def story_of(loaded: Loaded, reader: Reader, id: int) -> Story:
 
 def _gone_on(story: Story, config: str | None, files: Sequence[str], map_name: str | None, *, rotated: bool) -> Story:
     """The story with what the logs of others have of it."""
-    from copper_kite.trace.elsewhere import go_on
-    from copper_kite.trace.sources import configured_sources
+    from copper_kite.trace import configured_sources, follow_elsewhere
 
     named = sources_of(config, files, map_name, rotated=rotated)
     others = [one for one in configured_sources(load_settings(config)) if one not in named]
-    return go_on(story, [*named, *others], time.time())
+    return follow_elsewhere(story, [*named, *others], time.time())
 
 
 def show_story(story: Story, *, dialogue: bool = False) -> None:
@@ -263,7 +260,7 @@ def _attempts(count: int) -> str:
 
 
 def _show_dialogue(attempt: Attempt) -> None:
-    from copper_kite.trace.timeline import session_words
+    from copper_kite.trace import session_words
 
     echo()
     say((f"Dialogue with {attempt.next_hop or 'nobody'} at {local_time(attempt.at)}", "bold"))

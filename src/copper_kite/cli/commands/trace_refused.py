@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from collections.abc import Mapping
     from pathlib import Path
 
-    from copper_kite.trace.refused import Refused
+    from copper_kite.trace import Refused
 
 __all__ = ["show_refused"]
 
@@ -19,12 +19,12 @@ __all__ = ["show_refused"]
 def show_refused(folder: Path, seconds: float, until: float | None, given: Mapping[str, Any], *, as_json: bool) -> None:
     """What listeners refused in the last so many seconds, as the filters narrow it."""
     from copper_kite.store import open_store
-    from copper_kite.trace.refused import group_refused, matching, refused_verdict
+    from copper_kite.trace import group_refused, matching_refusals, refused_verdict
     from copper_kite.words import Event
 
     with open_store(folder).reader() as reader:
         entries = reader.noted(Event.REFUSED, time.time() - seconds)
-    groups = matching(
+    groups = matching_refusals(
         group_refused([entry for entry in entries if until is None or entry.at <= until]),
         who=given["who"],
         reason=given["reason"],

@@ -9,12 +9,11 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from copper_kite.cli.output.show import echo, json_time, print_table, print_verdict, say, size, verdict_json
-from copper_kite.smtp.replies import visible
+from copper_kite.smtp import visible
 
 if TYPE_CHECKING:
-    from copper_kite.net.certificate import Certificate
-    from copper_kite.net.failure import SessionFailed
-    from copper_kite.session.probe import Probed
+    from copper_kite.net import Certificate, SessionFailed
+    from copper_kite.session import Probed
     from copper_kite.words import Stage
 
 __all__ = [
@@ -56,7 +55,7 @@ def print_facts(found: Probed) -> None:
 
 def print_dialogue(lines: Iterable[Sequence[object]]) -> None:
     """Every line with its time, and who said it, as RFC 5321 D has it; a note on what happened behind `--`."""
-    from copper_kite.net.dialogue import SIGNS
+    from copper_kite.net import SIGNS
 
     for at, who, text in lines:
         echo(f"  {at:8.3f}  {SIGNS[str(who)]} {visible(str(text))}")

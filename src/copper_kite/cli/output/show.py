@@ -16,13 +16,13 @@ import click
 
 from copper_kite.cli.output.typed_commands import typed
 from copper_kite.clock import span_text
-from copper_kite.smtp.replies import visible
+from copper_kite.smtp import visible
 
 if TYPE_CHECKING:
     from rich.console import Console, RenderableType
 
     from copper_kite.store import LaneStop, Recipient
-    from copper_kite.verdict.judge import Verdict
+    from copper_kite.verdict import Verdict
 
 __all__ = [
     "STATE_COLOURS",

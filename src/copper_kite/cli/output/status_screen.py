@@ -9,12 +9,11 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from copper_kite.cli.output.show import age, echo, json_time, local_time, print_table, say, size, stop_json
-from copper_kite.settings.units import NEARLY
-from copper_kite.trace.flow import HOURS, OUTCOMES, Flow
+from copper_kite.settings import NEARLY
+from copper_kite.trace import HOURS, OUTCOMES, Flow
 
 if TYPE_CHECKING:
-    from copper_kite.settings.load import Loaded
-    from copper_kite.settings.model import Connector
+    from copper_kite.settings import Connector, Loaded
     from copper_kite.store import ConnectorState, LaneNow, LaneStop, QueueSummary, Recording, Running
 
 __all__ = ["Disk", "ServerStatus", "show_status", "status_json"]

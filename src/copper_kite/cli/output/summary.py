@@ -19,7 +19,7 @@ from copper_kite.cli.output.show import (
     say,
     size,
 )
-from copper_kite.smtp.replies import visible
+from copper_kite.smtp import visible
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -87,7 +87,7 @@ def _group_json(group: QueueGroup) -> dict[str, object]:
 def show_one(folder: Path, id: str, *, as_json: bool) -> None:
     """Envelope, recipients, attempts and header."""
     from copper_kite.errors import ContentUnreadable
-    from copper_kite.mail.header import header_end
+    from copper_kite.mail import header_end
     from copper_kite.store import open_store
 
     first = b""

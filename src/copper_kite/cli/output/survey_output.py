@@ -19,10 +19,8 @@ from copper_kite.errors import InputError
 from copper_kite.words import Stage
 
 if TYPE_CHECKING:
-    from copper_kite.session.probe import Letter, Probed
-    from copper_kite.session.survey import Survey
-    from copper_kite.settings.load import Loaded
-    from copper_kite.settings.model import Connector
+    from copper_kite.session import Letter, Probed, Survey
+    from copper_kite.settings import Connector, Loaded
 
 __all__ = ["postmaster_letter", "print_survey", "survey_connector", "survey_json"]
 
@@ -32,8 +30,8 @@ def postmaster_letter(loaded: Loaded, entry: Connector, recipients: Sequence[str
 
     Some smart hosts ask for a login only then (RFC 4954 6).
     """
-    from copper_kite.session.probe import Letter
-    from copper_kite.smtp.transaction import Envelope
+    from copper_kite.session import Letter
+    from copper_kite.smtp import Envelope
 
     sender = entry.sender or f"postmaster@{loaded.settings.identity.domain or loaded.server_name}"
     utf8 = not "".join((sender, *recipients)).isascii()
@@ -42,9 +40,8 @@ def postmaster_letter(loaded: Loaded, entry: Connector, recipients: Sequence[str
 
 async def survey_connector(loaded: Loaded, entry: Connector, recipient: str | None, *, more: str) -> Survey:
     """Meet every next hop of a connector, at every address; `more` is the command that shows what was said."""
-    from copper_kite.routing.plan import make_plan, make_plans
-    from copper_kite.session.probe import PATIENCE
-    from copper_kite.session.survey import Survey, exchangers, survey
+    from copper_kite.routing import make_plan, make_plans
+    from copper_kite.session import PATIENCE, Survey, exchangers, run_survey
 
     facts = {
         "connector": entry.name, "credential": entry.credential, "mx": entry.mx, "recipient": recipient, "more": more,
@@ -52,13 +49,13 @@ async def survey_connector(loaded: Loaded, entry: Connector, recipient: str | No
     }  # fmt: skip
     letter = postmaster_letter(loaded, entry, (recipient,) if recipient else ())
     if not entry.mx:
-        return await survey([replace(plan, timeouts=PATIENCE) for plan in make_plans(loaded, entry)], facts, letter)
+        return await run_survey([replace(plan, timeouts=PATIENCE) for plan in make_plans(loaded, entry)], facts, letter)
     if recipient is None:
         why = f"{entry.name} goes to each domain's own mail exchangers: name a recipient, by --to"
         raise InputError(why, usage=True)
     first = replace(make_plan(loaded, entry), timeouts=PATIENCE)
     found = await exchangers(first, recipient, {loaded.server_name.lower()}, facts)
-    return found if isinstance(found, Survey) else await survey(found, facts, letter)
+    return found if isinstance(found, Survey) else await run_survey(found, facts, letter)
 
 
 def print_survey(found: Survey, *, dialogue: bool) -> None:

@@ -20,16 +20,13 @@ if TYPE_CHECKING:
     from click.shell_completion import CompletionItem
     from pydantic import BaseModel
 
-    from copper_kite.settings.edit import Block, Document
-    from copper_kite.settings.load import Loaded
-    from copper_kite.settings.values import Assignment
+    from copper_kite.settings import Assignment, Block, Document, Loaded
 
 __all__ = [
     "change",
     "complete_section_keys",
     "judge_change",
     "make_family",
-    "model_of",
     "near",
     "plain_entry",
     "show_entry",
@@ -46,9 +43,7 @@ def change(config: str | None, edit: Callable[[Document], None], done: str, *, a
     Raises SettingsError, with nothing written, for what `kite check` calls an error and was none before; unless it is
     to be written `anyway`.
     """
-    from copper_kite.settings.edit import Document, write_file
-    from copper_kite.settings.explain import read_source
-    from copper_kite.settings.load import data_folder_in, find_config
+    from copper_kite.settings import Document, data_folder_in, find_config, read_source, write_file
 
     path = find_config(config)
     before = read_source(path)
@@ -71,7 +66,7 @@ def change(config: str | None, edit: Callable[[Document], None], done: str, *, a
 
 def judge_change(path: Path, before: str, after: str) -> tuple[Loaded | None, list[Finding]]:
     """The configuration as it would be, if it can be used, and the errors that it has and had not before."""
-    from copper_kite.posture.check import check_source
+    from copper_kite.posture import check_source
 
     now = time.time()
     loaded, found = check_source(path, after, now)
@@ -146,16 +141,14 @@ def complete_section_keys(ctx: click.Context, parameter: click.Parameter, incomp
     """Completion of the keys of the section that was named."""
     from click.shell_completion import CompletionItem
 
-    fields = model_of(str(ctx.params.get("section", "server"))).model_fields
+    fields = _model_of(str(ctx.params.get("section", "server"))).model_fields
     return [CompletionItem(f"{key}=") for key in fields if key.startswith(incomplete)]
 
 
-def model_of(table: str) -> type[BaseModel]:
-    """The model of a table, by its name."""
-    from copper_kite.settings import model
+def _model_of(table: str) -> type[BaseModel]:
+    from copper_kite.settings import model_of
 
-    found: type[BaseModel] = getattr(model, table.capitalize())
-    return found
+    return model_of(table)
 
 
 def make_family(table: str, about: str, breaks: Callable[[Loaded, str], list[str]]) -> click.Group:
@@ -168,7 +161,7 @@ def make_family(table: str, about: str, breaks: Callable[[Loaded, str], list[str
     one = f"an {table}" if table[0] in "aeiou" else f"a {table}"
     name = click.Argument(["name"], shell_complete=complete_names(table))
     keys = click.Argument(
-        ["assignments"], nargs=-1, metavar="KEY=VALUE...", shell_complete=complete_keys(lambda: model_of(table))
+        ["assignments"], nargs=-1, metavar="KEY=VALUE...", shell_complete=complete_keys(lambda: _model_of(table))
     )
     into = click.Option(["--into"], metavar="FILE", help="Into this file, which may be new; the name may stay.")
     yes = click.Option(["--yes"], is_flag=True, help="Do not ask.")
@@ -195,7 +188,7 @@ def make_family(table: str, about: str, breaks: Callable[[Loaded, str], list[str
 
 def _keys_of(table: str) -> str:
     """The keys that it may have."""
-    return f"Keys: {', '.join(key for key in model_of(table).model_fields if key != 'name')}."
+    return f"Keys: {', '.join(key for key in _model_of(table).model_fields if key != 'name')}."
 
 
 _LISTS = (
@@ -212,7 +205,7 @@ class _Family:
         self._breaks = breaks
 
     def _parsed(self, assignments: Sequence[str]) -> list[Assignment]:
-        from copper_kite.settings.values import parse_assignment
+        from copper_kite.settings import model_of, parse_assignment
 
         return [parse_assignment(model_of(self._table), text) for text in assignments]
 
@@ -230,11 +223,11 @@ class _Family:
             )
 
     def _assign(self, document: Document, name: str, assignments: Sequence[Assignment]) -> None:
-        from copper_kite.settings.values import apply
+        from copper_kite.settings import apply_assignments
 
         for assignment in assignments:
             present = document.values(self._demand(document, name))
-            document.set(self._table, name, assignment[0], apply(present, assignment))
+            document.set(self._table, name, assignment[0], apply_assignments(present, assignment))
             if assignment[0] == "name":
                 name = assignment[2]
 
@@ -293,8 +286,7 @@ class _Family:
 
     def _copy_into(self, config: str | None, path: Path, name: str, assignments: Sequence[Assignment]) -> None:
         """Into a file of another server: it is that server that checks the whole."""
-        from copper_kite.settings.edit import Document, write_file
-        from copper_kite.settings.values import apply
+        from copper_kite.settings import Document, apply_assignments, write_file
 
         here = Document(load_settings(config).source)
         block = self._demand(here, name)
@@ -303,7 +295,7 @@ class _Family:
         there.insert(self._table, here.lines(block))
         for assignment in assignments:
             present = there.blocks(self._table)[-1]
-            there.set_in(present, assignment[0], apply(there.values(present), assignment))
+            there.set_in(present, assignment[0], apply_assignments(there.values(present), assignment))
         write_file(path, there.text)
         echo(f"{self._table} {name} copied into {path}; over there: kite config import {path.name}")
 
@@ -325,7 +317,7 @@ def _end(taken_up: bool) -> None:
 def show_entry(entry: BaseModel, *, as_json: bool) -> None:
     """One table of the configuration, defaults marked."""
     from copper_kite.cli.output.show import print_json, print_table
-    from copper_kite.settings.values import shown
+    from copper_kite.settings import shown_value
 
     if as_json:
         print_json(plain_entry(entry))
@@ -333,7 +325,7 @@ def show_entry(entry: BaseModel, *, as_json: bool) -> None:
     print_table(
         ("key", "value", ""),
         [
-            (key, shown(getattr(entry, key)), "" if key in entry.model_fields_set else "default")
+            (key, shown_value(getattr(entry, key)), "" if key in entry.model_fields_set else "default")
             for key in type(entry).model_fields
         ],
     )

@@ -10,7 +10,7 @@ import click
 if TYPE_CHECKING:
     from pathlib import Path
 
-    from copper_kite.settings.load import Loaded
+    from copper_kite.settings import Loaded
 
 __all__ = [
     "DURATION",
@@ -43,9 +43,9 @@ class _Unit(click.ParamType):  # type: ignore[type-arg]  # generic only in the n
 
     def parse(self, value: str) -> Any:
         """Raises ValueError."""
-        from copper_kite.settings import units
+        from copper_kite import settings
 
-        return getattr(units, f"parse_{self.name}")(value)
+        return getattr(settings, f"parse_{self.name}")(value)
 
 
 class Endpoints(_Unit):
@@ -57,7 +57,7 @@ class Endpoints(_Unit):
 
     def parse(self, value: str) -> Any:
         """Raises ValueError."""
-        from copper_kite.settings.units import parse_endpoint
+        from copper_kite.settings import parse_endpoint
 
         return parse_endpoint(value, default_port=self._default_port)
 
@@ -72,7 +72,7 @@ class _Instant(_Unit):
         """Raises ValueError."""
         import time
 
-        from copper_kite.settings.units import parse_instant
+        from copper_kite.settings import parse_instant
 
         return parse_instant(value, time.time())
 
@@ -104,7 +104,7 @@ def queue_folder(config: str | None) -> Path:
     """
     from pathlib import Path
 
-    from copper_kite.settings.find import find_file, sketch
+    from copper_kite.settings import find_file, sketch
 
     return Path(sketch(find_file(config)).data)
 
@@ -113,13 +113,13 @@ def drop_folder(config: str | None) -> Path:
     """Where the drop folder is; as `queue_folder`."""
     from pathlib import Path
 
-    from copper_kite.settings.find import find_file, sketch
+    from copper_kite.settings import find_file, sketch
 
     return Path(sketch(find_file(config)).drop)
 
 
 def load_settings(config: str | None, *, secrets: bool = False) -> Loaded:
     """The configuration that the command was given. Raises SettingsError."""
-    from copper_kite.settings.load import find_config, load
+    from copper_kite.settings import find_config, load_configuration
 
-    return load(find_config(config), secrets=secrets)
+    return load_configuration(find_config(config), secrets=secrets)

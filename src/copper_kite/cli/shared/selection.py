@@ -63,7 +63,7 @@ def _demand_connector(reader: Reader, name: str) -> None:
     """A name that no connector has, and never had, is a slip. Raises InputError with the nearest."""
     from copper_kite.cli.shared.editing import near
     from copper_kite.errors import SettingsError
-    from copper_kite.settings.find import find_file, sketch
+    from copper_kite.settings import find_file, sketch
 
     known = [state.name for state in reader.connectors()] + [group.name for group in reader.groups("connector")]
     with contextlib.suppress(SettingsError):

@@ -16,11 +16,8 @@ from copper_kite.errors import Finding, InputError, SettingsError
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from copper_kite.net.plan import Plan, Timeouts
-    from copper_kite.settings.load import Loaded
-    from copper_kite.settings.model import Connector
-    from copper_kite.settings.secrets import Credential
-    from copper_kite.settings.units import Endpoint
+    from copper_kite.net import Plan, Timeouts
+    from copper_kite.settings import Connector, Credential, Endpoint, Loaded
 
 __all__ = [
     "SUBMISSION_PORT",
@@ -133,8 +130,8 @@ _KEYS = (
 
 def connector_target(config: str | None, name: str) -> Target:
     """The first next hop of a connector, by its settings, with the patience of a test. Raises InputError."""
-    from copper_kite.routing.plan import make_plan
-    from copper_kite.session.probe import PATIENCE
+    from copper_kite.routing import make_plan
+    from copper_kite.session import PATIENCE
 
     loaded = load_settings(config, secrets=True)
     entry = named_connector(loaded, name)
@@ -156,8 +153,8 @@ def named_connector(loaded: Loaded, name: str) -> Connector:
 
 
 def _of_server(config: str | None, server: Endpoint | None) -> Target:
-    from copper_kite.net.plan import Plan
-    from copper_kite.routing.plan import dns_of
+    from copper_kite.net import Plan
+    from copper_kite.routing import dns_of
 
     loaded = maybe_settings(config)
     if server is None:
@@ -178,8 +175,8 @@ def outward_recipients(target: Target, recipients: Sequence[str]) -> tuple[str, 
 
 def outward_recipient(loaded: Loaded, recipient: str) -> str:
     """The same for one. Raises InputError for what is no address then."""
-    from copper_kite.routing.outward import Outward
-    from copper_kite.smtp.grammar import is_mailbox
+    from copper_kite.routing import Outward
+    from copper_kite.smtp import is_mailbox
 
     outward = Outward(loaded.settings.identity, loaded.server_name)
     found = recipient if "@" in recipient else outward.recipient(recipient) or recipient
@@ -196,7 +193,7 @@ def own_name(loaded: Loaded | None) -> str:
 def _check_trust(file: str | None) -> None:
     import ssl
 
-    from copper_kite.net.tls import client_context
+    from copper_kite.net import client_context
 
     try:
         client_context(file or "system")
@@ -208,8 +205,8 @@ def _check_trust(file: str | None) -> None:
 
 def _login(target: Target, options: Mapping[str, Any]) -> Credential | None:
     """Whom to log in as, if the command line says so."""
-    from copper_kite.settings.secrets import Credential
-    from copper_kite.smtp.sasl import Secret
+    from copper_kite.settings import Credential
+    from copper_kite.smtp import Secret
 
     if options["credential"]:
         return _credential(target.loaded, options["credential"])
@@ -239,8 +236,7 @@ def _credential(loaded: Loaded | None, name: str) -> Credential:
 
 def credentials_of(loaded: Loaded | None, findings: list[Finding]) -> dict[str, Credential]:
     """All credentials of a configuration, used or not; what is wrong with them is added to `findings`."""
-    from copper_kite.settings.load import secret_file
-    from copper_kite.settings.secrets import read_credentials
+    from copper_kite.settings import read_credentials, secret_file
 
     if loaded is None:
         return {}
@@ -248,7 +244,7 @@ def credentials_of(loaded: Loaded | None, findings: list[Finding]) -> dict[str, 
 
 
 def _timeouts(given: tuple[str, ...]) -> Timeouts:
-    from copper_kite.session.probe import PATIENCE
+    from copper_kite.session import PATIENCE
 
     known = [one.name for one in fields(PATIENCE)]
     bounds: dict[str, float] = {}
@@ -267,7 +263,7 @@ def _timeouts(given: tuple[str, ...]) -> Timeouts:
 
 
 def _duration(text: str) -> float:
-    from copper_kite.settings.units import parse_duration
+    from copper_kite.settings import parse_duration
 
     try:
         return parse_duration(text)

@@ -1,7 +1,7 @@
 """SASL (RFC 4422, RFC 4954): logins from both sides, without I/O. Secrets never show in a repr."""
 
 from copper_kite.smtp.sasl.base import Challenge, Directory, Exchange, LoginCredentials, Mechanism, NoDirectory, Outcome
-from copper_kite.smtp.sasl.registry import MECHANISMS, choose, pick
+from copper_kite.smtp.sasl.registry import MECHANISMS, choose_mechanism, possible_mechanisms
 from copper_kite.smtp.sasl.scram_keys import SCRAM_ITERATIONS, SCRAM_LEAST, ScramKey, made_up_key
 from copper_kite.smtp.sasl.values import Binding, PlainLogin, ProvenLogin, Secret, decode_base64, prepare
 
@@ -21,9 +21,9 @@ __all__ = [
     "ProvenLogin",
     "ScramKey",
     "Secret",
-    "choose",
+    "choose_mechanism",
     "decode_base64",
     "made_up_key",
-    "pick",
+    "possible_mechanisms",
     "prepare",
 ]

@@ -20,7 +20,7 @@ from copper_kite.smtp.sasl.scram import (
 )
 from copper_kite.smtp.sasl.tokens import OAuthBearer, OAuthBearerExchange, XOAuth2, XOAuth2Exchange
 
-__all__ = ["MECHANISMS", "SaslMechanism", "choose", "pick"]
+__all__ = ["MECHANISMS", "SaslMechanism", "choose_mechanism", "possible_mechanisms"]
 
 Client = Callable[[LoginCredentials, bool], Mechanism | None]
 
@@ -68,7 +68,7 @@ MECHANISMS: dict[str, SaslMechanism] = {
 }
 
 
-def choose(
+def choose_mechanism(
     offered: Sequence[str], allowed: Sequence[str], credentials: LoginCredentials, *, unbound: bool = False
 ) -> tuple[str, Mechanism] | None:
     """The strongest mechanism that is offered, allowed (empty: any) and possible with the credentials, or None.
@@ -84,7 +84,7 @@ def choose(
     return None
 
 
-def pick(allowed: Sequence[str], credentials: LoginCredentials) -> list[str]:
+def possible_mechanisms(allowed: Sequence[str], credentials: LoginCredentials) -> list[str]:
     """The mechanisms that could be taken, were they offered: for words about why none was."""
     return [
         name

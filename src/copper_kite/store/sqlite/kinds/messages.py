@@ -35,7 +35,7 @@ _new_recipient = itemgetter(1, 2, 9, 6)  # number, address, ESMTP parameters, co
 
 
 def message_row(operation: AddMessage, put: Put) -> Row:
-    """The message; number, address, ESMTP parameters and connector of each recipient; where content starts; its notes."""
+    """The message; number, address, ESMTP parameters, connector of each recipient; start of the content; notes."""
     message, recipients, content, taken = operation
     start = None if content is None else put(content)
     return tuple(message), list(map(_new_recipient, recipients)), start, taken

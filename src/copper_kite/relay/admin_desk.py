@@ -1,0 +1,119 @@
+"""What administrators want of messages and connectors, carried out when nobody else has them in hand."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable, Sequence
+from functools import partial
+
+from copper_kite.clock import Clock
+from copper_kite.errors import KiteError, NotFound
+from copper_kite.relay.admin_requests import AdminRequests
+from copper_kite.relay.backlog import Key
+from copper_kite.relay.delivery import Recorder
+from copper_kite.relay.log import Log
+from copper_kite.relay.recorded import Recorded
+from copper_kite.relay.supervisor import Supervisor
+from copper_kite.relay.supply import Supply
+from copper_kite.store import (
+    AddMessage,
+    AdminRequest,
+    FinishOrder,
+    JournalEntry,
+    Reader,
+    Recipient,
+    RetryNow,
+    Submit,
+    Transaction,
+    WriteEntry,
+    id_text,
+)
+from copper_kite.words import Event, State
+
+__all__ = ["AdminDesk"]
+
+RECORD_AGAIN_SECONDS = 1.0
+
+
+class AdminDesk:
+    """Takes requests from the store, message by message. `key` tells a recipient's lane, `offer` takes a notice that is
+    durable, and `again` has `carry_out` called once more."""
+
+    def __init__(
+        self,
+        reader: Reader,
+        submit: Submit,
+        clock: Clock,
+        log: Log,
+        supervisor: Supervisor,
+        supply: Supply,
+        key: Callable[[Recipient, str], Key],
+        offer: Callable[[AddMessage], None],
+        again: Callable[[], None],
+    ) -> None:
+        self._reader = reader
+        self._submit = submit
+        self._clock = clock
+        self._log = log
+        self._supervisor = supervisor
+        self._supply = supply
+        self._key = key
+        self._offer = offer
+        self._again = again
+        self._wants_more = False
+
+    def carry_out(self, recorder: Recorder) -> None:
+        """Carry out all that is wanted and not carried out; what is in hand has its turn when it no longer is."""
+        orders = AdminRequests(recorder, self._reader.content)
+        lanes: set[Key] = set()  # that are to be tried now, each once
+        wanted: dict[int, list[AdminRequest]] = {}
+        for one in self._reader.wanted():
+            wanted.setdefault(one.message, []).append(one)
+        for one in wanted.pop(0, ()):
+            self._supervisor.run(partial(self._retry_connector, one))
+        for id, ones in wanted.items():
+            if self._supply.is_free(id):
+                self._supervisor.run(partial(self._carry_out, orders, id, ones, lanes), message=id_text(id))
+            else:
+                self._wants_more = True
+        for key in lanes:
+            self._supply.try_now(key)
+
+    def _retry_connector(self, wanted: AdminRequest) -> None:
+        """Try now what waits for a connector, whatever is remembered of its next hops."""
+        now, name = self._clock.now(), wanted.target
+        facts: dict[str, object] = {"action": wanted.action.value, "who": wanted.who, "recipients": [], "to": name}
+        entry = JournalEntry(at=now, event=Event.ORDERED, facts=facts)
+        self._supply.try_connector(name)
+        operations: Transaction = [FinishOrder(wanted.number), RetryNow(name, now), WriteEntry(entry)]
+        self._submit(operations, lambda error: self._supply.retry_now(now))
+        self._log.write("notice", "ordered", **{**facts, "recipients": "all"})
+
+    def _carry_out(self, orders: AdminRequests, id: int, ones: Sequence[AdminRequest], lanes: set[Key]) -> None:
+        recorded = Recorded(others=[FinishOrder(one.number) for one in ones])
+        with contextlib.suppress(NotFound):
+            message, recipients = self._reader.recipients(id)
+            recorded = orders.carry_out(message, recipients, ones, self._clock.now())
+            queued = {one.number for one in recorded.states if one.state is State.QUEUED}
+            for one in recipients:
+                if one.number in queued:
+                    lanes.add(self._key(one, message.reverse_path))
+        self._supply.withhold(id)
+        self._submit(recorded.transaction(), partial(self._done, id, recorded))
+
+    def _done(self, id: int, recorded: Recorded, error: KiteError | None) -> None:
+        self._supply.let_go(id)
+        if error is not None:
+            self._supervisor.later(RECORD_AGAIN_SECONDS, self._again)
+            return
+        for entry in (entry for entry in recorded.entries if entry.event is Event.ORDERED):
+            facts = {**entry.facts, "recipients": len(entry.facts["recipients"])}
+            self._log.write("notice", "ordered", id=id_text(id), **facts)
+        for notice in recorded.notices:
+            self._offer(notice)
+
+    def freed(self, free: bool) -> None:
+        """Where a message is `free` now, an administrator may have waited for it."""
+        if free and self._wants_more:
+            self._wants_more = False
+            self._supervisor.soon(self._again)

@@ -1,0 +1,34 @@
+"""What a lane goes by, and how far it has come."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from copper_kite.relay.job import SenderRule
+from copper_kite.settings import Connector, Pace
+
+__all__ = ["LaneSessions", "LaneSettings"]
+
+
+class LaneSettings(NamedTuple):
+    """What of a connector's settings a lane goes by, its next hops apart."""
+
+    sessions: int
+    pace: Pace | None
+    long_lines: str
+    spread: bool
+    sender_rule: SenderRule | None
+
+    @classmethod
+    def of(cls, connector: Connector) -> LaneSettings:
+        """Those of a connector."""
+        rule = SenderRule(connector.sender, tuple(connector.sender_keeps)) if connector.sender else None
+        return cls(connector.sessions, connector.pace, connector.long_lines, connector.spread, rule)
+
+
+class LaneSessions(NamedTuple):
+    """How many sessions a lane has open, how many it may have now, and how many its settings allow."""
+
+    open: int
+    allowed: int
+    most: int

@@ -1,0 +1,48 @@
+"""What a lane tells its owner."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Sequence
+from typing import Protocol
+
+from copper_kite.net import Plan, SessionFailed
+from copper_kite.relay.backlog import Key
+from copper_kite.relay.delivery import Report
+from copper_kite.relay.hops import Down
+from copper_kite.relay.job import Job
+from copper_kite.settings import Endpoint
+
+__all__ = ["Sink", "TellingLane"]
+
+
+class TellingLane(Protocol):
+    """The lane that tells something."""
+
+    key: Key
+    next_hop: Endpoint
+
+
+class Sink(Protocol):
+    """Where reports go. The future is done when the report is on stable storage."""
+
+    def report(self, plan: Plan | None, report: Report) -> asyncio.Future[None]:
+        """Record what an attempt found."""
+
+    def give_back(self, job: Job) -> None:
+        """Take back a job that a retired lane did not begin."""
+
+    def divided(self, job: Job, ours: Job, theirs: Job) -> None:
+        """A job goes on as two."""
+
+    def stopped(self, lane: TellingLane, down: Down, waiting: Sequence[Job]) -> None:
+        """No next hop can be had: take back the jobs that wait."""
+
+    def came_back(self, lane: TellingLane) -> None:
+        """Next hops can be had again."""
+
+    def fault(self, error: BaseException, **facts: object) -> str:
+        """Note an exception that nobody expected; the words for it."""
+
+    def sessions_limited(self, connector: str, allowed: int, failure: SessionFailed) -> None:
+        """Note that a next hop refused one session more."""
