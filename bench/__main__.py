@@ -33,7 +33,7 @@ GOALS = {"accept": 0.45, "relay": 0.20}
 
 
 def load(port: int, arguments: argparse.Namespace, authority: Path | None = None) -> float:
-    """Seconds to hand in the messages, under TLS with an `authority`."""
+    """Seconds to submit the messages, under TLS with an `authority`."""
     numbers = (port, arguments.sessions, arguments.messages, arguments.octets)
     way = "pipelined" if arguments.pipelined else "lockstep"
     words = [sys.executable, "-m", "bench.load", *map(str, numbers), way, *([str(authority)] if authority else [])]

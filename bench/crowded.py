@@ -1,4 +1,4 @@
-"""A long queue: what it costs those who hand in, and how fast it empties when the next hop is back."""
+"""A long queue: what it costs those who submit, and how fast it empties when the next hop is back."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The load generator, a process of its own: sessions that hand in messages, one after the other, in lockstep.
+"""The load generator, a process of its own: sessions that submit messages, one after the other, in lockstep.
 
     python -m bench.load PORT SESSIONS MESSAGES OCTETS lockstep|pipelined [AUTHORITY]
 

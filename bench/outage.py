@@ -22,7 +22,7 @@ from copper_kite.words import State
 
 __all__ = ["fair", "handing", "outage"]
 
-Load = Callable[[int], float]  # seconds to hand in all messages at a port
+Load = Callable[[int], float]  # seconds to submit all messages at a port
 WAIT = 5.0  # seconds from one retry to the next
 RETRIES = 3
 WAITING = (1_000, 10_000, 100_000, 1_000_000)
@@ -158,7 +158,7 @@ def fair(folder: Path) -> None:
 
 
 def _seconds(folder: Path, port: int, priority: str) -> float:
-    """From handing in a message to its being relayed."""
+    """From submitting a message to its being relayed."""
     began = time.monotonic()
     with smtplib.SMTP("127.0.0.1", port) as client:
         client.ehlo()

@@ -1,4 +1,4 @@
-"""Three times as many sessions as are let in, each wanting to hand in mail at once: who is put off, and how fast; and
+"""Three times as many sessions as are let in, each wanting to submit mail at once: who is put off, and how fast; and
 whether all that was taken arrives."""
 
 from __future__ import annotations

@@ -39,7 +39,7 @@ when the service starts: a changed secret is taken up by `systemctl restart copp
 
 ## For editors
 `kite config schema > kite.schema.json` writes a JSON Schema of this file. `kite service` prints systemd units; their
-exposure, by `systemd-analyze security --offline=true`, is 1.5 of 10 where local users hand in mail (systemd 252).
+exposure, by `systemd-analyze security --offline=true`, is 1.5 of 10 where local users submit mail (systemd 252).
 """
 
 TABLES: tuple[tuple[str, type[BaseModel]], ...] = (

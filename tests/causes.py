@@ -163,7 +163,7 @@ class Local(smtplib.SMTP):
 
 
 def hand_in(config: Path, to: str, sender: str = f"ticketing@{TERN}", body: str = "x") -> str:
-    """The id of a message handed in."""
+    """The id of a message submitted."""
     content = f"Subject: {to}\r\nMessage-ID: <{to}.{time.time_ns()}@{TERN}>\r\n\r\n{body}\r\n"
     with Local(str(config.parent / "submit.sock"), 1, "programs") as client:
         client.ehlo_or_helo_if_needed()

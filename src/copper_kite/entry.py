@@ -1,4 +1,4 @@
-"""Where the command `kite` begins: `kite pipe` goes a short way, so that handing in a message is quick."""
+"""Where the command `kite` begins: `kite pipe` goes a short way, so that submitting a message is quick."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The errors that leave a package. Each carries its facts as fields; the command line makes text and exit status of them.
+"""The errors that leave a package. Each has its facts as fields; the command line makes text and exit status of them.
 
 KiteError
 ├── EngineMisuse              our own code broke the order of the protocol: a bug
@@ -17,7 +17,7 @@ KiteError
 ├── ContentUnreadable         a message's content cannot be read where it should stand (exit 1)
 ├── Ambiguous                 more than one such message (exit 2)
 ├── net.failure.SessionFailed a session with a next hop ended early (exit 4)
-├── InputError                what was handed in is no message, or has no usable recipient
+├── InputError                what was submitted is no message, or has no usable recipient
 └── HandOverFailed            the running server did not take a message
 """
 
@@ -210,7 +210,7 @@ class Ambiguous(KiteError):
 
 
 class InputError(KiteError):
-    """Raised when a message or an address handed in cannot be used. `usage` tells a bad command line from bad data."""
+    """Raised when a message or an address submitted cannot be used. `usage` tells a bad command line from bad data."""
 
     def __init__(self, message: str, *, usage: bool = False) -> None:
         super().__init__(message)

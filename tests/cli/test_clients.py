@@ -43,7 +43,7 @@ class Ports:
 
 
 def each(folder: Path, authority: CertificateFiles, clients: list[Callable[[Ports, str], None]]) -> list[Caught]:
-    """Each client hands in a message whose subject is its number; what arrived, in that order."""
+    """Each client submits a message whose subject is its number; what arrived, in that order."""
 
     async def live() -> list[Caught]:
         async with smart_host(folder, authority) as (hop, caught):

@@ -144,7 +144,7 @@ def test_what_goes_wrong_is_told_or_only_in_the_status(folder: Path, authority: 
 
 
 def test_the_command_at_the_path_where_programs_look(folder: Path, authority: CertificateFiles) -> None:
-    """What stood there is told and kept; programs that call it hand in mail."""
+    """What stood there is told and kept; programs that call it submit mail."""
     there = folder / "bin" / "submit"
     there.parent.mkdir()
     there.symlink_to("/nowhere/at/all")

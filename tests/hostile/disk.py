@@ -70,7 +70,7 @@ def build(folder: Path) -> Path | None:
 
 
 class Event(NamedTuple):
-    """One change of a message: when it was handed in and answered, by the octets of the record then."""
+    """One change of a message: when it was submitted and answered, by the octets of the record then."""
 
     id: int
     begins: bool  # the message, rather than ends it

@@ -1,6 +1,6 @@
 """Promises 1 and 2 under kill -9, with next hops and clients that misbehave at the same time.
 
-`python -m tests.hostile.kills --messages 1000000 --kills 500 --seed 1`: numbered messages are handed in over several
+`python -m tests.hostile.kills --messages 1000000 --kills 500 --seed 1`: numbered messages are submitted over several
 sessions beside hostile clients, the smart host misbehaves by chance, the configuration has one connector or another carry
 the mail, and the server or the process that writes is killed at random moments. At the end the smart host behaves, everything drains, and what was answered is counted against what
 the smart host took.
@@ -91,7 +91,7 @@ class _Wire(asyncio.Protocol):
 
 @dataclass
 class _Clients:
-    """Sessions that hand in numbered messages, connect again when the server dies, and note what was answered."""
+    """Sessions that submit numbered messages, connect again when the server dies, and note what was answered."""
 
     port: int
     messages: int
@@ -230,7 +230,7 @@ async def _reroute(config: Path, running: list[subprocess.Popen[bytes]], chance:
 
 
 def _two_ways(config: Path) -> tuple[str, str]:
-    """The configuration with another connector for all that is handed in, and as it is."""
+    """The configuration with another connector for all that is submitted, and as it is."""
     text = config.read_text()
     port = text.partition('hosts = ["localhost:')[2].partition('"')[0]
     other = f'[[connector]]\nname = "other"\nhosts = ["localhost:{port}"]\ntls = "off"\nrecipients = ["y.example"]\n'

@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 
 from tests.hostile.virtual import Choices, Link, VirtualLoop
 
-__all__ = ["DEEDS", "Host", "Peer"]
+__all__ = ["MISDEEDS", "Host", "Peer"]
 
 GOOD = {
     "greet": b"220 hop.example",
@@ -42,7 +42,7 @@ GARBAGE = (
 )  # fmt: skip
 
 # What it may do at a stage, and how often among a hundred misdeeds.
-DEEDS = (
+MISDEEDS = (
     ("other", 22), ("twice", 10), ("extra", 12), ("silent", 6), ("cut", 8), ("reset", 6), ("cut after", 8),
     ("half", 5), ("garbage", 7), ("giant", 2), ("endless", 1), ("drip", 4), ("late", 4), ("close", 5),
 )  # fmt: skip
@@ -53,7 +53,7 @@ KINDS = (
     frozenset({"silent", "half", "garbage"}),
     frozenset({"cut", "reset", "cut after", "close", "endless", "giant", "late", "drip"}),
 )
-_DEEDS = [name for name, share in DEEDS for _ in range(share)]
+_MISDEEDS = [name for name, share in MISDEEDS for _ in range(share)]
 _CODE = re.compile(rb"([2-5])\d\d(?: |\r|$)")
 _MESSAGE_ID = re.compile(rb"(?im)^message-id:\s*(<[^>\r\n]*>)")
 
@@ -198,13 +198,13 @@ class Peer:
     def _answer(self, stage: str, usual: bytes | None = None) -> bytes:
         """Answer a command, rightly or not; the first reply, by which it goes itself, empty for none."""
         good = GOOD.get(stage, b"250 ok") if usual is None else usual
-        deed = _DEEDS[self._pick(len(_DEEDS))] if self._pick(100) < self._host.badness else ""
-        if not deed or deed in self._excluded:
+        misdeed = _MISDEEDS[self._pick(len(_MISDEEDS))] if self._pick(100) < self._host.badness else ""
+        if not misdeed or misdeed in self._excluded:
             self._reply(good)
             return good
-        if deed != "other":
-            self._excluded = frozenset().union(*(kind for kind in KINDS if deed not in kind))
-        said: bytes = getattr(self, "_do_" + deed.replace(" ", "_"))(good)
+        if misdeed != "other":
+            self._excluded = frozenset().union(*(kind for kind in KINDS if misdeed not in kind))
+        said: bytes = getattr(self, "_do_" + misdeed.replace(" ", "_"))(good)
         return said
 
     def _do_other(self, good: bytes) -> bytes:

@@ -1,6 +1,6 @@
 """How long a bystander waits while somebody else attacks: `python -m tests.hostile.stalls`.
 
-A server of its own, as a process. One client hands in message after message and notes the longest time to a reply, in
+A server of its own, as a process. One client submits message after message and notes the longest time to a reply, in
 each attack and without any. What it prints is a measurement; what holds in any case is tested where each attack is.
 """
 

@@ -1,4 +1,4 @@
-"""What programs hand in and SMTP does not carry: taken, and mended on its way out so that it decodes to the same."""
+"""What programs submit and SMTP does not carry: taken, and mended on its way out so that it decodes to the same."""
 
 from __future__ import annotations
 

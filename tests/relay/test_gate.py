@@ -1,4 +1,4 @@
-"""Who may hand in what, and how much; what is refused, and where that can be read."""
+"""Who may submit what, and how much; what is refused, and where that can be read."""
 
 from __future__ import annotations
 

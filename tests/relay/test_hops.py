@@ -270,7 +270,7 @@ async def test_a_host_that_is_down_costs_one_attempt_and_then_all_goes(folder: P
 def untouched(folder: Path) -> int:
     """How many messages the store holds as they came."""
     connection = connect_writer(folder / "queue")
-    (count,) = connection.execute("SELECT count(*) FROM folded").fetchone()
+    (count,) = connection.execute("SELECT count(*) FROM compact").fetchone()
     connection.close()
     return int(count)
 

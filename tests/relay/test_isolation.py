@@ -206,7 +206,7 @@ def strike_at_times(monkeypatch: pytest.MonkeyPatch, place: str) -> list[int]:
 async def test_a_fault_in_what_the_loop_calls_stops_nothing_else(
     folder: Path, authority: CertificateFiles, monkeypatch: pytest.MonkeyPatch, part: int
 ) -> None:
-    """Several places, twice each: what was handed in leaves all the same, and nothing spins."""
+    """Several places, twice each: what was submitted leaves all the same, and nothing spins."""
     big = b"MAIL FROM:<a@x.example>\r\nRCPT TO:<big@y.example>\r\nDATA\r\n" + b"xxxxxx\r\n" * 150_000 + b".\r\n"
     sessions = [
         letters("n0"), b"EHLO h\r\n" + big + b"QUIT\r\n", b"RCPT TO:<x>\r\n" * 60 + b"QUIT\r\n",

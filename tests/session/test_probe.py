@@ -19,10 +19,10 @@ from copper_kite.net.opening import connect_as
 from copper_kite.net.plan import Plan, Timeouts
 from copper_kite.session.behaviour import Behaviour
 from copper_kite.session.look import look_at_host
-from copper_kite.session.loose import LooseSession
 from copper_kite.session.probe import Letter, Probed, run_probe, sweep_ports
 from copper_kite.session.staging import stage_stand_in
 from copper_kite.session.standin import StandIn
+from copper_kite.session.unordered_client import UnorderedSession
 from copper_kite.smtp.sasl import Secret
 from copper_kite.smtp.transaction import Envelope
 from copper_kite.words import Cause, Side, Stage
@@ -360,7 +360,7 @@ async def test_a_flood_is_not_taken_in() -> None:
 
     async with scripted([b"220 x\r\n" + b"250 again\r\n" * 300_000]) as (port, _):
         plan = Plan(host="localhost", port=port, name="q.example", timeouts=QUICK)
-        session = await connect_as(LooseSession, plan, Dialogue(0.0))
+        session = await connect_as(UnorderedSession, plan, Dialogue(0.0))
         await session.hear(5.0)
         await happens(lambda: session.closed)
         session.abort()

@@ -8,9 +8,9 @@ from pathlib import Path
 import pytest
 
 from copper_kite.errors import SettingsError
-from copper_kite.session.behaviour import Deed, Judge, Rule, read_behaviour
+from copper_kite.session.behaviour import Judge, Misbehaviour, Rule, read_behaviour
 from copper_kite.session.captures import read_captures
-from copper_kite.session.looseness import LooseReader
+from copper_kite.session.lenient_reader import LenientReader
 from copper_kite.session.standin import StandIn, StandInPlan
 from copper_kite.smtp.replies import Reply, visible
 from copper_kite.words import Stage
@@ -28,17 +28,17 @@ def test_the_first_rule_that_fits_decides() -> None:
     """By stage, recipient, sender, login and client, in any case; else the usual answer."""
     judge = Judge((
         Rule("full@*", LATER), Rule(reply=NO, sender="BAD@*"), Rule(reply=NO, login="nobody", client="q*"),
-        Rule(stage=Stage.GREET, deed=Deed.CUT, client="203.0.113.?"),
+        Rule(stage=Stage.GREET, misbehaviour=Misbehaviour.CUT, client="203.0.113.?"),
     ))  # fmt: skip
 
-    def decided(stage: Stage = Stage.RECIPIENT, **more: str) -> Reply | Deed | None:
+    def decided(stage: Stage = Stage.RECIPIENT, **more: str) -> Reply | Misbehaviour | None:
         rule = judge.decide(stage, facts(**more))
-        return None if rule is None else rule.reply or rule.deed
+        return None if rule is None else rule.reply or rule.misbehaviour
 
     assert decided() is None
     assert decided(recipient="Full@x.example") == LATER and decided(sender="bad@x.example") == NO
     assert decided(login="nobody") == NO and decided(login="nobody", client="other") is None
-    assert decided(Stage.GREET, client="203.0.113.9") is Deed.CUT and decided(Stage.GREET) is None
+    assert decided(Stage.GREET, client="203.0.113.9") is Misbehaviour.CUT and decided(Stage.GREET) is None
 
 
 def test_turns_are_counted_for_each_recipient_and_elsewhere_for_all() -> None:
@@ -102,7 +102,7 @@ async def test_two_of_them_keep_apart_in_one_folder(folder: Path) -> None:
 
 def test_a_loose_end_is_what_smuggling_needs() -> None:
     for ending in (b"\n.\n", b"\r\n.\n", b"\n.\r\n", b"\r.\rX"):
-        content, rest = LooseReader().feed(b"one" + ending + b"MAIL FROM:<b@x>\r\n")
+        content, rest = LenientReader().feed(b"one" + ending + b"MAIL FROM:<b@x>\r\n")
         assert content == b"one\r\n" and rest is not None and rest.endswith(b"MAIL FROM:<b@x>\r\n")
 
 

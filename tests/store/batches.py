@@ -15,5 +15,5 @@ def batch_of(transaction: Transaction, put: Put) -> Batch:
         if isinstance(operation, RecordRelayed):
             return Batch(relayed=[row])
         if isinstance(operation, AddMessage) and operation.content is not None:
-            return Batch(fresh=[row])
+            return Batch(additions=[row])
     return Batch(others=[steps])

@@ -132,7 +132,7 @@ def test_a_number_that_has_no_room_fails_its_change_alone(writer: Writer, turns:
 def test_what_was_computed_before_the_clock_was_set_is_shifted_and_nothing_else(
     store: Store, writer: Writer, turns: Turns
 ) -> None:
-    """In the order of handing in, also where it would go into one transaction; and not what another clock had noted."""
+    """In the order of submitting, also where it would go into one transaction; and not what another clock had noted."""
     answered: list[KiteError | None] = []
 
     def delayed(id: int, changed: float) -> Transaction:
@@ -326,7 +326,7 @@ def test_an_administrator_moves_what_waits(store: Store) -> None:
 
 
 def test_outcomes_are_counted_by_the_minute(store: Store) -> None:
-    """What clients hand in, each attempt that puts off, and each end; our own notices do not count as accepted."""
+    """What clients submit, each attempt that puts off, and each end; our own notices do not count as accepted."""
     put_off = [RecipientResult(f"r{n}@y.example", "delayed", "accept", "450 later") for n in (1, 2)]
     delayed = RECORDED._replace(at=185.0, facts=AttemptFacts(put_off, SessionFacts([], [])))
     notice = AddMessage(message(3)._replace(listener=""), [Recipient(3, 1, "a@x.example")], b"abc", ("", 0, 0))
@@ -350,7 +350,7 @@ def test_outcomes_are_counted_by_the_minute(store: Store) -> None:
 
 
 def test_what_is_old_is_forgotten(store: Store) -> None:
-    """A message with all that was recorded of it; entries of no message; what senders had handed in."""
+    """A message with all that was recorded of it; entries of no message; what senders had submitted."""
     ended = [SetState(1, 1, State.RELAYED, 1, None, "beacon", "250", 110.0), RecordAttempt(RECORDED)]
     entries = [JournalEntry(at=at, event=Event.ALARM, message=of) for at, of in ((5.0, None), (900.0, None), (6.0, 1))]
     write(store, submission(1), submission(2), ended, [WriteEntry(entry) for entry in entries])

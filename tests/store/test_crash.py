@@ -66,7 +66,7 @@ class Doomed:
         return self._connection.in_transaction
 
 
-TABLES = ("folded", "message", "recipient", "content", "journal", "taken", "tally", "attempt", "connector")
+TABLES = ("compact", "message", "recipient", "content", "journal", "taken", "tally", "attempt", "connector")
 
 
 def message(id: int, reverse_path: str = "a@x.example") -> Message:
@@ -140,12 +140,12 @@ def test_what_was_relayed_is_recorded_the_same_by_the_short_way(folder: Path) ->
         assert all(len(tables["content"]) == 1 and not tables["attempt"] for tables in crashed)
 
 
-def test_a_folded_message_is_unfolded_as_a_whole(folder: Path) -> None:
+def test_a_compact_message_is_expanded_as_a_whole(folder: Path) -> None:
     """Q-02: it is in one row, or in those of its own, with what has happened to it."""
     only = Recipient(5, 1, "r@y.example", next_try=0.0)
     before = [AddMessage(message(5), [only], b"octe")]
-    *none, folded = swept(folder / "came", [], before)
-    assert len(folded["folded"]) == 1 and not folded["message"] and not any(tables["folded"] for tables in none)
+    *none, compact = swept(folder / "came", [], before)
+    assert len(compact["compact"]) == 1 and not compact["message"] and not any(tables["compact"] for tables in none)
     relayed = RecordRelayed(
         9,
         5,
@@ -166,9 +166,9 @@ def test_a_folded_message_is_unfolded_as_a_whole(folder: Path) -> None:
     for name, change, content in (("relayed", [relayed], 0), ("delayed", delayed, 1)):
         *crashed, whole = swept(folder / name, before, change)
         assert len(crashed) >= 5 and all(tables == crashed[0] for tables in crashed)
-        assert crashed[0]["folded"] and not crashed[0]["recipient"]
+        assert crashed[0]["compact"] and not crashed[0]["recipient"]
         assert [row[3] for row in whole["recipient"]] == [name] and len(whole["content"]) == content
-        assert not whole["folded"] and len(whole["message"]) == 1
+        assert not whole["compact"] and len(whole["message"]) == 1
 
 
 def test_a_failure_and_its_notice_are_one(folder: Path) -> None:

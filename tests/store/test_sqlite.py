@@ -125,7 +125,7 @@ def raise_(error: Exception) -> NoReturn:
 def test_a_sync_that_failed_is_never_taken_for_one_that_did_not(
     folder: Path, writer: GroupWriter, turns: Turns, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """Q-04: whoever waited for it is told, and what is handed in next stands in another file."""
+    """Q-04: whoever waited for it is told, and what is submitted next stands in another file."""
     write_together(writer, turns, submission(1))
     with monkeypatch.context() as failing:
         failing.setattr("os.fdatasync", lambda file: raise_(OSError(errno.EIO, "input/output error")))

@@ -19,38 +19,38 @@ UNEXPECTED = 70  # the exit status that programs have for an error of their own
 # family → command → (module, what it does)
 FAMILIES: dict[str, dict[str, tuple[str, str]]] = {
     "Set up": {
-        "init": ("init", "From nothing to a checked send-only server, by questions or by options."),
-        "check": ("check", "Everything wrong with the configuration, at once, and what to write."),
-        "connector": ("connector", "How mail leaves: to which next hops, with which TLS and login."),
-        "listener": ("listener", "Where programs hand in mail, and who may."),
-        "account": ("account", "The logins of programs that hand in mail."),
+        "init": ("init", "Set up a send-only server by questions or options."),
+        "check": ("check", "Check the configuration; list every problem and how to fix it."),
+        "connector": ("connector", "How mail leaves: next hops, TLS and logins."),
+        "listener": ("listener", "Where programs submit mail, and which clients may."),
+        "account": ("account", "The logins of programs that submit mail."),
         "credential": ("credential", "The secrets that connectors log in with."),
-        "route": ("route", "Which connector carries an address, and why the others do not."),
-        "config": ("config", "The configuration as a whole: show, take up, move to another server, compare."),
+        "route": ("route", "Show which connector carries an address, and why the others do not."),
+        "config": ("config", "Show, reload, export, import and compare configurations."),
         "service": ("service", "A systemd unit for the server."),
     },
     "Run": {
-        "serve": ("serve", "Take mail from programs and relay it, until stopped."),
-        "pipe": ("pipe", "Hand in one message from standard input."),
-        "status": ("status", "Is it running, what waits, which connectors work."),
+        "serve": ("serve", "Accept mail from programs and relay it, until stopped."),
+        "pipe": ("pipe", "Submit one message from standard input."),
+        "status": ("status", "Show whether mail is flowing: problems, numbers, queue, connectors."),
     },
     "Test": {
-        "send": ("send", "A test message, or many; with --wait to its end."),
-        "probe": ("probe", "How far a session with a server gets, stage by stage, and what stops it."),
-        "talk": ("talk", "A live session, typed by hand, with the meaning of what comes back."),
-        "play": ("play", "Written sessions with expectations, played and checked."),
-        "catch": ("catch", "Be a stand-in smart host that keeps what it is sent."),
+        "send": ("send", "Send test messages; --wait follows them to their end."),
+        "probe": ("probe", "Test a session with a server stage by stage and say what stops it."),
+        "talk": ("talk", "Type SMTP in a live session, with explanations of the replies."),
+        "play": ("play", "Play session scripts and check their expectations."),
+        "catch": ("catch", "A stand-in smart host that stores what it receives."),
     },
     "Trace": {
-        "trace": ("trace", "One message's story, and the verdict."),
-        "queue": ("queue", "What waits, and for what."),
-        "log": ("log", "The journal, or the logs of other programs: searched, or followed live."),
-        "headers": ("headers", "The way of a received message: each hop, its delay, its TLS, where it waited."),
-        "notice": ("notice", "What notices from elsewhere tell, and of which of our messages."),
-        "explain": ("explain", "What a server's reply means, and what to do."),
+        "trace": ("trace", "Show what happened to a message, and the verdict."),
+        "queue": ("queue", "Show and manage the queue."),
+        "log": ("log", "Search or follow the journal, or the logs of other programs."),
+        "headers": ("headers", "Show the path of a received message: each hop, its delay and TLS."),
+        "notice": ("notice", "Explain delivery notices from other servers, and match them to our messages."),
+        "explain": ("explain", "Explain a server's reply and what to do about it."),
     },
     "Learn": {
-        "demo": ("demo", "A whole day of a small ferry line, in half a minute."),
+        "demo": ("demo", "A whole day of a small ferry line in half a minute."),
         "help": ("help_topics", "The documentation, without a network."),
     },
 }
@@ -99,7 +99,7 @@ class Families(click.Group):
 @click.version_option(__version__, prog_name="kite", message="%(prog)s %(version)s")
 @click.pass_context
 def kite(ctx: click.Context, config: str | None) -> None:
-    """Mail out of a server: taken from programs, kept, relayed over TLS with a login, and traced.
+    """A send-only mail server: it accepts mail from programs, queues, relays and traces it.
 
     Start with `kite demo`, which needs nothing.
     """

@@ -1,4 +1,4 @@
-"""The guided run: stand-ins and a server come up, programs hand in a day's mail, and what happens is told."""
+"""The guided run: stand-ins and a server come up, programs submit a day's mail, and what happens is told."""
 
 from __future__ import annotations
 
@@ -23,14 +23,14 @@ from copper_kite.words import State
 __all__ = ["Demo", "Moment"]
 
 EVERY = 2 * 3600.0  # of the day's seconds between two moments
-SETTLE_LOOKS = 100  # twenty a second of the machine, for what is handed in last
+SETTLE_LOOKS = 100  # twenty a second of the machine, for what is submitted last
 LOGIN = "tern-ferries"
 CREDENTIALS = {"out.beaconpost.example": "beacon", "gate.harbouroffice.example": "harbour"}
 
 
 @dataclass(frozen=True, slots=True)
 class Moment:
-    """How things stand at one time of the day: messages handed in, and recipients by state."""
+    """How things stand at one time of the day: messages submitted, and recipients by state."""
 
     at: float
     handed_in: int
@@ -95,7 +95,7 @@ class Demo:
         return load_configuration(config)
 
     async def _hand_in(self, port: int, clock: DayClock) -> None:
-        """Every program hands in its letters at their time, over a session of its own."""
+        """Every program submits its letters at their time, over a session of its own."""
         sessions: dict[str, RelaySession] = {}
         loop = asyncio.get_running_loop()
         for number, letter in enumerate(day_of_letters(), 1):
@@ -125,7 +125,7 @@ class Demo:
             self.tell(Moment(at, self._handed_in, reader.totals()))
 
     async def _settle(self, reader: Reader) -> None:
-        """Let what was handed in last leave: to open a session takes no less time on a day that passes this fast."""
+        """Let what was submitted last leave: to open a session takes no less time on a day that passes this fast."""
         for _ in range(SETTLE_LOOKS):
             if not reader.totals().get(State.QUEUED):
                 break

@@ -31,7 +31,7 @@ GATE_RULES = (Rule("lists@*", Reply(451, "4.7.1", "not seen before; come back in
 
 @dataclass(frozen=True, slots=True)
 class Letter:
-    """One message to hand in. `note` names it for the story that it is to tell."""
+    """One message to submit. `note` names it for the story that it is to tell."""
 
     at: float
     program: str
@@ -124,7 +124,7 @@ def _troubles() -> list[Letter]:
 
 
 def render(letter: Letter, number: int, at: float) -> bytes:
-    """The letter as a message with CR LFs, handed in at `at` (seconds since 1970)."""
+    """The letter as a message with CR LFs, submitted at `at` (seconds since 1970)."""
     to = ", ".join(letter.recipients)
     lines = [
         f"From: {letter.program.title()} <{letter.sender}>",

@@ -80,7 +80,7 @@ def _finish(text: str, angle: Mailbox | None, words: list[tuple[int, int]], foun
 
 
 def comment_end(text: str, at: int) -> int:
-    """Behind the comment whose first bracket stands before `at`; comments may hold comments."""
+    """After the comment whose first bracket stands before `at`; comments may hold comments."""
     depth = 1
     for bracket in _BRACKET.finditer(text, at):
         depth += {"(": 1, ")": -1}.get(bracket[0], 0)

@@ -205,7 +205,7 @@ def _first_address(text: str) -> str:
 
 
 def _told_in_words(address: str, words: str, usual: str) -> ReturnedFor:
-    """What the words behind an address say of it; `usual` is what the whole notice says."""
+    """What the words after an address say of it; `usual` is what the whole notice says."""
     flat = " ".join(words.split())
     reply, status = _REPLY.search(flat), _STATUS.search(flat)
     code, enhanced, said = reply.groups("") if reply is not None else ("", "", flat[:MAX_REASON])

@@ -11,7 +11,7 @@ from typing import IO
 __all__ = ["mbox_entry", "mbox_lines", "mbox_messages"]
 
 MOST_OF_LINE = 1024 * 1024  # octets that are read at a time where no line ends
-MOST_OF_MESSAGE = 32 * 1024 * 1024  # octets; what is behind them in a message is left out
+MOST_OF_MESSAGE = 32 * 1024 * 1024  # octets; what is after them in a message is left out
 _QUOTED = re.compile(rb">+From ")
 
 

@@ -1,4 +1,4 @@
-"""What a script hands in, made into a message: line ends, and the fields that RFC 5322 3.6 demands."""
+"""What a script submits, made into a message: line ends, and the fields that RFC 5322 3.6 demands."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ __all__ = ["mend_message", "normalise_line_ends", "without_mbox_line"]
 
 _ATOMS = re.compile(r"[A-Za-z0-9!#$%&'*+/=?^_`{|}~ -]+")
 _SPECIAL = re.compile(r'[\\"]')
-_MBOX_LINE = re.compile(rb"From [^\r\n]*\r\n[!-9;-~]+[ \t]*:")  # and a header behind it
+_MBOX_LINE = re.compile(rb"From [^\r\n]*\r\n[!-9;-~]+[ \t]*:")  # and a header after it
 _FIELD = re.compile(rb"[!-9;-~]+[ \t]*:")
 
 

@@ -31,7 +31,7 @@ def format_date(at: float) -> str:
 
 
 def protocol_word(*, extended: bool, secure: bool, logged_in: bool, utf8: bool) -> str:
-    """The word behind `with` (RFC 3848, RFC 6531 4.3)."""
+    """The word after `with` (RFC 3848, RFC 6531 4.3)."""
     if not extended:
         return "SMTP"
     return f"{'UTF8SMTP' if utf8 else 'ESMTP'}{'S' if secure else ''}{'A' if logged_in else ''}"

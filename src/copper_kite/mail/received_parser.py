@@ -91,13 +91,13 @@ def parse_received(value: str) -> Hop:
 
 
 def _date(value: str, tokens: list[Token], parted: bool) -> When:
-    """The date behind the last `;` that is not in a comment or a string."""
+    """The date after the last `;` that is not in a comment or a string."""
     if not parted:
         return NO_DATE
-    behind: list[str] = []
+    after: list[str] = []
     for token in reversed(tokens):
         if token == Token("mark", ";"):
             break
         if token.kind != "comment":
-            behind.append(token.text)
-    return parse_date(" ".join(reversed(behind)))
+            after.append(token.text)
+    return parse_date(" ".join(reversed(after)))

@@ -57,7 +57,7 @@ def take_in(
     id: str,
     at: float,
 ) -> Submitted:
-    """`content` behind our `field`, with a Date, a Message-ID and a From, without Bcc, its addresses completed.
+    """`content` after our `field`, with a Date, a Message-ID and a From, without Bcc, its addresses completed.
 
     Its header must be whole. `completion` None leaves all addresses; `author` is added where there is no From. What
     has no header at all becomes the body of a message.
@@ -108,7 +108,7 @@ def _remarks(froms: int, dates: int, ids: int) -> str:
 def _value(lines: bytes, names: str, name: str) -> bytes | None:
     """What the first field of a name says, unfolded; None where there is none.
 
-    `lines` is the header behind a line end, without blanks before its colons, and `names` the same as lower-case text;
+    `lines` is the header after a line end, without blanks before its colons, and `names` the same as lower-case text;
     `name` stands there between a line end and a colon.
     """
     at = names.find(name)

@@ -22,7 +22,7 @@ __all__ = ["MAX_ADDRESSES", "AddressMemory", "Connected", "connect_to", "interle
 
 STAGGER_SECONDS = 0.25  # RFC 8305 5
 MAX_ADDRESSES = 10  # of one host that are tried; RFC 5321 5.1 wants at least two
-BAD_SECONDS = 600.0  # for which an address that gave no session comes behind the others
+BAD_SECONDS = 600.0  # for which an address that gave no session comes after the others
 MAX_REMEMBERED = 1000  # addresses
 
 _CAUSES = {

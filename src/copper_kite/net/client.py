@@ -106,7 +106,7 @@ class ClientSession(Conversation):
         await self.hello()
 
     async def secure_behind_command(self) -> None:
-        """TLS behind the positive reply to STARTTLS; EHLO is to follow (RFC 3207 4.2). Raises SessionFailed."""
+        """TLS after the positive reply to STARTTLS; EHLO is to follow (RFC 3207 4.2). Raises SessionFailed."""
         self.stage, began = Stage.SECURE, self._now()
         await self._handshake()
         try:

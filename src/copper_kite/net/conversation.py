@@ -21,7 +21,7 @@ from copper_kite.words import Cause, Stage
 
 __all__ = ["FAREWELL_SECONDS", "Conversation", "start_of"]
 
-FAREWELL_SECONDS = 2.0  # at most, for the reply to QUIT of a session that failed: a fresh one may be waiting for it
+FAREWELL_SECONDS = 2.0  # at most, for the reply to QUIT of a session that failed: a new one may be waiting for it
 
 
 class Conversation:

@@ -124,4 +124,4 @@ def _in_zone(zone: Zone, name: str, kind: str) -> list[str]:
         if records is not None or alias is None:
             return [record.to_text() for record in records] if records is not None else []
         place = alias[0].target
-    raise OSError("too many aliases, one behind the other")
+    raise OSError("too many aliases, one after the other")

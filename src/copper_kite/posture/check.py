@@ -204,7 +204,7 @@ class _Check:
     def _listeners(self) -> Iterator[Finding]:
         listeners = self._loaded.settings.listener
         if not any(entry.enabled for entry in listeners):
-            why = "no program can hand in mail"
+            why = "no program can submit mail"
             remedy = "kite listener add NAME bind=ADDRESS:PORT"
             yield self._finding("error", ("listener",), "there is no listener", why, remedy)
         taken: dict[str, str] = {}
@@ -225,7 +225,7 @@ class _Check:
                     yield self._finding("remark", (*keys, "bind"), problem, why, remedy)
 
     def _open_relay(self, entry: Listener, keys: Keys) -> Iterator[Finding]:
-        """Others than this machine may hand in mail: only networks named on purpose, and never everybody."""
+        """Others than this machine may submit mail: only networks named on purpose, and never everybody."""
         for network in entry.allow:
             if is_everybody(network):
                 why = "whoever finds it sends mail in your name, and your smart host blocks you for it"
@@ -265,7 +265,7 @@ class _Check:
         settings = self._loaded.settings
         wanted = [number for number, entry in enumerate(settings.listener) if entry.login == "required"]
         if wanted and not self._loaded.accounts:
-            why = "nobody can hand in mail there"
+            why = "nobody can submit mail there"
             problem = f"{settings.listener[wanted[0]].name} wants a login, and no account can log in"
             remedy = "give it an account with a password: kite account add"
             yield self._finding("warning", ("listener", wanted[0], "login"), problem, why, remedy)

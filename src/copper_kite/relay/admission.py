@@ -1,6 +1,6 @@
 """Whether there is room for more on the disk, and whether the disk takes it.
 
-How much is handed in at once needs no bound: each session waits until its message is written, so that many sessions are
+How much is submitted at once needs no bound: each session waits until its message is written, so that many sessions are
 slower, and none is turned away.
 """
 
@@ -71,7 +71,7 @@ class AdmissionControl:
 
 
 class Reservation:
-    """What is set aside for the message that one session hands in."""
+    """What is set aside for the message that one session submits."""
 
     def __init__(self, room: AdmissionControl) -> None:
         self._room = room

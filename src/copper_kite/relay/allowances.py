@@ -62,7 +62,7 @@ class Allowances:
         return [job for jobs in held.values() for job in jobs]
 
     def offer(self, job: Job) -> None:
-        """Have a job leave, or wait: behind those that are held, or for the next period."""
+        """Have a job leave, or wait: after those that are held, or for the next period."""
         if self._held.get(job.connector) or not self._may_leave(job):
             self._held.setdefault(job.connector, deque()).append(job)
 

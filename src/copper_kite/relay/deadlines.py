@@ -22,7 +22,7 @@ LONGEST_SECONDS = 60.0  # from one look to the next, as long as anything waits
 
 
 class Deadlines:
-    """`ages` gives messages that wait behind an id, in their order: (id, arrived, expires); `overdue` gets the ids of
+    """`ages` gives messages that wait after an id, in their order: (id, arrived, expires); `overdue` gets the ids of
     those whose time has come. Instants are seconds since 1970."""
 
     def __init__(

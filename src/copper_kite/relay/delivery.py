@@ -99,16 +99,18 @@ class Recorder:
     def record(self, report: Report, now: float, plan: Plan | None = None) -> Recorded:
         """The record of one attempt, with the notices that it makes necessary. `now` in seconds since 1970."""
         job, session = report.job, report.session
-        fates = self._fates(job, report.results, report.stop, now)
-        if all(_waits_on(fate) and not self._notices.has_become_late(fate, job.message, now) for fate in fates):
+        outcomes = self._outcomes(job, report.results, report.stop, now)
+        if all(
+            _waits_on(outcome) and not self._notices.has_become_late(outcome, job.message, now) for outcome in outcomes
+        ):
             where = _next_hop(job, session, report.stop)
-            return Recorded(states=[_state(fate, job.connector, where, now) for fate in fates])
-        worst = max(fates, key=lambda fate: _RANK[fate.state])
-        attempt = self._attempt(report, fates, worst, plan)
+            return Recorded(states=[_state(outcome, job.connector, where, now) for outcome in outcomes])
+        worst = max(outcomes, key=lambda outcome: _RANK[outcome.state])
+        attempt = self._attempt(report, outcomes, worst, plan)
         passed_on = session is not None and "DSN" in session.capabilities
-        notices = self._notices.after(job, fates, attempt, now, passed_on=passed_on)
+        notices = self._notices.after(job, outcomes, attempt, now, passed_on=passed_on)
         return Recorded(
-            states=[_state(fate, job.connector, attempt.next_hop, now) for fate in fates],
+            states=[_state(outcome, job.connector, attempt.next_hop, now) for outcome in outcomes],
             attempt=attempt,
             entries=[entry for _, entries in notices for entry in entries],
             notices=[notice for notice, _ in notices],
@@ -155,10 +157,10 @@ class Recorder:
             stage=report.stop.stage if report.stop else Stage.ACCEPT, cause=Cause.INTERNAL, text=words
         )
         good = [result for result in report.results if classify(result.stage, result.reply) is State.RELAYED]
-        fates = self._fates(job, good, stop, now)
-        for fate in fates:
-            if fate.state is State.FAILED:  # its lifetime is over: once more, so that a notice can be written
-                fate.state, fate.next_try = State.DELAYED, now + self._retry.waits[-1]
+        outcomes = self._outcomes(job, good, stop, now)
+        for outcome in outcomes:
+            if outcome.state is State.FAILED:  # its lifetime is over: once more, so that a notice can be written
+                outcome.state, outcome.next_try = State.DELAYED, now + self._retry.waits[-1]
         attempt = Attempt(
             id=self._ids.next(report.began),
             message=job.message.id,
@@ -173,55 +175,55 @@ class Recorder:
             code=None,
             enhanced="",
             text=words,
-            facts=AttemptFacts(_results(fates)),
+            facts=AttemptFacts(_results(outcomes)),
             dialogue=None,
         )
-        states = [_state(fate, job.connector, attempt.next_hop, now) for fate in fates]
+        states = [_state(outcome, job.connector, attempt.next_hop, now) for outcome in outcomes]
         return Recorded(states=states, attempt=attempt)
 
-    def _fates(
+    def _outcomes(
         self, job: Job, results: Sequence[Result], stop: AttemptFailure | None, now: float
     ) -> list[RecipientOutcome]:
         decided = {result.recipient: result for result in results}
-        fates = []
+        outcomes = []
         for recipient in job.recipients:
             result = decided.get(recipient.address)
             if result is not None:
                 state = classify(result.stage, result.reply)
-                fate = RecipientOutcome(recipient, state, result.stage, Cause.REPLY, result.reply, result.reply.text)
+                outcome = RecipientOutcome(recipient, state, result.stage, Cause.REPLY, result.reply, result.reply.text)
             else:
                 stop = stop or UNDECIDED
                 state = State.DELAYED if stop.reply is None else classify(stop.stage, stop.reply)
                 state = State.FAILED if stop.cause.final else state
-                fate = RecipientOutcome(
+                outcome = RecipientOutcome(
                     recipient, state, stop.stage, stop.cause, stop.reply, stop.text, sent=stop.attempted
                 )
-                fate.shown = stop.shown
-            if fate.state is State.DELAYED:
-                self._set_next_try(fate, job.message, stop.until if result is None and stop else None, now)
-            fates.append(fate)
-        return fates
+                outcome.shown = stop.shown
+            if outcome.state is State.DELAYED:
+                self._set_next_try(outcome, job.message, stop.until if result is None and stop else None, now)
+            outcomes.append(outcome)
+        return outcomes
 
-    def _set_next_try(self, fate: RecipientOutcome, message: Message, until: float | None, now: float) -> None:
+    def _set_next_try(self, outcome: RecipientOutcome, message: Message, until: float | None, now: float) -> None:
         """When a delayed recipient is tried again: not before `until`; it fails when its lifetime is over."""
         expires = message.expires
-        if until is not None and not fate.sent and now < expires:
+        if until is not None and not outcome.sent and now < expires:
             late = self._notices.late_at(message.arrived, message.expires)
             until = min(until, expires)
-            fate.next_try = min(until, late) if now < late else until
+            outcome.next_try = min(until, late) if now < late else until
             return
-        attempts = fate.recipient.attempts + 1
-        fate.next_try = retry_at(now, attempts, expires, self._retry, random.random())
-        if fate.next_try is None:
-            fate.state = State.FAILED
+        attempts = outcome.recipient.attempts + 1
+        outcome.next_try = retry_at(now, attempts, expires, self._retry, random.random())
+        if outcome.next_try is None:
+            outcome.state = State.FAILED
         elif until is not None and now + backoff(attempts, self._retry, 0.0) < until + 1.0:
-            fate.next_try = min(until, expires)  # with the others that wait for this next hop
+            outcome.next_try = min(until, expires)  # with the others that wait for this next hop
 
     def _attempt(
-        self, report: Report, fates: Sequence[RecipientOutcome], worst: RecipientOutcome, plan: Plan | None
+        self, report: Report, outcomes: Sequence[RecipientOutcome], worst: RecipientOutcome, plan: Plan | None
     ) -> Attempt:
         job, stop, session, dialogue = report.job, report.stop, report.session, report.dialogue
-        relayed = sum(fate.state is State.RELAYED for fate in fates)
+        relayed = sum(outcome.state is State.RELAYED for outcome in outcomes)
         reply = worst.reply
         return Attempt(
             id=self._ids.next(report.began),
@@ -232,13 +234,13 @@ class Recorder:
             next_hop=_next_hop(job, session, stop),
             address=session.address if session else stop.seen.address if stop else "",
             stage=worst.stage.value,
-            side="" if relayed == len(fates) else _side(worst, mx=bool(job.domain)).value,
-            cause="" if relayed == len(fates) else worst.cause.value,
+            side="" if relayed == len(outcomes) else _side(worst, mx=bool(job.domain)).value,
+            cause="" if relayed == len(outcomes) else worst.cause.value,
             code=reply.code if reply else None,
             enhanced=reply.enhanced if reply else "",
             text=reply.text if reply else worst.text,
-            facts=AttemptFacts(_results(fates), _facts_of(session, plan, stop), job.changed),
-            dialogue=self._dialogue(job.connector, dialogue, good=relayed == len(fates)),
+            facts=AttemptFacts(_results(outcomes), _facts_of(session, plan, stop), job.changed),
+            dialogue=self._dialogue(job.connector, dialogue, good=relayed == len(outcomes)),
         )
 
     def _dialogue(self, connector: str, dialogue: Dialogue | None, *, good: bool) -> Sequence[Sequence[Any]] | None:
@@ -255,19 +257,19 @@ class Recorder:
 _ACCEPT = Stage.ACCEPT
 
 
-def _results(fates: Iterable[RecipientOutcome]) -> list[RecipientResult]:
+def _results(outcomes: Iterable[RecipientOutcome]) -> list[RecipientResult]:
     """What became of each recipient, for the record."""
     return [
-        RecipientResult(fate.recipient.address, fate.state.value, fate.stage.value, str(fate.reply or ""))
-        for fate in fates
+        RecipientResult(outcome.recipient.address, outcome.state.value, outcome.stage.value, str(outcome.reply or ""))
+        for outcome in outcomes
     ]
 
 
-def _waits_on(fate: RecipientOutcome) -> bool:
+def _waits_on(outcome: RecipientOutcome) -> bool:
     """Whether a recipient only waits again, for what it waited for before: that is told already."""
-    before = fate.recipient
-    again = before.state is State.DELAYED and before.reply == fate.said[:MAX_REPLY_KEPT]
-    return again and not fate.sent and fate.state is State.DELAYED
+    before = outcome.recipient
+    again = before.state is State.DELAYED and before.reply == outcome.said[:MAX_REPLY_KEPT]
+    return again and not outcome.sent and outcome.state is State.DELAYED
 
 
 def _next_hop(job: Job, session: RelaySession | None, stop: AttemptFailure | None) -> str:
@@ -320,22 +322,22 @@ def _stages(stages: Iterable[StageDone]) -> list[StageTook]:
 _RANK = {State.RELAYED: 0, State.DELAYED: 1, State.FAILED: 2}
 
 
-def _side(fate: RecipientOutcome, *, mx: bool) -> Side:
-    reply = fate.reply if fate.cause is Cause.REPLY else None
+def _side(outcome: RecipientOutcome, *, mx: bool) -> Side:
+    reply = outcome.reply if outcome.cause is Cause.REPLY else None
     code, enhanced = (reply.code, reply.enhanced) if reply else (None, "")
-    return side_of(fate.stage, fate.cause, code, enhanced, fate.text, mx=mx)
+    return side_of(outcome.stage, outcome.cause, code, enhanced, outcome.text, mx=mx)
 
 
-def _state(fate: RecipientOutcome, connector: str, next_hop: str, now: float) -> SetState:
-    recipient = fate.recipient
+def _state(outcome: RecipientOutcome, connector: str, next_hop: str, now: float) -> SetState:
+    recipient = outcome.recipient
     return SetState(
         message=recipient.message,
         number=recipient.number,
-        state=fate.state,
-        attempts=recipient.attempts + fate.sent,
-        next_try=fate.next_try,
+        state=outcome.state,
+        attempts=recipient.attempts + outcome.sent,
+        next_try=outcome.next_try,
         connector=connector,
-        reply=fate.said[:MAX_REPLY_KEPT],
+        reply=outcome.said[:MAX_REPLY_KEPT],
         at=now,
         next_hop=next_hop,
     )

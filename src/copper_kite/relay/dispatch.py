@@ -1,4 +1,4 @@
-"""What goes next: fresh messages straight from memory, and what is due from the store, lane by lane.
+"""What goes next: new messages straight from memory, and what is due from the store, lane by lane.
 
 A message leaves memory for its lane when there is a place for it: so many for each lane, and so many in all. What there
 is no place for, and what waits in a lane that does not move, stays in the store; the backlog knows its id.
@@ -56,7 +56,7 @@ from copper_kite.words import Cause, Stage
 
 __all__ = ["Dispatcher"]
 
-MAX_CONTENT_IN_HAND = 32 * 1024 * 1024  # octets of fresh content kept in memory; beyond, it is read from the store
+MAX_CONTENT_IN_HAND = 32 * 1024 * 1024  # octets of new content kept in memory; beyond, it is read from the store
 RECORD_AGAIN_SECONDS = 1.0
 LONGEST_WAIT = 60.0  # seconds from one try to record something to the next
 
@@ -153,23 +153,23 @@ class Dispatcher:
 
     # --- what comes in ----------------------------------------------------------------------------------------------
 
-    def offer(self, fresh: AddMessage) -> None:
+    def offer(self, addition: AddMessage) -> None:
         """Take a message that has just become durable: with all of its commit, when their senders are answered."""
         if not self._offered:
             self._supervisor.soon_until_done(self._take_offered)
-        self._offered.append(fresh)
+        self._offered.append(addition)
 
     def _take_offered(self) -> None:
         offered, self._offered = self._offered, []
-        for fresh in offered:
+        for addition in offered:
             try:
-                self._take(fresh)
+                self._take(addition)
             except Exception as error:
-                self._fail_alone(fresh.message, fresh.recipients, error)
+                self._fail_alone(addition.message, addition.recipients, error)
 
-    def _take(self, fresh: AddMessage) -> None:
+    def _take(self, addition: AddMessage) -> None:
         """Have it leave; where there is no place for it, it comes from the store later."""
-        message, recipients, content, _ = fresh
+        message, recipients, content, _ = addition
         if self._stopping or message.id in self._in_hand:
             return
         if content is not None and self._in_hand.octets + len(content) > MAX_CONTENT_IN_HAND:
@@ -334,9 +334,9 @@ class Dispatcher:
 
     def tell_postmaster(self, subject: str, text: str, entry: JournalEntry) -> None:
         """Write to whoever looks after this server, and into the journal."""
-        fresh = self._notices.report(subject, text, self._clock.now())
-        entry.message = fresh.message.id
-        self._submit([fresh, WriteEntry(entry)], lambda error: None if error else self.offer(fresh))
+        addition = self._notices.report(subject, text, self._clock.now())
+        entry.message = addition.message.id
+        self._submit([addition, WriteEntry(entry)], lambda error: None if error else self.offer(addition))
 
     # --- records ----------------------------------------------------------------------------------------------------
 

@@ -1,7 +1,7 @@
-"""What local programs left in the drop folder while no server took it: taken up, as if they handed it in now.
+"""What local programs left in the drop folder while no server took it: taken up, as if they submitted it now.
 
 Each file goes through a session of a listener on a Unix socket, as the user who owns it: what holds for those who
-hand in there holds for it. Its name is noted in the transaction that keeps the message, so that a crash before the
+submit there holds for it. Its name is noted in the transaction that keeps the message, so that a crash before the
 file is removed does not have it taken twice.
 """
 

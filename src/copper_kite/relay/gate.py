@@ -1,4 +1,4 @@
-"""Who may hand in what, and how much: accounts with their bounds, and the guard against a program gone wild.
+"""Who may submit what, and how much: accounts with their bounds, and the guard against a program gone wild.
 
 Every decision is a reply that tells the program's owner what happened, and the administrator what to change.
 """
@@ -28,7 +28,7 @@ WAIT_TO_LOGIN = Reply(454, "4.7.0", "too many failed logins from this address; t
 
 @dataclass(slots=True)
 class Client:
-    """Who hands in: an address (empty for a Unix socket), the local user behind it, the account it logged in with."""
+    """Who submits: an address (empty for a Unix socket), the local user there, the account it logged in with."""
 
     address: str
     user: str = ""

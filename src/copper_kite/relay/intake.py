@@ -184,7 +184,7 @@ class Intake(Handler):
         return None
 
     def recipient_to(self, event: events.RecipientTo) -> Answer:
-        """Take a recipient, from those who may hand in mail here; each address once."""
+        """Take a recipient, from those who may submit mail here; each address once."""
         shared = self._shared
         if not self._allowed:
             reply = Reply(550, "5.7.1", f"{self.client.address} may not relay through listener {shared.listener.name}")
@@ -237,8 +237,8 @@ class Intake(Handler):
             refusal = self._judge_content(taken)
             if refusal is not None:
                 return self._refuse(Stage.ACCEPT, refusal)
-        fresh = self.fresh(id, now, taken, len(taken.content), taken.content, event)
-        shared.submit(remark(fresh, taken.remarks), partial(self.written, shown, fresh))
+        addition = self.make_message(id, now, taken, len(taken.content), taken.content, event)
+        shared.submit(remark(addition, taken.remarks), partial(self.written, shown, addition))
         return LATER
 
     def _look_at_header(self) -> None:
@@ -259,7 +259,7 @@ class Intake(Handler):
 
     def _header_too_long(self) -> Reply:
         most = self._shared.listener.max_header
-        return Reply(552, "5.3.4", f"the header has over {most} octets; what is long belongs behind the empty line")
+        return Reply(552, "5.3.4", f"the header has over {most} octets; what is long belongs after the empty line")
 
     def _forget_parts(self) -> None:
         self._parts, self._octets, self._look_at = [], 0, PORTION
@@ -297,7 +297,7 @@ class Intake(Handler):
         return self._trace
 
     def _take_in(self, octets: bytes, id: str, at: float, *, ascii: bool) -> Submitted:
-        """The content as it is kept, behind our own field, mended where the listener does that."""
+        """The content as it is kept, after our own field, mended where the listener does that."""
         shared, sender, done = self._shared, self._sender, ""
         assert sender is not None
         if not shared.listener.strict and (not ascii or octets.startswith(b"From ")):
@@ -318,7 +318,7 @@ class Intake(Handler):
             return shared.gate.authors(self.client, authors(header))
         return None
 
-    def fresh(
+    def make_message(
         self, id: int, at: float, taken: Submitted, size: int, content: bytes | None, event: events.ContentEnded
     ) -> AddMessage:
         """The message as it is known when it is whole, with its recipients; and what it is counted as."""
@@ -357,22 +357,22 @@ class Intake(Handler):
         shared.gate.usage.took(who, count, hour)
         return AddMessage(message, recipients, content, (who, hour, count))
 
-    def written(self, shown: str, fresh: AddMessage | None, error: KiteError | None) -> None:
+    def written(self, shown: str, addition: AddMessage | None, error: KiteError | None) -> None:
         """A message is on stable storage, or could not be kept: only now is it answered."""
         session = self._session
         assert session is not None
         self._reservation.end()
-        if error is not None or fresh is None:
+        if error is not None or addition is None:
             reply = DISK_FULL if isinstance(error, StoreFull) else DISK_FAILED
             session.answer(self._refuse(Stage.ACCEPT, reply))
             return
         try:
-            self._shared.accepted(fresh)
+            self._shared.accepted(addition)
             session.answer(Reply(250, "2.0.0", f"kept as {shown}"))
             if session.dialogue is not None:
-                self._keep_dialogue(session.dialogue, fresh.message.id)
+                self._keep_dialogue(session.dialogue, addition.message.id)
             if self._shared.log.wants("info"):
-                self._log(shown, fresh)
+                self._log(shown, addition)
         except Exception as error_of_ours:
             session.fail(error_of_ours)
             raise
@@ -382,8 +382,8 @@ class Intake(Handler):
         assert self._session is not None
         self._session.answer(self._refuse(Stage.ACCEPT, reply))
 
-    def _log(self, shown: str, fresh: AddMessage) -> None:
-        message = fresh.message
+    def _log(self, shown: str, addition: AddMessage) -> None:
+        message = addition.message
         assert self._session is not None
         self._shared.log.write(
             "info",
@@ -392,7 +392,7 @@ class Intake(Handler):
             who=self.client.who,
             listener=message.listener,
             sender=message.reverse_path or "-",
-            recipients=len(fresh.recipients),
+            recipients=len(addition.recipients),
             size=message.size,
             message_id=message.message_id,
             protocol=message.protocol,

@@ -426,7 +426,7 @@ class Lane:
         return bool(self._sessions - {session})
 
     def _costs_nothing(self, session: RelaySession, failure: SessionFailed) -> bool:
-        """Whether a job may go on a fresh session at once: nothing of it was taken, and it was not its own fault."""
+        """Whether a job may go on a new session at once: nothing of it was taken, and it was not its own fault."""
         if failure.content_begun or failure.results:
             return False
         closed = failure.reply is not None and failure.reply.code == 421

@@ -46,23 +46,27 @@ class Notices:
         """
         return max(arrived, expires - self.lifetime) + self.late_after
 
-    def has_become_late(self, fate: RecipientOutcome, message: Message, now: float) -> bool:
+    def has_become_late(self, outcome: RecipientOutcome, message: Message, now: float) -> bool:
         """Whether the sender is to hear now, and had not to before, that a recipient waits (RFC 3461 5.2.5)."""
         late = self.late_at(message.arrived, message.expires)
-        return fate.state is State.DELAYED and fate.recipient.changed < late <= now
+        return outcome.state is State.DELAYED and outcome.recipient.changed < late <= now
 
     def after(
-        self, job: Job, fates: Sequence[RecipientOutcome], attempt: Attempt, now: float, *, passed_on: bool
+        self, job: Job, outcomes: Sequence[RecipientOutcome], attempt: Attempt, now: float, *, passed_on: bool
     ) -> list[tuple[AddMessage, list[JournalEntry]]]:
         """The notices, each with what the journal says of it. `passed_on`: the next hop was told what is asked for.
 
         None goes to an empty reverse-path (RFC 5321 4.5.5); the copy goes all the same, but not about itself.
         """
         message, written = job.message, []
-        told = [fate for fate in fates if self._is_told(fate, message, now, passed_on=passed_on)]
+        told = [outcome for outcome in outcomes if self._is_told(outcome, message, now, passed_on=passed_on)]
         if told and message.reverse_path:
             written.append(self._notice(job, told, attempt, message.reverse_path, now))
-        failed = [fate for fate in fates if fate.state is State.FAILED and fate.recipient.address != self.copy_to]
+        failed = [
+            outcome
+            for outcome in outcomes
+            if outcome.state is State.FAILED and outcome.recipient.address != self.copy_to
+        ]
         if failed and self.copy_to:
             written.append(self._notice(job, failed, attempt, self.copy_to, now))
         return written
@@ -109,13 +113,13 @@ class Notices:
             priority=priority,
         )
 
-    def _is_told(self, fate: RecipientOutcome, message: Message, now: float, *, passed_on: bool) -> bool:
-        parameters = fate.recipient.esmtp_parameters
-        if fate.state is State.FAILED:
+    def _is_told(self, outcome: RecipientOutcome, message: Message, now: float, *, passed_on: bool) -> bool:
+        parameters = outcome.recipient.esmtp_parameters
+        if outcome.state is State.FAILED:
             return wants(parameters, "FAILURE")
-        if fate.state is State.RELAYED:
+        if outcome.state is State.RELAYED:
             return not passed_on and wants(parameters, "SUCCESS")
-        return self.has_become_late(fate, message, now) and wants(parameters, "DELAY")
+        return self.has_become_late(outcome, message, now) and wants(parameters, "DELAY")
 
     def _notice(
         self, job: Job, told: Sequence[RecipientOutcome], attempt: Attempt, to: str, now: float
@@ -133,7 +137,7 @@ class Notices:
             at=now,
             original=original,
             whole=whole,
-            recipients=[_explained(fate, job, attempt) for fate in told],
+            recipients=[_explained(outcome, job, attempt) for outcome in told],
         )
         expires = now + job.message.expires - job.message.arrived
         message = self._own(
@@ -154,7 +158,7 @@ class Notices:
         """What of the message goes back, and whether that is all of it: on failure, to its sender, when asked for."""
         full = parameter_value(job.message.esmtp_parameters, "RET").upper() == "FULL" and to == job.message.reverse_path
         full = full and "REQUIRETLS" not in job.message.esmtp_parameters.split()
-        if full and job.message.size <= MAX_RETURNED and any(fate.state is State.FAILED for fate in told):
+        if full and job.message.size <= MAX_RETURNED and any(outcome.state is State.FAILED for outcome in told):
             with contextlib.suppress(ContentUnreadable):
                 return b"".join(job.content()), True
         first = job.beginning()
@@ -181,19 +185,19 @@ def make_notices(loaded: Loaded, ids: IdMaker) -> Notices:
     )
 
 
-def _explained(fate: RecipientOutcome, job: Job, attempt: Attempt) -> NoticeRecipient:
-    reply = fate.reply
-    said_there = str(reply) if reply is not None and fate.cause is Cause.REPLY and attempt.next_hop else ""
-    delayed, relayed = fate.state is State.DELAYED, fate.state is State.RELAYED
-    expired = fate.state is State.FAILED and (reply is None or not reply.permanent) and not fate.cause.final
+def _explained(outcome: RecipientOutcome, job: Job, attempt: Attempt) -> NoticeRecipient:
+    reply = outcome.reply
+    said_there = str(reply) if reply is not None and outcome.cause is Cause.REPLY and attempt.next_hop else ""
+    delayed, relayed = outcome.state is State.DELAYED, outcome.state is State.RELAYED
+    expired = outcome.state is State.FAILED and (reply is None or not reply.permanent) and not outcome.cause.final
     explanation = f"It was handed to {attempt.next_hop}, which tells nobody what becomes of it there."
     if not relayed:
-        explanation = _meaning(fate, job, attempt)
+        explanation = _meaning(outcome, job, attempt)
     return NoticeRecipient(
-        address=fate.recipient.address,
-        original=parameter_value(fate.recipient.esmtp_parameters, "ORCPT"),
-        action=fate.state.value,
-        status="4.4.7" if expired else _status(fate),
+        address=outcome.recipient.address,
+        original=parameter_value(outcome.recipient.esmtp_parameters, "ORCPT"),
+        action=outcome.state.value,
+        status="4.4.7" if expired else _status(outcome),
         until=job.message.expires if delayed else None,
         explanation=f"It could not be sent within its lifetime. {explanation}" if expired else explanation,
         next_hop=host_of(attempt.next_hop),
@@ -202,17 +206,17 @@ def _explained(fate: RecipientOutcome, job: Job, attempt: Attempt) -> NoticeReci
     )
 
 
-def _meaning(fate: RecipientOutcome, job: Job, attempt: Attempt) -> str:
+def _meaning(outcome: RecipientOutcome, job: Job, attempt: Attempt) -> str:
     facts = {
-        "recipient": fate.recipient.address,
+        "recipient": outcome.recipient.address,
         "next_hop": attempt.next_hop,
         "host": host_of(attempt.next_hop),
         "connector": job.connector,
-        "text": fate.text,
+        "text": outcome.text,
         "id": id_text(job.message.id),
     }
-    code, enhanced = (fate.reply.code, fate.reply.enhanced) if fate.reply else (None, "")
-    return judge_attempt(fate.stage, fate.cause, code, enhanced, facts).meaning
+    code, enhanced = (outcome.reply.code, outcome.reply.enhanced) if outcome.reply else (None, "")
+    return judge_attempt(outcome.stage, outcome.cause, code, enhanced, facts).meaning
 
 
 # What stopped it, where no reply says so: subject and detail (RFC 3463 3, RFC 5248).
@@ -240,10 +244,10 @@ _DETAILS = {
 }
 
 
-def _status(fate: RecipientOutcome) -> str:
+def _status(outcome: RecipientOutcome) -> str:
     """The peer's enhanced code where its class is that of the state, else what we know ourselves (RFC 3464 2.3.4)."""
-    kind = {State.RELAYED: "2", State.DELAYED: "4"}.get(fate.state, "5")
-    enhanced = fate.reply.enhanced if fate.reply is not None else ""
-    if not enhanced and fate.reply is None and fate.cause in _DETAILS:
-        return f"{kind}.{_DETAILS[fate.cause]}"
+    kind = {State.RELAYED: "2", State.DELAYED: "4"}.get(outcome.state, "5")
+    enhanced = outcome.reply.enhanced if outcome.reply is not None else ""
+    if not enhanced and outcome.reply is None and outcome.cause in _DETAILS:
+        return f"{kind}.{_DETAILS[outcome.cause]}"
     return f"{kind}{enhanced[1:]}" if enhanced and (enhanced[0] == kind or kind == "4") else f"{kind}.0.0"

@@ -22,8 +22,8 @@ __all__ = ["Recorded", "remark"]
 
 @dataclass(slots=True, kw_only=True)
 class Recorded:
-    """New states of recipients, the attempt behind them, entries of the journal, and notices, which are to be handed
-    on once all of it is durable. `others` is what else belongs to the transaction."""
+    """New states of recipients, the attempt that led to them, entries of the journal, and notices, which are handed on
+    once all of it is durable. `others` is what else belongs to the transaction."""
 
     states: Sequence[SetState] = ()
     attempt: Attempt | None = None
@@ -37,10 +37,10 @@ class Recorded:
         return [*self.notices, *self.states, *attempts, *map(WriteEntry, self.entries), *self.others]
 
 
-def remark(fresh: AddMessage, text: str) -> Sequence[Operation]:
+def remark(addition: AddMessage, text: str) -> Sequence[Operation]:
     """What adds a message, with what its story is to say of it, where that is anything."""
     if not text:
-        return (fresh,)
-    message = fresh.message
+        return (addition,)
+    message = addition.message
     entry = JournalEntry(at=message.arrived, event=Event.REMARK, message=message.id, facts={"text": text})
-    return (fresh, WriteEntry(entry))
+    return (addition, WriteEntry(entry))

@@ -317,9 +317,9 @@ async def _record_life(
 
     now = clock.now()
     entry = JournalEntry(at=now, event=Event.STARTED, facts={"pid": os.getpid()})
-    fresh = routes_noted(loaded.settings.connector, routes, now)
+    noted = routes_noted(loaded.settings.connector, routes, now)
     with contextlib.suppress(StoreFull):
-        await _write(writer, [WriteEntry(entry), *fresh, *map(DropContent, reader.stray_content()), Sweep()])
+        await _write(writer, [WriteEntry(entry), *noted, *map(DropContent, reader.stray_content()), Sweep()])
     undo.push_async_callback(record_stop)
 
 

@@ -23,12 +23,12 @@ MAX_WAITING = 4  # portions on their way to the store before the client has to w
 class _Owner(Protocol):
     """Who knows the envelope, and answers."""
 
-    def fresh(
+    def make_message(
         self, id: int, at: float, taken: Submitted, size: int, content: bytes | None, event: events.ContentEnded
     ) -> AddMessage:
         """The message as it is known when it is whole."""
 
-    def written(self, shown: str, fresh: AddMessage | None, error: KiteError | None) -> None:
+    def written(self, shown: str, addition: AddMessage | None, error: KiteError | None) -> None:
         """The message is on stable storage, or could not be kept."""
 
     def refuse_large(self, reply: Reply) -> None:
@@ -148,10 +148,10 @@ class StreamedMessage:
             self._written(None, self._error)
             return
         rest = self._numbered(self._take())
-        fresh = self._owner.fresh(self._id, self._at, self._taken, self._size, None, event)
-        self._submit([*remark(fresh, self._taken.remarks), rest], partial(self._written, fresh))
+        addition = self._owner.make_message(self._id, self._at, self._taken, self._size, None, event)
+        self._submit([*remark(addition, self._taken.remarks), rest], partial(self._written, addition))
 
-    def _written(self, fresh: AddMessage | None, error: KiteError | None) -> None:
+    def _written(self, addition: AddMessage | None, error: KiteError | None) -> None:
         if error is not None:
             self.drop()
-        self._owner.written(id_text(self._id), fresh, error)
+        self._owner.written(id_text(self._id), addition, error)

@@ -1,4 +1,4 @@
-"""What all sessions of one listener share: who may hand in what, where it goes, and by which settings."""
+"""What all sessions of one listener share: who may submit what, where it goes, and by which settings."""
 
 from __future__ import annotations
 
@@ -92,7 +92,7 @@ class Submission(NoDirectory):
         return made_up_key(login, secret, known[place % len(known)][1] if known else None)
 
     def allows(self, address: str) -> bool:
-        """Whether this client may hand in mail without a login. A Unix socket's clients may: its mode says who."""
+        """Whether this client may submit mail without a login. A Unix socket's clients may: its mode says who."""
         return not address or is_within(address, self.listener.allow)
 
     def priority(self, account: str, reverse_path: str, esmtp_parameters: str) -> int:

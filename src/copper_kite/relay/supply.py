@@ -178,7 +178,7 @@ class Supply:
     # --- places -------------------------------------------------------------------------------------------------------
 
     def has_place(self, lane: Lane, message: Message) -> bool:
-        """Whether a fresh message may go to its lane at once: none of its own sender waits in the store before it."""
+        """Whether a new message may go to its lane at once: none of its own sender waits in the store before it."""
         if lane.key in self._backlog and self._backlog.has(lane.key, _flow(message)):
             return False
         if self._places(lane) > 0:

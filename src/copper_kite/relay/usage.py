@@ -1,4 +1,4 @@
-"""How much each sender of the moment has handed in: counted by the hour, and kept with the queue."""
+"""How much each sender of the moment has submitted: counted by the hour, and kept with the queue."""
 
 from __future__ import annotations
 

@@ -1,7 +1,7 @@
 """Sessions that people and scripts hold, and stand-ins that take them.
 
 `run_probe` walks through a session and says what stops it; `Talk` is one typed by hand, `play_script` one written down;
-`hand_over` and `send_many` hand in messages; `StandIn` is the other side, well-behaved or not.
+`hand_over` and `send_many` submit messages; `StandIn` is the other side, well-behaved or not.
 """
 
 from __future__ import annotations

@@ -17,7 +17,7 @@ from copper_kite.settings import AllowanceOf, Duration, Size, Table, read_file
 from copper_kite.smtp import EXTENSIONS, MECHANISMS, Reply
 from copper_kite.words import Stage
 
-__all__ = ["STAGES", "Behaviour", "Deed", "Judge", "Rule", "read_behaviour"]
+__all__ = ["STAGES", "Behaviour", "Judge", "Misbehaviour", "Rule", "read_behaviour"]
 
 # Where a stand-in can be told what to do: after each of these it would answer.
 STAGES = (
@@ -27,7 +27,7 @@ _REPLY = re.compile(r"([2-5][0-9][0-9])(?: ([245]\.\d{1,3}\.\d{1,3}))?(?: (.*))?
 _TURNS = re.compile(r"(\d+)(?:(-)(\d*))?")
 
 
-class Deed(StrEnum):
+class Misbehaviour(StrEnum):
     """What a rule does, beside waiting."""
 
     ANSWER = "answer"
@@ -56,7 +56,7 @@ class Rule:
     turns: tuple[int, int | None] = (1, None)
     share: float = 1.0
     wait: float = 0.0
-    deed: Deed = Deed.ANSWER
+    misbehaviour: Misbehaviour = Misbehaviour.ANSWER
 
 
 class Judge:
@@ -204,7 +204,7 @@ class RuleTable(Table):
             turns=self.turns,
             share=self.share,
             wait=self.wait,
-            deed=Deed(self.do) if self.do else Deed.ANSWER,
+            misbehaviour=Misbehaviour(self.do) if self.do else Misbehaviour.ANSWER,
         )
 
 
@@ -220,7 +220,7 @@ class Behaviour(Table):
     rule: list[RuleTable] = Field(default_factory=list)
 
     def rules(self) -> tuple[Rule, ...]:
-        """The rules in their order; to put off first tries comes behind them."""
+        """The rules in their order; to put off first tries comes after them."""
         found = [table.rule() for table in self.rule]
         if self.put_off_first:
             found.append(Rule(reply=Reply(450, "4.2.0", "not at the first try; come back"), turns=(1, 1)))

@@ -1,6 +1,6 @@
 """A message in the drop folder: how `kite pipe` leaves it there while no server takes it, and how the server reads it.
 
-Whose a file is says the system, and not the file. It has one line of JSON, the envelope, and the content behind it.
+Whose a file is says the system, and not the file. It has one line of JSON, the envelope, and the content after it.
 """
 
 from __future__ import annotations
@@ -50,21 +50,21 @@ def leave_message(folder: str, parcel: Parcel) -> None:
     if len(head) > MAX_ENVELOPE:
         raise InputError(f"{len(parcel.recipients)} recipients are too many to be left until a server runs")
     name = f"{time.time_ns():020}-{os.urandom(16).hex()}"
-    fresh = os.path.join(folder, _NEW + name)  # noqa: PTH118
+    temporary = os.path.join(folder, _NEW + name)  # noqa: PTH118
     try:
         # Others may read it who know its name, and nobody does: the server is another user, and must.
-        file = os.open(fresh, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o644)
+        file = os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o644)
         try:
             os.fchmod(file, 0o644)
             with open(file, "wb", closefd=False) as opened:
                 opened.write(head)
                 opened.write(parcel.content)
             os.fsync(file)
-            os.rename(fresh, os.path.join(folder, name))  # noqa: PTH104, PTH118
+            os.rename(temporary, os.path.join(folder, name))  # noqa: PTH104, PTH118
             _sync_names(folder, file)
         except BaseException:
             with contextlib.suppress(OSError):
-                os.unlink(fresh)  # noqa: PTH108
+                os.unlink(temporary)  # noqa: PTH108
             raise
         finally:
             os.close(file)

@@ -127,7 +127,7 @@ def _converse(line: _Line, name: str, parcel: Parcel) -> str:
     if most is not None and len(parcel.recipients) > int(most[1]):
         raise InputError(
             f"{len(parcel.recipients)} recipients, and the listener takes {most[1]} for one message:"
-            " hand it in several times, or raise max_recipients"
+            " submit it several times, or raise max_recipients"
         )
     content = parcel.content
     answers = []

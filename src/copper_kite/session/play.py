@@ -12,7 +12,7 @@ from copper_kite.errors import EngineMisuse, InputError, KiteError
 from copper_kite.mail import normalise_line_ends, padding
 from copper_kite.net import Dialogue, Plan, SessionFailed
 from copper_kite.session.expecting import Expectation, parse_expectation
-from copper_kite.session.free import FreeSession
+from copper_kite.session.interactive_session import InteractiveSession
 from copper_kite.session.probe import verdict_on_stop
 from copper_kite.session.script import Script, Step, expand
 from copper_kite.settings import Credential, parse_duration, parse_endpoint, parse_size
@@ -36,7 +36,7 @@ class Failed(KiteError):
         step: Step,
         expected: str,
         came: str,
-        session: FreeSession | None = None,
+        session: InteractiveSession | None = None,
         failure: SessionFailed | None = None,
     ) -> None:
         super().__init__(f"line {step.line}: expected {expected}, came {came}")
@@ -140,7 +140,7 @@ class _Player:
         self._credentials = credentials
         self._dialogue = dialogue
         self._counted = counted
-        self._session: FreeSession | None = None
+        self._session: InteractiveSession | None = None
         self._words: dict[str, Callable[[Step], Awaitable[None]]] = {
             "connect": self._connect,
             "hello": self._hello,
@@ -216,7 +216,7 @@ class _Player:
     def _bad(self, step: Step, problem: str) -> InputError:
         return InputError(f"{self._script.path}:{step.line}: {problem}", usage=True)
 
-    def _open(self, step: Step) -> FreeSession:
+    def _open(self, step: Step) -> InteractiveSession:
         if self._session is None:
             raise self._bad(step, f"{step.word} needs a session; connect first")
         return self._session
@@ -240,7 +240,7 @@ class _Player:
             raise self._bad(step, text)
         implicit = bool(match[2]) or (not match[1] and plan.tls == "implicit")
         self.plan = replace(plan, tls="implicit" if implicit else "starttls")
-        self._session = await FreeSession.open(self.plan, self._dialogue)
+        self._session = await InteractiveSession.open(self.plan, self._dialogue)
 
     async def _hello(self, step: Step) -> None:
         await self._open(step).hello(self._text(step))
@@ -303,7 +303,7 @@ class _Player:
         elif came := wanted.check(session):
             raise Failed(step, wanted.text, came, session)
 
-    async def _expect_closed(self, step: Step, session: FreeSession) -> None:
+    async def _expect_closed(self, step: Step, session: InteractiveSession) -> None:
         if not session.closed:
             await session.silent_for(self.plan.timeouts.quit)
         if not session.closed:

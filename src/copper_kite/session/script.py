@@ -14,7 +14,7 @@ from copper_kite.session.expecting import parse_expectation
 __all__ = ["BLOCKS", "Script", "Step", "expand", "parse_script", "read_script"]
 
 BLOCKS = ("together", "if", "repeat", "at once")
-# word → what may stand behind it: "-" nothing, "?" something or nothing, "+" something
+# word → what may stand after it: "-" nothing, "?" something or nothing, "+" something
 WORDS = {
     "title": "+", "needs": "+", "let": "+", "known fault": "?", "connect": "?", "hello": "?", "secure": "-",
     "login": "?", "say": "+", "answer": "+", "octets": "+", "hear": "-", "content": "?", "wait": "+", "expect": "+",
@@ -28,7 +28,7 @@ _NAME = re.compile(r"([A-Za-z][A-Za-z0-9_]*)(?:[ \t]+(.*))?")
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """One statement: its line, its word, what stands behind it, and what it encloses.
+    """One statement: its line, its word, what stands after it, and what it encloses.
 
     `lines` are those of `content`; `otherwise` is what it means when an expectation fails.
     """
@@ -140,7 +140,7 @@ class _Parser:
                 return iter(found)
             if step.word == "otherwise":
                 if not found or found[-1].word != "expect":
-                    self._wrong(step.line, "otherwise comes behind an expect")
+                    self._wrong(step.line, "otherwise comes after an expect")
                 else:
                     found[-1] = _with(found[-1], otherwise=step.rest)
                 continue
@@ -162,10 +162,10 @@ class _Parser:
             self._wrong(number, *_unknown(text))
             return None
         if WORDS[word] == "+" and not rest:
-            self._wrong(number, f"{word} needs something behind it")
+            self._wrong(number, f"{word} needs something after it")
             return None
         if WORDS[word] == "-" and rest:
-            self._wrong(number, f"nothing stands behind {word}", f"found {rest!r}")
+            self._wrong(number, f"nothing may follow {word}", f"found {rest!r}")
             return None
         return self._whole(Step(number, word, rest))
 
@@ -179,7 +179,7 @@ class _Parser:
                 self._wrong(step.line, f"{step.word} takes a number", f"found {step.rest!r}")
             body = tuple(self._block(step))
             if step.word == "together" and any(one.word != "say" for one in body):
-                self._wrong(step.line, "only say stands in together", "expect comes behind its end, after hear")
+                self._wrong(step.line, "only say stands in together", "expect follows its end, after hear")
             self._check_expectation(step)
             return _with(step, body=body)
         if step.word == "content" and not step.rest:
@@ -203,14 +203,14 @@ class _Parser:
             self._wrong(step.line, "if asks for what is known: a code, text, offer, TLS, within, or login")
 
     def _content_lines(self, step: Step) -> Iterator[str]:
-        """The lines behind `content`: each begins with `|`, and one blank may stand behind that."""
+        """The lines after `content`: each begins with `|`, and one blank may follow that."""
         found = []
         while self._number < len(self._lines) and self._lines[self._number].lstrip().startswith("|"):
             line = self._lines[self._number].lstrip()[1:]
             found.append(line[1:] if line.startswith(" ") else line)
             self._number += 1
         if not found:
-            self._wrong(step.line, "content has no lines", "write them below, each behind |")
+            self._wrong(step.line, "content has no lines", "write them below, each after |")
         return iter(found)
 
 
@@ -223,5 +223,5 @@ def _unknown(text: str) -> tuple[str, str]:
     near = difflib.get_close_matches(word.lower(), WORDS, 1)
     remedy = f"did you mean {near[0]!r}?" if near else "the words are " + ", ".join(WORDS)
     if text.startswith("|"):
-        remedy = "lines behind | belong below content"
+        remedy = "lines after | belong below content"
     return f"{word!r} is no word of session scripts", remedy

@@ -17,8 +17,8 @@ from copper_kite.clock import Clock, SystemClock
 from copper_kite.errors import ListenFailed
 from copper_kite.mail import scan_header
 from copper_kite.net import LATER, Answer, Handler, Peer, ServerSession, SessionRegistry
-from copper_kite.session.behaviour import Deed, Judge, Rule
-from copper_kite.session.looseness import LooseReader
+from copper_kite.session.behaviour import Judge, Misbehaviour, Rule
+from copper_kite.session.lenient_reader import LenientReader
 from copper_kite.settings import Allowance
 from copper_kite.smtp import (
     SCRAM_LEAST,
@@ -73,7 +73,7 @@ class StandInPlan:
     authority: Path | None = None  # the file by which its certificate can be trusted, where one is
 
     def what_it_offers(self) -> Offers:
-        """What stands behind EHLO."""
+        """What stands after EHLO."""
         return self.offers or Offers(
             max_size=self.max_size,
             starttls=self.tls == "starttls",
@@ -100,8 +100,8 @@ class Caught:
     at: float
     hello: str
     tls: str
-    esmtp_parameters: str = ""  # as they stood behind MAIL
-    rcpt_parameters: tuple[str, ...] = ()  # as they stood behind each RCPT
+    esmtp_parameters: str = ""  # as they stood after MAIL
+    rcpt_parameters: tuple[str, ...] = ()  # as they stood after each RCPT
     message_id: str = ""
 
     def export(self) -> dict[str, object]:
@@ -147,7 +147,7 @@ class StandIn:
         plan = self.plan
         implicit = plan.tls == "implicit"
         offers = plan.what_it_offers()
-        limits = replace(plan.limits, reader=LooseReader) if plan.loose_end else plan.limits
+        limits = replace(plan.limits, reader=LenientReader) if plan.loose_end else plan.limits
 
         def session() -> ServerSession:
             return ServerSession(
@@ -425,7 +425,7 @@ class _Taker(Handler):
         rule = self._stand_in.judge.decide(stage, facts, recipients)
         if rule is None:
             return otherwise
-        if not rule.wait and rule.deed is Deed.ANSWER:
+        if not rule.wait and rule.misbehaviour is Misbehaviour.ANSWER:
             return rule.reply or otherwise
         give = later or self._session.answer
         loop = asyncio.get_running_loop()
@@ -434,15 +434,15 @@ class _Taker(Handler):
 
     def _do(self, rule: Rule, give: Callable[[Reply | None], None], reply: Reply | None) -> None:
         assert self._session is not None
-        if rule.deed is Deed.ANSWER:
+        if rule.misbehaviour is Misbehaviour.ANSWER:
             give(reply)
-        elif rule.deed is Deed.CUT:
+        elif rule.misbehaviour is Misbehaviour.CUT:
             self._session.abort()
-        elif rule.deed is Deed.GARBLE:
+        elif rule.misbehaviour is Misbehaviour.GARBLE:
             self._session.say(GARBAGE)
-        elif rule.deed is Deed.DRIP:
+        elif rule.misbehaviour is Misbehaviour.DRIP:
             self._go_on(DRIP_SECONDS, itertools.chain((b"2", b"5", b"0", b"-"), itertools.repeat(b"x")))
-        elif rule.deed is Deed.ENDLESS:
+        elif rule.misbehaviour is Misbehaviour.ENDLESS:
             self._go_on(ENDLESS_SECONDS, itertools.repeat(b"250-and so on\r\n"))
 
     def _go_on(self, seconds: float, sayings: Iterator[bytes]) -> None:

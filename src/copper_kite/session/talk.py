@@ -15,7 +15,7 @@ from typing import Any
 from copper_kite.errors import EngineMisuse, InputError, KiteError
 from copper_kite.mail import normalise_line_ends
 from copper_kite.net import NOTE, SERVER, Dialogue, Plan, SessionFailed
-from copper_kite.session.free import FreeSession
+from copper_kite.session.interactive_session import InteractiveSession
 from copper_kite.session.probe import verdict_on_stop
 from copper_kite.settings import Credential
 from copper_kite.smtp import Reply, visible
@@ -83,7 +83,7 @@ class Talk:
         self.verdict: Verdict | None = None
         self._credentials = credentials
         self._facts = facts
-        self._session: FreeSession | None = None
+        self._session: InteractiveSession | None = None
         self._content: list[str] | None = None  # the lines typed so far, while content is typed
         self._script: list[str] = []
         self._needs: list[str] = []
@@ -122,7 +122,7 @@ class Talk:
         dialogue = Dialogue(asyncio.get_running_loop().time())
         self._script = ["connect with TLS" if self.plan.tls == "implicit" else "connect"]
         try:
-            self._session = await FreeSession.open(self.plan, dialogue)
+            self._session = await InteractiveSession.open(self.plan, dialogue)
         except SessionFailed as failure:
             return self._stopped(failure)
         happened = [Said(NOTE, f"TLS: {self._session.tls}")] if self._session.tls else []
@@ -148,7 +148,7 @@ class Talk:
         except KiteError as error:
             return [Said("!", str(error))]
 
-    def _open(self) -> FreeSession:
+    def _open(self) -> InteractiveSession:
         if self._session is None or self._session.closed:
             raise InputError("the session is over; :again opens another, :quit leaves")
         return self._session
@@ -161,7 +161,7 @@ class Talk:
             self._script.append("answer " + (line if line == "*" else self._hidden("an answer to a challenge")))
         elif holds_secret(line):
             verb, mechanism, *_ = line.split()
-            self._script.append(f"say {verb} {mechanism} " + self._hidden(f"what stands behind AUTH {mechanism}"))
+            self._script.append(f"say {verb} {mechanism} " + self._hidden(f"what stands after AUTH {mechanism}"))
         else:
             self._script.append(f"say {line}")
         if (match := _PATH.match(line)) is not None:

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from copper_kite.settings.everybody import is_everybody
     from copper_kite.settings.explain import parse_toml, read_file, read_source
     from copper_kite.settings.find import Sketch, find_file, sketch
-    from copper_kite.settings.fresh import Answers, credential_name, default_binds, fresh_text, own_name
+    from copper_kite.settings.first_configuration import Answers, credential_name, default_binds, first_text, own_name
     from copper_kite.settings.load import (
         Loaded,
         data_folder_in,
@@ -69,7 +69,7 @@ __getattr__, __all__ = lazy_exports(
         "everybody": "is_everybody",
         "explain": "parse_toml read_file read_source",
         "find": "Sketch find_file sketch",
-        "fresh": "Answers credential_name default_binds fresh_text own_name",
+        "first_configuration": "Answers credential_name default_binds first_text own_name",
         "load": "Loaded data_folder_in data_folder_of examine_configuration find_config load_configuration"
         " load_source secret_file",
         "locate": "locate_key",

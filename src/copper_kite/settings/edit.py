@@ -1,6 +1,6 @@
 """The configuration changed in place: line by line, so that every comment, order and blank stays as it was.
 
-What stands above a table's header, or behind its last key, is not the table's own: a comment there tells of what comes
+What stands above a table's header, or after its last key, is not the table's own: a comment there tells of what comes
 next, and is left where it is. After each change the text is parsed again and must say what was meant.
 """
 
@@ -95,13 +95,13 @@ class Document:
     # --- changes ----------------------------------------------------------------------------------------------------
 
     def add(self, table: str, values: Mapping[str, Any], *, array: bool = True) -> None:
-        """A new table behind the last one of its kind, or at the end."""
+        """A new table after the last one of its kind, or at the end."""
         header = f"[[{_key(table)}]]" if array else f"[{_key(table)}]"
         lines = [header, *(f"{_key(key)} = {toml_value(value)}" for key, value in values.items())]
         self.insert(table, lines)
 
     def insert(self, table: str, lines: list[str]) -> None:
-        """A table as it is written elsewhere, behind the last one of its kind, or at the end."""
+        """A table as it is written elsewhere, after the last one of its kind, or at the end."""
         same = self.blocks(table)
         place = same[-1].end if same else len(self._lines)
         before = [""] if place and self._lines[place - 1].strip() else []
@@ -202,17 +202,17 @@ class Document:
 
 
 def write_file(path: Path, text: str, *, mode: int | None = None, keep_last: bool = True) -> None:
-    """Put `text` at `path` whole or not at all; the version before stays beside it, with `.last` behind its name.
+    """Put `text` at `path` whole or not at all; the version before stays beside it, with `.last` after its name.
 
     Not so without `keep_last`: an old secret is to be gone. Owner and mode stay as they were, unless `mode` says
     which one it must have. Raises EditFailed.
     """
     path = path.resolve()  # a link stays a link
-    fresh = path.with_name(f".{path.name}.{os.getpid()}")
+    temporary = path.with_name(f".{path.name}.{os.getpid()}")
     try:
         before = path.stat() if path.exists() else None
         wanted = mode or (before.st_mode & 0o777 if before is not None else 0o644)
-        descriptor = os.open(fresh, os.O_WRONLY | os.O_CREAT | os.O_EXCL, wanted)
+        descriptor = os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_EXCL, wanted)
         with os.fdopen(descriptor, "w", encoding="utf-8", newline="") as file:
             os.fchmod(file.fileno(), wanted)
             if before is not None and os.geteuid() == 0:
@@ -224,7 +224,7 @@ def write_file(path: Path, text: str, *, mode: int | None = None, keep_last: boo
             last = path.with_name(path.name + LAST_SUFFIX)
             last.unlink(missing_ok=True)
             os.link(path, last)
-        fresh.replace(path)
+        temporary.replace(path)
     except OSError as error:
-        fresh.unlink(missing_ok=True)
+        temporary.unlink(missing_ok=True)
         raise EditFailed(f"{path} cannot be written ({(error.strerror or str(error)).lower()})") from error

@@ -1,4 +1,4 @@
-"""Where the configuration is, and the little of it that handing in a message needs: quick to import, quick to run."""
+"""Where the configuration is, and the little of it that submitting a message needs: quick to import, quick to run."""
 
 from __future__ import annotations
 
@@ -73,7 +73,7 @@ class ConnectorSketch(NamedTuple):
 
 
 class Sketch:
-    """What of a configuration handing in a message needs, or telling its story. It is not checked: that, others do.
+    """What of a configuration submitting a message needs, or telling its story. It is not checked: that, others do.
 
     `sockets` are the paths of the listeners' Unix sockets, `data` the folder of the queue.
     """

@@ -119,7 +119,7 @@ class Identity(Table):
 
 
 class Listener(Table):
-    """`[[listener]]`: where programs hand in mail."""
+    """`[[listener]]`: where programs submit mail."""
 
     name: Name = Field(description="Its name in refusals and stories.")
     bind: list[Bind] = Field(
@@ -136,7 +136,7 @@ class Listener(Table):
     )
     allow: list[Allowed] = Field(
         default=[ipaddress.ip_network("127.0.0.0/8"), ipaddress.ip_network("::1")],
-        description="Networks whose clients may hand in mail; others get `550 5.7.1`. A Unix socket takes all users.",
+        description="Networks whose clients may submit mail; others get `550 5.7.1`. A Unix socket takes all users.",
     )
     open_relay: Literal["no", "yes, I mean it"] = Field(
         default="no",
@@ -183,7 +183,7 @@ class Account(Table):
     recipients: list[Pattern] = Field(default=["*"], min_length=1, description="Whom it may send to.")
     networks: list[Allowed] = Field(default=[], description="Where it may log in from. Empty: anywhere.")
     allowance: list[AllowanceOf] = Field(
-        default=[], description="How many recipients it may hand in in a period; more are put off with `450`."
+        default=[], description="How many recipients it may submit in a period; more are put off with `450`."
     )
     pace: PaceOf | None = Field(
         default=None, description="At most so many of its messages, as in `10/s`; it waits, up to `longest_wait`."
@@ -207,14 +207,14 @@ class Guard(Table):
     """`[guard]`: against a program gone wild, or taken over. It watches each sender of the moment by itself: an
     account, a local user, an address."""
 
-    allowance: list[AllowanceOf] = Field(default=[], description="How many recipients each may hand in in a period.")
+    allowance: list[AllowanceOf] = Field(default=[], description="How many recipients each may submit in a period.")
     surge: float | None = Field(
         default=None,
         ge=1,
         description="Put off what is more than so many times the sender's busiest hour of two weeks, and tell the "
         "postmaster.",
     )
-    at_least: int = Field(default=200, ge=1, description="With `surge`: what each may hand in in any hour.")
+    at_least: int = Field(default=200, ge=1, description="With `surge`: what each may submit in any hour.")
 
     _one_allowance = field_validator("allowance", mode="before")(in_a_list)
 

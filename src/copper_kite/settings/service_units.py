@@ -113,7 +113,7 @@ def _drop_folder(loaded: Loaded, user: str) -> list[str]:
 
 def socket_unit(loaded: Loaded) -> str:
     """Its sockets: systemd opens them, so that the server needs no right to low ports."""
-    lines = ["[Unit]", "Description=Where programs hand in mail to Copper Kite", "", "[Socket]"]
+    lines = ["[Unit]", "Description=Where programs submit mail to Copper Kite", "", "[Socket]"]
     for listener in loaded.settings.listener:
         if listener.enabled:
             lines += [f"ListenStream={endpoint.path or endpoint}" for endpoint in listener.bind]

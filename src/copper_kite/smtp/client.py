@@ -245,8 +245,8 @@ GIVE_UP = Command(Verb.ANSWER, b"*\r\n", "*")
 
 def mail(path: str, *parameters: str) -> Command:
     """MAIL with the reverse-path, empty for none, and parameters that the server offered."""
-    behind = " ".join(("", *parameters)) if parameters else ""
-    return _plain_command(_MAIL, f"MAIL FROM:<{path}>{behind}")
+    suffix = " ".join(("", *parameters)) if parameters else ""
+    return _plain_command(_MAIL, f"MAIL FROM:<{path}>{suffix}")
 
 
 def rcpt(path: str, parameters: str = "") -> Command:
@@ -427,7 +427,7 @@ class Client:
             if not reply.positive:
                 self.phase = Phase.READY
             elif self._replies.pending:
-                raise ProtocolViolation("octets behind the reply to STARTTLS", self._replies.pending)
+                raise ProtocolViolation("octets after the reply to STARTTLS", self._replies.pending)
         elif reply.positive:
             self.logged_in = self.logged_in or (command.verb in (Verb.AUTH, Verb.ANSWER) and reply.code < 300)
         elif command.verb is Verb.RSET:

@@ -1,4 +1,4 @@
-"""What stands behind MAIL, RCPT and BDAT: read and checked, an event or the reply that refuses it."""
+"""What stands after MAIL, RCPT and BDAT: read and checked, an event or the reply that refuses it."""
 
 from __future__ import annotations
 
@@ -63,7 +63,7 @@ def read_rcpt(argument: str, offers: Offers, *, secure: bool, utf8: bool) -> eve
 
 
 def read_chunk(argument: str) -> tuple[int, bool] | None:
-    """The size in octets behind BDAT, and whether it is the last chunk (RFC 3030 2); None for anything else."""
+    """The size in octets after BDAT, and whether it is the last chunk (RFC 3030 2); None for anything else."""
     size, _, last = argument.partition(" ")
     if not (size.isascii() and size.isdigit() and len(size) <= 20 and last.strip().upper() in ("", "LAST")):
         return None

@@ -1,4 +1,4 @@
-"""Content behind DATA or BDAT: dot transparency and the one true end (RFC 5321 4.1.1.4, 4.5.2), chunks (RFC 3030).
+"""Content after DATA or BDAT: dot transparency and the one true end (RFC 5321 4.1.1.4, 4.5.2), chunks (RFC 3030).
 
 Only CR LF . CR LF ends content. Every other sequence that some other program might take for the end holds a CR or an
 LF on its own; content with one is read to its true end and then refused, so nothing can be smuggled past us. What a
@@ -166,7 +166,7 @@ class _Checked:
 
 
 class ContentReader(_Checked):
-    """Turns what comes behind DATA into the message's octets."""
+    """Turns what comes after DATA into the message's octets."""
 
     def __init__(self, limit: int = 0, takes: Takes = Takes.FIT) -> None:
         super().__init__(limit, takes)
@@ -191,7 +191,7 @@ class ContentReader(_Checked):
         return octets, text.isascii()
 
     def feed(self, data: bytes) -> tuple[bytes, bytes | None]:
-        """Take octets; return the message's octets found in them, and what stands behind the end (None before it)."""
+        """Take octets; return the message's octets found in them, and what stands after the end (None before it)."""
         if self._held:
             data = self._held + data
         if not self._started and data.startswith(b".\r\n"):
@@ -217,7 +217,7 @@ class ContentReader(_Checked):
 
 
 class ChunkReader(_Checked):
-    """Turns what comes in chunks behind BDAT into the message's octets (RFC 3030 2).
+    """Turns what comes in chunks after BDAT into the message's octets (RFC 3030 2).
 
     `begin` each chunk, then `feed`. Octets mean themselves here: no dot is stuffed, no sequence ends anything.
     """
@@ -232,9 +232,9 @@ class ChunkReader(_Checked):
         self._left, self.last = octets, last
 
     def feed(self, data: bytes) -> tuple[bytes, bytes | None]:
-        """Take octets; return the message's octets found in them, and what stands behind the chunk (None before it).
+        """Take octets; return the message's octets found in them, and what stands after the chunk (None before it).
 
-        A message gets the CR LF at its end that it may lack, so that it can leave behind DATA, too.
+        A message gets the CR LF at its end that it may lack, so that it can leave after DATA, too.
         """
         rest = data[self._left :] if len(data) >= self._left else None
         data = data[: self._left]

@@ -120,7 +120,7 @@ class ContentRefused(Event):
 class CommandRefused(Event):
     """A command was refused by the engine itself, with `reply`: for its form, its place, or a bound of the session.
 
-    `argument` is what stood behind MAIL or RCPT; of others nothing is told, for it may be a secret.
+    `argument` is what stood after MAIL or RCPT; of others nothing is told, for it may be a secret.
     """
 
     asks: ClassVar[bool] = False

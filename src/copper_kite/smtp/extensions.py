@@ -1,4 +1,4 @@
-"""What a server offers behind EHLO: what ours says, and what a peer's reply means (RFC 5321 4.1.1.1)."""
+"""What a server offers after EHLO: what ours says, and what a peer's reply means (RFC 5321 4.1.1.1)."""
 
 from __future__ import annotations
 
@@ -51,7 +51,7 @@ class Offers:
 
 
 class Extension(NamedTuple):
-    """When a server offers it, by what it `Offers` and whether TLS is on; and what stands behind its keyword."""
+    """When a server offers it, by what it `Offers` and whether TLS is on; and what stands after its keyword."""
 
     offered: Callable[[Offers, bool], bool] = lambda offers, secure: True
     arguments: Callable[[Offers, Limits], str] = lambda offers, limits: ""

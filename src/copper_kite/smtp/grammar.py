@@ -67,25 +67,25 @@ _SLIGHTLY_OFF = re.compile(
 
 
 class BadParameter(Syntax):
-    """Raised for what stands behind a path that is itself well."""
+    """Raised for what stands after a path that is itself well."""
 
 
 class CommandPath(NamedTuple):
-    """A reverse-path or recipient with the parameters behind it, keywords in upper case."""
+    """A reverse-path or recipient with the parameters after it, keywords in upper case."""
 
     path: str
     parameters: Mapping[str, str | None]
 
 
 def parse_command_path(text: str) -> CommandPath:
-    """The `<path> [parameters]` behind `FROM:` or `TO:`.
+    """The `<path> [parameters]` after `FROM:` or `TO:`.
 
     The null path is the empty string; a source route is dropped (RFC 5321 App. C). One space before the bracket is
     let pass, since programs send it. Raises Syntax.
     """
     match = _COMMAND_PATH.fullmatch(text)
     if match is None:
-        raise Syntax("the path stands in angle brackets, parameters behind it after a space")
+        raise Syntax("the path stands in angle brackets, parameters after it and a space")
     inner, tail = match.groups()
     return CommandPath(_parse_path(inner) if inner else "", _parse_parameters(tail))
 
@@ -160,7 +160,7 @@ def parse_hello_name(text: str) -> str:
 
 
 def unambiguous(argument: str) -> str:
-    """What stands behind MAIL or RCPT as the grammar has it, where a client wrote it slightly off and nothing else can
+    """What stands after MAIL or RCPT as the grammar has it, where a client wrote it slightly off and nothing else can
     be meant: blanks around the colon or within the brackets, or an address without brackets."""
     match = _SLIGHTLY_OFF.fullmatch(argument)
     if match is None:

@@ -1,7 +1,7 @@
-"""What comes to a server that is no command line: content behind DATA, a chunk, a chunk that is not wanted.
+"""What comes to a server that is no command line: content after DATA, a chunk, a chunk that is not wanted.
 
 Each of the three reads from the session's buffer and says what it found: a portion of the message, its end, a fault,
-the reply that is due behind a chunk, or None when octets are missing. All but a portion end it.
+the reply that is due after a chunk, or None when octets are missing. All but a portion end it.
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ from copper_kite.smtp.content import BadContent, ChunkReader, ContentReader, Tak
 from copper_kite.smtp.lines import LineBuffer
 from copper_kite.smtp.replies import Reply
 
-__all__ = ["BehindData", "Chunk", "Found", "Incoming", "Unwanted"]
+__all__ = ["AfterData", "Chunk", "Found", "Incoming", "Unwanted"]
 
 Found = events.Content | events.ContentEnded | BadContent | Reply
 
@@ -29,8 +29,8 @@ class Incoming(Protocol):
         """The whole message, when `data` is all of it and all is well; None: only `read` can tell."""
 
 
-class BehindData:
-    """Content behind DATA, up to its true end (RFC 5321 4.1.1.4); then it is ready for the next."""
+class AfterData:
+    """Content after DATA, up to its true end (RFC 5321 4.1.1.4); then it is ready for the next."""
 
     def __init__(self, kind: type[ContentReader], limit: int, takes: Takes) -> None:
         self._kind = kind

@@ -1,4 +1,4 @@
-"""The parameters that may stand behind MAIL and RCPT: whose extension each is, and what its value must be."""
+"""The parameters that may stand after MAIL and RCPT: whose extension each is, and what its value must be."""
 
 from __future__ import annotations
 
@@ -93,7 +93,7 @@ def written(given: Mapping[str, str | None], known: Mapping[str, Parameter]) -> 
 
 
 def in_ascii(parameters: str) -> str:
-    """Parameters behind RCPT for a transaction without SMTPUTF8: an address in ORCPT is escaped (RFC 6533 3)."""
+    """Parameters after RCPT for a transaction without SMTPUTF8: an address in ORCPT is escaped (RFC 6533 3)."""
     return (
         parameters if parameters.isascii() else "".join(c if c.isascii() else f"\\x{{{ord(c):X}}}" for c in parameters)
     )

@@ -125,7 +125,7 @@ class ReplyReader:
         self._code: int | None = None
         self._lines: list[str] = []  # of a reply that is not whole
         self._whole: deque[Reply] = deque()
-        self._broken: ProtocolViolation | None = None  # nothing behind it is read
+        self._broken: ProtocolViolation | None = None  # nothing after it is read
 
     @property
     def pending(self) -> bytes:

@@ -45,7 +45,7 @@ from copper_kite.smtp.commands import plain_mail, read_chunk, read_mail, read_rc
 from copper_kite.smtp.content import BadContent, ChunkReader
 from copper_kite.smtp.extensions import Offers
 from copper_kite.smtp.grammar import MAX_PATH, PLAIN_RCPT, Syntax, parse_hello_name, unambiguous
-from copper_kite.smtp.incoming import BehindData, Chunk, Found, Unwanted
+from copper_kite.smtp.incoming import AfterData, Chunk, Found, Unwanted
 from copper_kite.smtp.limits import Limits
 from copper_kite.smtp.lines import MAX_COMMAND_LINE, MAX_LOGIN_LINE, LineTooLong
 from copper_kite.smtp.order import AFTER, ORDER, Phase, Step
@@ -74,7 +74,7 @@ class Server(LoginServer):
     ) -> None:
         super().__init__(name, offers, limits or Limits(), directory or NoDirectory())
         self._max_size = offers.max_size if offers.keeps_size else 0
-        self._behind_data = BehindData(self._limits.reader, self._max_size, self._limits.takes)
+        self._after_data = AfterData(self._limits.reader, self._max_size, self._limits.takes)
         self._messages = 0  # transactions begun
 
     # --- octets ---------------------------------------------------------------------------------------------------
@@ -172,7 +172,7 @@ class Server(LoginServer):
         self._follows = self._follows or step in (Step.MAIL, Step.RCPT, Step.DATA)
         if reply.code == 421:
             self._close()
-        elif step is Step.MAIL:  # its recipients and DATA may be on their way (RFC 2920 3.1), and RSET behind them
+        elif step is Step.MAIL:  # its recipients and DATA may be on their way (RFC 2920 3.1), and RSET after them
             self._excused = self._limits.recipients + 2
         elif step is _END or step is _LOGIN_ENDED:
             self.phase = AFTER[step]
@@ -188,7 +188,7 @@ class Server(LoginServer):
         self._recipients += 1
 
     def _data_accepted(self, event: events.Event) -> None:
-        self._incoming = self._behind_data
+        self._incoming = self._after_data
 
     def _chunks_answered(self, event: events.Event, reply: Reply | None) -> None:
         """Nothing is said before the chunk is in: neither that it is welcome, nor that it is not."""
@@ -207,7 +207,7 @@ class Server(LoginServer):
         self._tries = self._idle_tries = 0
 
     def _secure_accepted(self, event: events.Event) -> None:
-        self._lines.clear()  # what came in clear behind STARTTLS counts for nothing (RFC 3207 4.2)
+        self._lines.clear()  # what came in clear after STARTTLS counts for nothing (RFC 3207 4.2)
 
     def tls_established(self) -> None:
         """The handshake is done: the session is as if just greeted, nothing from before counts (RFC 3207 4.2)."""
@@ -308,7 +308,7 @@ class Server(LoginServer):
                 return
             self.phase = _READY
         self._asked = events.Hello(name, extended)
-        self._told.append(self._asked)  # behind the transaction that it drops
+        self._told.append(self._asked)  # after the transaction that it drops
 
     def _hello_reply(self, event: events.Event) -> Reply:
         """What is offered now (RFC 5321 4.1.1.1)."""

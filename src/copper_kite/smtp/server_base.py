@@ -87,7 +87,7 @@ class ServerBase:
 
     def _tell_refused(self, reply: Reply) -> None:
         """Whoever owns the session may want to know; but not of what only follows from another refusal: DATA, and what
-        was sent behind it."""
+        was sent after it."""
         verb, argument = self._command
         if (self._excused or self._follows) and (verb not in ("MAIL", "RCPT") or reply is BAD_ORDER):
             return

@@ -3,7 +3,7 @@
 With PIPELINING, MAIL, every RCPT and DATA go as one group (RFC 2920 3.1). Each recipient ends with the reply that
 decided it: its own refusal, the refusal of MAIL or DATA, or the reply to the end of content.
 
-Content always goes behind DATA, also where CHUNKING is offered: 354 is the one reply that no other command has, so it
+Content always goes after DATA, also where CHUNKING is offered: 354 is the one reply that no other command has, so it
 proves that every reply before it was read for the right command. A server that answers RCPT twice would otherwise have
 the second answer taken for the acceptance of the content.
 """
@@ -42,7 +42,7 @@ _STAGES = {
 class Envelope(NamedTuple):
     """What a transaction carries: paths, size in octets, and what the octets need of the server.
 
-    `esmtp_parameters` go behind MAIL as they were written, `rcpt_parameters` behind each recipient's RCPT (empty for
+    `esmtp_parameters` go after MAIL as they were written, `rcpt_parameters` after each recipient's RCPT (empty for
     none).
     """
 
@@ -64,7 +64,7 @@ class Result(NamedTuple):
 
 
 def mail_parameters(envelope: Envelope, capabilities: Capabilities, *, logged_in: bool = False) -> list[str]:
-    """What goes behind MAIL, as far as the server offers it (RFC 1870 5, RFC 6152 2, RFC 6531 3.4).
+    """What goes after MAIL, as far as the server offers it (RFC 1870 5, RFC 6152 2, RFC 6531 3.4).
 
     AUTH goes only to a server that we have `logged_in` to (RFC 4954 5).
     """

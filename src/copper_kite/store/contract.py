@@ -82,7 +82,7 @@ class ServerReads(Protocol):
         """How many recipients were relayed through a connector since an instant."""
 
     def taken(self, who: str, since: int) -> list[tuple[int, int]]:
-        """What a sender has handed in: (hour, recipients), from the hour `since` on."""
+        """What a sender has submitted: (hour, recipients), from the hour `since` on."""
 
     def tallies(self, since: float) -> list[Tally]:
         """What was accepted, and what became of recipients, by the minute, from the one of an instant on."""
@@ -106,7 +106,7 @@ class ServerReads(Protocol):
         """What an administrator wants done, in order."""
 
     def failed_between(self, after: tuple[float, int, int], until: float, limit: int) -> list[tuple[float, int, int]]:
-        """Recipients that failed, in the order of time: (when, message, number); those behind `after`, which is one."""
+        """Recipients that failed, in the order of time: (when, message, number); those after `after`, which is one."""
 
     def has_ended(self, message: int, before: float) -> bool:
         """Whether all its recipients had ended by then."""

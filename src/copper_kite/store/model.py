@@ -119,7 +119,7 @@ class LaneStop(NamedTuple):
 class Waiting(NamedTuple):
     """A recipient that is due, with what decides which lane it waits in, and when it has its turn there.
 
-    `who` handed it in: an account, a local user or an address.
+    `who` submitted it: an account, a local user or an address.
     """
 
     message: int
@@ -254,7 +254,7 @@ class ConnectorState:
 class Tally(NamedTuple):
     """How many recipients had an outcome within a minute (since 1970).
 
-    `outcome` is "accepted" or "refused" (of what clients hand in; there is no connector yet), "relayed", "failed", or
+    `outcome` is "accepted" or "refused" (of what clients submit; there is no connector yet), "relayed", "failed", or
     "delayed", which counts each attempt that puts a recipient off.
     """
 

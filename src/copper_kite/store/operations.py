@@ -52,7 +52,7 @@ class AddMessage(NamedTuple):
     """Add a message to the queue. Its recipients are numbered from 1, and due at once.
 
     `content` is None where portions of it were added before (`AddContent`), or come in the same transaction. `taken`
-    adds to what a sender has handed in: (who, hour, recipients).
+    adds to what a sender has submitted: (who, hour, recipients).
     """
 
     message: Message
@@ -212,7 +212,7 @@ class Forget(NamedTuple):
 
 class ForgetOld(NamedTuple):
     """Forget what the journal says of no message before `at` (a part of it, where that is much), and what senders
-    handed in and what was counted before `hour` (since 1970)."""
+    submitted and what was counted before `hour` (since 1970)."""
 
     at: float
     hour: int

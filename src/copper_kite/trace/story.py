@@ -33,7 +33,7 @@ class Story:
     lines: Sequence[StoryLine]
     attempts: Sequence[Attempt]
     verdict: Verdict
-    submissions: Sequence[JournalEntry] = ()  # the dialogues with the programs that handed it in
+    submissions: Sequence[JournalEntry] = ()  # the dialogues with the programs that submitted it
     elsewhere: Sequence[Entry] = ()  # what the logs of other programs and hosts have of it
 
 

@@ -164,7 +164,7 @@ def wait_words(wait: Wait) -> str:
 
 
 def _clock_words(clocks: Estimate) -> str:
-    """Which clocks are wrong, behind another sentence; empty where all may be right."""
+    """Which clocks are wrong, after another sentence; empty where all may be right."""
     if not clocks.wrong:
         return ""
     wrong = " and ".join(map(_offset_words, clocks.wrong))

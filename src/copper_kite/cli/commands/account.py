@@ -26,7 +26,7 @@ def _breaks(loaded: Loaded, name: str) -> list[str]:
     return [f"programs that log in as {name} would get 535"]
 
 
-account = make_family("account", "The logins of programs that hand in mail.", _breaks)
+account = make_family("account", "The logins of programs that submit mail.", _breaks)
 
 
 @account.command("list")

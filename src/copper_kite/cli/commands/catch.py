@@ -38,14 +38,14 @@ class _Catch(click.Group):
 
 @click.group(cls=_Catch)
 def catch() -> None:
-    """Be a stand-in smart host that keeps what it is sent, and look at what it kept.
+    """Run a stand-in smart host that stores what it receives, and inspect what it stored.
 
     `kite catch [ADDRESS:PORT]...` runs it until Ctrl-C; its options are those of `kite catch run`.
     """
 
 
 folder_option = click.option(
-    "--folder", default="caught", show_default=True, type=click.Path(path_type=Path), help="Where the messages are."
+    "--folder", default="caught", show_default=True, type=click.Path(path_type=Path), help="Folder of the messages."
 )
 
 
@@ -54,15 +54,13 @@ folder_option = click.option(
 @click.option("--name", help="Its name, also in its certificate.  [default: localhost]")
 @folder_option
 @click.option("--tls", type=click.Choice(["starttls", "implicit", "off"]), help="[default: starttls]")
-@click.option("--certificate", metavar="FILE", help="Show this certificate (PEM, with --key) and not one made here.")
+@click.option("--certificate", metavar="FILE", help="Certificate (PEM, with --key) to use instead of a generated one.")
 @click.option("--key", metavar="FILE", help="Its private key.")
-@click.option(
-    "--credentials", metavar="FILE", help="Logins to take, as in a credentials.toml; with any, one is needed."
-)
-@click.option("--behave", metavar="FILE", help="What it does, when: docs/stand-ins.md.")
-@click.option("--put-off", multiple=True, metavar="PATTERN", help="Recipients to answer 450; * and ? stand for others.")
-@click.option("--refuse", multiple=True, metavar="PATTERN", help="Recipients to answer 550.")
-@click.option("--json", "as_json", is_flag=True, help="One JSON object a line for each message.")
+@click.option("--credentials", metavar="FILE", help="Logins to accept (a credentials.toml); a login is then required.")
+@click.option("--behave", metavar="FILE", help="Behaviour file, see `kite help stand-ins`.")
+@click.option("--put-off", multiple=True, metavar="PATTERN", help="Recipients to answer with 450; * and ? match.")
+@click.option("--refuse", multiple=True, metavar="PATTERN", help="Recipients to answer with 550.")
+@click.option("--json", "as_json", is_flag=True, help="Print one line of JSON for each message.")
 def run(
     addresses: tuple[Endpoint, ...],
     name: str | None,
@@ -76,7 +74,7 @@ def run(
     refuse: tuple[str, ...],
     as_json: bool,
 ) -> None:
-    """Take mail until Ctrl-C: on 127.0.0.1:2587, or on each ADDRESS:PORT.
+    """Accept mail until Ctrl-C: on 127.0.0.1:2587, or on each ADDRESS:PORT.
 
     Its certificate comes from an authority made on the spot: a connector trusts it with `trust = "…/ca.pem"`.
     """
@@ -255,7 +253,7 @@ def _echo_text(octets: bytes) -> None:
 @catch.command("export")
 @click.argument("numbers", nargs=-1, type=int, metavar="[NUMBER]...")
 @folder_option
-@click.option("--out", metavar="FILE", help="Where to; else standard output.")
+@click.option("--out", metavar="FILE", help="Output file; by default standard output.")
 def export_captures(numbers: tuple[int, ...], folder: Path, out: str | None) -> None:
     """One message as it is, or several (without NUMBER all) as an mbox file by RFC 4155."""
     from copper_kite.mail import mbox_entry

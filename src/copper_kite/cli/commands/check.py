@@ -24,11 +24,11 @@ LEVEL_COLOURS = {"error": "bold red", "warning": "yellow", "remark": "cyan"}
 
 
 @click.command()
-@click.option("--live", is_flag=True, help="Also walk to every next hop, up to a sender; no mail is sent.")
+@click.option("--live", is_flag=True, help="Also connect to every next hop, up to MAIL; no message is sent.")
 @json_option
 @click.pass_context
 def check(ctx: click.Context, live: bool, as_json: bool) -> None:
-    """Everything wrong with the configuration, at once: where, why it matters, and what to write.
+    """Check the configuration and list every problem: where it is, why it matters, and how to fix it.
 
     An error keeps mail from going or lets strangers in; a warning will hurt some day; a remark may be as you want it.
     Exit 1 when there is an error, 4 when all is well but a next hop cannot be reached (--live).

@@ -30,14 +30,14 @@ SECTIONS = ("server", "identity", "retry", "guard", "log", "journal")
 
 @click.group()
 def config() -> None:
-    """The configuration as a whole: show, take up, move to another server, compare."""
+    """Show, reload, export, import and compare configurations."""
 
 
 @config.command("show")
 @json_option
 @click.pass_obj
 def show(path: str | None, as_json: bool) -> None:
-    """What counts now: every key, those that are not in the file with their defaults."""
+    """Show all keys, with defaults for those not in the file."""
     loaded = load_settings(path)
     settings = loaded.settings
     if as_json:
@@ -64,14 +64,14 @@ def _entries(value: object) -> list:  # type: ignore[type-arg]
 @config.command("reload")
 @click.pass_context
 def reload(ctx: click.Context) -> None:
-    """Check the file, and have the running server take it up. Exit 1 when it refuses."""
+    """Check the file and have the running server reload it. Exit 1 if it refuses."""
     ctx.exit(0 if take_up(load_settings(ctx.obj, secrets=True)) else 1)
 
 
 @config.command("set")
 @click.argument("section", type=click.Choice(SECTIONS))
 @click.argument("assignments", nargs=-1, metavar="KEY=VALUE...", shell_complete=complete_section_keys)
-@click.option("--anyway", is_flag=True, help="Write it, whatever `kite check` says of it.")
+@click.option("--anyway", is_flag=True, help="Write it even if `kite check` finds an error.")
 @click.pass_obj
 def set_keys(path: str | None, section: str, assignments: tuple[str, ...], anyway: bool) -> None:
     """Change keys of a SECTION that there is once, in place.
@@ -118,9 +118,9 @@ def export(path: str | None, only: tuple[str, ...]) -> None:
 
 @config.command("import")
 @click.argument("file", metavar="FILE")
-@click.option("--dry-run", is_flag=True, help="Show what would change, and change nothing.")
+@click.option("--dry-run", is_flag=True, help="Show what would change without changing it.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
-@click.option("--anyway", is_flag=True, help="Write it, whatever `kite check` says of it.")
+@click.option("--anyway", is_flag=True, help="Write it even if `kite check` finds an error.")
 @click.pass_obj
 def import_file(path: str | None, file: str, dry_run: bool, yes: bool, anyway: bool) -> None:
     """Take over what another server exported; FILE - is standard input.
@@ -156,7 +156,7 @@ def import_file(path: str | None, file: str, dry_run: bool, yes: bool, anyway: b
 @click.argument("left", metavar="A")
 @click.argument("right", metavar="B")
 @click.option(
-    "--all", "everything", is_flag=True, help="Also what each server has for itself: name, folders, addresses."
+    "--all", "everything", is_flag=True, help="Also compare what belongs to each server: name, folders, addresses."
 )
 @json_option
 @click.pass_context

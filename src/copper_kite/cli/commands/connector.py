@@ -52,7 +52,7 @@ def _breaks(loaded: Loaded, name: str) -> list[str]:
     return lines
 
 
-connector = make_family("connector", "How mail leaves: to which next hops, with which TLS and login.", _breaks)
+connector = make_family("connector", "How mail leaves: next hops, TLS and logins.", _breaks)
 add_record(connector, "connector")
 
 
@@ -137,11 +137,11 @@ def _row_json(entry: Connector, used: Used, state: ConnectorState | None) -> dic
 @connector.command("test")
 @click.argument("name", shell_complete=complete_names("connector"))
 @click.option("--to", "recipient", metavar="ADDRESS", help="Also send one small real message to this address.")
-@click.option("--dialogue", is_flag=True, help="Show every line that was said.")
+@click.option("--dialogue", is_flag=True, help="Show the whole dialogue.")
 @json_option
 @click.pass_context
 def test_connector(ctx: click.Context, name: str, recipient: str | None, dialogue: bool, as_json: bool) -> None:
-    """Walk to every next hop by the connector's settings, at each of its addresses, up to a sender.
+    """Connect to every next hop with the connector's settings, at each of its addresses, up to MAIL.
 
     No message is sent without --to; then one goes, by the first that takes it. Exit 0 when each host can be had, 4 when
     something stops one.
@@ -181,11 +181,11 @@ async def _send_test(loaded: Loaded, found: Survey, recipient: str) -> Probed:
 
 @connector.command("retry")
 @click.argument("name", shell_complete=complete_names("connector"))
-@click.option("--wait", is_flag=True, help="Wait for the first attempt, and show what came of it.")
+@click.option("--wait", is_flag=True, help="Wait for the first attempt and show its result.")
 @json_option
 @click.pass_context
 def retry_connector(ctx: click.Context, name: str, wait: bool, as_json: bool) -> None:
-    """Try now all that waits for a connector, also where its next hop is remembered as down.
+    """Try everything that waits for a connector now, even if its next hop is remembered as down.
 
     With --wait: exit 0 when its mail moves, 4 when something still stops it.
     """

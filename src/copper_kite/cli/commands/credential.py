@@ -67,7 +67,7 @@ def show_credential(config: str | None, name: str, as_json: bool) -> None:
 
 @credential.command("add")
 @click.argument("name")
-@click.option("--login", metavar="LOGIN", help="The login; asked for when it is not given.")
+@click.option("--login", metavar="LOGIN", help="Login; prompts for it if not given.")
 @click.pass_obj
 def add_credential(config: str | None, /, name: str, login: str | None, **source: Any) -> None:
     """Add a credential.
@@ -82,7 +82,7 @@ def add_credential(config: str | None, /, name: str, login: str | None, **source
 
 @credential.command("set")
 @click.argument("name", shell_complete=complete_names("credential"))
-@click.option("--login", metavar="LOGIN", help="Another login; else it stays.")
+@click.option("--login", metavar="LOGIN", help="New login; by default unchanged.")
 @click.pass_obj
 def set_credential(config: str | None, /, name: str, login: str | None, **source: Any) -> None:
     """Give a credential another login or password; add it when it is not there.

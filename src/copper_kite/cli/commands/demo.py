@@ -29,13 +29,13 @@ STORIES = (
 
 
 @click.command()
-@click.option("--seconds", type=click.FloatRange(3, 600), default=12, show_default=True, help="How long the day lasts.")
-@click.option("--folder", metavar="FOLDER", help="Where to keep it all; else a new folder of its own.")
-@click.option("--hold", is_flag=True, help="Keep it running after the day, to try commands on it.")
+@click.option("--seconds", type=click.FloatRange(3, 600), default=12, show_default=True, help="Length of the day.")
+@click.option("--folder", metavar="FOLDER", help="Folder to keep everything in; by default a new one.")
+@click.option("--hold", is_flag=True, help="Keep the server running after the day, to try commands on it.")
 def demo(seconds: float, folder: str | None, hold: bool) -> None:
     """A whole day of Tern Island Ferries, in seconds, on this machine alone.
 
-    Programs hand in mail; a server keeps it and relays it over TLS with a login to two stand-in smart hosts; one
+    Programs submit mail; a server keeps it and relays it over TLS with a login to two stand-in smart hosts; one
     recipient is refused, some are put off. At the end come the queue and three stories.
     """
     import uvloop
@@ -48,7 +48,7 @@ def demo(seconds: float, folder: str | None, hold: bool) -> None:
         raise click.UsageError(f"{path} holds a configuration already; name a new folder")
     say(("Tern Island Ferries", "bold"), f": the last 24 hours, in {seconds:g} seconds. All of it is in {path}")
     echo("\n           messages   recipients")
-    echo("  time    handed in   relayed   delayed   failed   queued")
+    echo("  time    submitted   relayed   delayed   failed   queued")
     asked = Demo(path.absolute(), seconds, _tell)
     uvloop.run(_run(asked, path / "kite.toml", hold))
 
@@ -93,7 +93,7 @@ def _end(asked: Demo, loaded: Loaded, config: Path, hold: bool) -> None:
         echo(f"  {command} status")
         echo(f"  echo hello | {command} pipe ana.silva@passenger.example")
         echo(f"  {command} queue list --all")
-        echo(f"  programs hand in mail at 127.0.0.1:{port}")
+        echo(f"  programs submit mail at 127.0.0.1:{port}")
     else:
         say(("The day is over.", "bold"), " Its queue can still be looked at:")
         echo(f"  {command} queue list --all")

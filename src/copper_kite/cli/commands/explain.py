@@ -21,10 +21,10 @@ _REPLY = re.compile(r"\s*([2-5]\d\d)?[ -]*([245]\.\d{1,3}\.\d{1,3})?[ -]*(.*)", 
 
 @click.command()
 @click.argument("reply", nargs=-1, required=True)
-@click.option("--stage", type=click.Choice(STAGES), help="Where in the session it came; else it is guessed.")
+@click.option("--stage", type=click.Choice(STAGES), help="Stage of the session; by default it is guessed.")
 @json_option
 def explain(reply: tuple[str, ...], stage: str | None, as_json: bool) -> None:
-    """What a server's REPLY means, on whose side it is, and what to do.
+    """Explain a server's REPLY: its meaning, whose side the problem is on, and what to do.
 
     As in: kite explain 451 4.7.1 "try again later". The code, the enhanced code or the text may be left out.
     """

@@ -35,17 +35,17 @@ BAR = 10  # columns of the longest delay
 
 @click.command()
 @click.argument("file", type=click.File("rb"), default="-")
-@click.option("--number", type=click.IntRange(1), help="Of several messages in an mbox: this one.")
-@click.option("--limit", type=click.IntRange(2), default=1000, show_default=True, help="Messages of an mbox at most.")
+@click.option("--number", type=click.IntRange(1), help="Use this message of an mbox.")
+@click.option("--limit", type=click.IntRange(2), default=1000, show_default=True, help="Maximum messages of an mbox.")
 @click.option(
-    "--believe", "trusted", multiple=True, metavar="NAME", help="A server whose Authentication-Results count."
+    "--believe", "trusted", multiple=True, metavar="NAME", help="Trust the Authentication-Results of this server."
 )
 @json_option
 @click.pass_obj
 def headers(
     config: str | None, file: IO[bytes], number: int | None, limit: int, trusted: tuple[str, ...], as_json: bool
 ) -> None:
-    """The way of a received message, out of its header.
+    """Show the path of a received message from its header.
 
     FILE is a message, its header, or an mbox; without it, or with -, paste it and end with Ctrl-D. Of an mbox with
     several messages each gets a line, and --number looks at one of them.

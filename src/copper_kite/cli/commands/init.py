@@ -28,18 +28,20 @@ PIN = "sha256:"
 @click.option("--name", metavar="NAME", help="This server's full name.")
 @click.option("--domain", metavar="DOMAIN", help="The domain that completes bare names, as in root.")
 @click.option("--host", metavar="HOST[:PORT]", help="The smart host.")
-@click.option("--tls", type=click.Choice(["implicit", "starttls", "off"]), help="Else the safest that is seen to work.")
-@click.option("--trust", metavar="FILE|PIN", help="A PEM file of the authority to trust, or a pin; else the system's.")
+@click.option(
+    "--tls", type=click.Choice(["implicit", "starttls", "off"]), help="TLS mode; default: the safest that works."
+)
+@click.option("--trust", metavar="FILE|PIN", help="CA file (PEM) or pin to trust; by default the system's CAs.")
 @click.option("--login", metavar="LOGIN", help="The login at the smart host.")
-@click.option("--no-login", is_flag=True, help="The smart host takes this server's mail without a login.")
-@click.option("--root", metavar="ADDRESS", help="Where mail for root and postmaster goes.")
-@click.option("--sender", metavar="ADDRESS", help="What programs without an address send from; else USER@DOMAIN.")
+@click.option("--no-login", is_flag=True, help="Send to the smart host without a login.")
+@click.option("--root", metavar="ADDRESS", help="Address that gets mail for root and postmaster.")
+@click.option("--sender", metavar="ADDRESS", help="Sender address for programs that have none; by default USER@DOMAIN.")
 @click.option("--data", metavar="FOLDER", help="Where the queue is kept.")
-@click.option("--bind", multiple=True, metavar="ADDRESS", help="Where programs hand in mail; repeat for several.")
+@click.option("--bind", multiple=True, metavar="ADDRESS", help="Where programs submit mail; repeat for several.")
 @click.option("--folder", metavar="FOLDER", help="Where the files go; else /etc/copper-kite, or ~/.config/copper-kite.")
-@click.option("--no-look", is_flag=True, help="Do not look at the smart host.")
-@click.option("--unattended", is_flag=True, help="Ask nothing: what is missing is an error.")
-@click.option("--overwrite", is_flag=True, help="Write over files that are there; the version before is kept.")
+@click.option("--no-look", is_flag=True, help="Do not connect to the smart host.")
+@click.option("--unattended", is_flag=True, help="Ask nothing; a missing value is an error.")
+@click.option("--overwrite", is_flag=True, help="Replace existing files; the previous version is kept.")
 @click.pass_context
 def init(
     ctx: click.Context,
@@ -49,12 +51,12 @@ def init(
     password_command: str | None,
     **given: Any,
 ) -> None:
-    """From nothing to a checked send-only server, by questions or by options.
+    """Set up a send-only server by questions or options.
 
-    What an option says is not asked. The smart host is looked at live: which ports answer, with which TLS, taking
-    which logins; the safest that works is proposed. Run again, it offers what the file says now.
+    Options skip their questions. It connects to the smart host to find its ports, TLS and logins, and proposes the
+    safest that works. Run again, it offers the present values.
 
-    Exit 1 when the configuration has an error, 4 when the smart host cannot be had by it.
+    Exit 1 when the configuration has an error, 4 when the smart host cannot be reached with it.
     """
     path = _target(ctx.obj, given["folder"])
     if path.exists() and not given["overwrite"] and given["unattended"]:
@@ -269,9 +271,9 @@ def _nothing_works(seen: list[Seen]) -> None:
 
 def _write(ask: Asker, path: Path, answers: Answers, password: str | None, *, overwrite: bool) -> None:
     """Show what will be written, ask, and write both files."""
-    from copper_kite.settings import Document, credential_name, fresh_text, load_source, write_file
+    from copper_kite.settings import Document, credential_name, first_text, load_source, write_file
 
-    text = fresh_text(answers)
+    text = first_text(answers)
     echo()
     say((f"{path}", "bold"))
     echo("".join(f"  {line}\n" for line in text.splitlines()))

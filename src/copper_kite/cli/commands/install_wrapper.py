@@ -1,4 +1,4 @@
-"""`kite service --path`: the command that programs call to hand in mail, and what stood in its place."""
+"""`kite service --path`: the command that programs call to submit mail, and what stood in its place."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ MARK = "# hands mail to Copper Kite"
 
 
 def set_up_path(path: Path, config: Path, command: Sequence[str], *, yes: bool) -> None:
-    """Put a command at `path` that hands in what it reads. Asks first, unless `yes`. Raises InputError."""
+    """Put a command at `path` that submits what it reads. Asks first, unless `yes`. Raises InputError."""
     if not path.parent.is_dir() or path.is_dir():
         raise InputError(f"{path} is no place for a command", usage=True)
     there = _what_stands_there(path)
@@ -38,10 +38,10 @@ def set_up_path(path: Path, config: Path, command: Sequence[str], *, yes: bool) 
                 raise InputError(f"{kept} is there already; look at both, and remove one")
             path.rename(kept)
             echo(f"kept as {kept}; to go back: mv {shlex.quote(str(kept))} {shlex.quote(str(path))}")
-        fresh = path.with_name(f".{path.name}.new")
-        fresh.write_text(text)
-        fresh.chmod(0o755)
-        fresh.replace(path)
+        temporary = path.with_name(f".{path.name}.new")
+        temporary.write_text(text)
+        temporary.chmod(0o755)
+        temporary.replace(path)
     except OSError as error:
         raise InputError(f"{path} cannot be written ({error.strerror}); run it as root") from error
     echo(f"{path} hands mail to the server of {config}")

@@ -28,7 +28,7 @@ def _breaks(loaded: Loaded, name: str) -> list[str]:
     return lines
 
 
-listener = make_family("listener", "Where programs hand in mail, and who may.", _breaks)
+listener = make_family("listener", "Where programs submit mail, and which clients may.", _breaks)
 add_record(listener, "listener")
 
 

@@ -24,7 +24,7 @@ OUTCOMES = ("accepted", "relayed", "delayed", "failed", "refused")
 
 @click.group()
 def log() -> None:
-    """What happened, in the journal or in the logs of other programs and hosts."""
+    """Search or follow the journal, or the logs of other programs and hosts."""
 
 
 _SOURCES = (
@@ -33,20 +33,20 @@ _SOURCES = (
         "files",
         multiple=True,
         metavar="FILE[=MAP]",
-        help="This log and not the journal: a file, a folder, a name of [[other_log]], or - for standard input.",
+        help="Read this log instead: a file, a folder, a name of [[other_log]], or - for standard input.",
     ),
-    click.option("--map", "map_name", metavar="MAP", help="How lines are read: a line map's file, or a shipped one."),
-    click.option("--rotated", is_flag=True, help="In what these files were before, too: FILE.1, FILE.2.gz, FILE-DATE."),
+    click.option("--map", "map_name", metavar="MAP", help="Line map to read it with: a file, or a shipped map."),
+    click.option("--rotated", is_flag=True, help="Also read rotated files: FILE.1, FILE.2.gz, FILE-DATE."),
 )
 _FILTERS = (
     click.argument("words", nargs=-1),
     *_SOURCES,
     click.option("--id", default="", help="About this message."),
-    click.option("--from", "sender", metavar="TEXT", default="", help="With this in the sender."),
-    click.option("--to", "recipient", metavar="TEXT", default="", help="With this in the recipient."),
-    click.option("--code", metavar="TEXT", default="", help="A reply whose code begins so."),
-    click.option("--outcome", type=click.Choice(OUTCOMES), default=None, help="What became of it."),
-    click.option("--any-case", is_flag=True, help="Capitals and small letters are the same in WORDS."),
+    click.option("--from", "sender", metavar="TEXT", default="", help="Sender contains this."),
+    click.option("--to", "recipient", metavar="TEXT", default="", help="Recipient contains this."),
+    click.option("--code", metavar="TEXT", default="", help="Reply code starts with this."),
+    click.option("--outcome", type=click.Choice(OUTCOMES), default=None, help="Outcome."),
+    click.option("--any-case", is_flag=True, help="Ignore case in WORDS."),
 )
 
 
@@ -72,11 +72,13 @@ def _sought(given: dict[str, Any], since: float | None = None, until: float | No
 
 @log.command()
 @_filters
-@click.option("--since", type=INSTANT, metavar="TIME", help="Then or later, as in '2h ago', 09:00, '2026-05-04 09:00'.")
-@click.option("--until", type=INSTANT, metavar="TIME", help="Then or before.")
-@click.option("--limit", type=click.IntRange(1), default=1000, show_default=True, help="Entries at most.")
-@click.option("--count", is_flag=True, help="Only how many there are.")
-@click.option("--dialogue", is_flag=True, help="Lines of dialogues that are kept, and not entries.")
+@click.option(
+    "--since", type=INSTANT, metavar="TIME", help="At or after this time: '2h ago', 09:00, '2026-05-04 09:00'."
+)
+@click.option("--until", type=INSTANT, metavar="TIME", help="At or before this time.")
+@click.option("--limit", type=click.IntRange(1), default=1000, show_default=True, help="Maximum number of entries.")
+@click.option("--count", is_flag=True, help="Print only the number of entries.")
+@click.option("--dialogue", is_flag=True, help="Search recorded dialogues instead of entries.")
 @json_option
 @click.pass_obj
 def search(
@@ -150,12 +152,12 @@ def sources_of(config: str | None, names: Sequence[str], map_name: str | None, *
 
 @log.command()
 @_filters
-@click.option("--last", type=click.IntRange(0), default=10, show_default=True, help="Entries from before, at first.")
+@click.option("--last", type=click.IntRange(0), default=10, show_default=True, help="Earlier entries to start with.")
 @click.option(
     "--keep-place",
     type=click.Path(path_type=Path, dir_okay=False),
     metavar="FILE",
-    help="Note there how far it came, and go on from there the next time: nothing is left out.",
+    help="Save the position in this file and continue from it next time.",
 )
 @json_option
 @click.pass_obj

@@ -159,7 +159,7 @@ def _keep(path: Path | None, kind: str, value: object) -> None:
     """Whole or not at all, so that being killed does no harm."""
     if path is None:
         return
-    fresh = path.with_name(f".{path.name}.new")
+    temporary = path.with_name(f".{path.name}.new")
     with contextlib.suppress(FileNotFoundError):
-        fresh.write_text(json.dumps({kind: value}), "utf-8")
-        fresh.replace(path)
+        temporary.write_text(json.dumps({kind: value}), "utf-8")
+        temporary.replace(path)

@@ -36,12 +36,12 @@ SHOWN = 20  # groups
 
 @click.command()
 @click.argument("paths", nargs=-1, type=click.Path(exists=True, allow_dash=True, path_type=Path), metavar="[PATH...]")
-@click.option("--limit", type=click.IntRange(1), default=100_000, show_default=True, help="Messages that are read.")
-@click.option("--look-only", is_flag=True, help="Do not note it in the stories of our messages.")
+@click.option("--limit", type=click.IntRange(1), default=100_000, show_default=True, help="Maximum number of messages.")
+@click.option("--look-only", is_flag=True, help="Do not record it in the stories of our messages.")
 @json_option
 @click.pass_obj
 def notice(config: str | None, paths: tuple[Path, ...], limit: int, look_only: bool, as_json: bool) -> None:
-    """What notices from elsewhere tell: of whom, what happened there, and what to do.
+    """Explain delivery notices from other servers: which recipient, what happened, and what to do.
 
     PATH is a message, an mbox, or a folder of them; without it, or with -, standard input. Those about messages that
     left here are noted in their stories, as `kite trace` tells them.

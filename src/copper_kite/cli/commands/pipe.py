@@ -8,7 +8,7 @@ import click
 
 __all__ = ["pipe"]
 
-HELP = """Hand in one message from standard input, for each RECIPIENT.
+HELP = """Submit one message from standard input to each RECIPIENT.
 
 What has no header gets one: From, Date and Message-ID are added where they are missing. On exit 0 the message is on
 stable storage: with the server, or, while none takes it, in the drop folder, from where the server takes it up. Exit

@@ -125,7 +125,7 @@ def _ignore(order: Order, word: str, left: list[str]) -> None:
 
 
 def _read_value(order: Order, word: str, left: list[str]) -> None:
-    """An option with a value: in the next word, behind `=`, or, for a short one, at once."""
+    """An option with a value: in the next word, after `=`, or, for a short one, at once."""
     name, equals, value = word.partition("=") if word.startswith("--") else (word[:2], word[2:], word[2:])
     if name not in TAKES_VALUE:
         raise InputError(f"no option {word}; `kite pipe --help` lists them", usage=True)
@@ -211,7 +211,7 @@ def _leave_in_drop_folder(known: Sketch, parcel: Parcel, error: HandOverFailed) 
 
 
 def _wishes(order: Order) -> tuple[str, str]:
-    """What is asked for by RFC 3461, as it stands behind MAIL and RCPT. Raises InputError."""
+    """What is asked for by RFC 3461, as it stands after MAIL and RCPT. Raises InputError."""
     if not (order.ret or order.envelope_id or order.notify):
         return "", ""
     from copper_kite.smtp import MAIL_PARAMETERS, RCPT_PARAMETERS

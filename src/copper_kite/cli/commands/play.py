@@ -31,13 +31,13 @@ COLOURS = {"ok": "green", "known": "yellow", "FAILED": "bold red", "mended": "bo
     "--server",
     type=Endpoints(SUBMISSION_PORT),
     metavar="HOST[:PORT]",
-    help="Whom to play against, unless a script connects elsewhere.",
+    help="Server to play against, unless a script connects elsewhere.",
 )
 @click.option("--shipped", is_flag=True, help="Play the scripts that kite ships with.")
 @click.option("--list", "listed", is_flag=True, help="List the scripts that kite ships with.")
 @click.option("--set", "settings", multiple=True, metavar="NAME=VALUE", help="Give a variable a value.")
 @click.option("--junit", metavar="FILE", help="Also write the results as JUnit XML, for build servers.")
-@click.option("--dialogue", is_flag=True, help="Show every line that was said where a script failed.")
+@click.option("--dialogue", is_flag=True, help="Show the whole dialogue of a script that failed.")
 @json_option
 @click.pass_context
 def play(ctx: click.Context, /, scripts: tuple[str, ...], **given: Any) -> None:

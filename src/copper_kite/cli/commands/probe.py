@@ -43,13 +43,13 @@ __all__ = ["make_letter", "probe", "small_letter"]
 @click.option("--ports", metavar="LIST", help="Try several ports at once, as in 25,465,587,2525.")
 @click.option("--from", "sender", metavar="ADDRESS", help="Go on with MAIL.  [default: postmaster, when there is --to]")
 @click.option("--to", "recipients", multiple=True, metavar="ADDRESS", help="Go on with RCPT; no message is sent.")
-@click.option("--size", type=SIZE, metavar="SIZE", help="Say that the message will be so large, as in 30MiB.")
+@click.option("--size", type=SIZE, metavar="SIZE", help="Announce this message size, as in 30MiB.")
 @click.option("--deliver", is_flag=True, help="Send one small real message to --to.")
-@click.option("--repeat", type=click.IntRange(1, 10_000), default=1, metavar="N", help="So many times, with a summary.")
+@click.option("--repeat", type=click.IntRange(1, 10_000), default=1, metavar="N", help="Repeat and print a summary.")
 @click.option(
-    "--every", type=DURATION, metavar="TIME", default="1s", show_default=True, help="How long between two of them."
+    "--every", type=DURATION, metavar="TIME", default="1s", show_default=True, help="Time between repetitions."
 )
-@click.option("--dialogue", is_flag=True, help="Show every line that was said, with its time.")
+@click.option("--dialogue", is_flag=True, help="Show the whole dialogue, with times.")
 @json_option
 @click.pass_context
 def probe(
@@ -67,7 +67,7 @@ def probe(
     as_json: bool,
     **given: Any,
 ) -> None:
-    """Walk through a session with a server, stage by stage, and say what stops it, on whose side, and what to do.
+    """Test a session with a server stage by stage: what stops it, on whose side, and what to do.
 
     HOST[:PORT] is what to meet (port 587 when none is given), or unix:/PATH, or a connector's next hop with
     --connector. Without --from and --to the walk ends after the login; without --deliver no message is sent.

@@ -32,7 +32,7 @@ __all__ = ["queue"]
 @json_option
 @click.pass_context
 def queue(ctx: click.Context, as_json: bool) -> None:
-    """What waits, and for what: alone, a summary of it; with a command, the messages."""
+    """Show what waits and why: without a command, a summary."""
     if ctx.invoked_subcommand is None:
         from copper_kite.cli.output.summary import show_summary
 
@@ -48,9 +48,9 @@ queue.add_command(watch)
 @queue.command("list")
 @click.argument("ids", nargs=-1, metavar="[ID...]", shell_complete=complete_ids)
 @filters
-@click.option("--all", "everything", is_flag=True, help="Those that have ended, too.")
+@click.option("--all", "everything", is_flag=True, help="Also list recipients that have ended.")
 @click.option("--sort", type=click.Choice(["age", "size", "next", "tries"]), default="age", show_default=True)
-@click.option("--limit", type=click.IntRange(1), default=100, show_default=True, help="Lines at most.")
+@click.option("--limit", type=click.IntRange(1), default=100, show_default=True, help="Maximum number of lines.")
 @json_option
 @click.pass_obj
 def list_queue(
@@ -91,7 +91,7 @@ _SORTS: dict[str, Callable[[QueueRow], float]] = {
 @json_option
 @click.pass_context
 def verify_queue(ctx: click.Context, as_json: bool) -> None:
-    """Whether all of it is as it was written: the database's pages, and the sum of every portion of content.
+    """Check the integrity of the queue: the pages of the database and the checksums of all content.
 
     Works while the server runs and while it does not. Status 1 when something is damaged; a message whose content is
     waits by itself, and `kite trace` says so.
@@ -124,11 +124,11 @@ def verify_queue(ctx: click.Context, as_json: bool) -> None:
 
 @queue.command("rescue")
 @click.option("--into", type=click.Path(path_type=Path), help="Folder for it.  [default: beside the old one]")
-@click.option("--anyway", is_flag=True, help="Also where nothing is damaged.")
+@click.option("--anyway", is_flag=True, help="Even if nothing is damaged.")
 @json_option
 @click.pass_context
 def rescue_queue(ctx: click.Context, into: Path | None, anyway: bool, as_json: bool) -> None:
-    """Make a damaged queue anew, from what can be read of its database and its content; the server must not run.
+    """Rebuild a damaged queue from what can be read of its database and content; the server must be stopped.
 
     The old queue stays as it is. Messages of which nothing on record says whether they were relayed are parked, for
     you to decide. Status 1 when something is lost, or may be.
@@ -173,7 +173,7 @@ def raw_message(config: str | None, id: str) -> None:
 )
 @click.pass_obj
 def export_messages(config: str | None, /, ids: tuple[str, ...], into: Path, **given: Any) -> None:
-    """Write messages out, as they are kept: those named, or those that the filters mean."""
+    """Export messages as they are stored, selected by ID or filters."""
     from copper_kite.mail import mbox_entry
     from copper_kite.store import id_text, open_store
     from copper_kite.words import State

@@ -32,19 +32,19 @@ ANSWER_SECONDS = 5.0  # what the running server may take
 WAIT_SECONDS = 120.0  # for attempts, with `--wait`
 SHOWN = 10  # recipients listed before it is asked
 _HELP = {
-    "retry": "Try again now what waits or has failed; what had failed gets another lifetime.",
-    "park": "Let it wait, without a try, until it is released.",
-    "release": "Let what is parked go on.",
-    "remove": "Take it out of the queue for good: it is not sent, and nobody is told.",
-    "return": "Give it up now: it fails, and its sender is told.",
-    "redirect": "Have another connector carry it, or another recipient get it.",
+    "retry": "Try waiting or failed messages again now; failed ones get a new lifetime.",
+    "park": "Hold messages: no attempt is made until they are released.",
+    "release": "Release parked messages.",
+    "remove": "Delete messages from the queue: they are not sent, and no notice is written.",
+    "return": "Fail messages now and send their senders a notice.",
+    "redirect": "Send messages through another connector, or to another recipient.",
 }
 
 
 def make_action(name: str) -> click.Command:
     """The command for one action."""
 
-    @click.command(name, help=f"{_HELP[name]}\n\nNames messages by ID, or by the filters that `kite queue list` has.")
+    @click.command(name, help=f"{_HELP[name]}\n\nSelect messages by ID, or by the filters that `kite queue list` has.")
     @click.argument("ids", nargs=-1, metavar="[ID...]", shell_complete=complete_ids)
     @filters
     @click.option("--yes", is_flag=True, help="Do not ask.")
@@ -56,16 +56,16 @@ def make_action(name: str) -> click.Command:
 
     if name in ("retry", "release"):
         command.params.append(
-            click.Option(["--wait"], is_flag=True, help="Wait for the attempts, and show what became of them.")
+            click.Option(["--wait"], is_flag=True, help="Wait for the attempts and show their results.")
         )
     return command
 
 
-@click.command("redirect", help=f"{_HELP['redirect']}\n\nNames messages by ID, or by the filters of `kite queue list`.")
+@click.command("redirect", help=f"{_HELP['redirect']}\n\nSelect messages by ID, or by filters of `kite queue list`.")
 @click.argument("ids", nargs=-1, metavar="[ID...]", shell_complete=complete_ids)
 @filters
-@click.option("--to-connector", metavar="NAME", default="", help="From now on this connector carries it.")
-@click.option("--to-recipient", metavar="ADDRESS", default="", help="It goes to this address instead.")
+@click.option("--to-connector", metavar="NAME", default="", help="Let this connector carry it from now on.")
+@click.option("--to-recipient", metavar="ADDRESS", default="", help="Send it to this address instead.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @click.pass_obj
 def redirect(
@@ -88,10 +88,10 @@ def redirect(
         if to_connector not in names:
             known = ", ".join(names) or "none"
             raise click.UsageError(f"no connector {to_connector!r} that is enabled; there are: {known}")
-        deed = _QueueAction(f"redirect to connector {to_connector}", Action.SEND_BY, to_connector)
+        action = _QueueAction(f"redirect to connector {to_connector}", Action.SEND_BY, to_connector)
     else:
-        deed = _QueueAction(f"redirect to {to_recipient}", Action.SEND_TO, _whole_address(loaded, to_recipient))
-    _act(config, deed, ids, given, yes=yes)
+        action = _QueueAction(f"redirect to {to_recipient}", Action.SEND_TO, _whole_address(loaded, to_recipient))
+    _act(config, action, ids, given, yes=yes)
 
 
 def _whole_address(loaded: Loaded, address: str) -> str:
@@ -113,27 +113,27 @@ class _QueueAction(NamedTuple):
     wait: bool = False
 
 
-def _act(config: str | None, deed: _QueueAction, ids: Sequence[str], given: dict[str, Any], *, yes: bool) -> None:
+def _act(config: str | None, action: _QueueAction, ids: Sequence[str], given: dict[str, Any], *, yes: bool) -> None:
     """Show what is meant, ask, and have it done."""
     from copper_kite.store import open_store
 
     if not ids and not any(value for value in given.values()):
         raise click.UsageError("name messages by ID, or by a filter such as --to or --state")
     with open_store(queue_folder(config)).reader() as reader:
-        rows = _meant(reader, deed.action, ids, given)
+        rows = _meant(reader, action.action, ids, given)
     if not rows:
-        echo(f"There is nothing to {deed.words}.")
+        echo(f"There is nothing to {action.words}.")
         return
     messages = len({row.message.id for row in rows})
     _show(rows)
     what = f"{len(rows)} recipient{'s' * (len(rows) > 1)} of {messages} message{'s' * (messages > 1)}"
-    first, _, rest = deed.words.partition(" ")
+    first, _, rest = action.words.partition(" ")
     if not yes and not click.confirm(f"{first.capitalize()} {what}{f' {rest}' * bool(rest)}?"):
         return
     began = time.time()
-    done = _have_done(config, deed, rows)
+    done = _have_done(config, action, rows)
     echo(f"{what}: {done}")
-    if deed.wait:
+    if action.wait:
         sys.exit(_follow(queue_folder(config), rows, began))
 
 
@@ -153,12 +153,14 @@ def _show(rows: Sequence[QueueRow]) -> None:
         echo(f"… and {len(rows) - SHOWN} more")
 
 
-def _have_done(config: str | None, deed: _QueueAction, rows: Sequence[QueueRow]) -> str:
+def _have_done(config: str | None, action: _QueueAction, rows: Sequence[QueueRow]) -> str:
     """Note what is wanted, and have the running server do it; or do it, where none runs."""
     from copper_kite.store import AdminRequest, running_server
 
     now, who = time.time(), local_user()
-    wanted = [AdminRequest(0, now, who, deed.action, row.message.id, row.recipient.number, deed.target) for row in rows]
+    wanted = [
+        AdminRequest(0, now, who, action.action, row.message.id, row.recipient.number, action.target) for row in rows
+    ]
     folder = queue_folder(config)
     running = running_server(folder)
     if running is None:

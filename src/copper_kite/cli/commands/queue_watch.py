@@ -41,9 +41,9 @@ class Look(NamedTuple):
 
 
 @click.command()
-@click.option("--every", type=DURATION, default="1s", show_default=True, help="How often it looks.")
-@click.option("--times", type=click.IntRange(1), help="End after so many looks; else with Ctrl-C.")
-@click.option("--json", "as_json", is_flag=True, help="One object a line, each time it looks.")
+@click.option("--every", type=DURATION, default="1s", show_default=True, help="Update interval.")
+@click.option("--times", type=click.IntRange(1), help="Stop after this number of updates; by default at Ctrl-C.")
+@click.option("--json", "as_json", is_flag=True, help="Print one line of JSON at each update.")
 @click.pass_obj
 def watch(config: str | None, every: float, times: int | None, as_json: bool) -> None:
     """A live view for the minutes after a change: states, what came and went in the last minute, the latest replies."""

@@ -23,8 +23,8 @@ def add_record(family: click.Group, table: str) -> None:
 
     @family.command("record", help=_HELP[table])
     @click.argument("name", shell_complete=complete_names(table))
-    @click.option("--for", "seconds", type=DURATION, metavar="TIME", default="1h", show_default=True, help="How long.")
-    @click.option("--stop", is_flag=True, help="Record no more.")
+    @click.option("--for", "seconds", type=DURATION, metavar="TIME", default="1h", show_default=True, help="Duration.")
+    @click.option("--stop", is_flag=True, help="Stop recording.")
     @click.pass_obj
     def record(config: str | None, name: str, seconds: float, stop: bool) -> None:
         loaded = load_settings(config)
@@ -35,9 +35,9 @@ def add_record(family: click.Group, table: str) -> None:
 
 
 _HELP = {
-    "connector": "Keep the dialogues of sessions that go well, too, for a while; no secret is in them.\n\n"
+    "connector": "Also record the dialogues of successful sessions for a while; secrets are masked.\n\n"
     "`kite trace ID --dialogue` shows a message's, and `kite log search --dialogue WORDS` finds lines in them.",
-    "listener": "Keep the dialogues of programs' sessions for a while; no secret is in them, and no content.\n\n"
+    "listener": "Record the dialogues of programs' sessions for a while, without content; secrets are masked.\n\n"
     "`kite trace ID --dialogue` shows a message's, and `kite log search --dialogue WORDS` finds lines in them.",
 }
 

@@ -21,13 +21,11 @@ __all__ = ["route"]
 
 @click.command()
 @click.argument("addresses", nargs=-1, metavar="ADDRESS...")
-@click.option(
-    "--from", "sender", metavar="ADDRESS", default="", help="Mail of this sender; else of one that only * fits."
-)
+@click.option("--from", "sender", metavar="ADDRESS", default="", help="Mail from this sender.")
 @json_option
 @click.pass_context
 def route(ctx: click.Context, addresses: tuple[str, ...], sender: str, as_json: bool) -> None:
-    """Which connector carries each ADDRESS, and why the others do not.
+    """Show which connector carries each ADDRESS, and why the others do not.
 
     Without addresses, or with -, they are read from standard input, one a line. Exit 1 when one has no connector.
     """

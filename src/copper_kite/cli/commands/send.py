@@ -45,23 +45,23 @@ TEXT = "This is a test message, sent by kite.\n"
     "--server",
     type=Endpoints(SUBMISSION_PORT),
     metavar="HOST[:PORT]",
-    help="Hand it to this server, and not to the one on this machine.",
+    help="Send to this server instead of the one on this machine.",
 )
 @click.option("--from", "sender", metavar="ADDRESS", help="The sender.  [default: postmaster]")
-@click.option("--envelope-from", metavar="ADDRESS", help="Another sender in the envelope; '' for none.")
+@click.option("--envelope-from", metavar="ADDRESS", help="Envelope sender, if it differs; '' for the empty one.")
 @click.option("--subject", help="[default: a test, and when]")
 @click.option("--text", help="The text; - reads standard input.")
-@click.option("--html", metavar="HTML", help="The same as HTML.")
+@click.option("--html", metavar="HTML", help="HTML alternative of the text.")
 @click.option("--attach", multiple=True, type=click.Path(path_type=Path, dir_okay=False), help="Attach a file.")
-@click.option("--header", "fields", multiple=True, metavar="FIELD", help="One more field, as in 'X-Tide: high'.")
-@click.option("--size", type=SIZE, metavar="SIZE", help="Fill the text up until the message is so large.")
+@click.option("--header", "fields", multiple=True, metavar="FIELD", help="Add a header field, as in 'X-Tide: high'.")
+@click.option("--size", type=SIZE, metavar="SIZE", help="Pad the message to this size.")
 @click.option("--eml", metavar="FILE", help="Send this message as it is.")
-@click.option("--count", type=click.IntRange(1, 10_000_000), default=1, metavar="N", help="So many messages.")
-@click.option("--rate", type=PACE, metavar="N/s", help="At most so many a second, as in 10/s; or a minute, as in 30/m.")
-@click.option("--sessions", type=click.IntRange(1, 1000), default=1, metavar="N", help="Over so many sessions at once.")
-@click.option("--wait", is_flag=True, help="Follow it through the queue to its end, and print its story.")
+@click.option("--count", type=click.IntRange(1, 10_000_000), default=1, metavar="N", help="Number of messages.")
+@click.option("--rate", type=PACE, metavar="N/s", help="Maximum rate, as in 10/s or 30/m.")
+@click.option("--sessions", type=click.IntRange(1, 1000), default=1, metavar="N", help="Number of parallel sessions.")
+@click.option("--wait", is_flag=True, help="Follow the message through the queue and print its story.")
 @click.option("--at-most", type=DURATION, metavar="TIME", default="5m", show_default=True, help="How long to wait.")
-@click.option("--dialogue", is_flag=True, help="Show every line that was said.")
+@click.option("--dialogue", is_flag=True, help="Show the whole dialogue.")
 @json_option
 @click.pass_context
 def send(ctx: click.Context, /, recipients: tuple[str, ...], **given: Any) -> None:

@@ -23,7 +23,7 @@ __all__ = ["serve"]
 @click.command()
 @click.pass_obj
 def serve(config: str | None) -> None:
-    """Take mail from programs and relay it, until stopped.
+    """Accept mail from programs and relay it, until stopped.
 
     Every message answered with 250 is on stable storage. SIGTERM and Ctrl-C finish what is in hand, within 10 s, and
     stop; what waits goes on at the next start. SIGHUP takes up the configuration as it is then; one that cannot be

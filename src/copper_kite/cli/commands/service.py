@@ -19,16 +19,16 @@ __all__ = ["service"]
 @click.option("--install", is_flag=True, help="Write the units to --folder instead of standard output.")
 @click.option("--folder", default="/etc/systemd/system", show_default=True, help="Where --install puts them.")
 @click.option("--share", metavar="FOLDER", help="Where --install puts the manual pages; else where man looks.")
-@click.option("--path", metavar="FILE", help="Instead: make FILE the command that programs hand their mail to.")
+@click.option("--path", metavar="FILE", help="Instead: install FILE as the command to which programs hand mail.")
 @click.option(
     "--completion",
     metavar="FOLDER",
     is_flag=False,
     flag_value="",
-    help="Instead: have bash, zsh and fish complete kite's words.",
+    help="Instead: install completion for bash, zsh and fish.",
 )
 @click.option("--yes", is_flag=True, help="With --path: do not ask.")
-@click.option("--user", default="copper-kite", show_default=True, help="The user it runs as; made while it runs.")
+@click.option("--user", default="copper-kite", show_default=True, help="User that the service runs as.")
 @click.pass_obj
 def service(
     config: str | None,
@@ -46,7 +46,7 @@ def service(
     systemd (LoadCredential). `systemctl reload` takes up a changed configuration. With --install, also the manual
     pages: `man kite`, `man kite-trace`, `man kite.toml`.
 
-    With --path, programs that call FILE, the path that ISO/IEC 23360-1 names for handing in mail, hand it to this
+    With --path, programs that call FILE, the path that ISO/IEC 23360-1 names for submitting mail, hand it to this
     server: what stood there is told, and kept beside it.
 
     With --completion, the shells complete commands, options, the names of connectors, listeners, accounts and

@@ -23,7 +23,7 @@ __all__ = ["status"]
 @json_option
 @click.pass_context
 def status(ctx: click.Context, as_json: bool) -> None:
-    """Is mail flowing: what is wrong, the last hour and day in numbers, what waits, which connectors work.
+    """Show whether mail is flowing: problems, the last hour and day in numbers, the queue, the connectors.
 
     Exit 0 when the server runs, 1 when it does not, or not with the configuration that is in the file, or has no room
     left.

@@ -39,7 +39,7 @@ Read = Callable[["Talk"], Awaitable["str | None"]]
 @click.argument("server", required=False, type=Endpoints(SUBMISSION_PORT), metavar="[HOST[:PORT]]")
 @click.pass_context
 def talk(ctx: click.Context, /, server: Endpoint | None, **given: Any) -> None:
-    """A live session: type SMTP as it is, and read what the replies mean.
+    """Type SMTP in a live session; replies are explained.
 
     The prompt shows the stage. After 354, type the message; a line of one dot ends it. Lines that begin with a colon
     are for kite: :hello :tls :login :content :offers :save :again :help :quit. On a pipe, each line of standard input

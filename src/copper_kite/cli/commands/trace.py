@@ -42,12 +42,12 @@ __all__ = ["load_story", "show_story", "story_json", "story_of", "trace"]
 @click.command()
 @click.argument("what", required=False, shell_complete=complete_ids)
 @filters
-@click.option("--since", type=INSTANT, metavar="TIME", help="Taken then or later, as in '2h ago', 09:00.")
-@click.option("--until", type=INSTANT, metavar="TIME", help="Taken then or before.")
-@click.option("--limit", type=click.IntRange(1), default=50, show_default=True, help="Lines of a list at most.")
-@click.option("--dialogue", is_flag=True, help="Every line said in attempts that did not succeed, or were recorded.")
+@click.option("--since", type=INSTANT, metavar="TIME", help="Accepted at or after this time, as in '2h ago' or 09:00.")
+@click.option("--until", type=INSTANT, metavar="TIME", help="Accepted at or before this time.")
+@click.option("--limit", type=click.IntRange(1), default=50, show_default=True, help="Maximum lines of a list.")
+@click.option("--dialogue", is_flag=True, help="Show the dialogues of attempts that failed or were recorded.")
 @source_options
-@click.option("--refused", is_flag=True, help="Instead: what listeners did not take, by client, reason and count.")
+@click.option("--refused", is_flag=True, help="Instead: what listeners refused, by client, reason and count.")
 @json_option
 @click.pass_obj
 def trace(
@@ -65,7 +65,7 @@ def trace(
     as_json: bool,
     **given: Any,
 ) -> None:
-    """A message's story, and the verdict.
+    """Show what happened to a message, and the verdict.
 
     WHAT is an id, or the beginning of one that only one message has; a Message-ID, with or without its angle brackets;
     the address (or domain) of a sender or recipient; or words of the subject, of an address or of the last reply.

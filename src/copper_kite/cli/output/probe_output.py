@@ -54,7 +54,7 @@ def print_facts(found: Probed) -> None:
 
 
 def print_dialogue(lines: Iterable[Sequence[object]]) -> None:
-    """Every line with its time, and who said it, as RFC 5321 D has it; a note on what happened behind `--`."""
+    """Every line with its time, and who said it, as RFC 5321 D has it; a note on what happened after `--`."""
     from copper_kite.net import SIGNS
 
     for at, who, text in lines:

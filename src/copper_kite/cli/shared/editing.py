@@ -71,10 +71,10 @@ def judge_change(path: Path, before: str, after: str) -> tuple[Loaded | None, li
     now = time.time()
     loaded, found = check_source(path, after, now)
     known = {(finding.key, finding.problem) for finding in check_source(path, before, now)[1]}
-    fresh = [finding for finding in found if finding.level == "error" and (finding.key, finding.problem) not in known]
-    if loaded is None and not fresh:  # it cannot be used for what was wrong before, and that is to be told
-        fresh = [finding for finding in found if finding.level == "error"]
-    return loaded, fresh
+    errors = [finding for finding in found if finding.level == "error" and (finding.key, finding.problem) not in known]
+    if loaded is None and not errors:  # it cannot be used for what was wrong before, and that is to be told
+        errors = [finding for finding in found if finding.level == "error"]
+    return loaded, errors
 
 
 def take_up(loaded: Loaded, folder: Path | None = None) -> bool:
@@ -163,10 +163,10 @@ def make_family(table: str, about: str, breaks: Callable[[Loaded, str], list[str
     keys = click.Argument(
         ["assignments"], nargs=-1, metavar="KEY=VALUE...", shell_complete=complete_keys(lambda: _model_of(table))
     )
-    into = click.Option(["--into"], metavar="FILE", help="Into this file, which may be new; the name may stay.")
+    into = click.Option(["--into"], metavar="FILE", help="Copy into this file, which may be new.")
     yes = click.Option(["--yes"], is_flag=True, help="Do not ask.")
-    anyway = click.Option(["--anyway"], is_flag=True, help="Write it, whatever `kite check` says of it.")
-    as_json = click.Option(["--json", "as_json"], is_flag=True, help="One JSON document for programs.")
+    anyway = click.Option(["--anyway"], is_flag=True, help="Write it even if `kite check` finds an error.")
+    as_json = click.Option(["--json", "as_json"], is_flag=True, help="Print JSON.")
     commands: tuple[tuple[str, Callable[..., None], list[click.Parameter], str], ...] = (
         ("show", family.show, [name, as_json], f"All keys of {one}, with the defaults of those not in the file."),
         ("add", family.add, [click.Argument(["name"]), keys, anyway], f"Add {one}. {_LISTS} {_keys_of(table)}"),

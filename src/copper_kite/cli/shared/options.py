@@ -94,7 +94,7 @@ def options_of(options: Sequence[Callable[..., Any]]) -> Callable[[Callable[...,
 
 def json_option(function: Callable[..., Any]) -> Callable[..., Any]:
     """`--json`, for programs."""
-    return click.option("--json", "as_json", is_flag=True, help="One JSON document for programs.")(function)
+    return click.option("--json", "as_json", is_flag=True, help="Print JSON.")(function)
 
 
 def queue_folder(config: str | None) -> Path:

@@ -17,7 +17,7 @@ def password_options(command: click.Command) -> click.Command:
     command.params += [
         click.Option(["--password-stdin"], is_flag=True, help="Read the password from standard input."),
         click.Option(["--password-env"], metavar="NAME", help="Take the password from this environment variable."),
-        click.Option(["--password-command"], metavar="COMMAND", help="Take the password from what it prints."),
+        click.Option(["--password-command"], metavar="COMMAND", help="Take the password from this command's output."),
     ]
     return command
 

@@ -19,17 +19,17 @@ __all__ = ["filters", "selection"]
 STATES = ("queued", "delayed", "parked", "relayed", "failed", "removed")
 _OPTIONS = (
     click.option(
-        "--state", "states", type=click.Choice(STATES), multiple=True, help="In this state; several may be given."
+        "--state", "states", type=click.Choice(STATES), multiple=True, help="Recipients in this state; may be repeated."
     ),
-    click.option("--to", metavar="PATTERN", default="", help="For an address, a domain, or *.domain."),
-    click.option("--from", "sender", metavar="PATTERN", default="", help="From such a sender."),
+    click.option("--to", metavar="PATTERN", default="", help="Recipient: an address, a domain, or *.domain."),
+    click.option("--from", "sender", metavar="PATTERN", default="", help="Sender: an address, a domain, or *.domain."),
     click.option("--connector", metavar="NAME", default="", help="Carried by this connector."),
-    click.option("--next-hop", metavar="TEXT", default="", help="Last tried with a next hop that has this in it."),
-    click.option("--subject", metavar="TEXT", default="", help="With this in its subject."),
-    click.option("--reason", metavar="TEXT", default="", help="With this in the last reply: a code, or words."),
-    click.option("--who", metavar="NAME", default="", help="Handed in by this account, local user or address."),
-    click.option("--older", type=DURATION, metavar="DURATION", help="Taken so long ago, or longer."),
-    click.option("--larger", type=SIZE, metavar="SIZE", help="At least so large."),
+    click.option("--next-hop", metavar="TEXT", default="", help="Last tried with a next hop whose name contains this."),
+    click.option("--subject", metavar="TEXT", default="", help="Subject contains this."),
+    click.option("--reason", metavar="TEXT", default="", help="Last reply contains this: a code, or words."),
+    click.option("--who", metavar="NAME", default="", help="Submitted by this account, local user or client address."),
+    click.option("--older", type=DURATION, metavar="DURATION", help="Accepted at least this long ago."),
+    click.option("--larger", type=SIZE, metavar="SIZE", help="At least this size."),
 )
 
 

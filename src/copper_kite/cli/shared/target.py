@@ -54,17 +54,15 @@ class Target:
 def target_options(command: click.Command) -> click.Command:
     """The options, before those that the command has of its own."""
     options: list[click.Parameter] = [
-        click.Option(["--connector"], metavar="NAME", help="Meet the next hop of this connector, by its settings."),
+        click.Option(["--connector"], metavar="NAME", help="Connect to this connector's next hop with its settings."),
         click.Option(
             ["--tls"],
             type=click.Choice(["starttls", "implicit", "off"]),
-            help="How TLS begins.  [default: implicit at port 465, else starttls]",
+            help="TLS mode.  [default: implicit at port 465, else starttls]",
         ),
-        click.Option(
-            ["--trust"], metavar="FILE", help="Believe certificates of this CA (PEM).  [default: the system's]"
-        ),
-        click.Option(["--name"], help="What to call ourselves in EHLO.  [default: that of the configuration]"),
-        click.Option(["--login"], metavar="LOGIN", help="Log in; the password is asked for unless an option gives it."),
+        click.Option(["--trust"], metavar="FILE", help="Trust certificates of this CA (PEM).  [default: the system's]"),
+        click.Option(["--name"], help="Name to give in EHLO.  [default: that of the configuration]"),
+        click.Option(["--login"], metavar="LOGIN", help="Log in; prompts for the password unless an option gives it."),
         click.Option(["--credential"], metavar="NAME", help="Log in with this credential of the configuration."),
     ]
     arguments = [one for one in command.params if isinstance(one, click.Argument)]
@@ -76,7 +74,7 @@ def target_options(command: click.Command) -> click.Command:
             ["--timeout"],
             multiple=True,
             metavar="[STAGE=]TIME",
-            help="How long each stage may take; or one, as in greet=5s.",
+            help="Timeout of each stage, or of one, as in greet=5s.",
         )
     )
     command.params += own

@@ -100,7 +100,7 @@ class ScramExchange(Exchange):
     def step(self, message: bytes) -> Outcome:
         if self._proven is not None:
             if message:
-                raise Syntax("something behind the end of a login")
+                raise Syntax("something after the end of a login")
             return self._proven
         return self._begin(decode_text(message)) if self._key is None else self._end(decode_text(message), self._key)
 

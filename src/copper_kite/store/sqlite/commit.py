@@ -26,18 +26,18 @@ Fault = tuple[str, str]  # its kind, and what the engine says
 class Batch(NamedTuple):
     """Transactions that are written together. `at` is where the octets that go with them stand by now.
 
-    `fresh` and `relayed` are those of a single operation that may go in any order; `others` keep theirs.
+    `additions` and `relayed` are those of a single operation that may go in any order; `others` keep theirs.
     """
 
     at: Extent = (0, 0)
-    fresh: Sequence[Row] = ()
+    additions: Sequence[Row] = ()
     relayed: Sequence[Row] = ()
     others: Sequence[Steps] = ()
 
     @property
     def size(self) -> int:
         """How many there are."""
-        return len(self.fresh) + len(self.relayed) + len(self.others)
+        return len(self.additions) + len(self.relayed) + len(self.others)
 
 
 def commit(connection: sqlite3.Connection, batch: Batch) -> list[Fault | None]:
@@ -61,8 +61,8 @@ def commit(connection: sqlite3.Connection, batch: Batch) -> list[Fault | None]:
 
 def _write(connection: sqlite3.Connection, batch: Batch) -> None:
     rows: dict[int, list[Row]] = {}
-    if batch.fresh:
-        rows[ADD_MESSAGE] = list(batch.fresh)
+    if batch.additions:
+        rows[ADD_MESSAGE] = list(batch.additions)
     if batch.relayed:
         rows[RECORD_RELAYED] = list(batch.relayed)
     for steps in batch.others:
@@ -74,7 +74,7 @@ def _write(connection: sqlite3.Connection, batch: Batch) -> None:
 def _singled(batch: Batch) -> list[Batch]:
     """Each transaction as a batch of its own."""
     return [
-        *(Batch(batch.at, fresh=[one]) for one in batch.fresh),
+        *(Batch(batch.at, additions=[one]) for one in batch.additions),
         *(Batch(batch.at, relayed=[one]) for one in batch.relayed),
         *(Batch(batch.at, others=[one]) for one in batch.others),
     ]
@@ -84,7 +84,7 @@ def _write_singly(connection: sqlite3.Connection, batch: Sequence[Batch]) -> lis
     """Leave out those that fail, so that none of them takes another with it.
 
     An error may undo the whole transaction, what went before it included (a full disk does): so each time, those
-    that are left begin anew. When the disk is full, what comes behind is not tried either.
+    that are left begin anew. When the disk is full, what follows is not tried either.
     """
     faults: list[Fault | None] = [None] * len(batch)
     while any(fault is None for fault in faults):
@@ -136,11 +136,11 @@ def failure(error: OSError) -> Fault:
 
 def holds_content(connection: sqlite3.Connection) -> bool:
     """Whether anything is kept in any segment."""
-    row = connection.execute("SELECT EXISTS (SELECT 1 FROM content) OR EXISTS (SELECT 1 FROM folded)").fetchone()
+    row = connection.execute("SELECT EXISTS (SELECT 1 FROM content) OR EXISTS (SELECT 1 FROM compact)").fetchone()
     return bool(row[0])
 
 
 def used_segments(connection: sqlite3.Connection) -> set[int]:
     """The segments that hold something."""
-    rows = connection.execute("SELECT segment FROM content UNION SELECT segment FROM folded")
+    rows = connection.execute("SELECT segment FROM content UNION SELECT segment FROM compact")
     return {number for (number,) in rows}

@@ -93,12 +93,12 @@ class SqliteHistory:
 
 
 _MESSAGE_IDS = (
-    "SELECT id FROM message WHERE id > ?1 UNION ALL SELECT id FROM folded WHERE id > ?1 ORDER BY id DESC LIMIT ?2"
+    "SELECT id FROM message WHERE id > ?1 UNION ALL SELECT id FROM compact WHERE id > ?1 ORDER BY id DESC LIMIT ?2"
 )
 _ATTEMPT_IDS = "SELECT id FROM attempt WHERE id > ?1 ORDER BY id DESC LIMIT ?2"
 _MESSAGES = (
     f"SELECT {MESSAGE_COLUMNS} FROM message m WHERE {{where}}"
-    f" UNION ALL SELECT {MESSAGE_COLUMNS} FROM folded_message m WHERE {{where}} ORDER BY 1"
+    f" UNION ALL SELECT {MESSAGE_COLUMNS} FROM compact_message m WHERE {{where}} ORDER BY 1"
 )
 _ATTEMPTS = (
     f"SELECT {MESSAGE_COLUMNS}, a.* FROM attempt a"

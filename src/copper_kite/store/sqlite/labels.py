@@ -1,7 +1,7 @@
 """What content says of itself: a label before the octets that were written together, so that they can be told apart,
 and whose they are, when the database cannot.
 
-A label holds the rows of new messages with their recipients, and where each portion stands behind it. It begins with
+A label holds the rows of new messages with their recipients, and where each portion stands after it. It begins with
 the identity of the data folder, which no sender knows: so what a message holds never passes for a label.
 """
 
@@ -24,14 +24,14 @@ from copper_kite.store.sqlite.segments import IDENTITY_OCTETS, LABELLED, Extent,
 
 __all__ = ["Gap", "Label", "keep", "labels"]
 
-_HEAD = struct.Struct(f">{IDENTITY_OCTETS}sIII")  # identity, octets of the label, octets behind it, CRC-32 of these
+_HEAD = struct.Struct(f">{IDENTITY_OCTETS}sIII")  # identity, octets of the label, octets after it, CRC-32 of these
 _sum = struct.Struct(">II").pack
 _dumps = json.JSONEncoder(separators=(",", ":"), check_circular=False).encode
 
 _MOVED = (
-    ("messages", "SELECT * FROM message WHERE id = ?1 UNION ALL SELECT * FROM folded_message WHERE id = ?1"),
+    ("messages", "SELECT * FROM message WHERE id = ?1 UNION ALL SELECT * FROM compact_message WHERE id = ?1"),
     ("recipients", "SELECT * FROM recipient WHERE message = ?1 UNION ALL"
-                   " SELECT * FROM folded_recipient WHERE message = ?1"),
+                   " SELECT * FROM compact_recipient WHERE message = ?1"),
 )  # fmt: skip
 
 
@@ -61,7 +61,7 @@ def keep(
     fresh: Sequence[Row],
     others: Sequence[Steps],
 ) -> Extent:
-    """Have the content of a batch on stable storage behind its label, before its rows are committed; where it stands.
+    """Have the content of a batch on stable storage after its label, before its rows are committed; where it stands.
 
     Raises OSError.
     """

@@ -129,7 +129,7 @@ def serve(channel: Channel, connection: sqlite3.Connection, folder: Path, handed
         octets, *given = batch
         waiting = Batch((0, 0), *given)
         try:
-            at = keep(connection, segments, handed.memory[:octets], waiting.fresh, waiting.others)
+            at = keep(connection, segments, handed.memory[:octets], waiting.additions, waiting.others)
         except OSError as error:
             channel.send(_without_content(connection, failure(error), waiting, ballast))
             continue
@@ -161,7 +161,7 @@ def _on_ballast(
     connection: sqlite3.Connection, batch: Batch, faults: list[Fault | None], ballast: Ballast
 ) -> list[Fault | None]:
     """What found the disk full is committed on the room that the ballast leaves, new messages apart."""
-    first = len(batch.fresh)
+    first = len(batch.additions)
     if not any(fault is not None and fault[0] == FULL for fault in faults[first:]) or not ballast.give_up():
         return faults
     again = [number for number, fault in enumerate(faults[first:]) if fault is not None and fault[0] == FULL]
@@ -179,7 +179,7 @@ def _without_content(
     rest = Batch(relayed=batch.relayed, others=[steps for steps in batch.others if not has_content(steps)])
     faults = iter(_on_ballast(connection, rest, commit(connection, rest), ballast))
     return [
-        *([fault] * len(batch.fresh)),
+        *([fault] * len(batch.additions)),
         *(next(faults) for _ in batch.relayed),
         *(fault if has_content(steps) else next(faults) for steps in batch.others),
     ]

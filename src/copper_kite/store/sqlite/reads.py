@@ -46,18 +46,18 @@ AT_A_TIME = 500  # messages in one question
 SMALL = 256 * 1024  # octets of a message that is read at once
 WORTH_CLEARING = 8 * 1024 * 1024  # octets of a file
 
-_CONTENT = f"SELECT place, segment, size FROM content UNION ALL SELECT id << {PORTION_BITS}, segment, size FROM folded"
+_CONTENT = f"SELECT place, segment, size FROM content UNION ALL SELECT id << {PORTION_BITS}, segment, size FROM compact"
 _EXTENT = (
-    "SELECT segment, start, size FROM content WHERE place = ?1 UNION ALL SELECT segment, start, size FROM folded"
+    "SELECT segment, start, size FROM content WHERE place = ?1 UNION ALL SELECT segment, start, size FROM compact"
     f" WHERE id = ?1 >> {PORTION_BITS} AND ?1 & {PORTIONS} = 0"
 )
 _WAITING = (
     "SELECT r.message, r.number, r.address, r.connector, r.via, r.next_try, m.reverse_path, m.arrived, m.expires,"
     " coalesce(nullif(m.user, ''), m.client), m.priority FROM {} CROSS JOIN message m ON m.id = r.message WHERE {}"
 )
-_FOLDED_WAITING = (
+_COMPACT_WAITING = (
     "SELECT m.id, 1, m.address, m.connector, '', m.arrived, m.reverse_path, m.arrived, m.expires,"
-    " coalesce(nullif(m.user, ''), m.client), m.priority FROM folded m WHERE {}"
+    " coalesce(nullif(m.user, ''), m.client), m.priority FROM compact m WHERE {}"
 )
 
 
@@ -82,7 +82,7 @@ class SqliteReads:
 
     @contextmanager
     def _at_once(self) -> Iterator[None]:
-        """Several looks at one state of the database: a message that is unfolded meanwhile is found once."""
+        """Several looks at one state of the database: a message that is expanded meanwhile is found once."""
         self._connection.execute("BEGIN")
         try:
             yield
@@ -93,22 +93,22 @@ class SqliteReads:
 
     def last_id(self) -> int:
         row = self._rows(
-            "SELECT max((SELECT coalesce(max(id), 0) FROM message), (SELECT coalesce(max(id), 0) FROM folded),"
+            "SELECT max((SELECT coalesce(max(id), 0) FROM message), (SELECT coalesce(max(id), 0) FROM compact),"
             " (SELECT coalesce(max(id), 0) FROM attempt))"
         ).fetchone()
         return int(row[0])
 
     def queued(self, after: int, until: int, limit: int) -> list[Waiting]:
         with self._at_once():
-            folded = self._rows(_FOLDED_WAITING.format("m.id > ? AND m.id <= ? ORDER BY m.id"), after, until)
+            compact = self._rows(_COMPACT_WAITING.format("m.id > ? AND m.id <= ? ORDER BY m.id"), after, until)
             settled = self._rows(
                 _WAITING.format(f"{KEPT}", "c.place >= ? AND c.place < ? AND r.state = 'queued' ORDER BY c.place"),
                 place(after + 1, 0),
                 place(until + 1, 0),
             )
-            with closing(folded), closing(settled):
+            with closing(compact), closing(settled):
                 found: list[Waiting] = []
-                for row in heapq.merge(folded, settled, key=itemgetter(0)):
+                for row in heapq.merge(compact, settled, key=itemgetter(0)):
                     if len(found) >= limit and row[0] != found[-1].message:
                         break
                     found.append(Waiting._make(row))
@@ -128,7 +128,7 @@ class SqliteReads:
         due = f"r.message IN ({some}) AND (r.state = 'queued' OR r.state = 'delayed' AND r.next_try <= ?)"
         with self._at_once():
             rows = [
-                *self._rows(_FOLDED_WAITING.format(f"m.id IN ({some})"), *ids),
+                *self._rows(_COMPACT_WAITING.format(f"m.id IN ({some})"), *ids),
                 *self._rows(_WAITING.format("recipient r", due), *ids, until),
             ]
         return [Waiting._make(row) for row in sorted(rows, key=itemgetter(0, 1))]
@@ -139,7 +139,7 @@ class SqliteReads:
             f" CROSS JOIN message m ON m.id = c.place >> {PORTION_BITS}"
             f" WHERE c.place >= ?1 AND c.place & {PORTIONS} = 0 ORDER BY c.place LIMIT ?3)"
             " UNION ALL SELECT * FROM"
-            " (SELECT id, arrived, expires FROM folded WHERE id > ?2 ORDER BY id LIMIT ?3)) ORDER BY 1 LIMIT ?3",
+            " (SELECT id, arrived, expires FROM compact WHERE id > ?2 ORDER BY id LIMIT ?3)) ORDER BY 1 LIMIT ?3",
             place(after + 1, 0),
             after,
             limit,
@@ -172,7 +172,7 @@ class SqliteReads:
         wanted = {place(due.message.id, 0): due for due in found if due.message.size <= min(octets, SMALL)}
         rows = self._rows(
             f"SELECT place, segment, start, size FROM content WHERE place IN ({_places(wanted)}) UNION ALL"
-            f" SELECT id << {PORTION_BITS}, segment, start, size FROM folded WHERE id IN ({_places(wanted)})",
+            f" SELECT id << {PORTION_BITS}, segment, start, size FROM compact WHERE id IN ({_places(wanted)})",
             *wanted,
             *(where >> PORTION_BITS for where in wanted),
         )
@@ -232,7 +232,7 @@ class SqliteReads:
         row = self._rows(
             "SELECT max(coalesce((SELECT at + seconds FROM attempt WHERE id < ?1 ORDER BY id DESC LIMIT 1), 0),"
             " coalesce((SELECT arrived FROM message WHERE id < ?1 ORDER BY id DESC LIMIT 1), 0),"
-            " coalesce((SELECT arrived FROM folded WHERE id < ?1 ORDER BY id DESC LIMIT 1), 0))",
+            " coalesce((SELECT arrived FROM compact WHERE id < ?1 ORDER BY id DESC LIMIT 1), 0))",
             id_at(until),
         ).fetchone()
         return min(float(row[0]), until) if row[0] else until
@@ -280,7 +280,7 @@ class SqliteReads:
     def has_ended(self, message: int, before: float) -> bool:
         row = self._rows(
             f"SELECT 1 FROM recipient WHERE message = ?1 AND ({OPEN_SQL} OR changed > ?2)"
-            " UNION ALL SELECT 1 FROM folded WHERE id = ?1 LIMIT 1",
+            " UNION ALL SELECT 1 FROM compact WHERE id = ?1 LIMIT 1",
             message,
             before,
         ).fetchone()
@@ -322,7 +322,7 @@ class SqliteReads:
     def recipients(self, id: int) -> tuple[Message, list[Recipient]]:
         rows = self._rows(
             f"SELECT {RECIPIENT_COLUMNS} FROM recipient r WHERE r.message = ?1"
-            f" UNION ALL SELECT {RECIPIENT_COLUMNS} FROM folded_recipient r WHERE r.message = ?1",
+            f" UNION ALL SELECT {RECIPIENT_COLUMNS} FROM compact_recipient r WHERE r.message = ?1",
             id,
         )
         return self._message(id), [recipient_of_row(row) for row in rows]
@@ -344,7 +344,7 @@ class SqliteReads:
     def _message(self, id: int) -> Message:
         row = self._rows(
             f"SELECT {MESSAGE_COLUMNS} FROM message m WHERE m.id = ?1"
-            f" UNION ALL SELECT {MESSAGE_COLUMNS} FROM folded_message m WHERE m.id = ?1",
+            f" UNION ALL SELECT {MESSAGE_COLUMNS} FROM compact_message m WHERE m.id = ?1",
             id,
         ).fetchone()
         if row is None:

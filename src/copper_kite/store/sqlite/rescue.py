@@ -182,15 +182,15 @@ def _of_database(folder: Path, rescued: Rescued) -> _Found:
 
 def _read_all(connection: sqlite3.Connection, found: _Found, rescued: Rescued) -> None:
     connection.execute(
-        f"CREATE TEMP VIEW folded_content AS SELECT id << {PORTION_BITS} AS place, segment, start, size FROM folded"
+        f"CREATE TEMP VIEW compact_content AS SELECT id << {PORTION_BITS} AS place, segment, start, size FROM compact"
     )
     takes: tuple[tuple[str, str, Callable[[Any], object]], ...] = (
         ("message", "id", lambda row: found.add_message(message_of_row(row))),
         ("recipient", "message", lambda row: found.add_recipient(recipient_of_row(row))),
         ("content", "place", lambda row: found.add_portion(*row)),
-        ("folded_message", "id", lambda row: found.add_message(message_of_row(row))),
-        ("folded_recipient", "message", lambda row: found.add_recipient(recipient_of_row(row))),
-        ("folded_content", "place",
+        ("compact_message", "id", lambda row: found.add_message(message_of_row(row))),
+        ("compact_recipient", "message", lambda row: found.add_recipient(recipient_of_row(row))),
+        ("compact_content", "place",
          lambda row: found.add_portion(*row)),
     )  # fmt: skip
     for table, order, take in takes:

@@ -253,6 +253,21 @@ MIGRATIONS: tuple[str, ...] = (
         PRIMARY KEY (minute, connector, outcome)
     ) WITHOUT ROWID;
     """,
+    """
+    DROP VIEW folded_message;
+    DROP VIEW folded_recipient;
+    ALTER TABLE folded RENAME TO compact;
+    ALTER TABLE message RENAME COLUMN asked TO esmtp_parameters;
+    ALTER TABLE recipient RENAME COLUMN asked TO esmtp_parameters;
+    ALTER TABLE compact RENAME COLUMN asked TO esmtp_parameters;
+    ALTER TABLE compact RENAME COLUMN asked_for TO rcpt_parameters;
+    CREATE VIEW compact_message AS  -- as rows of the tables that they will be expanded into
+    SELECT id, arrived, expires, reverse_path, size, eight_bit, utf8, message_id, listener, client, hello, user,
+    protocol, esmtp_parameters, subject, priority, form, tls FROM compact;
+    CREATE VIEW compact_recipient AS
+    SELECT id AS message, 1 AS number, address, 'queued' AS state, 0 AS attempts, arrived AS next_try, connector,
+    '' AS reply, arrived AS changed, rcpt_parameters AS esmtp_parameters, '' AS next_hop, '' AS via FROM compact;
+    """,
 )
 
 SCHEMA = len(MIGRATIONS)
@@ -375,7 +390,7 @@ def migrate(connection: sqlite3.Connection, folder: Path) -> None:
         return number << 40 | start
 
     def anew(segment: int, start: int, size: int) -> int:
-        """Where a portion stands with a sum behind it: what was written without one is written again."""
+        """Where a portion stands with a sum after it: what was written without one is written again."""
         octets = read_without_sum(folder, segment, start, size)
         return segment << 40 | start if octets is None else put(octets)
 

@@ -2,7 +2,7 @@
 
 A segment is made stable before what names a place in it is committed: so what the database names is always whole. What
 no row names (a crash, or a commit that failed) is never read, and goes with its segment, which is removed as a whole
-when the last message in it has ended. Each process that appends begins a segment of its own. Behind each portion
+when the last message in it has ended. Each process that appends begins a segment of its own. After each portion
 stands a sum of it, so that what the disk has changed is never sent; before what was written together, a label says
 what it is (`store.labels`).
 """
@@ -72,7 +72,7 @@ def identity_in(folder: Path, segment: int) -> bytes:
 
 
 def summed(octets: bytes) -> bytes:
-    """The sum that stands behind a portion: CRC-32, as in ISO-HDLC."""
+    """The sum that follows a portion: CRC-32, as in ISO-HDLC."""
     return crc32(octets).to_bytes(SUM_OCTETS, "big")
 
 
@@ -114,7 +114,7 @@ class Segments:
         return self._file >= 0 and not os.fstat(self._file).st_nlink
 
     def append(self, octets: bytes | bytearray | memoryview, label: bytes = b"") -> Extent:
-        """Have `octets` on stable storage behind their label; where they stand. Raises OSError: then they are nowhere,
+        """Have `octets` on stable storage after their label; where they stand. Raises OSError: then they are nowhere,
         and so is nothing else that is appended to the same segment (Q-04)."""
         try:
             if self._file < 0:

@@ -1,6 +1,6 @@
 """Which recipients are meant, as a condition on the tables `recipient r` and `message m`.
 
-A message is in those two tables, or in the one row of `folded`, which two views show as rows of the same columns. What
+A message is in those two tables, or in the one row of `compact`, which two views show as rows of the same columns. What
 looks at both is written once, with names in braces for what differs (`sources`).
 """
 
@@ -22,8 +22,9 @@ OPEN_SQL = "state IN ('queued', 'delayed', 'parked')"
 # longer: so the table of content is the list of what is open, and what comes in need not be put into another one.
 KEPT = f"content c CROSS JOIN recipient r ON r.message = c.place >> {PORTION_BITS} AND c.place & {PORTIONS} = 0"
 
-_FOLDED = {
-    "recipients": "folded_recipient r", "recipient": "folded_recipient", "message": "folded_message", "id": "r.message"
+_COMPACT = {
+    "recipients": "compact_recipient r", "recipient": "compact_recipient", "message": "compact_message",
+    "id": "r.message",
 }  # fmt: skip
 _SETTLED = {"recipients": "recipient r", "recipient": "recipient", "message": "message", "id": "r.message"}
 
@@ -47,7 +48,7 @@ def sources(selection: Selection, *, stopped: StoppedLanes = NONE_STOPPED) -> li
     if stopped and State.DELAYED in states:
         states.add(State.QUEUED)
     settled = _SETTLED if selection.ids or not states <= set(OPEN) else _SETTLED | {"recipients": KEPT, "id": "c.place"}
-    return [_FOLDED, settled] if State.QUEUED in states else [settled]
+    return [_COMPACT, settled] if State.QUEUED in states else [settled]
 
 
 def condition(selection: Selection, *, stopped: StoppedLanes = NONE_STOPPED) -> tuple[str, list[Any]]:

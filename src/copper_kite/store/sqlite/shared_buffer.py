@@ -13,11 +13,11 @@ HANDED_OCTETS = 8 * 1024 * 1024  # of which only what was ever used takes memory
 
 
 class BufferFull(Exception):
-    """Raised when something does not fit behind what is there already."""
+    """Raised when something does not fit after what is there already."""
 
 
 class SharedBuffer:
-    """Octets one behind the other, from the beginning of the memory. `descriptor` is its file's.
+    """Octets one after the other, from the beginning of the memory. `descriptor` is its file's.
 
     One process puts, and says to the other how many octets there are; it does not put again before the answer.
     """
@@ -35,13 +35,13 @@ class SharedBuffer:
         os.close(self.descriptor)
 
     def put(self, octets: bytes) -> int:
-        """Where `octets` stand now, their sum behind them. Raises Overfull."""
+        """Where `octets` stand now, their sum after them. Raises BufferFull."""
         start = self.octets
         end = start + len(octets)
-        behind = end + SUM_OCTETS
-        if behind > HANDED_OCTETS:
+        after = end + SUM_OCTETS
+        if after > HANDED_OCTETS:
             raise BufferFull
         self.memory[start:end] = octets
-        self.memory[end:behind] = summed(octets)
-        self.octets = behind
+        self.memory[end:after] = summed(octets)
+        self.octets = after
         return start

@@ -15,7 +15,7 @@ from copper_kite.words import State
 
 __all__ = ["DOMAIN", "NONE_STOPPED", "StoppedLanes"]
 
-# Behind the last @. What trims is every character of the address but @.
+# After the last @. What trims is every character of the address but @.
 DOMAIN = "lower(substr(r.address, length(rtrim(r.address, replace(r.address, '@', ''))) + 1))"
 _LANE = f"FROM lane l WHERE l.connector = r.connector AND l.domain = {DOMAIN}"
 

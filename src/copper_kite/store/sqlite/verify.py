@@ -18,12 +18,12 @@ AT_A_TIME = 1000  # portions looked up together: a running server's log can be m
 
 _PORTIONS = (
     "SELECT place, segment, start, size FROM content WHERE place > ?1 UNION ALL"
-    f" SELECT id << {PORTION_BITS}, segment, start, size FROM folded WHERE id > ?1 >> {PORTION_BITS}"
+    f" SELECT id << {PORTION_BITS}, segment, start, size FROM compact WHERE id > ?1 >> {PORTION_BITS}"
     " ORDER BY 1 LIMIT ?2"
 )
 _STILL_THERE = (
     "SELECT 1 FROM content WHERE (place, segment, start) = (?1, ?2, ?3) UNION ALL"
-    f" SELECT 1 FROM folded WHERE (id << {PORTION_BITS}, segment, start) = (?1, ?2, ?3)"
+    f" SELECT 1 FROM compact WHERE (id << {PORTION_BITS}, segment, start) = (?1, ?2, ?3)"
 )
 _WITHOUT_CONTENT = (
     "SELECT DISTINCT message FROM recipient WHERE state IN ('queued', 'delayed', 'parked')"

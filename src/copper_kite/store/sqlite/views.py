@@ -36,7 +36,7 @@ class SqliteReader(SqliteReads):
             raise NotFound(wanted)
         rows = self._rows(
             "SELECT id FROM message WHERE id BETWEEN ?1 AND ?2"
-            " UNION ALL SELECT id FROM folded WHERE id BETWEEN ?1 AND ?2 LIMIT 4",
+            " UNION ALL SELECT id FROM compact WHERE id BETWEEN ?1 AND ?2 LIMIT 4",
             *bounds,
         )
         ids = [id for (id,) in rows]
@@ -66,18 +66,18 @@ class SqliteReader(SqliteReads):
             found.by_state[state] = count
         row = self._rows(
             "SELECT count(*), coalesce(sum(size), 0), min(arrived) FROM (SELECT size, arrived FROM message"
-            f" WHERE id IN (SELECT r.message {waiting}) UNION ALL SELECT size, arrived FROM folded)"
+            f" WHERE id IN (SELECT r.message {waiting}) UNION ALL SELECT size, arrived FROM compact)"
         ).fetchone()
         found.messages, found.octets, found.oldest = row
         return found
 
     def _by_state(self, settled: str) -> list[tuple[State, int]]:
-        """How many recipients there are in each state: those of a statement, and those that are folded."""
+        """How many recipients there are in each state: those of a statement, and those that are compact."""
         stopped = self._stopped()
-        of_one, of_folded = stopped.sql("state"), stopped.sql("state", "'queued'")
+        of_one, of_compact = stopped.sql("state"), stopped.sql("state", "'queued'")
         rows = self._rows(
             f"SELECT state, count(*) FROM ({settled.format(f'{of_one} AS state')}"
-            f" UNION ALL SELECT {of_folded} FROM folded r) GROUP BY 1"
+            f" UNION ALL SELECT {of_compact} FROM compact r) GROUP BY 1"
         )
         return [(State(state), count) for state, count in rows]
 

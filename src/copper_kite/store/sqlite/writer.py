@@ -51,8 +51,8 @@ class GroupWriter:
         self._fresh: list[Waiting] = []  # a single AddMessage with its content each; these may go in any order
         self._relayed: list[Waiting] = []  # a single RecordRelayed each; so may these
         self._others: list[Waiting] = []
-        self._alone: Waiting | None = None  # it goes when all that was handed in before it has gone
-        self._behind: list[Waiting] | None = None  # what was handed in after that
+        self._alone: Waiting | None = None  # it goes when all that was submitted before it has gone
+        self._following: list[Waiting] | None = None  # what was submitted after that
         self._batch: list[Waiting] = []  # whose commit is on the way
         self._scheduled = False
         self._broken = False
@@ -63,8 +63,8 @@ class GroupWriter:
 
     def submit(self, transaction: Transaction, done: Done) -> None:
         self.waiting += 1
-        if self._behind is not None:
-            self._behind.append((transaction, done))
+        if self._following is not None:
+            self._following.append((transaction, done))
             return
         if len(transaction) == 1:
             kind = type(operation := transaction[0])
@@ -82,7 +82,7 @@ class GroupWriter:
 
     def _submit_other(self, transaction: Transaction, done: Done) -> None:
         if any(type(operation) is ShiftClock for operation in transaction):
-            self._alone, self._behind = (transaction, done), []
+            self._alone, self._following = (transaction, done), []
         else:
             self._others.append((transaction, done))
 
@@ -134,9 +134,9 @@ class GroupWriter:
             self._begin_again()
             return
         self._batch, self.begun = taken, time.monotonic()
-        if self._behind is not None and self._alone is None:
-            behind, self._behind = self._behind, None
-            for one, done in behind:  # among them may be another that goes alone
+        if self._following is not None and self._alone is None:
+            following, self._following = self._following, None
+            for one, done in following:  # among them may be another that goes alone
                 self.waiting -= 1
                 self.submit(one, done)
         self.octets += handed.octets + COMMIT_OCTETS

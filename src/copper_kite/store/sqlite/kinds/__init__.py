@@ -13,7 +13,7 @@ from collections.abc import Mapping, Sequence
 from copper_kite.store import operations as of
 from copper_kite.store.operations import Operation, Transaction
 from copper_kite.store.sqlite.kinds import lanes, messages, recipients, upkeep
-from copper_kite.store.sqlite.kinds.kind import Kind, Put, Row, unfold
+from copper_kite.store.sqlite.kinds.kind import Kind, Put, Row, expand
 from copper_kite.store.sqlite.segments import Extent
 
 __all__ = [
@@ -83,12 +83,12 @@ def apply(connection: sqlite3.Connection, rows: Mapping[int, Sequence[Row]], at:
 
     Raises sqlite3.Error.
     """
-    numbers, unfolded = sorted(rows), False
+    numbers, expanded = sorted(rows), False
     for number in numbers:
         kind = _NUMBERED[number]
-        if kind.message is not None and not unfolded:
-            unfolded = True
-            unfold(connection, _messages(rows, numbers))
+        if kind.message is not None and not expanded:
+            expanded = True
+            expand(connection, _messages(rows, numbers))
         kind.apply(connection, rows[number], at)
 
 

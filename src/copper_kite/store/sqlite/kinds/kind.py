@@ -11,18 +11,18 @@ from copper_kite.store.sqlite.schema import PORTION_BITS
 from copper_kite.store.sqlite.segments import Extent
 
 __all__ = [
-    "FORGET_FOLDED",
+    "EXPAND_MESSAGE",
+    "FORGET_COMPACT",
     "SEVERAL",
-    "UNFOLD_MESSAGE",
     "Kind",
     "Put",
     "Row",
     "dumps",
+    "expand",
     "insert",
     "place",
     "places",
     "several",
-    "unfold",
 ]
 
 Row = tuple[Any, ...]
@@ -36,7 +36,7 @@ dumps = json.JSONEncoder(separators=(",", ":"), ensure_ascii=False).encode
 class Kind(NamedTuple):
     """One type of operation: `encode` makes a row of plain values of it, `apply` puts many rows into the transaction.
 
-    `message` tells of a row which message it speaks of; that has rows of its own then, and is folded no more.
+    `message` tells of a row which message it speaks of; that has rows of its own then, and is compact no more.
     """
 
     encode: Callable[[Any, Put], Row]
@@ -66,15 +66,15 @@ def several(ids: Collection[int]) -> list[Row]:
     return [(*row, *[None] * (SEVERAL - len(row))) for row in rows]
 
 
-def unfold(connection: sqlite3.Connection, ids: Collection[int]) -> None:
-    """Give what is folded of these messages rows of its own in the three tables."""
+def expand(connection: sqlite3.Connection, ids: Collection[int]) -> None:
+    """Give what is compact of these messages rows of its own in the three tables."""
     rows = several(ids)
-    for statement in (UNFOLD_MESSAGE, _UNFOLD_RECIPIENT, _UNFOLD_CONTENT, FORGET_FOLDED):
+    for statement in (EXPAND_MESSAGE, _EXPAND_RECIPIENT, _EXPAND_CONTENT, FORGET_COMPACT):
         connection.executemany(statement, rows)
 
 
 _IN = f"IN ({','.join('?' * SEVERAL)})"
-UNFOLD_MESSAGE = f"INSERT INTO message SELECT * FROM folded_message WHERE id {_IN}"
-_UNFOLD_RECIPIENT = f"INSERT INTO recipient SELECT * FROM folded_recipient WHERE message {_IN}"
-_UNFOLD_CONTENT = f"INSERT INTO content SELECT id << {PORTION_BITS}, segment, start, size FROM folded WHERE id {_IN}"
-FORGET_FOLDED = f"DELETE FROM folded WHERE id {_IN}"
+EXPAND_MESSAGE = f"INSERT INTO message SELECT * FROM compact_message WHERE id {_IN}"
+_EXPAND_RECIPIENT = f"INSERT INTO recipient SELECT * FROM compact_recipient WHERE message {_IN}"
+_EXPAND_CONTENT = f"INSERT INTO content SELECT id << {PORTION_BITS}, segment, start, size FROM compact WHERE id {_IN}"
+FORGET_COMPACT = f"DELETE FROM compact WHERE id {_IN}"

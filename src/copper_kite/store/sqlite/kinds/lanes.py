@@ -36,6 +36,6 @@ def retry_now(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -
 
 
 def reroute(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
-    """Set the connectors that carry recipients; what is folded stays so."""
+    """Set the connectors that carry recipients; what is compact stays so."""
     connection.executemany("UPDATE recipient SET connector = ? WHERE message = ? AND number = ?", rows)
-    connection.executemany("UPDATE folded SET connector = ?1 WHERE id = ?2 AND ?3 = 1", rows)
+    connection.executemany("UPDATE compact SET connector = ?1 WHERE id = ?2 AND ?3 = 1", rows)

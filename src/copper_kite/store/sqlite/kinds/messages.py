@@ -1,6 +1,6 @@
 """Messages and their content.
 
-A message that comes whole, with one recipient, is one row of `folded`; any other has rows in `message`, `recipient`
+A message that comes whole, with one recipient, is one row of `compact`; any other has rows in `message`, `recipient`
 and `content`. `growing` names those whose content has begun to come, and who are not messages yet.
 """
 
@@ -42,16 +42,16 @@ def message_row(operation: AddMessage, put: Put) -> Row:
 
 
 def add_messages(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
-    """Add messages, folded where that can be."""
+    """Add messages, compact where that can be."""
     many, (segment, base) = connection.executemany, at
-    folded = [
+    compact = [
         # +: the binding looks for a way to adapt a bool, each time anew
         (*row[:5], +row[5], +row[6], *row[7:15], *of[0][1:3], segment, base + start, row[15], of[0][3], *row[16:])
         for row, of, start, _ in rows
         if len(of) == 1 and start is not None
     ]
-    many(_INSERT_FOLDED, folded)
-    if len(folded) < len(rows):
+    many(_INSERT_COMPACT, compact)
+    if len(compact) < len(rows):
         others = [one for one in rows if len(one[1]) != 1 or one[2] is None]
         many(_INSERT_MESSAGE, [row for row, _, _, _ in others])
         content = [
@@ -126,7 +126,7 @@ def forget(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> N
 
 
 _INSERT_MESSAGE = insert("message", len(Message._fields))
-_INSERT_FOLDED = insert("folded", len(Message._fields) + 5)
+_INSERT_COMPACT = insert("compact", len(Message._fields) + 5)
 _INSERT_CONTENT = insert("content", 4)
 _FORGET_CONTENT = "DELETE FROM content WHERE place BETWEEN ? AND ?"
 _GROWS = "INSERT OR IGNORE INTO growing SELECT ?1 WHERE NOT EXISTS (SELECT 1 FROM message WHERE id = ?1)"

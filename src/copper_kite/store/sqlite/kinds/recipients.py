@@ -10,8 +10,8 @@ from copper_kite.store.facts import facts_text
 from copper_kite.store.model import Attempt, Recipient
 from copper_kite.store.operations import AddRecipient, RecordAttempt, RecordRelayed, SetState
 from copper_kite.store.sqlite.kinds.kind import (
-    FORGET_FOLDED,
-    UNFOLD_MESSAGE,
+    EXPAND_MESSAGE,
+    FORGET_COMPACT,
     Put,
     Row,
     dumps,
@@ -135,15 +135,15 @@ def record_relayed(connection: sqlite3.Connection, rows: Sequence[Row], at: Exte
         attempts.append((id, message, began, seconds, connector, next_hop, address, code, enhanced, text, facts))
         good[connector] = began
         relayed.setdefault((connector, "relayed"), []).extend([now] * len(results))
-    folded = several([row[1] for row in rows])
-    many(UNFOLD_MESSAGE, folded)
-    unfolded = many(
-        "INSERT INTO recipient SELECT message, number, address, 'relayed', ?1, NULL, ?2, ?3, ?4, asked, ?5, via"
-        " FROM folded_recipient WHERE message = ?6 AND number = ?7",
+    compact = several([row[1] for row in rows])
+    many(EXPAND_MESSAGE, compact)
+    expanded = many(
+        "INSERT INTO recipient SELECT message, number, address, 'relayed', ?1, NULL, ?2, ?3, ?4, esmtp_parameters, ?5,"
+        " via FROM compact_recipient WHERE message = ?6 AND number = ?7",
         states,
     )
-    many(FORGET_FOLDED, folded)
-    if unfolded.rowcount < len(states):  # not all of them were folded
+    many(FORGET_COMPACT, compact)
+    if expanded.rowcount < len(states):  # not all of them were compact
         many(
             "UPDATE recipient SET state = 'relayed', attempts = ?, next_try = NULL, connector = ?, reply = ?,"
             " changed = ?, next_hop = ? WHERE message = ? AND number = ?",

@@ -70,7 +70,7 @@ _SHIFT = (
     "UPDATE recipient SET next_try = next_try + ?1 WHERE state = 'delayed' AND changed <= ?2",
     "UPDATE message SET expires = expires + ?1 WHERE arrived <= ?2 AND id IN"
     " (SELECT message FROM recipient WHERE state IN ('queued', 'delayed', 'parked', 'failed'))",
-    "UPDATE folded SET expires = expires + ?1 WHERE arrived <= ?2",
+    "UPDATE compact SET expires = expires + ?1 WHERE arrived <= ?2",
     "UPDATE lane SET since = since + ?1, until = until + ?1, at = at + ?1 WHERE at <= ?2",
 )
 # The oldest rows alone are looked at: a few at a time is enough.

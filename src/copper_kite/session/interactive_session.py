@@ -5,12 +5,12 @@ from __future__ import annotations
 import asyncio
 
 from copper_kite.net import Dialogue, Plan, closing_on_failure, connect_as
-from copper_kite.session.loose import LooseSession
+from copper_kite.session.unordered_client import UnorderedSession
 from copper_kite.smtp import Reply
 from copper_kite.smtp import client as smtp
 from copper_kite.words import Stage
 
-__all__ = ["FreeSession"]
+__all__ = ["InteractiveSession"]
 
 _STAGES = {
     smtp.Verb.EHLO: Stage.HELLO,
@@ -26,14 +26,14 @@ _STAGES = {
 }
 
 
-class FreeSession:
+class InteractiveSession:
     """One session. `reply` is what was heard last, `seconds` how long that took, `stage` how far the session is,
     `asked` the stage of what was said last (`content` where it belongs to none).
 
     Everything that waits is bounded by the plan's timeouts and raises SessionFailed.
     """
 
-    def __init__(self, plan: Plan, session: LooseSession) -> None:
+    def __init__(self, plan: Plan, session: UnorderedSession) -> None:
         self.plan = plan
         self.stage = self.asked = Stage.GREET
         self.reply: Reply | None = None
@@ -42,9 +42,9 @@ class FreeSession:
         self._loop = asyncio.get_running_loop()
 
     @classmethod
-    async def open(cls, plan: Plan, dialogue: Dialogue) -> FreeSession:
+    async def open(cls, plan: Plan, dialogue: Dialogue) -> InteractiveSession:
         """Connect, with TLS at once where the plan has it, and hear the greeting."""
-        session = await connect_as(LooseSession, plan, dialogue)
+        session = await connect_as(UnorderedSession, plan, dialogue)
         async with closing_on_failure(session):
             if plan.tls == "implicit":
                 await session.secure_at_once()
@@ -115,7 +115,7 @@ class FreeSession:
         self.reply = None
 
     async def content(self, content: bytes) -> Reply:
-        """Content behind a 354, dots stuffed, with its end, and the reply."""
+        """Content after a 354, dots stuffed, with its end, and the reply."""
         began = self._loop.time()
         self.asked = self._session.stage = Stage.ACCEPT
         self.reply = await self._session.say_content(content, self.plan.timeouts.accept)

@@ -153,7 +153,7 @@ def looks(folder: Path) -> dict[str, Any]:
 def kept(folder: Path) -> list[int]:
     """How many rows of three tables there are."""
     connection = sqlite3.connect(folder / "queue.sqlite")
-    tables = "folded", "message", "recipient"
+    tables = "compact", "message", "recipient"
     counts = [connection.execute(f"SELECT count(*) FROM {table}").fetchone()[0] for table in tables]
     connection.close()
     return counts
@@ -198,18 +198,18 @@ def test_whoever_looks_cannot_tell(folder: Path, change: Transaction) -> None:
         *map(WriteEntry, [JournalEntry(at=at, event=Event.STARTED, message=None) for at in (BEGUN - 100, BEGUN + 100)])
     ]
     whole = [added(message(n), [recipient(n)], octets(n)) for n in range(3)]
-    write(folder / "folded", started, *([fresh(n)] for n in range(3)))
+    write(folder / "compact", started, *([fresh(n)] for n in range(3)))
     write(folder / "whole", started, *whole)
-    assert kept(folder / "folded") == [3, 0, 0] and kept(folder / "whole") == [0, 3, 3]
-    assert looks(folder / "folded") == looks(folder / "whole")
-    write(folder / "folded", change)
+    assert kept(folder / "compact") == [3, 0, 0] and kept(folder / "whole") == [0, 3, 3]
+    assert looks(folder / "compact") == looks(folder / "whole")
+    write(folder / "compact", change)
     write(folder / "whole", change)
-    assert kept(folder / "folded")[:2] == ([3, 0] if change is CHANGES["nothing"] else [2, 1])
-    assert looks(folder / "folded") == looks(folder / "whole")
+    assert kept(folder / "compact")[:2] == ([3, 0] if change is CHANGES["nothing"] else [2, 1])
+    assert looks(folder / "compact") == looks(folder / "whole")
 
 
 def test_many_are_relayed_in_one_commit(folder: Path) -> None:
-    """Folded and unfolded ones; more than one statement takes."""
+    """Compact and expanded ones; more than one statement takes."""
     connection = connect_writer(folder)
     ids = [id_at(BEGUN) + number for number in range(50)]
 
@@ -217,7 +217,7 @@ def test_many_are_relayed_in_one_commit(folder: Path) -> None:
         return Recipient(id, number, f"r{number}@y.example")
 
     arrived = [AddMessage(message(0)._replace(id=id), [of(id, 1), of(id, 2)][: 1 + id % 3 % 2], b"") for id in ids]
-    assert commit(connection, Batch(fresh=[encode([one], len)[0][1] for one in arrived])) == [None] * 50
+    assert commit(connection, Batch(additions=[encode([one], len)[0][1] for one in arrived])) == [None] * 50
     relayed = [
         RELAYED._replace(
             id=one.message.id, message=one.message.id, results=[(r.number, 1, r.address, "250") for r in one.recipients]
@@ -232,7 +232,7 @@ def test_many_are_relayed_in_one_commit(folder: Path) -> None:
     assert kept(folder)[0] == 0
 
 
-def test_the_file_of_a_folded_message_stays_until_it_has_left(folder: Path) -> None:
+def test_the_file_of_a_compact_message_stays_until_it_has_left(folder: Path) -> None:
     """Promise 1."""
     write(folder, [fresh(1)])
     connection = connect_writer(folder)
@@ -242,7 +242,9 @@ def test_the_file_of_a_folded_message_stays_until_it_has_left(folder: Path) -> N
     connection.close()
 
 
-def test_the_content_of_a_folded_message_counts_and_can_be_moved(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_the_content_of_a_compact_message_counts_and_can_be_moved(
+    folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setattr(reads, "WORTH_CLEARING", 1)
     write(folder, [AddMessage(message(0)._replace(size=500_000), [recipient(0)], bytes(500_000))])
     segments = Segments(folder)
@@ -290,7 +292,7 @@ def test_what_is_due_is_looked_for_at_one_moment(folder: Path) -> None:
 
 
 @pytest.mark.parametrize("look", [lambda r: r.queue(), lambda r: r.select(Selection(states=tuple(State)))])
-def test_what_is_unfolded_meanwhile_is_listed_once(folder: Path, look: Callable[[Reader], Sequence[Any]]) -> None:
+def test_what_is_expanded_meanwhile_is_listed_once(folder: Path, look: Callable[[Reader], Sequence[Any]]) -> None:
     write(folder, *([fresh(n)] for n in range(3)))
     with open_store(folder).reader() as reader:
         at_statement("JOIN message m", reader._connection, lambda: write(folder, DELAYED))
@@ -299,7 +301,7 @@ def test_what_is_unfolded_meanwhile_is_listed_once(folder: Path, look: Callable[
 
 
 def test_what_came_at_the_same_instant_stays_in_its_order(folder: Path) -> None:
-    """When the first of it is unfolded, too."""
+    """When the first of it is expanded, too."""
     twins = [[fresh(1)._replace(message=message(1)._replace(id=SECOND + n))] for n in range(3)]
     write(folder, *twins, [ExtendLifetime(SECOND, BEGUN + 9999)])
     history = open_store(folder).history()
@@ -307,12 +309,12 @@ def test_what_came_at_the_same_instant_stays_in_its_order(folder: Path) -> None:
     history.close()
 
 
-def test_what_is_unfolded_meanwhile_is_followed(folder: Path) -> None:
+def test_what_is_expanded_meanwhile_is_followed(folder: Path) -> None:
     """Between the look for what is new and the look at it."""
     write(folder, [fresh(0)])
     history = open_store(folder).history()
-    unfolding = [ExtendLifetime(FIRST, BEGUN + 9999)]
-    at_statement("FROM folded_message m", history._connection, lambda: write(folder, unfolding))
+    expanding = [ExtendLifetime(FIRST, BEGUN + 9999)]
+    at_statement("FROM compact_message m", history._connection, lambda: write(folder, expanding))
     assert [one.what.id for one in history.after(history.place({"messages": [], "attempts": [], "journal": 0}))] == [
         FIRST
     ]  # type: ignore[union-attr]

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from copper_kite.settings.edit import toml_value
 
-__all__ = ["Answers", "fresh_text", "own_name"]
+__all__ = ["Answers", "first_text", "own_name"]
 
 SOCKET_SYSTEM, SOCKET_NAME = "/run/copper-kite/submit.sock", "submit.sock"
 
@@ -39,7 +39,7 @@ def own_name() -> str:
     return ""
 
 
-def fresh_text(answers: Answers) -> str:
+def first_text(answers: Answers) -> str:
     """The whole file."""
     connector = toml_value(credential_name(answers.host))
     local = {"root": answers.root, "postmaster": answers.root}

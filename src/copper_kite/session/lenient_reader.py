@@ -6,12 +6,12 @@ import re
 
 from copper_kite.smtp import ContentReader, Takes
 
-__all__ = ["LooseReader"]
+__all__ = ["LenientReader"]
 
 _ANY_END = re.compile(rb"(?:\A|\r\n|\n|\r)\.(?:\r\n|\n|\r(?!\n|\Z))")
 
 
-class LooseReader(ContentReader):
+class LenientReader(ContentReader):
     """Takes a line of one dot for the end whatever ends its lines, and mends bare CR and LF.
 
     The right reader takes CR LF . CR LF alone (RFC 5321 4.1.1.4).

@@ -8,10 +8,10 @@ from copper_kite.net import ClientSession, start_of
 from copper_kite.smtp import Reply, stuff
 from copper_kite.smtp import client as smtp
 
-__all__ = ["LooseSession"]
+__all__ = ["UnorderedSession"]
 
 
-class LooseSession(ClientSession):
+class UnorderedSession(ClientSession):
     """A session whose bounds, dialogue, masks and causes are those of any other, and whose order is the tester's."""
 
     lenient = True
@@ -40,7 +40,7 @@ class LooseSession(ClientSession):
         self._put(octets)
 
     async def say_content(self, content: bytes, seconds: float) -> Reply:
-        """Send `content` behind a 354, dots stuffed, with its end, and hear the reply. Raises SessionFailed."""
+        """Send `content` after a 354, dots stuffed, with its end, and hear the reply. Raises SessionFailed."""
         self._put(stuff(content, line_start=True) + self._engine.say(smtp.END_OF_CONTENT))
         self.dialogue.noted(self._now(), f"content sent, {len(content)} octets")
         return await self.hear(seconds)
