@@ -106,12 +106,8 @@ def _troubles() -> list[Letter]:
     text = "Dear passenger,\n\nyour seat is kept. Booking number T{}.\n"
     return [
         Letter(
-            9.2 * HOUR,
-            "ticketing",
-            ("no.such.person@passenger.example",),
-            "Your crossing to Seal Bay",
-            text.format(4100),
-            note="failed",
+            9.2 * HOUR, "ticketing", ("no.such.person@passenger.example",), "Your crossing to Seal Bay",
+            text.format(4100), note="failed",
         ),
         Letter(
             12.1 * HOUR, "ticketing", ("eva.novak@passenger.example",), "Your invoice", text.format(4101), "relayed"

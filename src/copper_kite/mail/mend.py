@@ -49,11 +49,9 @@ def mend_message(octets: bytes, *, sender: str, message_id: str, at: float, full
     header = scan_header(octets)
     if len(header.octets) == len(octets):
         octets += b"\r\n"
-    added = []
-    if b"from" not in header:
-        added.append(f"From: {_quoted(full_name)}<{sender}>")
-    if b"date" not in header:
-        added.append(f"Date: {format_date(at)}")
-    if b"message-id" not in header:
-        added.append(f"Message-ID: <{message_id}>")
-    return "".join(f"{line}\r\n" for line in added).encode() + octets
+    needed = {
+        b"from": f"From: {_quoted(full_name)}<{sender}>\r\n",
+        b"date": f"Date: {format_date(at)}\r\n",
+        b"message-id": f"Message-ID: <{message_id}>\r\n",
+    }
+    return "".join(line for name, line in needed.items() if name not in header).encode() + octets

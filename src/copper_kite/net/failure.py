@@ -85,6 +85,12 @@ class SessionFailed(KiteError):
         self.content_begun = False
 
     @property
+    def codes(self) -> tuple[int | None, str]:
+        """The codes of the reply that stopped it, where the reply says why: basic and enhanced."""
+        told = self.reply is not None and self.cause is Cause.REPLY
+        return (self.reply.code, self.reply.enhanced) if told and self.reply is not None else (None, "")
+
+    @property
     def said(self) -> str:
         """The reply that stopped it, or else what happened."""
         return self.text if self.reply is None else str(self.reply)

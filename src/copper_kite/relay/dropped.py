@@ -209,15 +209,9 @@ class DropFolder:
         """Have the name kept with the message that is made of the file."""
 
         def submit_noted(transaction: Transaction, done: Done) -> None:
+            now, facts = self._now(), {"file": name, "left": left}
             entries = [
-                WriteEntry(
-                    JournalEntry(
-                        at=self._now(),
-                        event=Event.TAKEN_UP,
-                        message=operation.message.id,
-                        facts={"file": name, "left": left},
-                    )
-                )
+                WriteEntry(JournalEntry(at=now, event=Event.TAKEN_UP, message=operation.message.id, facts=facts))
                 for operation in transaction
                 if isinstance(operation, AddMessage)
             ]

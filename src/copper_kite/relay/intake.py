@@ -342,17 +342,10 @@ class Intake(Handler):
         )
         path, carrier = self._reverse_path, shared.carrier
         recipients = [
-            Recipient(
-                id,
-                number,
-                address,
-                next_try=at,
-                connector=carrier(address, path),
-                changed=at,
-                esmtp_parameters=parameters,
-            )
+            Recipient(id, number, address, next_try=at, connector=carrier(address, path), changed=at,
+                      esmtp_parameters=parameters)
             for number, (address, parameters) in enumerate(self._recipients.items(), 1)
-        ]
+        ]  # fmt: skip
         who, count, hour = client.who, len(recipients), int(at) // HOUR
         shared.gate.usage.took(who, count, hour)
         return AddMessage(message, recipients, content, (who, hour, count))

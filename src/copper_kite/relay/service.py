@@ -92,9 +92,9 @@ class Service:
 
     @classmethod
     async def _build(cls, loaded: Loaded, clock: WatchedClock, undo: AsyncExitStack) -> Self:
-        """All parts, each with what undoes it."""
-        lost, loop, now = asyncio.Event(), asyncio.get_running_loop(), clock.now()
-        lock = undo.enter_context(closing(FolderLock(loaded.data, now)))
+        """All parts, each with what undoes it: first what is written and read, then what leaves, then what comes in."""
+        lost, loop = asyncio.Event(), asyncio.get_running_loop()
+        lock = undo.enter_context(closing(FolderLock(loaded.data, clock.now())))
         log = undo.enter_context(closing(_open_log(loaded, clock)))
         supervisor = Supervisor(log)
         loop.set_exception_handler(supervisor.loop_fault)
@@ -104,77 +104,56 @@ class Service:
         ids = IdMaker(reader.last_id())
         recordings = Recordings(loaded.data, clock.now)
         dispatcher = Dispatcher(loaded, writer.submit, reader, ids, clock, log, supervisor, recordings)
-        noted = partial(reader.noted, Event.ROUTES, 0.0)
-        await _record_life(reader, writer, noted(), loaded, clock, undo)
-        undo.callback(LagMonitor(partial(_held_up, log)).stop)
+        routes = partial(reader.noted, Event.ROUTES, 0.0)
+        await _record_life(reader, writer, routes(), loaded, clock, undo)
         retention = Retention(reader, writer.submit, clock.now, loaded.settings, supervisor)
         undo.callback(retention.stop)
         room = AdmissionControl(loaded.data, writer, retention.sweep)
-        refusals = Refusals(
-            lambda transaction: writer.submit(transaction, lambda error: None), clock.now, partial(_refused, log)
-        )
         gate = Gate(Usage(reader.taken), clock.now, partial(_alarm, dispatcher, clock), clock.steady)
+        registry, refusals = SessionRegistry(), _note_refusals(writer, clock, log)
         submission = partial(
-            Submission,
-            ids=ids,
-            clock=clock,
-            submit=writer.submit,
-            accepted=dispatcher.offer,
-            gate=gate,
-            room=room,
-            refusals=refusals,
-            recordings=recordings,
-            log=log,
-            fault=supervisor.note,
-        )
-        registry = SessionRegistry()
+            Submission, ids=ids, clock=clock, submit=writer.submit, accepted=dispatcher.offer, gate=gate, room=room,
+            refusals=refusals, recordings=recordings, log=log, fault=supervisor.note,
+        )  # fmt: skip
         listeners = undo.enter_context(closing(Listeners(registry, submission, supervisor, log)))
         service = cls(
-            lost=lost,
-            loaded=loaded,
-            clock=clock,
-            writer=writer,
-            log=log,
-            dispatcher=dispatcher,
-            retention=retention,
-            registry=registry,
-            gate=gate,
-            room=room,
-            refusals=refusals,
-            listeners=listeners,
-            routes=noted,
-            undo=undo,
-        )
+            lost=lost, loaded=loaded, clock=clock, writer=writer, log=log, dispatcher=dispatcher, retention=retention,
+            registry=registry, gate=gate, room=room, refusals=refusals, listeners=listeners, routes=routes, undo=undo,
+        )  # fmt: skip
         service._set_limits(loaded)
         await listeners.take_up(loaded)
         clock.stepped = partial(_clock_stepped, dispatcher)
-        gone = store.watch()
-        undo.callback(supervisor.every(FOLDER_SECONDS, partial(_look_at_folder, gone, log, lost)).cancel)
-        undo.callback(supervisor.every(CLOCK_SECONDS, clock.look).cancel)
+        service._watch(store, supervisor, clock)
         dispatcher.start()
-        undo.callback(Publisher(loaded.data, dispatcher.lanes_now, supervisor).stop)
-        with contextlib.suppress(ValueError, RuntimeError):  # only the main thread hears signals
-            loop.add_signal_handler(signal.SIGUSR1, supervisor.run, dispatcher.carry_out_requests)
-        dispatcher.carry_out_requests()
+        service._hear_requests(supervisor)
         retention.sweep()
         if any(endpoint.path for endpoint in listeners.endpoints):
-            tell = partial(_tell_postmaster, dispatcher, clock)
-            undo.enter_context(
-                closing(
-                    DropFolder(
-                        loaded.drop,
-                        loaded.data / "refused",
-                        loaded.server_name,
-                        listeners.local_session,
-                        partial(reader.noted, Event.TAKEN_UP),
-                        tell,
-                        supervisor,
-                        log,
-                        clock.now,
-                    )
-                )
-            )
+            service._take_what_was_dropped(reader, supervisor)
         return service
+
+    def _watch(self, store: Store, supervisor: Supervisor, clock: WatchedClock) -> None:
+        """Look after the loop, the data folder and the clock, and have others see what the lanes do."""
+        self.undo.callback(LagMonitor(partial(_held_up, self.log)).stop)
+        look = partial(_look_at_folder, store.watch(), self.log, self.lost)
+        self.undo.callback(supervisor.every(FOLDER_SECONDS, look).cancel)
+        self.undo.callback(supervisor.every(CLOCK_SECONDS, clock.look).cancel)
+        self.undo.callback(Publisher(self.loaded.data, self.dispatcher.lanes_now, supervisor).stop)
+
+    def _hear_requests(self, supervisor: Supervisor) -> None:
+        """Carry out what administrators want: what waits since before the start, and what a signal tells of."""
+        carry_out = self.dispatcher.carry_out_requests
+        with contextlib.suppress(ValueError, RuntimeError):  # only the main thread hears signals
+            asyncio.get_running_loop().add_signal_handler(signal.SIGUSR1, supervisor.run, carry_out)
+        carry_out()
+
+    def _take_what_was_dropped(self, reader: Reader, supervisor: Supervisor) -> None:
+        """Take up what local programs leave in the drop folder, by the listener of the Unix socket."""
+        loaded, tell = self.loaded, partial(_tell_postmaster, self.dispatcher, self.clock)
+        folder = DropFolder(
+            loaded.drop, loaded.data / "refused", loaded.server_name, self.listeners.local_session,
+            partial(reader.noted, Event.TAKEN_UP), tell, supervisor, self.log, self.clock.now,
+        )  # fmt: skip
+        self.undo.enter_context(closing(folder))
 
     @property
     def endpoints(self) -> list[Endpoint]:
@@ -325,6 +304,13 @@ async def _record_life(
 
 def _held_up(log: Log, place: str, seconds: float) -> None:
     log.write("warning", "held up", place=place, seconds=f"{seconds:.2f}", text="nobody was served meanwhile")
+
+
+def _note_refusals(writer: Writer, clock: Clock, log: Log) -> Refusals:
+    def submit(transaction: Transaction) -> None:
+        writer.submit(transaction, lambda error: None)
+
+    return Refusals(submit, clock.now, partial(_refused, log))
 
 
 def _refused(log: Log, refusal: Refusal, count: int) -> None:

@@ -13,6 +13,7 @@ from copper_kite.lazy import lazy_exports
 if TYPE_CHECKING:
     from copper_kite.session.behaviour import Behaviour, read_behaviour
     from copper_kite.session.captures import Capture, clear_captures, find_capture, read_captures
+    from copper_kite.session.caught import Caught
     from copper_kite.session.drop import Dropped, leave_message, open_dropped
     from copper_kite.session.handover import Parcel, envelope_groups, hand_over, pass_through
     from copper_kite.session.look import Seen, look_at_host, safest
@@ -21,7 +22,7 @@ if TYPE_CHECKING:
     from copper_kite.session.script import Script, parse_script, read_script
     from copper_kite.session.sending import Sent, send_many
     from copper_kite.session.staging import stage_stand_in
-    from copper_kite.session.standin import PUT_OFF, REFUSED, Caught, Rule, StandIn, StandInPlan
+    from copper_kite.session.standin import PUT_OFF, REFUSED, Rule, StandIn, StandInPlan
     from copper_kite.session.survey import Survey, exchangers, run_survey
     from copper_kite.session.talk import HELPERS, Said, Talk, holds_secret
 
@@ -29,6 +30,7 @@ __getattr__, __all__ = lazy_exports(
     __name__,
     {
         "behaviour": "Behaviour read_behaviour",
+        "caught": "Caught",
         "captures": "Capture clear_captures find_capture read_captures",
         "drop": "Dropped leave_message open_dropped",
         "handover": "Parcel envelope_groups hand_over pass_through",
@@ -38,7 +40,7 @@ __getattr__, __all__ = lazy_exports(
         "script": "Script parse_script read_script",
         "sending": "Sent send_many",
         "staging": "stage_stand_in",
-        "standin": "Caught PUT_OFF REFUSED Rule StandIn StandInPlan",
+        "standin": "PUT_OFF REFUSED Rule StandIn StandInPlan",
         "survey": "Survey exchangers run_survey",
         "talk": "HELPERS Said Talk holds_secret",
     },

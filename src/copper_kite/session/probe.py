@@ -172,10 +172,8 @@ def verdict_on_stop(plan: Plan, failure: SessionFailed, facts: Mapping[str, Any]
         **facts,
     }
     known["recipient"] = known.get("recipient") or "".join(recipients[-1:])
-    reply = failure.reply if failure.cause is Cause.REPLY else None
-    found = judge_attempt(
-        failure.stage, failure.cause, reply.code if reply else None, reply.enhanced if reply else "", known
-    )
+    code, enhanced = failure.codes
+    found = judge_attempt(failure.stage, failure.cause, code, enhanced, known)
     return found.verdict(found.meaning, f"{failure.text} (stage {failure.stage.value})")
 
 

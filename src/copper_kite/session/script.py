@@ -163,11 +163,11 @@ class _Parser:
             return None
         if WORDS[word] == "+" and not rest:
             self._wrong(number, f"{word} needs something after it")
-            return None
-        if WORDS[word] == "-" and rest:
+        elif WORDS[word] == "-" and rest:
             self._wrong(number, f"nothing may follow {word}", f"found {rest!r}")
-            return None
-        return self._whole(Step(number, word, rest))
+        else:
+            return self._whole(Step(number, word, rest))
+        return None
 
     def _whole(self, step: Step) -> Step:
         if step.word in BLOCKS:

@@ -10,14 +10,14 @@ import secrets
 import ssl
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
-from datetime import UTC, datetime
 from pathlib import Path
 
 from copper_kite.clock import Clock, SystemClock
 from copper_kite.errors import ListenFailed
 from copper_kite.mail import scan_header
-from copper_kite.net import LATER, Answer, Handler, Peer, ServerSession, SessionRegistry
+from copper_kite.net import LATER, Answer, Handler, ServerSession, SessionRegistry
 from copper_kite.session.behaviour import Judge, Misbehaviour, Rule
+from copper_kite.session.caught import Caught, number_text
 from copper_kite.session.lenient_reader import LenientReader
 from copper_kite.settings import Allowance
 from copper_kite.smtp import (
@@ -80,48 +80,6 @@ class StandInPlan:
             logins=MECHANISMS if self.logins else (),
             clear_logins=self.tls == "off",
         )
-
-
-@dataclass(frozen=True, slots=True)
-class Caught:
-    """One message taken, with what its session was like. `file` is where it was written, None when nothing is kept.
-
-    `at` in seconds since 1970; `tls` holds version and cipher.
-    """
-
-    number: int
-    reverse_path: str
-    recipients: tuple[str, ...]
-    size: int
-    peer: Peer
-    secure: bool
-    login: str
-    file: Path | None
-    at: float
-    hello: str
-    tls: str
-    esmtp_parameters: str = ""  # as they stood after MAIL
-    rcpt_parameters: tuple[str, ...] = ()  # as they stood after each RCPT
-    message_id: str = ""
-
-    def export(self) -> dict[str, object]:
-        """As plain values, for JSON."""
-        return {
-            "number": self.number,
-            "id": number_text(self.number),
-            "time": datetime.fromtimestamp(self.at, UTC).isoformat(timespec="milliseconds"),
-            "from": self.reverse_path,
-            "to": list(self.recipients),
-            "size": self.size,
-            "client": str(self.peer),
-            "hello": self.hello,
-            "tls": self.tls or None,
-            "login": self.login or None,
-            "mail_parameters": self.esmtp_parameters,
-            "rcpt_parameters": list(self.rcpt_parameters),
-            "message_id": self.message_id or None,
-            "file": str(self.file) if self.file else None,
-        }
 
 
 class StandIn:
@@ -245,11 +203,6 @@ class _Logins(NoDirectory):
 
 
 MAX_HEAD = 64 * 1024  # octets of a message in which its header is looked for
-
-
-def number_text(number: int) -> str:
-    """A message's number as files and replies have it."""
-    return f"{number:06}"
 
 
 class _Draft:

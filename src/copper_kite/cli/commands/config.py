@@ -39,18 +39,16 @@ def config() -> None:
 def show(path: str | None, as_json: bool) -> None:
     """Show all keys, with defaults for those not in the file."""
     loaded = load_settings(path)
-    settings = loaded.settings
+    tables = {name: getattr(loaded.settings, name) for name in type(loaded.settings).model_fields}
     if as_json:
-        found = {}
-        for table in type(settings).model_fields:
-            value = getattr(settings, table)
-            tables = [plain_entry(entry) for entry in _entries(value)]
-            found[table] = tables if isinstance(value, list) else tables[0]
-        print_json({"file": str(loaded.path), **found})
+        plain = {
+            table: [plain_entry(entry) for entry in value] if isinstance(value, list) else plain_entry(value)
+            for table, value in tables.items()
+        }
+        print_json({"file": str(loaded.path), **plain})
         return
     echo(f"# {loaded.path}, served as {loaded.server_name}")
-    for table in type(settings).model_fields:
-        value = getattr(settings, table)
+    for table, value in tables.items():
         for entry in _entries(value):
             echo()
             say((f"[[{table}]]" if isinstance(value, list) else f"[{table}]", "bold"))

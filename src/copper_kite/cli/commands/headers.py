@@ -158,22 +158,17 @@ def _show_way(way: Way, config: str | None, *, as_json: bool) -> None:
     print_verdict(verdict)
 
 
+def _step_row(step: Step, times: Iterator[str], most: float) -> tuple[str, ...]:
+    at = next(times) if step.hop.when.at is not None else f"({step.hop.when.fault})"
+    return at, _delay(step), _bar(step, most), step.hop.protocol, _tls_word(step), _hop_words(step)
+
+
 def _show_steps(way: Way) -> None:
     times = iter(local_times([step.hop.when.at for step in way.steps if step.hop.when.at is not None]))
     most = max((step.wait.likely for step in way.steps if step.wait is not None), default=0.0)
     print_table(
         ("time", "delay", "", "with", "TLS", "from → by"),
-        [
-            (
-                next(times) if step.hop.when.at is not None else f"({step.hop.when.fault})",
-                _delay(step),
-                _bar(step, most),
-                step.hop.protocol,
-                _tls_word(step),
-                _hop_words(step),
-            )
-            for step in way.steps
-        ],
+        [_step_row(step, times, most) for step in way.steps],
         right=("delay",),
         wraps=True,
     )

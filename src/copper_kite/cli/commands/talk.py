@@ -20,6 +20,7 @@ from copper_kite.smtp import visible
 if TYPE_CHECKING:
     from prompt_toolkit import PromptSession
     from prompt_toolkit.completion import Completer
+    from prompt_toolkit.history import FileHistory
 
     from copper_kite.session import Said, Talk
     from copper_kite.settings import Endpoint
@@ -111,23 +112,27 @@ class _Terminal:
             return ":quit"
 
 
-def _prompt_session() -> PromptSession[str]:
-    from prompt_toolkit import PromptSession
+def _history(path: Path) -> FileHistory:
+    """What was typed, without the lines that hold a secret."""
     from prompt_toolkit.history import FileHistory
 
     from copper_kite.session import holds_secret
 
     class History(FileHistory):
-        """Without the lines that hold a secret."""
-
         def append_string(self, string: str) -> None:
             if not holds_secret(string):
                 super().append_string(string)
 
+    return History(str(path))
+
+
+def _prompt_session() -> PromptSession[str]:
+    from prompt_toolkit import PromptSession
+
     folder = Path(os.environ.get("XDG_STATE_HOME") or Path.home() / ".local" / "state") / "copper-kite"
     try:
         folder.mkdir(mode=0o700, parents=True, exist_ok=True)
-        return PromptSession(history=History(str(folder / "talk-history")))
+        return PromptSession(history=_history(folder / "talk-history"))
     except OSError:  # a home that cannot be written to costs the history, not the session
         return PromptSession()
 

@@ -34,20 +34,5 @@ def recipient_of_row(row: Sequence[Any]) -> Recipient:
 
 def attempt_of_row(row: Sequence[Any]) -> Attempt:
     """A row of the table of attempts."""
-    return Attempt(
-        id=row[0],
-        message=row[1],
-        at=row[2],
-        seconds=row[3],
-        connector=row[4],
-        next_hop=row[5],
-        address=row[6],
-        stage=row[7],
-        side=row[8],
-        cause=row[9],
-        code=row[10],
-        enhanced=row[11],
-        text=row[12],
-        facts=read_facts(row[13]),
-        dialogue=None if row[14] is None else json.loads(row[14]),
-    )
+    *plain, facts, dialogue = row
+    return Attempt._make((*plain, read_facts(facts), None if dialogue is None else json.loads(dialogue)))
