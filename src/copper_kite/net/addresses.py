@@ -101,6 +101,9 @@ async def race(plan: Plan, addresses: Sequence[str], failed: Callable[[SessionFa
         except SessionFailed as failure:
             failed(failure)
             raise
+    # RFC 8305 5: the next address is tried when the one before has not answered for a while, or has failed; the first
+    # connection wins. A network that swallows IPv6 packets costs a fraction of a second then, and no whole timeout.
+    # Whoever connects after that is dropped, also when it does so between `cancel` and the end of its task.
     waiting, running = deque(addresses), set[asyncio.Task[Connected]]()
     last: SessionFailed | None = None
     try:

@@ -145,6 +145,8 @@ class _Host:
             self.dialogue.noted(self._loop.time(), f"{address}: {failure.text}")
         if address in self._left:
             self._left.remove(address)
+        # Only what goes wrong up to STARTTLS speaks of the address: a refused login would be refused at the next one,
+        # too, and would count twice against the account. The failure that came furthest tells most of what is wrong.
         if failure.stage in _OF_ONE_ADDRESS:
             self._memory.failed(address, self._loop.time())
         if self._furthest is None or _ORDER[failure.stage] > _ORDER[self._furthest.stage]:
@@ -177,6 +179,8 @@ async def _prepared(host: _Host, connected: Connected, earlier: Sessions | None)
     A TLS that fails where it was to go on with an earlier session begins anew, once; an opportunistic one that fails
     gives way to a session in clear, never on the connection that failed (RFC 7435 3). Raises SessionFailed.
     """
+    # Each turn gives up one thing for good (the earlier TLS session, then, where that is allowed, TLS), so there are
+    # three at most. A handshake that failed leaves a connection in no known state: the next try is on a new one.
     plan = host.plan
     while True:
         session = host.session(RelaySession, plan, connected, earlier)

@@ -80,6 +80,8 @@ class RelaySession(ClientSession):
         transaction = begun or Transaction(self._engine, envelope)
         try:
             self._send_group(self._group if begun else transaction.start())
+            # Its commands went with the content of the one before, so their replies may all be here by now. When every
+            # one is positive, they are taken as one: nothing about a single recipient needs to be decided.
             if begun and (accepted := self._engine.accepted_group()):
                 self.dialogue.server_said_all(self._loop.time(), accepted)
                 transaction.take_accepted_group()
@@ -87,9 +89,12 @@ class RelaySession(ClientSession):
                 if content_goes := transaction.wants_content:
                     transaction.wants_content = False
                     self.stage = Stage.CONTENT
+                    # The result of the message before must be on stable storage before this one's content goes: a crash
+                    # then costs at most one extra copy for each session (promise 2). Either way the loop has turned: a
+                    # reply that came together with the 354 (out of step, or 421) is seen before any content leaves.
                     if before_content is not None:
                         await before_content
-                    else:  # a turn of the loop: a reply sent together with the 354 must be seen before the content goes
+                    else:
                         await asyncio.sleep(0)
                     portions = () if transaction.empty else content()
                     await self._send_content(portions, envelope.size, following)
@@ -100,6 +105,9 @@ class RelaySession(ClientSession):
                 if wire := transaction.take(answered):
                     self._send_group(wire)
         except SessionFailed as failure:
+            # Where nobody knows which command a reply was for, a positive one must not count as relayed; refusals
+            # that came before the 354 are certain. `content_begun` decides whether the message may go elsewhere at
+            # once: once the content was asked for, the next hop may have taken it, and a second copy would be ours.
             failure.results = (
                 transaction.certain if CauseKind.UNATTRIBUTABLE in failure.cause.kind else transaction.results
             )
@@ -136,6 +144,8 @@ class RelaySession(ClientSession):
     async def _send_content(
         self, portions: Iterable[bytes], size: int, following: Callable[[], Envelope | None]
     ) -> None:
+        # The end of content goes in the same write as the last block, and the next message's commands after it: with a
+        # small message, one packet carries all of it, and one wait for the network is saved for each message.
         began, line_start, wire = self._loop.time(), True, b""
         for portion in portions:
             for block in (portion,) if len(portion) <= BLOCK else _blocks(portion):

@@ -89,6 +89,8 @@ class TlsTransport(asyncio.Transport, asyncio.Protocol):
     def data_received(self, data: bytes) -> None:
         """Octets came in: of the handshake, or to be decrypted."""
         self._incoming.write(data)
+        # An exception of the session leaves through here, as it would from a plain transport; only those of TLS itself
+        # are handled. `SSLWantReadError` is the ordinary end of a portion that holds no whole record.
         try:
             if self._ended is not None:
                 self._tls.do_handshake()
@@ -100,13 +102,17 @@ class TlsTransport(asyncio.Transport, asyncio.Protocol):
         except ssl.SSLWantReadError:
             self._flush()
         except ssl.SSLError as error:
+            # RFC 8446 6.2: the alert goes before the connection is closed, and tells the other side what was wrong.
             self._error, self._closing = error, True
-            self._flush()  # the alert
+            self._flush()
             self._inner.close()
         else:
             self._flush()
 
     def _decrypt(self) -> None:
+        # Octets are in two places: encrypted ones in `incoming`, and those of a record that was decrypted and not yet
+        # read in the TLS object (`pending`). To read when both are empty raises each time, which is what costs most
+        # here. The session may close this transport while it is given octets: hence `_closing` in each turn.
         tls, incoming = self._tls, self._incoming
         while not self._closing and (incoming.pending or tls.pending()):  # to ask for more ends in an error each time
             data = tls.read(CHUNK)
@@ -118,6 +124,8 @@ class TlsTransport(asyncio.Transport, asyncio.Protocol):
 
     def eof_received(self) -> bool | None:
         """The other side closed without saying so in TLS: what came may be cut short, so the session ends."""
+        # RFC 8446 6.1: an end of the connection without close_notify may be an attacker's truncation. A half-closed
+        # connection, on which replies could still go, exists only after a close_notify (see `_decrypt`).
         return False
 
     def connection_lost(self, error: Exception | None) -> None:

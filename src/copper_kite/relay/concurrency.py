@@ -32,6 +32,9 @@ class Concurrency:
 
     def refused(self, at_work: int, now: float) -> bool:
         """One more session was refused while `at_work` others carried messages; whether that is news."""
+        # How many sessions a next hop takes is nowhere announced, and may change with the hour. It is searched as
+        # congestion control does: down by a share when one is refused, up by one after a while; the while doubles
+        # each time the same limit is met again, so that a host with a fixed limit is bothered ever more rarely.
         before = self._found
         self._limit = self._found = max(1, min(self._limit, int(at_work * KEPT_SHARE)))
         again = self._found >= before < self.most

@@ -149,6 +149,9 @@ class Hops:
 
         Each that cannot be had counts as down from then on.
         """
+        # One attempt goes through all that may be tried, in order, and is recorded once, with each of them in
+        # `tried`. Those that fail count as down at once, for all lanes' sessions of this connector; the message
+        # itself is delayed only when none is left.
         failure: SessionFailed | None = None
         tried: list[Tried] = []
         order = self.order(self._now())
@@ -286,6 +289,8 @@ class Hops:
 
     def failed(self, plan: Plan, failure: SessionFailed) -> None:
         """This one cannot be had: leave it alone for a while, longer each time."""
+        # `since` is when it first failed, and stays so until a session works: that is what people are told. The wait
+        # grows with each failure in a row, and has jitter, so that many servers do not come back at the same moment.
         now, before = self._now(), self._down.get(plan)
         failures = before.failures + 1 if before is not None else 1
         until = now + backoff(failures, self._retry, random.random())

@@ -44,6 +44,9 @@ class Ledger:
 
     def crowded(self, count: int) -> bool:
         """Whether `count` recipients have to wait for what becomes of those that are on their way."""
+        # What is on its way is counted as used until its outcome is known: so no more than the allowance leaves,
+        # whatever the replies are. Where that alone fills it, the next one waits for an outcome, and not for the next
+        # period.
         taken = self._on_their_way
         return any(taken and self._used[a] + taken + count > a.count for a in self.allowances)
 

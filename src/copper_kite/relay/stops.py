@@ -54,6 +54,9 @@ class Stops:
 
     def stop(self, stop: LaneStop) -> bool:
         """A lane does not move, or still does not; whether it did before."""
+        # The fact is the lane's, and is written once: what waits in it stays as it is in the store, however much that
+        # is. Lists and stories join the two. So an outage costs one row at each retry, with ten messages or a
+        # million.
         key = (stop.connector, stop.domain)
         before = self._stops.get(key)
         self._stops[key] = stop
@@ -63,6 +66,7 @@ class Stops:
 
     def tried(self, lane: Key, id: int) -> None:
         """A message tried, and found that its lane does not move: it has a time of its own, and need not keep it."""
+        # Bounded: those beyond MOST_TRIED keep their own time, which comes by and by.
         tried = self._tried.setdefault(lane, [])
         if len(tried) < MOST_TRIED:
             tried.append(id)

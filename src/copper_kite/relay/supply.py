@@ -106,6 +106,9 @@ class Supply:
 
     def clock_stepped(self, by: float) -> None:
         """The clock was set by so many seconds: nothing is fetched until `shifted` says that the store knows."""
+        # Times in the store are of the clock before, until the transaction that shifts them is committed. Whatever is
+        # compared with `now` in between would be due at once, or expired, or not for days. Steps are counted, since the
+        # clock may be set again before the first one is written.
         self._stepping += 1
         self.stops.clock_stepped(by)
         for job in self.in_hand:
@@ -190,6 +193,8 @@ class Supply:
 
     def _places(self, lane: Lane) -> int:
         """How many jobs more a lane may have now; one that does not move has one when its time is over."""
+        # Isolation of lanes: SURE_PLACES are each lane's own whatever the others do, so a next hop that swallows
+        # packets cannot take the places of one that is well. Beyond them a lane shares MAX_IN_HAND with all.
         jobs = lane.load.jobs
         if self.stops and self.stops.of(lane.key) is not None:
             return int(self._moves(lane.key, jobs))
@@ -246,6 +251,9 @@ class Supply:
 
     def _scan(self, now: float) -> bool:
         """Put what waits in the store into the backlog, a portion at a time; whether there is more."""
+        # Three sources, each looked through once and never as a whole: messages that were named (a change, an order),
+        # what is delayed in the order of its time from `_delayed_from` on, and, after a start, what is queued in the
+        # order of ids. All is read before anything is moved on: when a read fails, the same is looked for again.
         looked_up = self._looked_up[:REFILL]
         named = self._reader.waiting(looked_up, math.inf if self._early else now) if looked_up else []
         named = [one for one in named if one.next_try <= now or one.message in self._early]
@@ -273,6 +281,8 @@ class Supply:
         lanes, last = self._lanes, None
         for row in rows:
             id = row.message
+            # A recipient that is on its way now has its outcome recorded soon, which may be another time: it is looked
+            # up again then, and must not be given a second time.
             if self.in_hand.has(id, row.number) or id in self._withheld:
                 self._busy.add(id)
                 continue
@@ -294,6 +304,8 @@ class Supply:
 
     def _fill(self, now: float) -> int:
         """Give the lanes that are ready what they have places for, each a share; how many messages that were."""
+        # Each lane that is ready gets a share of what is fetched in one go, so that a lane with a long backlog does not
+        # use it up before the others have had any; what it can take beyond that comes after the loop has turned.
         fetched, self._unfilled = 0, False
         share = max(REFILL // max(len(self._ready), 1), SURE_PLACES)
         for key in list(self._ready):
@@ -349,6 +361,8 @@ class Supply:
 
     def wait_until(self, at: float, id: int) -> None:
         """A recipient is due again then; where that was looked through before this was written, it is looked up."""
+        # `_delayed_from` has passed everything up to its time. A row that is committed later with an earlier time (a
+        # short wait beside a slow disk) lies behind it, and would be seen only after the next start.
         if at <= self._delayed_from[0]:
             self._looked_up.append(id)
             self.refill()

@@ -68,6 +68,10 @@ class Turns(Generic[T]):
 
     def take(self) -> T:
         """Take the one whose turn it is. Raises IndexError where none waits."""
+        # Weighted fair queueing: each flow has the time of its next turn, and after a turn it is moved on by the
+        # inverse of its weight. A flow that begins is placed at the time of now, so it neither waits behind the
+        # backlog of another nor has turns to make up for from when it was empty. Each step costs the logarithm of the
+        # number of flows.
         mark, _, flow = self._marks[0]
         items = self._flows[flow]
         item = items.popleft()

@@ -378,6 +378,8 @@ class Client:
             raise
 
     def _answered(self, reply: Reply) -> Answered:
+        # Each reply is taken to answer the command that has waited longest. Where that cannot be, no later one can be
+        # told to its command either (a 250 to RCPT would be read as one to the content): the session is over.
         if not self._waiting:
             if reply.code == 421:
                 self.phase = Phase.CLOSED
@@ -399,6 +401,7 @@ class Client:
 
         They count as read then. Empty: only `next_reply` can tell.
         """
+        # All that is out of the ordinary is left to `next_reply`; a test compares the two ways on the same octets.
         waiting, whole = self._waiting, self._replies.whole
         if not waiting or len(whole) != len(waiting) or waiting[-1].verb is not Verb.DATA or whole[-1].code != 354:
             return []
@@ -426,7 +429,9 @@ class Client:
         elif command.verb is Verb.STARTTLS:
             if not reply.positive:
                 self.phase = Phase.READY
-            elif self._replies.pending:
+            elif (
+                self._replies.pending
+            ):  # injected in clear, to be taken for what the server said under TLS (RFC 3207 6)
                 raise ProtocolViolation("octets after the reply to STARTTLS", self._replies.pending)
         elif reply.positive:
             self.logged_in = self.logged_in or (command.verb in (Verb.AUTH, Verb.ANSWER) and reply.code < 300)

@@ -78,6 +78,9 @@ def _look(text: str, line: int) -> Fault | int:
 
     `text` has a character for each octet; `line` octets of its first line were in the portion before.
     """
+    # Each check is one pass of C code over the whole portion: a loop over lines in Python costs more than all else that
+    # is done with a message. For the longest line, only every 1,000th octet or so is looked at: from the last line end
+    # that a line may have, leap as far as the next may be; where there is none within the leap, a line is too long.
     if "\0" in text:
         return Fault.NUL
     ends = IncrementalNewlineDecoder(None, False)  # it notes which kinds of line end there are, in one pass
@@ -192,6 +195,9 @@ class ContentReader(_Checked):
 
     def feed(self, data: bytes) -> tuple[bytes, bytes | None]:
         """Take octets; return the message's octets found in them, and what stands after the end (None before it)."""
+        # RFC 5321 4.1.1.4: the one end is CR LF . CR LF. Up to four octets that may be its beginning are held back from
+        # each portion, so that it is found across two, and no portion ends between a CR and its LF. Nothing else ends
+        # content, whatever other servers take for an end: that difference is what smuggling lives on.
         if self._held:
             data = self._held + data
         if not self._started and data.startswith(b".\r\n"):
@@ -236,6 +242,7 @@ class ChunkReader(_Checked):
 
         A message gets the CR LF at its end that it may lack, so that it can leave after DATA, too.
         """
+        # Chunks may be cut anywhere, between a CR and its LF as well: a CR at the end of one waits for what follows.
         rest = data[self._left :] if len(data) >= self._left else None
         data = data[: self._left]
         self._left -= len(data)

@@ -161,6 +161,8 @@ class ReplyReader:
         """Take octets from the peer."""
         if self._broken is not None:
             return
+        # Never raises: what is wrong shows when it is its turn, so that the replies before it still count. Most servers
+        # say a few dozen different lines in all: whole one-line replies are looked up and not parsed again.
         *lines, self._data = (self._data + data if self._data else data).split(b"\n")
         if self._code is None:
             try:

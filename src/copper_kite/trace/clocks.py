@@ -64,6 +64,10 @@ class _Told(NamedTuple):
 
 def estimate(stamps: Sequence[tuple[str, float]]) -> Estimate:
     """What `stamps`, (server, date in seconds since 1970) in the order of the way, tell."""
+    # A message cannot arrive before it left. Where dates run backwards, some clock is wrong, and the fewest servers
+    # whose clocks explain it are the likeliest. Several smallest sets may do: the cheapest one (clocks off by the
+    # least, the shortest way) gives the likely waits, and all of them together the bounds; no wait is told for sure
+    # that only one of them has.
     if len(stamps) < 2:
         return Estimate((), Wait(0.0, 0.0, 0.0))
     told = sorted((_explained(stamps, wrong) for wrong in _fewest_wrong(stamps)), key=lambda one: one.cost)

@@ -42,6 +42,8 @@ class Batch(NamedTuple):
 
 def commit(connection: sqlite3.Connection, batch: Batch) -> list[Fault | None]:
     """Have all of it on stable storage; of each transaction, the fault that kept it out, if one did."""
+    # All of a batch in one transaction of the database, its rows sorted by kind, so that each statement runs once for
+    # many rows. Only when that fails does it matter whose fault it is: then each transaction is written by itself.
     try:
         connection.execute("BEGIN IMMEDIATE")
         _write(connection, batch)
@@ -54,6 +56,7 @@ def commit(connection: sqlite3.Connection, batch: Batch) -> list[Fault | None]:
             connection.execute("COMMIT")
     except sqlite3.Error as error:
         _roll_back(connection)
+        # A COMMIT that fails has kept nothing: SQLite undoes it at the latest when the file is opened again.
         failure = _fault(error)
         return [fault or failure for fault in faults]
     return faults

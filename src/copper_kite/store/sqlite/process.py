@@ -126,6 +126,8 @@ def serve(channel: Channel, connection: sqlite3.Connection, folder: Path, handed
     ballast.lay_in()
     witness = Witness(folder)
     while (batch := channel.receive()) is not None:
+        # Order is what makes it durable: content first, synced; then the rows that name it, committed; then the look
+        # whether the files still are those that were opened; and only then the answer, on which a 250 may follow.
         octets, *given = batch
         waiting = Batch((0, 0), *given)
         try:
@@ -140,6 +142,8 @@ def serve(channel: Channel, connection: sqlite3.Connection, folder: Path, handed
             sys.stderr.write(f"kite: {gone} was deleted or replaced while the server ran: nothing can be kept\n")
             return
         channel.send(_on_ballast(connection, waiting, faults, ballast))
+        # The answer has gone: what follows delays only the next batch. A file of content goes as a whole, and only when
+        # the committed rows name nothing in it.
         with contextlib.suppress(sqlite3.Error, OSError):  # what is not tidied now is tidied another time
             swept = any(number == SWEEP for steps in waiting.others for number, _ in steps)
             ended = waiting.relayed or waiting.others

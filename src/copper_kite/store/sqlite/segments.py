@@ -116,6 +116,9 @@ class Segments:
     def append(self, octets: bytes | bytearray | memoryview, label: bytes = b"") -> Extent:
         """Have `octets` on stable storage after their label; where they stand. Raises OSError: then they are nowhere,
         and so is nothing else that is appended to the same segment (Q-04)."""
+        # After a failed write or sync nobody knows what of the file is on the disk: the kernel may have dropped the
+        # pages and marked them clean, and a later fdatasync would succeed all the same. So the file is never written
+        # again.
         try:
             if self._file < 0:
                 self._begin()
@@ -141,7 +144,8 @@ class Segments:
         self._file = os.open(_path(self._folder, number), os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
         os.pwrite(self._file, self._head, 0)
         self._number, self._end = number, len(self._head)
-        for folder in (within, self._folder):  # their names are to be stable, too
+        # A file whose name is not on the disk is gone after a loss of power, however well its content was synced.
+        for folder in (within, self._folder):
             _sync_folder(folder)
 
     def leave(self) -> None:

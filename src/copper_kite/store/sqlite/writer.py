@@ -62,6 +62,9 @@ class GroupWriter:
         self.settled = 0  # of these, when the last answer came
 
     def submit(self, transaction: Transaction, done: Done) -> None:
+        # Group commit: one batch is on its way at a time, and all that is submitted meanwhile makes the next one, so
+        # the slower the disk, the larger the batches. Nothing waits for a timer: the first transaction after a pause
+        # goes at the end of the loop's turn in which it came.
         self.waiting += 1
         if self._following is not None:
             self._following.append((transaction, done))
@@ -81,12 +84,16 @@ class GroupWriter:
             self._defer(self._begin)  # so that all that the loop does in this turn goes together
 
     def _submit_other(self, transaction: Transaction, done: Done) -> None:
+        # A shift of the clock changes every stored time up to now. What was submitted before it must be in the store by
+        # then, and what comes after it is of the new clock: so it goes in a transaction of its own, between the two.
         if any(type(operation) is ShiftClock for operation in transaction):
             self._alone, self._following = (transaction, done), []
         else:
             self._others.append((transaction, done))
 
     def answered(self) -> None:
+        # The next batch is begun even when a callback fails, and before anything else: otherwise nobody would ever hear
+        # of what waits. `finally` keeps that true for exceptions of ours, too.
         batch, self._batch, self.begun = self._batch, [], math.inf
         self.waiting -= len(batch)
         self.settled = self.octets
@@ -150,6 +157,9 @@ class GroupWriter:
 
     def _rows(self, waiting: list[Waiting], row_of: Callable[[Transaction, Put], R]) -> list[R]:
         """Rows of the first of a kind, as many as there is room for; one that cannot be made fails alone."""
+        # Rows are made in this process, so that one that cannot be encoded fails its own transaction and no other: in
+        # the process that writes it would fail the whole batch. Content is put into the shared memory on the way; where
+        # it does not fit any more, the transaction is the first of the next batch.
         rows: list[R] = []
         for transaction, _ in waiting[:MAX_BATCH]:
             before = self._handed.octets
@@ -187,6 +197,8 @@ class GroupWriter:
                 self._callback_failed(transaction, fault is None, error)
 
     def _faults(self, count: int) -> Sequence[Fault | None]:
+        # When the process is gone, nobody knows whether its last commit succeeded. All that was in it is told as lost,
+        # which sessions answer with 451; after the restart the store itself says what was kept.
         answer = None if self._broken else self._channel.receive()
         if answer is not None:
             return answer  # type: ignore[no-any-return]
