@@ -15,6 +15,7 @@ from typing import NamedTuple
 
 from copper_kite.store import open_store
 from tests.configuration import site_text
+from tests.looping import happens_elsewhere
 from tests.support import environment, free_port, kite, running
 
 __all__ = ["CAUSES", "TERN", "Cause", "Local", "run_cause", "secrets", "situations", "stand_in"]
@@ -174,11 +175,8 @@ def hand_in(config: Path, to: str, sender: str = f"ticketing@{TERN}", body: str 
 
 def settle(config: Path, id: str, state: str) -> None:
     """Wait until a message has ended so."""
-    until = time.monotonic() + 20
     with open_store(config.parent / "queue").reader() as reader:
-        while reader.record(reader.resolve(id)).recipients[0].state != state:
-            assert time.monotonic() < until, f"{id} is never {state}"
-            time.sleep(0.02)
+        happens_elsewhere(lambda: reader.record(reader.resolve(id)).recipients[0].state == state)
 
 
 @contextmanager

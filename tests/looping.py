@@ -7,11 +7,12 @@ from __future__ import annotations
 
 import asyncio
 import os
+import time
 from collections.abc import Callable
 
-__all__ = ["SECONDS", "WatchingLoop", "happens"]
+__all__ = ["SECONDS", "WatchingLoop", "happens", "happens_elsewhere"]
 
-SECONDS = float(os.environ.get("KITE_TEST_SECONDS", "120"))  # after which what a test waits for counts as stuck
+SECONDS = float(os.environ.get("KITE_TEST_SECONDS", "300"))  # after which what a test waits for counts as stuck
 
 
 class WatchingLoop(asyncio.SelectorEventLoop):
@@ -48,3 +49,12 @@ async def happens(holds: Callable[[], object]) -> None:
     assert isinstance(loop, WatchingLoop)
     async with asyncio.timeout(SECONDS):
         await loop.watch(holds)
+
+
+def happens_elsewhere(holds: Callable[[], object]) -> None:
+    """Wait until another process has done something, which only a look at its files tells. Raises TimeoutError."""
+    end = time.monotonic() + SECONDS
+    while not holds():
+        if time.monotonic() > end:
+            raise TimeoutError
+        time.sleep(0.02)

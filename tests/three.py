@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import subprocess
 import sys
-import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
 from tests.causes import TERN, Local
 from tests.configuration import connector, site_text, table
+from tests.looping import happens_elsewhere
 from tests.support import environment, free_port, running
 
 __all__ = ["send_through", "three_hosts"]
@@ -78,8 +78,5 @@ def send_through(folder: Path, recipient: str) -> str:
         client.rcpt(recipient)
         content = f"Subject: Watches for tomorrow\r\nMessage-ID: <rota.7@{TERN}>\r\n\r\nx\r\n"
         id = client.data(content)[1].split()[-1].decode()
-    until = time.monotonic() + 20
-    while recipient not in (folder / "catch.log").read_text():
-        assert time.monotonic() < until
-        time.sleep(0.05)
+    happens_elsewhere(lambda: recipient in (folder / "catch.log").read_text())
     return id

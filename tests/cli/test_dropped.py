@@ -20,7 +20,8 @@ from copper_kite.session.standin import Caught
 from copper_kite.store import DROP_MODE, dropped_names, open_store
 from copper_kite.words import State
 from tests.cli.test_commands import smart_host, take
-from tests.support import SECONDS, kite, running, write_site
+from tests.looping import happens_elsewhere
+from tests.support import kite, running, write_site
 
 PARCEL = Parcel("rota@ternferries.example", ["ana@passenger.example"], b"Subject: s\r\n\r\nthe tide\r\n")
 
@@ -59,16 +60,11 @@ def after_a_stop(
 
 
 def until_empty(place: Path) -> None:
-    import time
-
-    def busy() -> bool:
+    def is_empty() -> bool:
         with open_store(place.parent).reader() as reader:  # the server is killed at the end: nothing may be on its way
-            return bool(dropped_names(place) or reader.queue())
+            return not dropped_names(place) and not reader.queue()
 
-    until = time.monotonic() + SECONDS
-    while busy() and time.monotonic() < until:
-        time.sleep(0.05)
-    assert not busy()
+    happens_elsewhere(is_empty)
 
 
 def test_what_is_left_while_no_server_runs_is_relayed_once(folder: Path, authority: CertificateFiles) -> None:

