@@ -155,6 +155,7 @@ EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
     ("Connector", "enabled"): ("false", ""),
     ("Journal", "keep"): ('"30d"', ""),
     ("Journal", "max_size"): ('"10GiB"', ""),
+    ("Journal", "keep_counts"): ('"730d"', ""),
     ("OtherLog", "name"): ('"beacon"', ""),
     ("OtherLog", "files"): ('["/var/log/beacon/mail.log*"]', "RFC 5424"),
     ("OtherLog", "map"): ('"beacon-map.toml"', ""),

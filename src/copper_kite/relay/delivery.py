@@ -145,6 +145,9 @@ class Recorder:
             _session_facts(session, plan),
             now,
             job.whole,
+            job.message.arrived,
+            job.message.size,
+            job.message.user or job.message.client,
         )
 
     def record_fault(self, report: Report, now: float, plan: Plan | None, words: str) -> Recorded:

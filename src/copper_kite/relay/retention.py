@@ -53,7 +53,7 @@ class Retention:
             *map(DropContent, failed),
             *(MoveContent(*portion) for portion in moved),
             *map(Forget, forgotten),
-            ForgetOld(before, int(now) // HOUR - LOOK_BACK),
+            ForgetOld(before, int(now) // HOUR - LOOK_BACK, int(now - settings.journal.keep_counts) // HOUR),
         ]
         if not more:
             operations.append(Sweep())

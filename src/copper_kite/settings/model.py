@@ -378,6 +378,9 @@ class Journal(Table):
     max_size: Size | None = Field(
         default=None, description="How large the queue's file may become; beyond, the oldest that has ended goes first."
     )
+    keep_counts: Duration = Field(
+        default=730 * 86400.0, ge=86400, description="How long the hourly counts are kept that `kite report` goes by."
+    )
 
 
 class OtherLog(Table):

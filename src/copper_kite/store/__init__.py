@@ -31,12 +31,14 @@ if TYPE_CHECKING:
     from copper_kite.store.ids import ID_LENGTH, IdMaker, id_range, id_text
     from copper_kite.store.live import AttemptNow, DownNow, LaneNow, read_live, remove_live, write_live
     from copper_kite.store.model import (
+        DELAY_STEPS,
         AdminRequest,
         Attempt,
         CarrierThen,
         ConnectorState,
         Due,
         Happened,
+        HourlyCount,
         JournalEntry,
         LaneStop,
         Message,
@@ -88,7 +90,8 @@ _get, _names = lazy_exports(
         "health": "Lost Rescued Verified",
         "ids": "ID_LENGTH IdMaker id_range id_text",
         "live": "AttemptNow DownNow LaneNow read_live remove_live write_live",
-        "model": "Attempt CarrierThen ConnectorState Due Happened JournalEntry LaneStop Message QueueGroup QueueRow"
+        "model": "Attempt CarrierThen ConnectorState DELAY_STEPS Due Happened HourlyCount JournalEntry LaneStop Message"
+        " QueueGroup QueueRow"
         " QueueSummary Recipient Record Selection Tally Waiting AdminRequest",
         "recording": "Recording read_recordings write_recordings",
         "operations": "AddContent AddMessage AddRecipient Done DropContent ExtendLifetime FinishOrder Forget ForgetOld"

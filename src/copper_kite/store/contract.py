@@ -22,6 +22,7 @@ from copper_kite.store.model import (
     ConnectorState,
     Due,
     Happened,
+    HourlyCount,
     JournalEntry,
     LaneStop,
     Message,
@@ -83,6 +84,12 @@ class ServerReads(Protocol):
 
     def taken(self, who: str, since: int) -> list[tuple[int, int]]:
         """What a sender has submitted: (hour, recipients), from the hour `since` on."""
+
+    def hourly(self, since: int, until: int) -> Iterator[HourlyCount]:
+        """What was counted in the hours (since 1970) from `since` to before `until`."""
+
+    def recounted(self, since: int, until: int) -> Iterator[HourlyCount]:
+        """The same, counted anew from what the journal has of those hours. Slow, as it reads all of it."""
 
     def tallies(self, since: float) -> list[Tally]:
         """What was accepted, and what became of recipients, by the minute, from the one of an instant on."""

@@ -10,12 +10,14 @@ from copper_kite.store.facts import AttemptFacts
 from copper_kite.words import Action, Event, State
 
 __all__ = [
+    "DELAY_STEPS",
     "AdminRequest",
     "Attempt",
     "CarrierThen",
     "ConnectorState",
     "Due",
     "Happened",
+    "HourlyCount",
     "JournalEntry",
     "LaneStop",
     "Message",
@@ -249,6 +251,30 @@ class ConnectorState:
     last_good: float | None
     last_bad: float | None
     last_bad_text: str
+
+
+DELAY_STEPS = 4  # of a delay, for each doubling
+
+
+class HourlyCount(NamedTuple):
+    """How many recipients, and octets of their messages, had an outcome within an hour (since 1970).
+
+    `outcome` is "accepted" (no connector yet), "relayed", "delayed" (each attempt that put one off), "failed" or
+    "refused" (by a listener). `who` submitted it: a local user, an account or an address; `domain` is the recipient's;
+    `reason` has the codes of the reply, or the cause. `delay` is the step of the time from the submission to the relay:
+    from 2 ** (delay / DELAY_STEPS) - 1 seconds up to the next; -1 where nothing was relayed.
+    """
+
+    hour: int
+    outcome: str
+    connector: str
+    next_hop: str
+    who: str
+    domain: str
+    reason: str
+    delay: int
+    recipients: int
+    octets: int
 
 
 class Tally(NamedTuple):

@@ -79,7 +79,8 @@ class RecordRelayed(NamedTuple):
     """Record an attempt that relayed a message to all whom it was for: `RecordAttempt` and a `SetState` for each.
 
     `results` holds (number, attempts, address, reply) of each recipient; `whole` says that the message has no others,
-    and a single portion of content. It began at `at`, took so many seconds, and ended at `now`.
+    and a single portion of content. It began at `at`, took so many seconds, and ended at `now`. The message arrived
+    then, has so many octets, and was submitted by `who`.
     """
 
     id: int
@@ -96,6 +97,9 @@ class RecordRelayed(NamedTuple):
     session: SessionFacts
     now: float
     whole: bool
+    arrived: float = 0.0
+    size: int = 0
+    who: str = ""
 
 
 class SetState(NamedTuple):
@@ -212,10 +216,11 @@ class Forget(NamedTuple):
 
 class ForgetOld(NamedTuple):
     """Forget what the journal says of no message before `at` (a part of it, where that is much), and what senders
-    submitted and what was counted before `hour` (since 1970)."""
+    submitted and what was counted by the minute before `hour`, and by the hour before `counts` (both since 1970)."""
 
     at: float
     hour: int
+    counts: int = 0
 
 
 class Sweep(NamedTuple):

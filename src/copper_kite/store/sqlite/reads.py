@@ -18,6 +18,7 @@ from copper_kite.store.ids import id_at, id_text
 from copper_kite.store.model import (
     AdminRequest,
     Due,
+    HourlyCount,
     JournalEntry,
     LaneStop,
     Message,
@@ -26,6 +27,7 @@ from copper_kite.store.model import (
     Tally,
     Waiting,
 )
+from copper_kite.store.sqlite.kinds.hourly import recount
 from copper_kite.store.sqlite.kinds.kind import place
 from copper_kite.store.sqlite.kinds.tally import MINUTE
 from copper_kite.store.sqlite.rows import (
@@ -204,6 +206,13 @@ class SqliteReads:
 
     def taken(self, who: str, since: int) -> list[tuple[int, int]]:
         return list(self._rows("SELECT hour, count FROM taken WHERE who = ? AND hour >= ?", who, since))
+
+    def hourly(self, since: int, until: int) -> Iterator[HourlyCount]:
+        return map(HourlyCount._make, self._rows("SELECT * FROM hourly WHERE hour >= ? AND hour < ?", since, until))
+
+    def recounted(self, since: int, until: int) -> Iterator[HourlyCount]:
+        with self._at_once():
+            return recount(self._connection, since, until)
 
     def tallies(self, since: float) -> list[Tally]:
         rows = self._rows("SELECT minute, connector, outcome, count FROM tally WHERE minute >= ?", int(since) // MINUTE)

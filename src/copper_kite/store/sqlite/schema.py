@@ -268,6 +268,21 @@ MIGRATIONS: tuple[str, ...] = (
     SELECT id AS message, 1 AS number, address, 'queued' AS state, 0 AS attempts, arrived AS next_try, connector,
     '' AS reply, arrived AS changed, rcpt_parameters AS esmtp_parameters, '' AS next_hop, '' AS via FROM compact;
     """,
+    """
+    CREATE TABLE hourly (  -- recipients and octets, by the hour since 1970, for reports
+        hour INTEGER NOT NULL,
+        outcome TEXT NOT NULL,
+        connector TEXT NOT NULL,
+        next_hop TEXT NOT NULL,
+        who TEXT NOT NULL,
+        domain TEXT NOT NULL,
+        reason TEXT NOT NULL,
+        delay INTEGER NOT NULL,  -- the step of `HourlyCount.delay`; -1 where nothing was relayed
+        recipients INTEGER NOT NULL,
+        octets INTEGER NOT NULL,
+        PRIMARY KEY (hour, outcome, connector, next_hop, who, domain, reason, delay)
+    ) WITHOUT ROWID;
+    """,
 )
 
 SCHEMA = len(MIGRATIONS)

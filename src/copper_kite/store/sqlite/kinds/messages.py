@@ -12,6 +12,7 @@ from operator import itemgetter
 
 from copper_kite.store.model import Message
 from copper_kite.store.operations import AddContent, AddMessage, MoveContent
+from copper_kite.store.sqlite.kinds.hourly import HOUR, Counts, add_counts, add_to, domain_of
 from copper_kite.store.sqlite.kinds.kind import Put, Row, insert, place, places
 from copper_kite.store.sqlite.kinds.tally import count_outcomes
 from copper_kite.store.sqlite.schema import PORTION_BITS
@@ -30,7 +31,7 @@ __all__ = [
     "moved_row",
 ]
 
-_LISTENER = Message._fields.index("listener")
+_LISTENER, _CLIENT, _USER = map(Message._fields.index, ("listener", "client", "user"))
 _new_recipient = itemgetter(1, 2, 9, 6)  # number, address, ESMTP parameters, connector
 
 
@@ -66,6 +67,13 @@ def add_messages(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent
     many(_ADD_TAKEN, _summed([taken for _, _, _, taken in rows]))
     # a message without a listener is a notice of ours
     count_outcomes(connection, {("", "accepted"): [row[1] for row, of, _, _ in rows if row[_LISTENER] for _ in of]})
+    counts: Counts = {}
+    for row, of, _, _ in rows:
+        if row[_LISTENER]:
+            hour, who, size = int(row[1]) // HOUR, row[_USER] or row[_CLIENT], row[4]
+            for _, address, _, _ in of:
+                add_to(counts, (hour, "accepted", "", "", who, domain_of(address), "", -1), size)
+    add_counts(connection, counts)
 
 
 def _summed(taken: Sequence[Row]) -> list[Row]:

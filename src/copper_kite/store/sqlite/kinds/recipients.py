@@ -9,6 +9,7 @@ from operator import attrgetter
 from copper_kite.store.facts import facts_text
 from copper_kite.store.model import Attempt, Recipient
 from copper_kite.store.operations import AddRecipient, RecordAttempt, RecordRelayed, SetState
+from copper_kite.store.sqlite.kinds.hourly import Counts, add_counts, count_results, message_counted
 from copper_kite.store.sqlite.kinds.kind import (
     EXPAND_MESSAGE,
     FORGET_COMPACT,
@@ -44,6 +45,8 @@ _recipient_row = attrgetter(
 _state_row = attrgetter(
     "state._value_", "attempts", "next_try", "connector", "reply", "at", "next_hop", "message", "number"
 )  # in the order of the statement
+_WHOLE = RecordRelayed._fields.index("whole")
+_RELAYED = State.RELAYED.value
 _FINAL = frozenset(state.value for state in FINAL)
 _COUNTED = frozenset({State.RELAYED.value, State.FAILED.value})
 
@@ -115,6 +118,12 @@ def record_attempts(connection: sqlite3.Connection, rows: Sequence[Row], at: Ext
     for row in rows:
         delayed.setdefault((row[4], "delayed"), []).extend(row[2] for result in row[13][0] if result[1] == "delayed")
     count_outcomes(connection, delayed)
+    counts: Counts = {}
+    for row in rows:
+        message = message_counted(connection, row[1])
+        if message is not None:
+            count_results(counts, (row[2], row[3], row[4], row[5], row[9]), row[13][0], message)
+    add_counts(connection, counts)
 
 
 def relayed_row(operation: RecordRelayed, put: Put) -> Row:
@@ -126,13 +135,17 @@ def record_relayed(connection: sqlite3.Connection, rows: Sequence[Row], at: Exte
     """Add attempts that relayed, and what became of the recipients: out of their folds at once, where they are."""
     many, states, attempts, good = connection.executemany, [], [], {}
     relayed: dict[tuple[str, str], list[float]] = {}
+    counts: Counts = {}
     for row in rows:
-        id, message, began, seconds, connector, next_hop, address, code, enhanced, text, results, session, now, _ = row
+        (id, message, began, seconds, connector, next_hop, address, code, enhanced, text, results, session, now, _,
+         *counted) = row  # fmt: skip
         states += [
             (attempted, connector, reply, now, next_hop, message, number) for number, attempted, _, reply in results
         ]
         facts = facts_text([(to, "relayed", "accept", reply) for _, _, to, reply in results], session)
         attempts.append((id, message, began, seconds, connector, next_hop, address, code, enhanced, text, facts))
+        told = [(to, _RELAYED, "", "") for _, _, to, _ in results]
+        count_results(counts, (began, seconds, connector, next_hop, ""), told, counted)  # type: ignore[arg-type]
         good[connector] = began
         relayed.setdefault((connector, "relayed"), []).extend([now] * len(results))
     compact = several([row[1] for row in rows])
@@ -149,11 +162,12 @@ def record_relayed(connection: sqlite3.Connection, rows: Sequence[Row], at: Exte
             " changed = ?, next_hop = ? WHERE message = ? AND number = ?",
             states,
         )
-        many("DELETE FROM content WHERE place = ?", [(place(row[1], 0),) for row in rows if row[-1]])
-        many(_FORGET_UNWANTED, [(*places(row[1]), row[1]) for row in rows if not row[-1]])
+        many("DELETE FROM content WHERE place = ?", [(place(row[1], 0),) for row in rows if row[_WHOLE]])
+        many(_FORGET_UNWANTED, [(*places(row[1]), row[1]) for row in rows if not row[_WHOLE]])
     many("INSERT INTO attempt VALUES (?, ?, ?, ?, ?, ?, ?, 'accept', '', '', ?, ?, ?, ?, NULL)", attempts)
     _note_connectors(connection, [(name, began, None) for name, began in good.items()])
     count_outcomes(connection, relayed)
+    add_counts(connection, counts)
 
 
 def _note_connectors(connection: sqlite3.Connection, notes: Sequence[Row]) -> None:

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from copper_kite.store.operations import WriteEntry
+from copper_kite.store.sqlite.kinds.hourly import Counts, add_counts, count_refusal
 from copper_kite.store.sqlite.kinds.kind import Put, Row, dumps, insert
 from copper_kite.store.sqlite.kinds.tally import count_outcomes
 from copper_kite.store.sqlite.segments import Extent
@@ -38,6 +39,11 @@ def write_entries(connection: sqlite3.Connection, rows: Sequence[Row], at: Exten
     """Add entries to the journal."""
     connection.executemany(_INSERT_JOURNAL, [(None, *row[:3], dumps(row[3])) for row in rows])
     count_outcomes(connection, {("", "refused"): [at for at, event, *_ in rows if event == _REFUSED]})
+    counts: Counts = {}
+    for when, event, _, facts in rows:
+        if event == _REFUSED:
+            count_refusal(counts, when, facts)
+    add_counts(connection, counts)
 
 
 def shift_clock(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
@@ -53,9 +59,10 @@ def finish_orders(connection: sqlite3.Connection, rows: Sequence[Row], at: Exten
 
 def forget_old(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
     """Forget what is old."""
-    connection.executemany(_FORGET_JOURNAL, [(before,) for before, _ in rows])
-    connection.executemany("DELETE FROM taken WHERE hour < ?", [(hour,) for _, hour in rows])
-    connection.executemany("DELETE FROM tally WHERE minute < ?", [(hour * MINUTES_AN_HOUR,) for _, hour in rows])
+    connection.executemany(_FORGET_JOURNAL, [(before,) for before, *_ in rows])
+    connection.executemany("DELETE FROM taken WHERE hour < ?", [(hour,) for _, hour, _ in rows])
+    connection.executemany("DELETE FROM tally WHERE minute < ?", [(hour * MINUTES_AN_HOUR,) for _, hour, _ in rows])
+    connection.executemany("DELETE FROM hourly WHERE hour < ?", [(hour,) for *_, hour in rows])
 
 
 def sweep(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:

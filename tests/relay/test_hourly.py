@@ -1,0 +1,99 @@
+"""The hourly counts: they come with what they count, and the journal counted anew comes to the same."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable
+from pathlib import Path
+
+import pytest
+
+from copper_kite.net.authority import CertificateFiles
+from copper_kite.session.standin import Rule
+from copper_kite.smtp.replies import Reply
+from copper_kite.store import HourlyCount
+from copper_kite.store.sqlite.kinds import hourly
+from copper_kite.words import State
+from tests.relay.test_relay import ended, letter, talk
+from tests.support import JumpingClock, converse, site
+
+RULES = (
+    Rule("gone@*", Reply(550, "5.1.1", "no mailbox")),
+    Rule("late@*", Reply(451, "4.7.1", "later"), times=2),
+)
+ALL = 0, 2**40
+
+
+def summed(counts: Iterable[HourlyCount]) -> Counter[tuple[str, str, str, str]]:
+    total: Counter[tuple[str, str, str, str]] = Counter()
+    for one in counts:
+        total[one.outcome, one.who, one.domain, one.reason] += one.recipients
+    return total
+
+
+async def test_what_happens_is_counted_and_the_journal_says_the_same(folder: Path, authority: CertificateFiles) -> None:
+    async with site(folder, authority, rules=RULES, clock=JumpingClock()) as here:
+        await converse(
+            here.port,
+            talk(
+                letter("a@x.example", "b@Y.example"),
+                letter("gone@x.example"),
+                letter("late@x.example"),
+                letter("c@x.example"),
+            ),
+        )
+        await converse(here.port, b"EHLO x\r\nMAIL FROM:<a@b.example>\r\nRCPT TO:<bad@@x>\r\nQUIT\r\n")
+        await here.until(ended(6))
+        here.service.refusals.flush()
+        with here.reader() as reader:
+            await here.until(lambda reader: any(one.outcome == "refused" for one in reader.hourly(*ALL)))
+            kept = sorted(reader.hourly(*ALL))
+            anew = sorted(reader.recounted(*ALL))
+        assert kept == anew
+        total = summed(kept)
+        assert (
+            total["accepted", "127.0.0.1", "x.example", ""] == 4
+            and total["accepted", "127.0.0.1", "y.example", ""] == 1
+        )
+        assert (
+            total["relayed", "127.0.0.1", "x.example", ""] == 3 and total["relayed", "127.0.0.1", "y.example", ""] == 1
+        )
+        assert total["failed", "127.0.0.1", "x.example", "550 5.1.1"] == 1
+        assert total["delayed", "127.0.0.1", "x.example", "451 4.7.1"] == 2
+        assert sum(one.recipients for one in kept if one.outcome == "refused") == 1
+        notices = [one for one in kept if one.outcome == "relayed" and one.who != "127.0.0.1"]
+        assert sum(one.recipients for one in notices) == 1, "our own notice leaves, and nobody submitted it"
+        assert all(
+            (one.delay >= 0) == (one.outcome == "relayed") and one.connector for one in kept if one.outcome == "relayed"
+        )
+        assert len(here.reader().queue((State.RELAYED,))) == sum(
+            one.recipients for one in kept if one.outcome == "relayed"
+        )
+
+
+async def test_an_hour_with_very_many_different_ones_stays_small(
+    folder: Path, authority: CertificateFiles, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Those that come first are counted by themselves; nothing is left out of the sum."""
+    hourly._known.clear()
+    monkeypatch.setattr("copper_kite.store.sqlite.kinds.hourly.MOST_KEYS", 3)
+    counts: hourly.Counts = {}
+    for number in range(10):
+        hourly.add_to(counts, (7, "accepted", "", "", f"user{number}", "x.example", "", -1), 100)
+    async with site(folder, authority) as here:
+        await here.service.stop()
+        from copper_kite.store.sqlite.schema import connect_writer
+
+        connection = connect_writer(here.loaded.data)
+        hourly.add_counts(connection, counts)
+        hourly.add_counts(connection, counts)
+        connection.close()
+        rows = list(here.reader().hourly(7, 8))
+        assert len(rows) == 4 and sum(one.recipients for one in rows) == 20 and sum(one.octets for one in rows) == 2000
+        assert {one.who for one in rows} == {"user0", "user1", "user2", "other"}
+    hourly._known.clear()
+
+
+@pytest.mark.parametrize(("seconds", "step"), [(-5.0, 0), (0.0, 0), (0.1, 0), (1.0, 4), (3.0, 8), (3600.0, 47)])
+def test_steps_of_delays(seconds: float, step: int) -> None:
+    assert hourly.delay_step(seconds) == step
