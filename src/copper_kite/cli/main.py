@@ -49,6 +49,9 @@ FAMILIES: dict[str, dict[str, tuple[str, str]]] = {
         "notice": ("notice", "Explain delivery notices from other servers, and match them to our messages."),
         "explain": ("explain", "Explain a server's reply and what to do about it."),
     },
+    "Watch": {
+        "report": ("report", "Show what happened in a day, a week or a month."),
+    },
     "Learn": {
         "demo": ("demo", "A whole day of a small ferry line in half a minute."),
         "help": ("help_topics", "The documentation, without a network."),

@@ -23,7 +23,7 @@ from copper_kite.words import State
 __all__ = ["Demo", "Moment"]
 
 EVERY = 2 * 3600.0  # of the day's seconds between two moments
-SETTLE_LOOKS = 100  # twenty a second of the machine, for what is submitted last
+SETTLE_LOOKS = 600  # twenty a second of the machine, for what is submitted last
 LOGIN = "tern-ferries"
 CREDENTIALS = {"out.beaconpost.example": "beacon", "gate.harbouroffice.example": "harbour"}
 
@@ -126,8 +126,10 @@ class Demo:
 
     async def _settle(self, reader: Reader) -> None:
         """Let what was submitted last leave: to open a session takes no less time on a day that passes this fast."""
+        quiet = 0
         for _ in range(SETTLE_LOOKS):
-            if not reader.totals().get(State.QUEUED):
+            quiet = 0 if reader.totals().get(State.QUEUED) else quiet + 1
+            if quiet > 1:  # a notice may be written when what it tells of has ended
                 break
             await asyncio.sleep(0.05)
 

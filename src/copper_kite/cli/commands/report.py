@@ -1,0 +1,88 @@
+"""`kite report`."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from copper_kite.cli.output.show import echo, print_json
+from copper_kite.cli.shared.completion import complete_names
+from copper_kite.cli.shared.options import INSTANT, json_option, load_settings, queue_folder
+from copper_kite.errors import InputError
+
+if TYPE_CHECKING:
+    from copper_kite.report import Period
+    from copper_kite.store import Reader
+
+__all__ = ["report"]
+
+DAY = 86400.0
+
+
+@click.command()
+@click.option("--day", metavar="[DATE]", is_flag=False, flag_value="today", help="One day; without DATE, today.")
+@click.option("--week", is_flag=True, help="The last 7 days.")
+@click.option("--month", is_flag=True, help="The last 30 days.")
+@click.option("--since", type=INSTANT, metavar="TIME", help="From this time on, as in '3d ago' or 2026-05-04.")
+@click.option("--until", type=INSTANT, metavar="TIME", help="Up to this time; with --since.")
+@click.option("--connector", metavar="NAME", shell_complete=complete_names("connector"), help="Only this connector.")
+@click.option("--to", "domain", metavar="DOMAIN", help="Only recipients in this domain, or in *.domain.")
+@click.option("--from", "who", metavar="NAME", help="Only what this account, local user or client address submitted.")
+@click.option("--verify", is_flag=True, help="Compare the counts with the journal; exit 1 if they differ.")
+@json_option
+@click.pass_context
+def report(ctx: click.Context, /, as_json: bool, verify: bool, **given: Any) -> None:
+    """Show what happened in a period, beside the period before; by default, in the last 24 hours.
+
+    Numbers by connector, sender and domain; delays; what failed or was delayed, why, and what to do; outages;
+    allowances; senders that sent more or less than usual. The numbers are kept by the hour for two years.
+    """
+    from copper_kite.cli.output.report_output import report_json, show_report
+    from copper_kite.report import Filter, make_report
+    from copper_kite.store import open_store
+
+    now, loaded = time.time(), load_settings(ctx.obj)
+    period = _period(now, given)
+    with open_store(Path(queue_folder(ctx.obj))).reader() as reader:
+        if verify:
+            ctx.exit(_verify(reader, period, as_json=as_json))
+        only = Filter(given["connector"] or "", (given["domain"] or "").lower(), given["who"] or "")
+        made = make_report(reader, loaded, period, now, only)
+    if as_json:
+        print_json(report_json(made))
+    else:
+        show_report(made)
+
+
+def _period(now: float, given: dict[str, Any]) -> Period:
+    from copper_kite.report import last_days, one_day, since_until
+    from copper_kite.settings import parse_instant
+
+    named = [name for name in ("day", "week", "month", "since") if given[name]]
+    if len(named) > 1 or (given["until"] is not None and named != ["since"]):
+        raise click.UsageError("one of --day, --week, --month, or --since with --until")
+    try:
+        if given["day"]:
+            return one_day(now if given["day"] == "today" else parse_instant(given["day"], now))
+        if given["since"] is not None:
+            return since_until(given["since"], min(given["until"] or now, now))
+    except ValueError as error:
+        raise InputError(str(error), usage=True) from error
+    return last_days(7 if given["week"] else 30 if given["month"] else 1, now)
+
+
+def _verify(reader: Reader, period: Period, *, as_json: bool) -> int:
+    from copper_kite.cli.output.show import local_time
+    from copper_kite.report import compare_counts
+
+    recipients, differences = compare_counts(reader, period.since, period.until)
+    if as_json:
+        print_json({"recipients": recipients, "differences": [one._asdict() for one in differences]})
+    elif not differences:
+        echo(f"The counts of {period.title} are what the journal says: {recipients} recipients and refusals.")
+    for one in () if as_json else differences:
+        echo(f"{local_time(one.hour * 3600.0)}  {one.outcome}: {one.counted} counted, {one.journal} in the journal")
+    return 1 if differences else 0

@@ -1,0 +1,26 @@
+"""What a period of mail looked like, in numbers and findings: from the hourly counts, the journal and the queue.
+
+`make_report` gives a `Report` for a `Period`, narrowed down by a `Filter`.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from copper_kite.lazy import lazy_exports
+
+if TYPE_CHECKING:
+    from copper_kite.report.make import Filter, delay_of_step, make_report
+    from copper_kite.report.model import OUTCOMES, AllowanceUse, Delays, Outage, Reason, Report, Row, Unusual
+    from copper_kite.report.period import Period, last_days, one_day, since_until
+    from copper_kite.report.verify import Difference, compare_counts
+
+__getattr__, __all__ = lazy_exports(
+    __name__,
+    {
+        "make": "Filter delay_of_step make_report",
+        "model": "OUTCOMES AllowanceUse Delays Outage Reason Report Row Unusual",
+        "period": "Period last_days one_day since_until",
+        "verify": "Difference compare_counts",
+    },
+)

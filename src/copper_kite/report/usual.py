@@ -1,0 +1,62 @@
+"""Who sent more or less than usual: a seasonal baseline by the hour of the week, which a few odd weeks do not move.
+
+For each hour of the period, what a sender sent in the same hour of the week is taken from the eight weeks before. Its
+median is what is expected of that hour; its median absolute deviation, times 1.4826 (which makes it a standard
+deviation where the values are normal), with the square root of the expected number (as of a Poisson process), is how
+far it usually strays. Expected numbers and variances of all hours are added. A sender is told of when it is more than
+four of the resulting deviations off, and at least twenty recipients.
+"""
+
+from __future__ import annotations
+
+import math
+from collections import defaultdict
+from collections.abc import Callable
+from statistics import median
+
+from copper_kite.report.model import Unusual
+from copper_kite.report.period import Period
+from copper_kite.store import HourlyCount, Reader
+
+__all__ = ["unusual_senders"]
+
+WEEK = 168  # hours
+WEEKS = 8
+FEWEST_WEEKS = 3  # that counts must reach back, or nothing is usual yet
+FAR = 4.0  # deviations
+LEAST = 20  # recipients
+NORMAL = 1.4826
+
+
+def unusual_senders(reader: Reader, period: Period, now: float, fits: Callable[[HourlyCount], bool]) -> list[Unusual]:
+    """Those that are furthest from what is usual first."""
+    until = min(period.until, int(now) // 3600)  # the hour that runs is not over
+    if until <= period.since:
+        return []
+    hours = until - period.since
+    sent: dict[str, dict[int, int]] = defaultdict(lambda: defaultdict(int))
+    first = None
+    for one in reader.hourly(period.since - WEEKS * WEEK, until):
+        first = one.hour if first is None else min(first, one.hour)
+        if one.outcome == "accepted" and fits(one):
+            sent[one.who][one.hour] += one.recipients
+    weeks = 0 if first is None else min((period.since - first) // WEEK, WEEKS)
+    if weeks < FEWEST_WEEKS:
+        return []
+    found = [_compared(who, counts, period.since, hours, weeks) for who, counts in sent.items()]
+    unusual = [one for one, far in found if far and abs(one.sent - one.expected) >= LEAST]
+    return sorted(unusual, key=lambda one: -abs(one.sent - one.expected))
+
+
+def _compared(who: str, counts: dict[int, int], since: int, hours: int, weeks: int) -> tuple[Unusual, bool]:
+    """What a sender sent beside what was expected of it, and whether that is far."""
+    total = variance = 0.0
+    for hour in range(since, since + hours):
+        before = [counts.get(hour - week * WEEK, 0) for week in range(1, weeks + 1)]
+        expected = median(before)
+        total += expected
+        variance += (NORMAL * median(abs(one - expected) for one in before)) ** 2 + expected
+    deviation = math.sqrt(variance)
+    sent = sum(counts.get(since + hour, 0) for hour in range(hours))
+    reach = FAR * max(deviation, 1.0)
+    return Unusual(who, sent, total, max(total - reach, 0.0), total + reach), abs(sent - total) > reach
