@@ -26,6 +26,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from copper_kite.report import Difference, compare_counts
 from copper_kite.store import open_store
 from copper_kite.words import FINAL, State
 from tests.hostile.clients import WHOLE, WORDS
@@ -179,16 +180,20 @@ class Outcome:
     bound: int  # of `extra`
     kills: int
     seconds: float
+    counted: int  # recipients in the hourly counts
+    miscounted: list[Difference]  # where these are not what the journal says
 
     @property
     def right(self) -> bool:
-        return not self.lost and not self.untrue and not self.stuck and self.extra <= self.bound
+        found = self.lost or self.untrue or self.stuck or self.miscounted
+        return not found and self.extra <= self.bound
 
     def __str__(self) -> str:
         return (
             f"{self.kept} answered, {self.relayed} relayed, {self.refused} refused by the smart host,"
             f" {self.kills} kills, {self.seconds:.0f} s: {len(self.lost)} lost, {len(self.untrue)} relayed untruly,"
-            f" {self.stuck} stuck, {self.extra} extra copies of at most {self.bound}"
+            f" {self.stuck} stuck, {self.extra} extra copies of at most {self.bound};"
+            f" {self.counted} counted by the hour, {len(self.miscounted)} hours otherwise than the journal says"
         )
 
 
@@ -302,8 +307,11 @@ def _count(data: Path, clients: _Clients, host: Host, kills: int, seconds: float
     relayed, untrue, uncertain = _recorded(data, copies)
     extra = sum(count - 1 for count in copies.values() if count > 1)
     bound = uncertain + sum(clients.unsure.values()) + kills * RELAY_SESSIONS
+    with open_store(data).reader() as reader:
+        counted, differences = compare_counts(reader, 0, 2**40)
     return Outcome(
-        len(clients.kept), relayed, len(refused), lost, untrue, _waiting(data), extra, bound, kills, seconds
+        len(clients.kept), relayed, len(refused), lost, untrue, _waiting(data), extra, bound, kills, seconds, counted,
+        differences,
     )  # fmt: skip
 
 

@@ -58,8 +58,8 @@ async def test_what_happens_is_counted_and_the_journal_says_the_same(folder: Pat
         assert (
             total["relayed", "127.0.0.1", "x.example", ""] == 3 and total["relayed", "127.0.0.1", "y.example", ""] == 1
         )
-        assert total["failed", "127.0.0.1", "x.example", "550 5.1.1"] == 1
-        assert total["delayed", "127.0.0.1", "x.example", "451 4.7.1"] == 2
+        assert total["failed", "127.0.0.1", "x.example", "550 5.1.1 recipient"] == 1
+        assert total["delayed", "127.0.0.1", "x.example", "451 4.7.1 recipient"] == 2
         assert sum(one.recipients for one in kept if one.outcome == "refused") == 1
         notices = [one for one in kept if one.outcome == "relayed" and one.who != "127.0.0.1"]
         assert sum(one.recipients for one in notices) == 1, "our own notice leaves, and nobody submitted it"

@@ -102,7 +102,7 @@ def test_reasons_are_judged(loaded: Loaded) -> None:
     report = made(
         loaded,
         Counts(
-            counted("failed", connector="beacon", reason="550 5.1.1", recipients=2),
+            counted("failed", connector="beacon", reason="550 5.1.1 recipient", recipients=2),
             counted("delayed", connector="beacon", reason="connection refused", recipients=7),
             counted("failed", reason="something else"),
         ),

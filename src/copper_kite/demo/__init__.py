@@ -10,11 +10,11 @@ from typing import TYPE_CHECKING
 from copper_kite.lazy import lazy_exports
 
 if TYPE_CHECKING:
-    from copper_kite.demo.run import Demo, Moment
+    from copper_kite.demo.run import Demo, Moment, make_history
 
 __getattr__, __all__ = lazy_exports(
     __name__,
     {
-        "run": "Demo Moment",
+        "run": "Demo Moment make_history",
     },
 )

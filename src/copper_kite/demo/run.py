@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from copper_kite.demo.day import DayClock
+from copper_kite.demo.history import write_history
 from copper_kite.demo.scenario import BEACON_RULES, GATE_RULES, Letter, day_of_letters, render
 from copper_kite.net import Dialogue, Plan, RelaySession, make_authority, open_session
 from copper_kite.relay import Service
@@ -20,7 +21,7 @@ from copper_kite.smtp import Envelope, Secret
 from copper_kite.store import Reader, id_range, open_store
 from copper_kite.words import State
 
-__all__ = ["Demo", "Moment"]
+__all__ = ["Demo", "Moment", "make_history"]
 
 EVERY = 2 * 3600.0  # of the day's seconds between two moments
 SETTLE_LOOKS = 600  # twenty a second of the machine, for what is submitted last
@@ -132,6 +133,18 @@ class Demo:
             if quiet > 1:  # a notice may be written when what it tells of has ended
                 break
             await asyncio.sleep(0.05)
+
+
+def make_history(folder: Path, now: float) -> int:
+    """Sixty days in the queue of a new folder, with the demo's configuration beside it; how many messages those are."""
+    (folder / "kite.toml").write_text(_CONFIG.format(port=2525, beacon=2587, gate=2465, folder=folder))
+    (folder / "credentials.toml").touch(mode=0o600)
+    (folder / "credentials.toml").write_text(
+        "".join(f'[{name}]\nlogin = "{LOGIN}"\npassword = "not set"\n' for name in CREDENTIALS.values())
+    )
+    for name in CREDENTIALS:  # trusted by the configuration, and never met
+        make_authority(folder / name / "tls", [name])
+    return write_history(folder / "queue", now)
 
 
 def _free_port() -> int:

@@ -21,7 +21,7 @@ from copper_kite.words import Cause, Event, Stage
 
 __all__ = ["Filter", "delay_of_step", "make_report"]
 
-_CODES = re.compile(r"(\d{3})(?: (\d\.\d+\.\d+))?")
+_REPLY = re.compile(r"(\d{3})(?: (\d\.\d+\.\d+))? ([a-z]+)")
 _CAUSES = {cause.value for cause in Cause}
 
 
@@ -157,12 +157,13 @@ def _reasons(sums: _Sums) -> list[Reason]:
 
 
 def _judged(reason: str, delayed: int, failed: int, connector: str) -> Reason:
-    match = _CODES.fullmatch(reason)
-    if match is None and reason not in _CAUSES:
+    match = _REPLY.fullmatch(reason)
+    if match is not None:
+        cause, stage, code, enhanced = Cause.REPLY, Stage(match[3]), int(match[1]), match[2] or ""
+    elif reason in _CAUSES:
+        cause, stage, code, enhanced = Cause(reason), Stage.CONNECT, None, ""
+    else:
         return Reason(reason, delayed, failed, None, "", "", "")
-    cause = Cause.REPLY if match is not None else Cause(reason)
-    stage = Stage.RECIPIENT if match is not None else Stage.CONNECT
-    code, enhanced = (int(match[1]), match[2] or "") if match is not None else (None, "")
     judged = judge_attempt(stage, cause, code, enhanced, {"connector": connector, "next_hop": f"connector {connector}"})
     return Reason(reason, delayed, failed, judged.side, judged.meaning, judged.next, judged.advice)
 

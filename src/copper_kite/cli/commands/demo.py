@@ -32,7 +32,8 @@ STORIES = (
 @click.option("--seconds", type=click.FloatRange(3, 600), default=12, show_default=True, help="Length of the day.")
 @click.option("--folder", metavar="FOLDER", help="Folder to keep everything in; by default a new one.")
 @click.option("--hold", is_flag=True, help="Keep the server running after the day, to try commands on it.")
-def demo(seconds: float, folder: str | None, hold: bool) -> None:
+@click.option("--history", is_flag=True, help="Instead: write 60 days of made-up history, to try `kite report` on.")
+def demo(seconds: float, folder: str | None, hold: bool, history: bool) -> None:
     """A whole day of Tern Island Ferries, in seconds, on this machine alone.
 
     Programs submit mail; a server keeps it and relays it over TLS with a login to two stand-in smart hosts; one
@@ -46,11 +47,25 @@ def demo(seconds: float, folder: str | None, hold: bool) -> None:
     path.mkdir(parents=True, exist_ok=True)
     if (path / "kite.toml").exists():
         raise click.UsageError(f"{path} holds a configuration already; name a new folder")
+    if history:
+        _write_history(path.absolute())
+        return
     say(("Tern Island Ferries", "bold"), f": the last 24 hours, in {seconds:g} seconds. All of it is in {path}")
     echo("\n           messages   recipients")
     echo("  time    submitted   relayed   delayed   failed   queued")
     asked = Demo(path.absolute(), seconds, _tell)
     uvloop.run(_run(asked, path / "kite.toml", hold))
+
+
+def _write_history(folder: Path) -> None:
+    from copper_kite.demo import make_history
+
+    messages = make_history(folder, time.time())
+    command = f"kite --config {folder / 'kite.toml'}"
+    say(("Tern Island Ferries", "bold"), f": the last 60 days, {messages:,} messages. All of it is in {folder}")
+    echo("In it: two outages, a script that somebody took over, a partner that greylists. Try:")
+    for words in ("--month", "--day '8d ago'", "--week --connector harbour", "--month --verify"):
+        echo(f"  {command} report {words}")
 
 
 async def _run(asked: Demo, config: Path, hold: bool) -> None:

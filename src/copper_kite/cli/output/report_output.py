@@ -23,7 +23,7 @@ HOUR = 3600.0
 def show_report(report: Report) -> None:
     """All of it, the most important first."""
     period = report.period
-    say((f"Mail in {period.title}", "bold"), f"  {local_time(period.start)} to {local_time(period.end)}")
+    say((f"Mail in {period.title}", "bold"), f"  {_moment(period.start)} to {_moment(period.end)}")
     if report.counted_since is None:
         say("Nothing was counted in this period.")
     _show_totals(report)
@@ -40,6 +40,10 @@ def show_report(report: Report) -> None:
     oldest = f", the oldest since {local_time(report.oldest, report.now)}" if report.oldest is not None else ""
     _title("waiting now")
     say(f"{report.waiting:,} message{'' if report.waiting == 1 else 's'}{oldest}")
+
+
+def _moment(at: float) -> str:
+    return time.strftime("%Y-%m-%d %H:%M", time.localtime(at))
 
 
 def _title(text: str) -> None:

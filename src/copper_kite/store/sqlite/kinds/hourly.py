@@ -51,10 +51,10 @@ def delay_step(seconds: float) -> int:
     return int(DELAY_STEPS * math.log2(1.0 + seconds)) if seconds > 0 else 0
 
 
-def reason_of(reply: str, cause: str) -> str:
-    """Why a recipient was put off or failed: the codes of the reply, or else the cause."""
+def reason_of(reply: str, stage: str, cause: str = "") -> str:
+    """Why a recipient was put off or failed: the codes of the reply and the stage of the session, or else the cause."""
     match = _CODES.match(reply)
-    return " ".join(filter(None, match.groups())) if match is not None else cause
+    return " ".join(filter(None, (*match.groups(), stage))) if match is not None else cause
 
 
 def add_to(counts: Counts, key: Key, octets: int, recipients: int = 1) -> None:
@@ -117,11 +117,11 @@ def count_results(
     at, seconds, connector, next_hop, cause = attempt
     arrived, size, who = message
     hour = int(at) // HOUR
-    for address, state, _, reply in results:
+    for address, state, stage, reply in results:
         if state == _RELAYED:
             key = hour, state, connector, next_hop, who, domain_of(address), "", delay_step(at + seconds - arrived)
         else:
-            key = hour, state, connector, next_hop, who, domain_of(address), reason_of(reply, cause), -1
+            key = hour, state, connector, next_hop, who, domain_of(address), reason_of(reply, stage, cause), -1
         add_to(counts, key, size)
 
 
@@ -129,7 +129,7 @@ def count_refusal(counts: Counts, at: float, facts: dict[str, object]) -> None:
     """A submission that a listener refused."""
     who = str(facts.get("account") or facts.get("who") or facts.get("client") or "")
     recipient = str(facts.get("recipient") or "")
-    reason = reason_of(str(facts.get("reply") or ""), "")
+    reason = reason_of(str(facts.get("reply") or ""), str(facts.get("stage") or ""))
     domain = domain_of(recipient) if recipient else ""
     add_to(counts, (int(at) // HOUR, "refused", "", "", who, domain, reason, -1), 0, int(str(facts.get("count") or 1)))
 
