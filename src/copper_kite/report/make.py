@@ -164,8 +164,10 @@ def _judged(reason: str, delayed: int, failed: int, connector: str) -> Reason:
         cause, stage, code, enhanced = Cause(reason), Stage.CONNECT, None, ""
     else:
         return Reason(reason, delayed, failed, None, "", "", "")
-    judged = judge_attempt(stage, cause, code, enhanced, {"connector": connector, "next_hop": f"connector {connector}"})
-    return Reason(reason, delayed, failed, judged.side, judged.meaning, judged.next, judged.advice)
+    facts = {"connector": connector, "next_hop": f"the next hop of {connector}"}
+    judged = judge_attempt(stage, cause, code, enhanced, facts)
+    meaning = judged.meaning[:1].upper() + judged.meaning[1:]
+    return Reason(reason, delayed, failed, judged.side, meaning, judged.next, judged.advice)
 
 
 # --- outages and allowances -----------------------------------------------------------------------------------------

@@ -260,9 +260,10 @@ class HourlyCount(NamedTuple):
     """How many recipients, and octets of their messages, had an outcome within an hour (since 1970).
 
     `outcome` is "accepted" (no connector yet), "relayed", "delayed" (each attempt that put one off), "failed" or
-    "refused" (by a listener). `who` submitted it: a local user, an account or an address; `domain` is the recipient's;
-    `reason` has the codes of the reply and the stage, or the cause. `delay` is the step of the time until the relay: from
-    2 ** (delay / DELAY_STEPS) - 1 seconds after the submission up to the next; -1 where nothing was relayed.
+    "refused" (by a listener). `who` submitted it: a local user, an account or an address; `domain` is the
+    recipient's; `reason` has the codes of the reply and the stage, or the cause. `delay` is the step of the time
+    until the relay, from 2 ** (delay / DELAY_STEPS) - 1 seconds after the submission up to the next; -1 where
+    nothing was relayed.
     """
 
     hour: int

@@ -14,7 +14,7 @@ from copper_kite.cli.shared.options import INSTANT, json_option, load_settings, 
 from copper_kite.errors import InputError
 
 if TYPE_CHECKING:
-    from copper_kite.report import Period
+    from copper_kite.report import Period, Report
     from copper_kite.store import Reader
 
 __all__ = ["report"]
@@ -31,6 +31,7 @@ DAY = 86400.0
 @click.option("--connector", metavar="NAME", shell_complete=complete_names("connector"), help="Only this connector.")
 @click.option("--to", "domain", metavar="DOMAIN", help="Only recipients in this domain, or in *.domain.")
 @click.option("--from", "who", metavar="NAME", help="Only what this account, local user or client address submitted.")
+@click.option("--html", metavar="FILE", help="Also write it as one HTML page with figures.")
 @click.option("--verify", is_flag=True, help="Compare the counts with the journal; exit 1 if they differ.")
 @json_option
 @click.pass_context
@@ -51,10 +52,26 @@ def report(ctx: click.Context, /, as_json: bool, verify: bool, **given: Any) -> 
             ctx.exit(_verify(reader, period, as_json=as_json))
         only = Filter(given["connector"] or "", (given["domain"] or "").lower(), given["who"] or "")
         made = make_report(reader, loaded, period, now, only)
+    if given["html"]:
+        _write_page(Path(given["html"]), made, loaded.server_name)
     if as_json:
         print_json(report_json(made))
-    else:
+    elif not given["html"]:
         show_report(made)
+
+
+def _write_page(path: Path, made: Report, server: str) -> None:
+    try:
+        from copper_kite.report import report_page
+
+        page = report_page(made, server)
+    except ImportError as error:
+        raise InputError(f"{error.name} is missing: pip install 'copper-kite[report]'") from error
+    try:
+        path.write_text(page, "utf-8")
+    except OSError as error:
+        raise InputError(f"{path} cannot be written ({error.strerror})") from error
+    echo(f"{path} written", err=True)
 
 
 def _period(now: float, given: dict[str, Any]) -> Period:

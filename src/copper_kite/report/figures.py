@@ -1,0 +1,231 @@
+"""The figures of a report, as SVG: drawn with Matplotlib, coloured by the style sheet of the page that they stand in.
+
+Matplotlib writes colours into the SVG. Here they are placeholders, which become variables of the page (`var(--ink)`),
+so that one figure is right on a light and on a dark ground, and in print. Text stays text.
+"""
+
+from __future__ import annotations
+
+import io
+import re
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from datetime import datetime
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from copper_kite.report.model import Report
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure as Canvas
+
+__all__ = ["Figure", "figures"]
+
+HOUR, DAY = 3600, 86400
+LONG = 14 * 24  # hours; a longer period is drawn by the day
+MOST_BARS = 8
+WEEKDAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
+TICKS = (1, 10, 60, 600, 3600, 21600, 86400)  # seconds
+TICK_WORDS = ("1 s", "10 s", "1 min", "10 min", "1 h", "6 h", "1 d")
+
+# Placeholders that nothing else has, and the variables that they become.
+INK, GRID, FIRST, SECOND, THIRD, SHADE = "#010203", "#010204", "#010205", "#010206", "#010207", "#010208"
+VARIABLES = {INK: "ink", GRID: "grid", FIRST: "first", SECOND: "second", THIRD: "third", SHADE: "shade"}
+
+
+class Figure(NamedTuple):
+    """A figure: its title, what it shows in words (for those who do not see it), and the SVG."""
+
+    title: str
+    words: str
+    svg: str
+
+
+def figures(report: Report) -> list[Figure]:
+    """Those of which there is something to draw. Raises ImportError where Matplotlib is missing."""
+    drawn = []
+    for condition, title, words, draw, size in (
+        (any(report.by_hour["accepted"]), "Traffic", _traffic_words, _traffic, (9.0, 3.8)),
+        (any(map(any, report.by_week)), "When mail comes in", _week_words, _week, (9.0, 2.8)),
+        (report.delay_steps, "From submission to relay", _delay_words, _delays, (9.0, 2.6)),
+        (report.reasons, "Delayed and failed, by reason", _reason_words, _reasons, (9.0, 2.8)),
+        (report.domains, "Relayed, by domain", _domain_words, _domains, (9.0, 2.8)),
+    ):
+        if condition:
+            drawn.append(Figure(title, words(report), _svg(report, draw, size)))
+    return drawn
+
+
+def _svg(report: Report, draw: Callable[[Any, Report], None], size: tuple[float, float]) -> str:
+    from matplotlib.figure import Figure as New
+
+    with _style():
+        canvas = New(figsize=size, layout="constrained")
+        draw(canvas, report)
+        out = io.StringIO()
+        canvas.savefig(out, format="svg", transparent=True, metadata={"Date": None})
+    svg = out.getvalue()
+    svg = svg[svg.index("<svg") :]
+    for placeholder, name in VARIABLES.items():
+        svg = svg.replace(placeholder, f"var(--{name})")
+    return re.sub(r'(<svg[^>]*?) (?:width|height)="[^"]*"', r"\1", re.sub(r'(<svg[^>]*?) height="[^"]*"', r"\1", svg))
+
+
+@contextmanager
+def _style() -> Iterator[None]:
+    import matplotlib as mpl
+
+    with mpl.rc_context(
+        {
+            "svg.fonttype": "none", "svg.hashsalt": "kite", "font.family": "sans-serif", "font.size": 10,
+            "text.color": INK, "axes.labelcolor": INK, "xtick.color": INK, "ytick.color": INK, "axes.edgecolor": GRID,
+            "axes.spines.top": False, "axes.spines.right": False, "axes.grid": True, "axes.grid.axis": "y",
+            "axes.axisbelow": True, "grid.color": GRID, "grid.linewidth": 0.6, "legend.frameon": False,
+        }
+    ):  # fmt: skip
+        yield
+
+
+# --- what is drawn --------------------------------------------------------------------------------------------------
+
+
+def _summed(report: Report, outcome: str) -> tuple[list[datetime], list[int], int]:
+    """When each bar begins, its recipients, and its hours."""
+    hours = report.by_hour[outcome]
+    step = 24 if len(hours) > LONG else 1
+    starts = range(0, len(hours), step)
+    times = [datetime.fromtimestamp(report.period.start + at * HOUR) for at in starts]
+    return times, [sum(hours[at : at + step]) for at in starts], step
+
+
+def _traffic(canvas: Canvas, report: Report) -> None:
+    above, below = canvas.subplots(2, 1, sharex=True, height_ratios=(3, 1.3))
+    times, relayed, step = _summed(report, "relayed")
+    width = step / 24 * 0.9
+    above.bar(times, relayed, width=width, align="edge", color=FIRST)
+    above.set_ylabel(f"relayed {'a day' if step > 1 else 'an hour'}")
+    bottom = [0] * len(times)
+    for outcome, colour in (("delayed", SECOND), ("failed", THIRD)):
+        _, counts, _ = _summed(report, outcome)
+        below.bar(times, counts, width=width, bottom=bottom, align="edge", color=colour, label=outcome)
+        bottom = [a + b for a, b in zip(bottom, counts, strict=True)]
+    for number, outage in enumerate(report.outages):
+        begin, end = max(outage.since, report.period.start), min(outage.until or report.now, report.period.end)
+        for axes in (above, below):
+            label = "a next hop was down" if axes is below and not number else None
+            axes.axvspan(_local(begin), _local(end), color=SHADE, alpha=0.4, zorder=0, label=label)
+    below.legend(loc="lower left", bbox_to_anchor=(0.0, 1.0), ncols=3, fontsize=9)
+    below.set_xlim(_local(report.period.start), _local(report.period.end))
+    _date_axis(below)
+
+
+def _date_axis(axes: Axes) -> None:
+    from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
+
+    locator = AutoDateLocator(minticks=4, maxticks=10)  # type: ignore[no-untyped-call]
+    axes.xaxis.set_major_locator(locator)
+    axes.xaxis.set_major_formatter(ConciseDateFormatter(locator, show_offset=False))  # type: ignore[no-untyped-call]
+
+
+def _local(at: float) -> datetime:
+    return datetime.fromtimestamp(at)
+
+
+def _week(canvas: Canvas, report: Report) -> None:
+    axes = canvas.subplots()
+    days = list(reversed(_averages(report)))
+    axes.pcolormesh(range(25), range(8), days, cmap="cividis", edgecolors="none")
+    axes.set_yticks([number + 0.5 for number in range(7)], list(reversed(WEEKDAYS)))
+    axes.set_xticks([hour + 0.5 for hour in range(0, 24, 3)], [f"{hour:02}" for hour in range(0, 24, 3)])
+    axes.set_xlabel("hour of the day; the lighter, the more")
+    axes.grid(visible=False)
+
+
+def _averages(report: Report) -> list[list[float]]:
+    """What comes in at each hour of the week, of as many as the period has of that hour."""
+    times = [[0] * 24 for _ in range(7)]
+    for hour in range(report.period.hours):
+        when = datetime.fromtimestamp(report.period.start + hour * HOUR)
+        times[when.weekday()][when.hour] += 1
+    return [
+        [total / (count or 1) for total, count in zip(*of, strict=True)]
+        for of in zip(report.by_week, times, strict=True)
+    ]
+
+
+def _delays(canvas: Canvas, report: Report) -> None:
+    axes = canvas.subplots()
+    steps = range(max(report.delay_steps) + 1)
+    axes.bar(list(steps), [report.delay_steps.get(step, 0) for step in steps], width=0.9, align="edge", color=FIRST)
+    places = [place for place in map(_step_of, TICKS) if place <= len(steps) + 1]
+    axes.set_xticks(places, list(TICK_WORDS[: len(places)]))
+    axes.set_ylabel("recipients (log)")
+    axes.set_yscale("log")
+    axes.set_ylim(bottom=0.8)
+
+
+def _step_of(seconds: float) -> float:
+    from math import log2
+
+    return 4 * log2(1 + seconds)
+
+
+def _bars(canvas: Canvas, rows: Sequence[tuple[str, Sequence[int]]], kinds: Sequence[tuple[str, str]]) -> None:
+    """Bars to the right, the largest on top, of several kinds one after the other."""
+    axes = canvas.subplots()
+    names = [name for name, _ in rows][::-1]
+    left = [0] * len(rows)
+    for number, (kind, colour) in enumerate(kinds):
+        widths = [counts[number] for _, counts in rows][::-1]
+        axes.barh(names, widths, left=left, color=colour, label=kind)
+        left = [a + b for a, b in zip(left, widths, strict=True)]
+    axes.grid(axis="y", visible=False)
+    axes.grid(axis="x", visible=True)
+    axes.set_xlabel("recipients")
+    if len(kinds) > 1:
+        axes.legend(loc="lower right", fontsize=9)
+
+
+def _reasons(canvas: Canvas, report: Report) -> None:
+    rows = [(one.reason, (one.delayed, one.failed)) for one in report.reasons[:MOST_BARS]]
+    _bars(canvas, rows, (("delayed", SECOND), ("failed", THIRD)))
+
+
+def _domains(canvas: Canvas, report: Report) -> None:
+    rows = [(row.name, (row.counts["relayed"],)) for row in report.domains[:MOST_BARS]]
+    _bars(canvas, rows, (("relayed", FIRST),))
+
+
+# --- the same in words ----------------------------------------------------------------------------------------------
+
+
+def _traffic_words(report: Report) -> str:
+    times, relayed, step = _summed(report, "relayed")
+    most = max(range(len(relayed)), key=relayed.__getitem__)
+    when = f"{step} hours from {times[most]:%A, %d %B, %H:00}" if step > 1 else f"hour from {times[most]:%A %H:00}"
+    count = len(report.outages)
+    down = f" A next hop was down {'once' if count == 1 else f'{count} times'}." if count else ""
+    return f"{sum(relayed):,} recipients relayed, most of them in the {when} ({relayed[most]:,}).{down}"
+
+
+def _week_words(report: Report) -> str:
+    cells = [(count, day, hour) for day, hours in enumerate(_averages(report)) for hour, count in enumerate(hours)]
+    count, day, hour = max(cells)
+    return f"Most mail comes in on {WEEKDAYS[day]} from {hour:02}:00 to {hour + 1:02}:00: {count:,.0f} recipients."
+
+
+def _delay_words(report: Report) -> str:
+    of_all = report.delays[0]
+    return (
+        f"Half of {of_all.recipients:,} recipients within {of_all.median:.1f} s, 99 of 100 within {of_all.p99:,.0f} s."
+    )
+
+
+def _reason_words(report: Report) -> str:
+    worst = report.reasons[0]
+    return f"The most frequent reason is {worst.reason}: {worst.delayed:,} delayed, {worst.failed:,} failed."
+
+
+def _domain_words(report: Report) -> str:
+    row = report.domains[0]
+    return f"Most goes to {row.name}: {row.counts['relayed']:,} recipients."
