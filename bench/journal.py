@@ -11,6 +11,7 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
+from bench.report import report
 from bench.size import QUEUED, hand_in_many
 from copper_kite.store import (
     AddContent,
@@ -166,4 +167,4 @@ def scan(folder: Path) -> None:
         print(f"a log of 1 GB: {statistics.median(ratios):.2f} of the rate of grep -c (median); goal 0.25")
 
 
-FINDS: dict[str, Callable[[Path], None]] = {"story": story, "page": page, "scan": scan}
+FINDS: dict[str, Callable[[Path], None]] = {"story": story, "page": page, "scan": scan, "report": report}

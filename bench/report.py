@@ -30,7 +30,9 @@ def report(folder: Path) -> None:
         rows = _fill(here / "queue")
         for words in (["--month"], ["--month", "--json"], ["--month", "--html", str(here / "r.html")]):
             seconds = statistics.median(_run(config, words) for _ in range(3))
-            print(f"kite report {' '.join(words[:2])}, {rows:,} counts in two months: {seconds:.2f} s; goal {SECONDS:g}")
+            print(
+                f"kite report {' '.join(words[:2])}, {rows:,} counts in two months: {seconds:.2f} s; goal {SECONDS:g}"
+            )
         most = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss * 1024
         print(f"at most {most / 1024 / 1024:.0f} MiB; goal {OCTETS // 1024 // 1024}")
 
@@ -46,7 +48,8 @@ def _fill(folder: Path) -> int:
             delay = delay_step(dice.expovariate(0.5))
             for key in (
                 (hour, "accepted", "", "", who, domain, "", -1),
-                (hour, "relayed", "beacon", "out.beaconpost.example:587", who, domain, "", delay),
+                (hour, "relayed", "beacon", "out.beaconpost.example:587", who, domain, "", -1),
+                (hour, "delay", "beacon", "out.beaconpost.example:587", "", "", "", delay),
             ):
                 known = counts.setdefault(key, [0, 0])
                 known[0] += 1

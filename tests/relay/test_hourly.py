@@ -11,8 +11,9 @@ import pytest
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.session.standin import Rule
 from copper_kite.smtp.replies import Reply
-from copper_kite.store import HourlyCount
+from copper_kite.store import HourlyCount, open_store
 from copper_kite.store.sqlite.kinds import hourly
+from copper_kite.store.sqlite.schema import connect_writer
 from copper_kite.words import State
 from tests.relay.test_relay import ended, letter, talk
 from tests.support import JumpingClock, converse, site
@@ -63,34 +64,36 @@ async def test_what_happens_is_counted_and_the_journal_says_the_same(folder: Pat
         assert sum(one.recipients for one in kept if one.outcome == "refused") == 1
         notices = [one for one in kept if one.outcome == "relayed" and one.who != "127.0.0.1"]
         assert sum(one.recipients for one in notices) == 1, "our own notice leaves, and nobody submitted it"
-        assert all(
-            (one.delay >= 0) == (one.outcome == "relayed") and one.connector for one in kept if one.outcome == "relayed"
-        )
+        delays = [one for one in kept if one.outcome == "delay"]
+        assert sum(one.recipients for one in delays) == 5 and all(one.connector and not one.who for one in delays)
+        assert all((one.delay >= 0) == (one.outcome == "delay") for one in kept)
+        with here.reader() as reader:
+            only = CountFilter(domain="*.example", who="127.0.0.1")
+            rows = reader.summed_counts(*ALL, ("domain",), only, "relayed")
+            assert sorted((domain, count) for domain, count, _ in rows) == [("x.example", 3), ("y.example", 1)]
+            assert reader.summed_counts(*ALL, ("outcome",), CountFilter(domain="%.example")) == []
+            assert reader.summed_counts(*ALL, ("outcome",), CountFilter(domain="*._.example")) == []
         assert len(here.reader().queue((State.RELAYED,))) == sum(
             one.recipients for one in kept if one.outcome == "relayed"
         )
 
 
-async def test_an_hour_with_very_many_different_ones_stays_small(
-    folder: Path, authority: CertificateFiles, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    """Those that come first are counted by themselves; nothing is left out of the sum."""
+def test_an_hour_with_very_many_different_ones_stays_small(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Those that come first are counted by themselves; then domains are "other", then senders; the sum is right."""
     hourly._known.clear()
     monkeypatch.setattr("copper_kite.store.sqlite.kinds.hourly.MOST_KEYS", 3)
     counts: hourly.Counts = {}
     for number in range(10):
-        hourly.add_to(counts, (7, "accepted", "", "", f"user{number}", "x.example", "", -1), 100)
-    async with site(folder, authority) as here:
-        await here.service.stop()
-        from copper_kite.store.sqlite.schema import connect_writer
-
-        connection = connect_writer(here.loaded.data)
-        hourly.add_counts(connection, counts)
-        hourly.add_counts(connection, counts)
-        connection.close()
-        rows = list(here.reader().hourly(7, 8))
-        assert len(rows) == 4 and sum(one.recipients for one in rows) == 20 and sum(one.octets for one in rows) == 2000
-        assert {one.who for one in rows} == {"user0", "user1", "user2", "other"}
+        hourly.add_to(counts, (7, "accepted", "", "", f"user{number}", f"site{number}.example", "", -1), 100)
+    connection = connect_writer(folder)
+    hourly.add_counts(connection, counts)
+    hourly.add_counts(connection, counts)
+    connection.close()
+    with open_store(folder).reader() as reader:
+        rows = list(reader.hourly(7, 8))
+    assert len(rows) == 7 and sum(one.recipients for one in rows) == 20 and sum(one.octets for one in rows) == 2000
+    assert {one.who for one in rows} == {*(f"user{number}" for number in range(6)), "other"}
+    assert {one.domain for one in rows} == {"site0.example", "site1.example", "site2.example", "other"}
     hourly._known.clear()
 
 

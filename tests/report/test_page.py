@@ -14,7 +14,7 @@ import pytest
 from copper_kite.report import Report, last_days, make_report, report_page
 from copper_kite.settings.load import load_configuration
 from copper_kite.store import HourlyCount
-from tests.report.test_report import NOW, Counts, counted, relayed
+from tests.report.test_report import NOW, Counts, counted, relayed, took
 from tests.support import write_site
 
 BROWSER = shutil.which("chromium") or shutil.which("chromium-browser")
@@ -54,7 +54,8 @@ class Outline(html.parser.HTMLParser):
 def made(folder: Path, *more: HourlyCount) -> Report:
     config = write_site(folder, 2525, tls="off")
     counts = [counted("accepted", hour=int(NOW) // 3600 - back, recipients=back) for back in range(1, 100)]
-    counts += [relayed(back, delay=back % 30, hour=int(NOW) // 3600 - back) for back in range(1, 100)]
+    counts += [relayed(back, hour=int(NOW) // 3600 - back) for back in range(1, 100)]
+    counts += [took(back, back % 30, hour=int(NOW) // 3600 - back) for back in range(1, 100)]
     counts += [
         counted("failed", connector="beacon", reason="550 5.1.1 recipient", recipients=3),
         counted("delayed", connector="beacon", reason="connection refused", recipients=4),

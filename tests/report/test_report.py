@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import json
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from fnmatch import fnmatchcase
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 from copper_kite.net.authority import CertificateFiles
-from copper_kite.report import Filter, compare_counts, last_days, make_report, one_day, since_until
+from copper_kite.report import compare_counts, last_days, make_report, one_day, since_until
 from copper_kite.settings.load import Loaded, load_configuration
-from copper_kite.store import HourlyCount, JournalEntry
+from copper_kite.store import CountFilter, HourlyCount, JournalEntry
 from copper_kite.store.model import QueueSummary
 from copper_kite.words import Event, Side
 from tests.support import kite, running, write_site
@@ -27,8 +29,12 @@ def counted(outcome: str, hour: int = HOUR - 1, recipients: int = 1, **more: obj
     return HourlyCount(hour, outcome, **{**known, **more}, recipients=recipients, octets=100 * recipients)  # type: ignore[arg-type]
 
 
-def relayed(recipients: int = 1, delay: int = 0, hour: int = HOUR - 1, **more: object) -> HourlyCount:
-    return counted("relayed", hour, recipients, **{"connector": "beacon", "delay": delay, **more})
+def relayed(recipients: int = 1, hour: int = HOUR - 1, **more: object) -> HourlyCount:
+    return counted("relayed", hour, recipients, **{"connector": "beacon", **more})
+
+
+def took(recipients: int, delay: int, hour: int = HOUR - 1) -> HourlyCount:
+    return counted("delay", hour, recipients, connector="beacon", who="", domain="", delay=delay)
 
 
 class Counts:
@@ -40,6 +46,22 @@ class Counts:
 
     def hourly(self, since: int, until: int) -> Iterator[HourlyCount]:
         return (one for one in self.counts if since <= one.hour < until)
+
+    def summed_counts(
+        self, since: int, until: int, by: Sequence[str], only: CountFilter | None = None, outcome: str = ""
+    ) -> list[tuple[Any, ...]]:
+        """As the store's; `tests/relay/test_hourly.py` has that of the store."""
+        sums: dict[tuple[Any, ...], list[int]] = {}
+        connector, who, domain = only or CountFilter()
+        for one in self.hourly(since, until):
+            if (one.outcome == outcome or not outcome) and all(
+                not wanted or fnmatchcase(has, wanted)
+                for wanted, has in ((connector, one.connector), (who, one.who), (domain, one.domain))
+            ):
+                sum_ = sums.setdefault(tuple(getattr(one, name) for name in by), [0, 0])
+                sum_[0] += one.recipients
+                sum_[1] += one.octets
+        return [(*key, *of) for key, of in sums.items()]
 
     def recounted(self, since: int, until: int) -> Iterator[HourlyCount]:
         return (one for one in self.anew if since <= one.hour < until)
@@ -60,7 +82,7 @@ def loaded(folder: Path) -> Loaded:
     return load_configuration(config, secrets=False)
 
 
-def made(loaded: Loaded, reader: Counts, only: Filter | None = None, days: int = 1):  # type: ignore[no-untyped-def]
+def made(loaded: Loaded, reader: Counts, only: CountFilter | None = None, days: int = 1):  # type: ignore[no-untyped-def]
     return make_report(reader, loaded, last_days(days, NOW), NOW, only)  # type: ignore[arg-type]
 
 
@@ -86,13 +108,17 @@ def test_those_that_relay_most_come_first_and_a_filter_narrows_all(loaded: Loade
     assert [(row.name, row.counts["relayed"], row.octets) for row in report.domains] == [
         ("port.example", 9, 900), ("x.example", 4, 400),
     ]  # fmt: skip
-    for only, total in ((Filter(connector="beacon"), 4), (Filter(domain="*.example"), 13), (Filter(who="rota"), 9)):
+    for only, total in (
+        (CountFilter(connector="beacon"), 4),
+        (CountFilter(domain="*.example"), 13),
+        (CountFilter(who="rota"), 9),
+    ):
         assert made(loaded, counts, only).totals["relayed"] == total, only
 
 
 def test_delays_are_told_by_their_share(loaded: Loaded) -> None:
     """The step of a delay is known, and no more: a fifth of it is what a quantile may be off."""
-    report = made(loaded, Counts(relayed(90, delay=4), relayed(9, delay=26), relayed(1, delay=47)))
+    report = made(loaded, Counts(took(90, 4), took(9, 26), took(1, 47)))
     of_all = report.delays[0]
     assert of_all.recipients == 100 and 1.0 <= of_all.median <= 1.4 and 89 <= of_all.p95 <= 108
     assert 105 <= of_all.p99 <= 108 and 3400 < of_all.largest < 4200
@@ -128,7 +154,7 @@ def test_outages_have_a_length(loaded: Loaded) -> None:
     assert [(one.next_hop, one.until and one.until - one.since) for one in outages] == [
         ("h:587", 10_000), ("h:587", 10_000), ("other:25", None),
     ][-len(outages):]  # fmt: skip
-    assert made(loaded, Counts(journal=journal), Filter(connector="harbour")).outages == []
+    assert made(loaded, Counts(journal=journal), CountFilter(connector="harbour")).outages == []
 
 
 @pytest.mark.parametrize(("used", "told"), [(10, False), (60, True), (100, True)])

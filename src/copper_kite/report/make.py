@@ -8,87 +8,56 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from functools import partial
-from typing import NamedTuple
 
 from copper_kite.report.model import OUTCOMES, AllowanceUse, Delays, Outage, Reason, Report, Row
 from copper_kite.report.period import HOUR, Period
 from copper_kite.report.usual import unusual_senders
-from copper_kite.routing import any_fits
 from copper_kite.settings import Loaded
-from copper_kite.store import DELAY_STEPS, HourlyCount, Reader
+from copper_kite.store import DELAY_STEPS, CountFilter, Reader
 from copper_kite.verdict import judge_attempt
 from copper_kite.words import Cause, Event, Stage
 
-__all__ = ["Filter", "delay_of_step", "make_report"]
+__all__ = ["delay_of_step", "make_report"]
 
 _REPLY = re.compile(r"(\d{3})(?: (\d\.\d+\.\d+))? ([a-z]+)")
 _CAUSES = {cause.value for cause in Cause}
-
-
-class Filter(NamedTuple):
-    """Which counts are looked at: a connector's; recipients in a domain (`*.domain` for those below it); a sender's."""
-
-    connector: str = ""
-    domain: str = ""
-    who: str = ""
-
-    def fits(self, one: HourlyCount) -> bool:
-        """Whether a count is looked at. What was accepted or refused has no connector."""
-        if self.connector and one.connector != self.connector:
-            return False
-        if self.who and one.who != self.who:
-            return False
-        return not self.domain or any_fits([self.domain], f"x@{one.domain}")
+_ALL = ("outcome", "connector", "who", "domain", "reason")
 
 
 @dataclass(slots=True)
 class _Sums:
     """Counts of a period, summed in every way that a report needs."""
 
-    period: Period
     totals: Counter[str] = field(default_factory=Counter)
     octets: int = 0
     by: dict[str, dict[str, Counter[str]]] = field(default_factory=lambda: defaultdict(lambda: defaultdict(Counter)))
     octets_by: dict[str, Counter[str]] = field(default_factory=lambda: defaultdict(Counter))
-    steps: dict[str, Counter[int]] = field(default_factory=lambda: defaultdict(Counter))
     reasons: dict[str, Counter[str]] = field(default_factory=lambda: defaultdict(Counter))
     connector_of: dict[str, str] = field(default_factory=dict)  # of a reason, one that it came by
     refusals: Counter[tuple[str, str]] = field(default_factory=Counter)
-    by_hour: dict[str, list[int]] = field(default_factory=dict)
-    by_week: list[list[int]] = field(default_factory=lambda: [[0] * 24 for _ in range(7)])
-    first: int | None = None
 
-    def add(self, one: HourlyCount) -> None:
-        outcome, count = one.outcome, one.recipients
+    def add(self, outcome: str, connector: str, who: str, domain: str, reason: str, count: int, octets: int) -> None:
         self.totals[outcome] += count
-        self.first = one.hour if self.first is None else min(self.first, one.hour)
-        self.by_hour.setdefault(outcome, [0] * self.period.hours)[one.hour - self.period.since] += count
-        for kind, name in (("connector", one.connector), ("who", one.who), ("domain", one.domain)):
+        for kind, name in (("connector", connector), ("who", who), ("domain", domain)):
             if name:
                 self.by[kind][name][outcome] += count
                 if outcome == "relayed":
-                    self.octets_by[kind][name] += one.octets
+                    self.octets_by[kind][name] += octets
         if outcome == "relayed":
-            self.octets += one.octets
-            self.steps[""][one.delay] += count
-            self.steps[one.connector][one.delay] += count
-        elif outcome == "accepted":
-            when = datetime.fromtimestamp(one.hour * HOUR)
-            self.by_week[when.weekday()][when.hour] += count
+            self.octets += octets
         elif outcome == "refused":
-            self.refusals[one.who, one.reason] += count
-        else:
-            self.reasons[one.reason][outcome] += count
-            self.connector_of.setdefault(one.reason, one.connector)
+            self.refusals[who, reason] += count
+        elif outcome != "accepted":
+            self.reasons[reason][outcome] += count
+            self.connector_of.setdefault(reason, connector)
 
 
-def make_report(reader: Reader, loaded: Loaded, period: Period, now: float, only: Filter | None = None) -> Report:
+def make_report(reader: Reader, loaded: Loaded, period: Period, now: float, only: CountFilter | None = None) -> Report:
     """The report on a period. Raises StoreError."""
-    only = only or Filter()
-    sums, before = _Sums(period), _Sums(period.before)
-    for one in reader.hourly(period.before.since, period.until):
-        if only.fits(one):
-            (sums if one.hour >= period.since else before).add(one)
+    only = only or CountFilter()
+    sums, before = _summed(reader, period, only), _summed(reader, period.before, only)
+    by_hour, by_week, first = _by_time(reader, period, only)
+    steps = _delay_steps(reader, period, only)
     summary = reader.summary()
     return Report(
         period=period,
@@ -100,19 +69,57 @@ def make_report(reader: Reader, loaded: Loaded, period: Period, now: float, only
         connectors=_rows(sums, "connector"),
         senders=_rows(sums, "who"),
         domains=_rows(sums, "domain"),
-        delays=[_delays(name, steps) for name, steps in sorted(sums.steps.items()) if steps],
+        delays=[_delays(name, of) for name, of in sorted(steps.items())],
         reasons=_reasons(sums),
         refusals=[(who, reason, count) for (who, reason), count in sums.refusals.most_common()],
         outages=[one for one in _outages(reader, period) if not only.connector or one.connector == only.connector],
         allowances=_allowances(reader, loaded, now, only.connector),
-        unusual=unusual_senders(reader, period, now, only.fits),
-        by_hour={outcome: sums.by_hour.get(outcome, [0] * period.hours) for outcome in OUTCOMES},
-        by_week=sums.by_week,
-        delay_steps=dict(sums.steps[""]),
+        unusual=unusual_senders(reader, period, now, only),
+        by_hour=by_hour,
+        by_week=by_week,
+        delay_steps=dict(steps.get("", {})),
         waiting=summary.messages,
         oldest=summary.oldest,
-        counted_since=None if sums.first is None else sums.first * HOUR,
+        counted_since=None if first is None else first * HOUR,
     )
+
+
+def _summed(reader: Reader, period: Period, only: CountFilter) -> _Sums:
+    sums = _Sums()
+    for outcome, *row in reader.summed_counts(period.since, period.until, _ALL, only):
+        if outcome in OUTCOMES:
+            sums.add(outcome, *row)
+    return sums
+
+
+def _by_time(
+    reader: Reader, period: Period, only: CountFilter
+) -> tuple[dict[str, list[int]], list[list[int]], int | None]:
+    """By outcome what each hour had; what was accepted by weekday and hour of the day; and the first hour with any."""
+    by_hour = {outcome: [0] * period.hours for outcome in OUTCOMES}
+    by_week, first = [[0] * 24 for _ in range(7)], None
+    for hour, outcome, count, _ in reader.summed_counts(period.since, period.until, ("hour", "outcome"), only):
+        if outcome not in OUTCOMES:
+            continue
+        first = hour if first is None else min(first, hour)
+        by_hour[outcome][hour - period.since] += count
+        if outcome == "accepted":
+            when = datetime.fromtimestamp(hour * HOUR)
+            by_week[when.weekday()][when.hour] += count
+    return by_hour, by_week, first
+
+
+def _delay_steps(reader: Reader, period: Period, only: CountFilter) -> dict[str, Counter[int]]:
+    """Recipients by the step of their delay, for each connector and (under no name) for all; senders and domains have
+    none of their own."""
+    steps: dict[str, Counter[int]] = defaultdict(Counter)
+    if only.who or only.domain:
+        return steps
+    rows = reader.summed_counts(period.since, period.until, ("connector", "delay"), only, "delay")
+    for connector, delay, count, _ in rows:
+        steps[""][delay] += count
+        steps[connector][delay] += count
+    return steps
 
 
 def _rows(sums: _Sums, kind: str) -> list[Row]:

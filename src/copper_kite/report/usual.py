@@ -11,12 +11,11 @@ from __future__ import annotations
 
 import math
 from collections import defaultdict
-from collections.abc import Callable
 from statistics import median
 
 from copper_kite.report.model import Unusual
 from copper_kite.report.period import Period
-from copper_kite.store import HourlyCount, Reader
+from copper_kite.store import CountFilter, Reader
 
 __all__ = ["unusual_senders"]
 
@@ -28,7 +27,7 @@ LEAST = 20  # recipients
 NORMAL = 1.4826
 
 
-def unusual_senders(reader: Reader, period: Period, now: float, fits: Callable[[HourlyCount], bool]) -> list[Unusual]:
+def unusual_senders(reader: Reader, period: Period, now: float, only: CountFilter) -> list[Unusual]:
     """Those that are furthest from what is usual first."""
     until = min(period.until, int(now) // 3600)  # the hour that runs is not over
     if until <= period.since:
@@ -36,10 +35,10 @@ def unusual_senders(reader: Reader, period: Period, now: float, fits: Callable[[
     hours = until - period.since
     sent: dict[str, dict[int, int]] = defaultdict(lambda: defaultdict(int))
     first = None
-    for one in reader.hourly(period.since - WEEKS * WEEK, until):
-        first = one.hour if first is None else min(first, one.hour)
-        if one.outcome == "accepted" and fits(one):
-            sent[one.who][one.hour] += one.recipients
+    counts = reader.summed_counts(period.since - WEEKS * WEEK, until, ("who", "hour"), only, "accepted")
+    for who, hour, recipients, _ in counts:
+        first = hour if first is None else min(first, hour)
+        sent[who][hour] += recipients
     weeks = 0 if first is None else min((period.since - first) // WEEK, WEEKS)
     if weeks < FEWEST_WEEKS:
         return []

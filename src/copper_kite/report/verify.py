@@ -21,7 +21,7 @@ class Difference(NamedTuple):
 
 
 def compare_counts(reader: Reader, since: int, until: int) -> tuple[int, list[Difference]]:
-    """How many recipients the journal has of these hours, and where the counts differ.
+    """How many recipients and refusals the journal has of these hours, and where the counts differ.
 
     Only what is summed over an hour can be compared: of very many different senders or domains, the rare ones count
     as "other".
@@ -32,7 +32,7 @@ def compare_counts(reader: Reader, since: int, until: int) -> tuple[int, list[Di
         for key in sorted(counted.keys() | journal.keys())
         if counted[key] != journal[key]
     ]
-    return sum(journal.values()), differences
+    return sum(count for (_, outcome), count in journal.items() if outcome != "delay"), differences
 
 
 def _summed(counts: Iterable[HourlyCount]) -> Counter[tuple[int, str]]:

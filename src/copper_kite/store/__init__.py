@@ -36,6 +36,7 @@ if TYPE_CHECKING:
         Attempt,
         CarrierThen,
         ConnectorState,
+        CountFilter,
         Due,
         Happened,
         HourlyCount,
@@ -90,9 +91,8 @@ _get, _names = lazy_exports(
         "health": "Lost Rescued Verified",
         "ids": "ID_LENGTH IdMaker id_range id_text",
         "live": "AttemptNow DownNow LaneNow read_live remove_live write_live",
-        "model": "Attempt CarrierThen ConnectorState DELAY_STEPS Due Happened HourlyCount JournalEntry LaneStop Message"
-        " QueueGroup QueueRow"
-        " QueueSummary Recipient Record Selection Tally Waiting AdminRequest",
+        "model": "Attempt CarrierThen ConnectorState CountFilter DELAY_STEPS Due Happened HourlyCount JournalEntry"
+        " LaneStop Message QueueGroup QueueRow QueueSummary Recipient Record Selection Tally Waiting AdminRequest",
         "recording": "Recording read_recordings write_recordings",
         "operations": "AddContent AddMessage AddRecipient Done DropContent ExtendLifetime FinishOrder Forget ForgetOld"
         " MoveContent NoteFailure Operation RecordAttempt RecordRelayed Reroute RetryNow SendBy SetState ShiftClock"

@@ -20,6 +20,7 @@ from copper_kite.store.health import Rescued, Verified
 from copper_kite.store.model import (
     AdminRequest,
     ConnectorState,
+    CountFilter,
     Due,
     Happened,
     HourlyCount,
@@ -87,6 +88,12 @@ class ServerReads(Protocol):
 
     def hourly(self, since: int, until: int) -> Iterator[HourlyCount]:
         """What was counted in the hours (since 1970) from `since` to before `until`."""
+
+    def summed_counts(
+        self, since: int, until: int, by: Sequence[str], only: CountFilter | None = None, outcome: str = ""
+    ) -> list[tuple[Any, ...]]:
+        """The same, summed by these fields of `HourlyCount`: a row has their values, recipients and octets. With an
+        `outcome`, of that alone."""
 
     def recounted(self, since: int, until: int) -> Iterator[HourlyCount]:
         """The same, counted anew from what the journal has of those hours. Slow, as it reads all of it."""

@@ -15,6 +15,7 @@ __all__ = [
     "Attempt",
     "CarrierThen",
     "ConnectorState",
+    "CountFilter",
     "Due",
     "Happened",
     "HourlyCount",
@@ -260,10 +261,10 @@ class HourlyCount(NamedTuple):
     """How many recipients, and octets of their messages, had an outcome within an hour (since 1970).
 
     `outcome` is "accepted" (no connector yet), "relayed", "delayed" (each attempt that put one off), "failed" or
-    "refused" (by a listener). `who` submitted it: a local user, an account or an address; `domain` is the
-    recipient's; `reason` has the codes of the reply and the stage, or the cause. `delay` is the step of the time
-    until the relay, from 2 ** (delay / DELAY_STEPS) - 1 seconds after the submission up to the next; -1 where
-    nothing was relayed.
+    "refused" (by a listener). `who` submitted it: a local user, an account or an address; `domain` is the recipient's;
+    `reason` has the codes of the reply and the stage, or the cause. The outcome "delay" counts what was relayed once
+    more, by `delay`, the step of the time that it took: from 2 ** (delay / DELAY_STEPS) - 1 seconds up to the next; it
+    has no `who` and `domain`. Elsewhere `delay` is -1.
     """
 
     hour: int
@@ -276,6 +277,15 @@ class HourlyCount(NamedTuple):
     delay: int
     recipients: int
     octets: int
+
+
+class CountFilter(NamedTuple):
+    """Which hourly counts are looked at: of a connector, of a sender, of a recipients' domain (`*.domain` for those
+    below it); empty for all."""
+
+    connector: str = ""
+    who: str = ""
+    domain: str = ""
 
 
 class Tally(NamedTuple):

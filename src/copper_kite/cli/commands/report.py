@@ -42,15 +42,15 @@ def report(ctx: click.Context, /, as_json: bool, verify: bool, **given: Any) -> 
     allowances; senders that sent more or less than usual. The numbers are kept by the hour for two years.
     """
     from copper_kite.cli.output.report_output import report_json, show_report
-    from copper_kite.report import Filter, make_report
-    from copper_kite.store import open_store
+    from copper_kite.report import make_report
+    from copper_kite.store import CountFilter, open_store
 
     now, loaded = time.time(), load_settings(ctx.obj)
     period = _period(now, given)
     with open_store(Path(queue_folder(ctx.obj))).reader() as reader:
         if verify:
             ctx.exit(_verify(reader, period, as_json=as_json))
-        only = Filter(given["connector"] or "", (given["domain"] or "").lower(), given["who"] or "")
+        only = CountFilter(given["connector"] or "", given["who"] or "", (given["domain"] or "").lower())
         made = make_report(reader, loaded, period, now, only)
     if given["html"]:
         _write_page(Path(given["html"]), made, loaded.server_name)

@@ -17,6 +17,7 @@ from copper_kite.errors import ContentUnreadable, NotFound
 from copper_kite.store.ids import id_at, id_text
 from copper_kite.store.model import (
     AdminRequest,
+    CountFilter,
     Due,
     HourlyCount,
     JournalEntry,
@@ -209,6 +210,26 @@ class SqliteReads:
 
     def hourly(self, since: int, until: int) -> Iterator[HourlyCount]:
         return map(HourlyCount._make, self._rows("SELECT * FROM hourly WHERE hour >= ? AND hour < ?", since, until))
+
+    def summed_counts(
+        self, since: int, until: int, by: Sequence[str], only: CountFilter | None = None, outcome: str = ""
+    ) -> list[tuple[Any, ...]]:
+        assert set(by) <= set(HourlyCount._fields), by
+        connector, who, domain = only or CountFilter()
+        conditions: list[tuple[str, Any]] = [("hour >= ?", since), ("hour < ?", until)]
+        conditions += [(f"{name} = ?", value) for name, value in
+                       (("outcome", outcome), ("connector", connector), ("who", who)) if value]  # fmt: skip
+        if domain:
+            below = domain.startswith("*.")
+            pattern = "%" + "".join(f"\\{char}" if char in "%_\\" else char for char in domain[1:])
+            conditions.append(("domain LIKE ? ESCAPE '\\'", pattern) if below else ("domain = ?", domain))
+        where, columns = " AND ".join(condition for condition, _ in conditions), ", ".join(by)
+        return list(
+            self._rows(
+                f"SELECT {columns}, sum(recipients), sum(octets) FROM hourly WHERE {where} GROUP BY {columns}",
+                *(value for _, value in conditions),
+            )
+        )
 
     def recounted(self, since: int, until: int) -> Iterator[HourlyCount]:
         with self._at_once():

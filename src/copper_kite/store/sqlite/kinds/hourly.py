@@ -31,8 +31,8 @@ __all__ = [
 ]
 
 HOUR = 3600  # seconds
-MOST_KEYS = 2000  # of an hour; what else there is counts as "other"
-OTHER = "other"
+MOST_KEYS = 300  # of an hour; then domains, and after as many more senders and next hops, count as "other"
+OTHER, DELAY = "other", "delay"
 _CODES = re.compile(r"([2-5]\d\d)(?:[ -]([245]\.\d{1,3}\.\d{1,3}))?\b")
 
 Key = tuple[int, str, str, str, str, str, str, int]  # a HourlyCount up to its numbers
@@ -84,8 +84,10 @@ def _bounded(connection: sqlite3.Connection, key: Key) -> Key:
     if key in known:
         return key
     if len(known) >= MOST_KEYS:
-        _, outcome, connector, *_, delay = key
-        return hour, outcome, connector, OTHER, OTHER, OTHER, OTHER if key[6] else "", delay
+        _, outcome, connector, next_hop, who, _, reason, delay = key
+        if len(known) >= 2 * MOST_KEYS:
+            next_hop, who = OTHER if next_hop else "", OTHER if who else ""
+        key = hour, outcome, connector, next_hop, who, OTHER if key[5] else "", reason, delay
     known.add(key)
     return key
 
@@ -118,11 +120,10 @@ def count_results(
     arrived, size, who = message
     hour = int(at) // HOUR
     for address, state, stage, reply in results:
-        if state == _RELAYED:
-            key = hour, state, connector, next_hop, who, domain_of(address), "", delay_step(at + seconds - arrived)
-        else:
-            key = hour, state, connector, next_hop, who, domain_of(address), reason_of(reply, stage, cause), -1
-        add_to(counts, key, size)
+        reason = "" if state == _RELAYED else reason_of(reply, stage, cause)
+        add_to(counts, (hour, state, connector, next_hop, who, domain_of(address), reason, -1), size)
+        if state == _RELAYED:  # by itself: with all the rest, nearly each one would be a row of its own
+            add_to(counts, (hour, DELAY, connector, next_hop, "", "", "", delay_step(at + seconds - arrived)), 0)
 
 
 def count_refusal(counts: Counts, at: float, facts: dict[str, object]) -> None:
