@@ -11,7 +11,7 @@ import pytest
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.session.standin import Rule
 from copper_kite.smtp.replies import Reply
-from copper_kite.store import HourlyCount, open_store
+from copper_kite.store import CountFilter, HourlyCount, open_store
 from copper_kite.store.sqlite.kinds import hourly
 from copper_kite.store.sqlite.schema import connect_writer
 from copper_kite.words import State
