@@ -53,6 +53,7 @@ TABLES: tuple[tuple[str, type[BaseModel]], ...] = (
     ("[guard]", model.Guard),
     ("[log]", model.Log),
     ("[journal]", model.Journal),
+    ("[metrics]", model.Metrics),
     ("[[other_log]]", model.OtherLog),
 )
 
@@ -156,6 +157,8 @@ EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
     ("Journal", "keep"): ('"30d"', ""),
     ("Journal", "max_size"): ('"10GiB"', ""),
     ("Journal", "keep_counts"): ('"730d"', ""),
+    ("Metrics", "bind"): ('"127.0.0.1:9587"', ""),
+    ("Metrics", "allow"): ('["127.0.0.0/8", "::1"]', ""),
     ("OtherLog", "name"): ('"beacon"', ""),
     ("OtherLog", "files"): ('["/var/log/beacon/mail.log*"]', "RFC 5424"),
     ("OtherLog", "map"): ('"beacon-map.toml"', ""),

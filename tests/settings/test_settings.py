@@ -139,7 +139,7 @@ def test_a_value_of_any_kind_at_any_key_is_taken_or_is_a_finding(folder: Path, v
                 sketch(str(folder / "kite.toml"))
 
 
-@pytest.mark.parametrize("page", ["make_configuration.py", "make_conformance.py", "make_manual.py"])
+@pytest.mark.parametrize("page", ["make_configuration.py", "make_conformance.py", "make_manual.py", "make_metrics.py"])
 def test_pages_that_are_made_are_made_anew(page: str) -> None:
     """docs/configuration.md is made from the model, docs/conformance.md from the tests, man/ from the commands."""
     import subprocess

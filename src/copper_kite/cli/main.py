@@ -51,6 +51,7 @@ FAMILIES: dict[str, dict[str, tuple[str, str]]] = {
     },
     "Watch": {
         "report": ("report", "Show what happened in a day, a week or a month."),
+        "metrics": ("metrics", "Print the numbers that monitoring programs collect."),
     },
     "Learn": {
         "demo": ("demo", "A whole day of a small ferry line in half a minute."),

@@ -5,7 +5,6 @@ Every decision is a reply that tells the program's owner what happened, and the 
 
 from __future__ import annotations
 
-import ipaddress
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -14,10 +13,10 @@ from copper_kite.mail import format_date
 from copper_kite.relay.pace import Paces
 from copper_kite.relay.usage import Usage
 from copper_kite.routing import any_fits
-from copper_kite.settings import Account, Guard
+from copper_kite.settings import Account, Guard, is_within
 from copper_kite.smtp import Reply
 
-__all__ = ["WAIT_TO_LOGIN", "Client", "Gate", "is_within"]
+__all__ = ["WAIT_TO_LOGIN", "Client", "Gate"]
 
 MAX_WATCHED = 10_000  # pairs of account and address with failed logins
 FAILURES = 100  # in a row, of one account from one address, before its logins have to wait (RFC 4954 9)
@@ -148,10 +147,3 @@ class Gate:
             return None
         wrong = next((address for address in addresses if not any_fits(account.senders, address)), None)
         return None if wrong is None else Reply(550, "5.7.1", f"account {account.name} may not send as <{wrong}>")
-
-
-def is_within(address: str, networks: Sequence[ipaddress.IPv4Network | ipaddress.IPv6Network]) -> bool:
-    """Whether an address is in one of the networks; an IPv4 address in IPv6 form counts as what it is."""
-    client = ipaddress.ip_address(address.partition("%")[0])
-    mapped = getattr(client, "ipv4_mapped", None)
-    return any((mapped or client) in network for network in networks)

@@ -13,7 +13,7 @@ from copper_kite.net import ServerSession
 from copper_kite.relay.supervised import handed_over
 from copper_kite.settings import Endpoint
 
-__all__ = ["Listening"]
+__all__ = ["Listening", "listen_failed", "unix_socket"]
 
 BACKLOG = 512
 
@@ -41,7 +41,7 @@ class Listening:
         try:
             ready = self._handed_over.get(endpoint)
             if endpoint.path:
-                sock = ready or _unix_socket(endpoint)
+                sock = ready or unix_socket(endpoint)
                 self._servers[endpoint] = await self._loop.create_unix_server(session, sock=sock)
             elif ready is not None:
                 self._servers[endpoint] = await self._loop.create_server(session, sock=ready)
@@ -49,13 +49,8 @@ class Listening:
                 self._servers[endpoint] = await self._loop.create_server(
                     session, endpoint.host, endpoint.port, backlog=BACKLOG
                 )
-        except PermissionError as error:
-            remedy = "ports below 1024 need the right to bind them; try 2525" if 0 < endpoint.port < 1024 else ""
-            raise ListenFailed(listener, str(endpoint), "not permitted", remedy) from error
         except OSError as error:
-            problem = (error.strerror or str(error)).lower()
-            remedy = "another program listens there: stop it, or choose another port" if "in use" in problem else ""
-            raise ListenFailed(listener, str(endpoint), problem, remedy) from error
+            raise listen_failed(listener, endpoint, error) from error
 
     def close(self, endpoint: Endpoint) -> None:
         """Take no more clients at `endpoint`; sessions go on."""
@@ -70,7 +65,17 @@ class Listening:
             self.close(endpoint)
 
 
-def _unix_socket(endpoint: Endpoint) -> socket.socket:
+def listen_failed(name: str, endpoint: Endpoint, error: OSError) -> ListenFailed:
+    """Why an address cannot be had, for people."""
+    if isinstance(error, PermissionError):
+        remedy = "ports below 1024 need the right to bind them; try 2525" if 0 < endpoint.port < 1024 else ""
+        return ListenFailed(name, str(endpoint), "not permitted", remedy)
+    problem = (error.strerror or str(error)).lower()
+    remedy = "another program listens there: stop it, or choose another port" if "in use" in problem else ""
+    return ListenFailed(name, str(endpoint), problem, remedy)
+
+
+def unix_socket(endpoint: Endpoint) -> socket.socket:
     """A socket at the path, open to every local user; a stale one is replaced, a living one is not."""
     path = Path(endpoint.path)
     path.parent.mkdir(parents=True, exist_ok=True)

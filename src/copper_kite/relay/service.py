@@ -23,6 +23,7 @@ from copper_kite.relay.lag import LagMonitor
 from copper_kite.relay.listeners import Listeners
 from copper_kite.relay.live import Publisher
 from copper_kite.relay.log import Log, open_log
+from copper_kite.relay.metrics_process import MetricsProcess
 from copper_kite.relay.recordings import Recordings
 from copper_kite.relay.refusals import Refusal, Refusals
 from copper_kite.relay.retention import Retention
@@ -76,6 +77,7 @@ class Service:
     room: AdmissionControl
     refusals: Refusals
     listeners: Listeners
+    metrics: MetricsProcess
     routes: Callable[[], list[JournalEntry]]  # as they were written down
     undo: AsyncExitStack
     taken_at: float = 0.0  # when the configuration was taken up
@@ -116,12 +118,17 @@ class Service:
             refusals=refusals, recordings=recordings, log=log, fault=supervisor.note,
         )  # fmt: skip
         listeners = undo.enter_context(closing(Listeners(registry, submission, supervisor, log)))
+        metrics = MetricsProcess(supervisor, log)
+        undo.callback(metrics.stop)
         service = cls(
             lost=lost, loaded=loaded, clock=clock, writer=writer, log=log, dispatcher=dispatcher, retention=retention,
-            registry=registry, gate=gate, room=room, refusals=refusals, listeners=listeners, routes=routes, undo=undo,
+            registry=registry, gate=gate, room=room, refusals=refusals, listeners=listeners, metrics=metrics,
+            routes=routes, undo=undo,
         )  # fmt: skip
         service._set_limits(loaded)
+        metrics.bind(loaded)
         await listeners.take_up(loaded)
+        metrics.take_up(loaded)
         clock.stepped = partial(_clock_stepped, dispatcher)
         service._watch(store, supervisor, clock)
         dispatcher.start()
@@ -179,10 +186,13 @@ class Service:
         loaded = replace(loaded, data=self.loaded.data, server_name=self.loaded.server_name)
         _take_up_log(self.log, loaded)
         try:
+            self.metrics.bind(loaded)
             await self.listeners.take_up(loaded)
         except ListenFailed:
+            self.metrics.unbind()
             _take_up_log(self.log, self.loaded)
             raise
+        self.metrics.take_up(loaded)
         self._set_limits(loaded)
         self.dispatcher.reload(loaded)
         self.loaded = loaded

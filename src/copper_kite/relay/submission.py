@@ -10,14 +10,14 @@ from collections.abc import Callable
 from copper_kite.clock import Clock
 from copper_kite.mail import Completion
 from copper_kite.relay.admission import AdmissionControl
-from copper_kite.relay.gate import Client, Gate, is_within
+from copper_kite.relay.gate import Client, Gate
 from copper_kite.relay.log import Log
 from copper_kite.relay.pace import Paces
 from copper_kite.relay.recipient_outcome import parameter_value
 from copper_kite.relay.recordings import Recordings
 from copper_kite.relay.refusals import Refusals
 from copper_kite.routing import Outward, Router, any_fits
-from copper_kite.settings import Listener, Loaded
+from copper_kite.settings import Listener, Loaded, is_within
 from copper_kite.smtp import NoDirectory, ScramKey, made_up_key
 from copper_kite.store import AddMessage, IdMaker, Submit
 

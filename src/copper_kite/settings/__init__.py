@@ -36,10 +36,12 @@ if TYPE_CHECKING:
         Guard,
         Listener,
         Log,
+        Metrics,
         Settings,
         Table,
         model_of,
     )
+    from copper_kite.settings.networks import is_within
     from copper_kite.settings.schema import json_schema
     from copper_kite.settings.secrets import Credential, check_credential, read_credentials
     from copper_kite.settings.server_tls import server_context
@@ -73,7 +75,8 @@ __getattr__, __all__ = lazy_exports(
         "load": "Loaded data_folder_in data_folder_of examine_configuration find_config load_configuration"
         " load_source secret_file",
         "locate": "locate_key",
-        "model": "Account Connector DEFAULT_PORTS Guard LEVELS Listener Log Settings Table model_of",
+        "model": "Account Connector DEFAULT_PORTS Guard LEVELS Listener Log Metrics Settings Table model_of",
+        "networks": "is_within",
         "schema": "json_schema",
         "secrets": "Credential check_credential read_credentials",
         "server_tls": "server_context",

@@ -383,6 +383,18 @@ class Journal(Table):
     )
 
 
+class Metrics(Table):
+    """`[metrics]`: where monitoring programs ask how the server is: `/metrics`, `/health`, `/live`."""
+
+    bind: Bind | None = Field(
+        default=None, description='Address, as in `"127.0.0.1:9587"` or `"unix:/run/copper-kite/metrics.sock"`.'
+    )
+    allow: list[Allowed] = Field(
+        default=[ipaddress.ip_network("127.0.0.0/8"), ipaddress.ip_network("::1")],
+        description="Networks whose clients get an answer. A Unix socket answers all local users.",
+    )
+
+
 class OtherLog(Table):
     """`[[other_log]]`: a log of another program or host, in which `kite trace` and `kite log` look, too."""
 
@@ -408,6 +420,7 @@ class Settings(Table):
     guard: Guard = Guard()
     log: Log = Log()
     journal: Journal = Journal()
+    metrics: Metrics = Metrics()
     other_log: list[OtherLog] = []
 
 

@@ -44,7 +44,7 @@ Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 
 
 def _parse_network(value: object) -> Network:
-    """An IPv4 network in IPv6 form is the IPv4 network: so its clients are known, too (see `gate.is_within`)."""
+    """An IPv4 network in IPv6 form is the IPv4 network: so its clients are known, too (see `networks.is_within`)."""
     try:
         network = ipaddress.ip_network(str(value))
         mapped = getattr(network.network_address, "ipv4_mapped", None)

@@ -61,6 +61,8 @@ def serve(config: str | None) -> None:
         service = await Service.start(loaded)
         for endpoint in service.endpoints:
             echo(f"listening on {endpoint}", err=True)
+        if (monitored := loaded.settings.metrics.bind) is not None:
+            echo(f"answering /metrics, /health and /live on {monitored}", err=True)
         loop.add_signal_handler(signal.SIGHUP, lambda: reloads.append(loop.create_task(reload(service))))
         for connector in loaded.settings.connector:
             login = f", login by credential {connector.credential}" if connector.credential else ""

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-import os
 import time
 from typing import TYPE_CHECKING
 
 import click
 
 from copper_kite.cli.output.show import local_time, print_json
-from copper_kite.cli.output.status_screen import Disk, ServerStatus, show_status, status_json
+from copper_kite.cli.output.status_screen import ServerStatus, show_status, status_json
 from copper_kite.cli.shared.options import json_option, load_settings
 
 if TYPE_CHECKING:
+    from copper_kite.metrics import Disk
     from copper_kite.settings import Loaded
     from copper_kite.store import Note
 
@@ -40,6 +40,7 @@ def _gather(config: str | None) -> ServerStatus:
     """All that is to be told. Raises SettingsError, StoreError."""
     from copper_kite.cli.commands.connector import allowances_used
     from copper_kite.errors import StoreError
+    from copper_kite.metrics import disk_of
     from copper_kite.store import dropped_names, open_store, read_live, read_note, read_recordings, running_server
     from copper_kite.trace import DAY, flow_of
 
@@ -56,7 +57,7 @@ def _gather(config: str | None) -> ServerStatus:
         dropped=len(dropped_names(loaded.drop)),
         recordings=read_recordings(loaded.data, now),
         allowances=allowances_used(loaded),
-        disk=_disk(loaded),
+        disk=disk_of(loaded),
     )
     if server.disk is not None and server.disk.short:
         told = [*told, _short_of_room(loaded, server.disk)]
@@ -92,15 +93,6 @@ def _settings(config: str | None) -> tuple[Loaded, list[str]]:
         lines = str(error).splitlines()
         head = f"{path} cannot be used as it is now; the server goes on with that of {local_time(note.taken_at)}:"
         return load_source(path, note.source, secrets=False), [head, *(f"  {line}" for line in lines)]
-
-
-def _disk(loaded: Loaded) -> Disk | None:
-    """The disk of the data folder; None where that is not there yet."""
-    try:
-        found = os.statvfs(loaded.data)
-    except OSError:
-        return None
-    return Disk(found.f_bavail * found.f_frsize, found.f_blocks * found.f_frsize, loaded.settings.server.keep_free)
 
 
 def _short_of_room(loaded: Loaded, disk: Disk) -> str:

@@ -34,6 +34,7 @@ TOPICS = {
     "stand-ins": "How `kite catch` behaves, and misbehaves.",
     "zones": "Names without DNS, for trials.",
     "line-maps": "How the logs of other programs are read.",
+    "metrics": "What monitoring programs collect, and how they ask whether all is well.",
     "json": "What `--json` prints, command by command.",
     "backup": "What to keep, how to put it back, and how to upgrade.",
 }

@@ -6,17 +6,18 @@ import math
 import sys
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any
 
 from copper_kite.cli.output.show import age, echo, json_time, local_time, print_table, say, size, stop_json
 from copper_kite.settings import NEARLY
 from copper_kite.trace import HOURS, OUTCOMES, Flow
 
 if TYPE_CHECKING:
+    from copper_kite.metrics import Disk
     from copper_kite.settings import Connector, Loaded
     from copper_kite.store import ConnectorState, LaneNow, LaneStop, QueueSummary, Recording, Running
 
-__all__ = ["Disk", "ServerStatus", "show_status", "status_json"]
+__all__ = ["ServerStatus", "show_status", "status_json"]
 
 MOST_STOPS = 10  # lanes that are shown one by one
 BARS = "▁▂▃▄▅▆▇"  # without the full one, which would touch that of the row above
@@ -24,19 +25,6 @@ NUMERALS = "1234567"  # for terminals that have no bars
 NO_BAR = "·", "."
 
 Line = tuple[str, str]  # text and style
-
-
-class Disk(NamedTuple):
-    """The disk of the data folder, in octets."""
-
-    free: int
-    all: int
-    keep_free: int
-
-    @property
-    def short(self) -> bool:
-        """Whether less is free than is to stay so."""
-        return self.free < self.keep_free
 
 
 @dataclass(slots=True)

@@ -1,0 +1,29 @@
+"""What monitoring programs ask for: numbers in the Prometheus and OpenMetrics text forms, and whether all is well.
+
+`Collector` gives the numbers to the library that writes them; `find_problems` the reasons why a server is not well.
+`copper_kite.metrics.server` is a process of its own, which answers beside a running server.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from copper_kite.lazy import lazy_exports
+
+if TYPE_CHECKING:
+    from copper_kite.metrics.collector import Collector, render
+    from copper_kite.metrics.families import FAMILIES, Family
+    from copper_kite.metrics.health import Disk, Problem, disk_of, find_problems
+    from copper_kite.metrics.readings import Readings, take_readings
+    from copper_kite.metrics.totals import Totals
+
+__getattr__, __all__ = lazy_exports(
+    __name__,
+    {
+        "collector": "Collector render",
+        "families": "FAMILIES Family",
+        "health": "Disk Problem disk_of find_problems",
+        "readings": "Readings take_readings",
+        "totals": "Totals",
+    },
+)

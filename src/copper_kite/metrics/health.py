@@ -1,0 +1,58 @@
+"""Whether a server is well: what is wrong with it that does not mend by itself, whoever its next hops are."""
+
+from __future__ import annotations
+
+import os
+from typing import NamedTuple
+
+from copper_kite.settings import Loaded
+from copper_kite.store import Note
+
+__all__ = ["Disk", "Problem", "disk_of", "find_problems"]
+
+
+class Disk(NamedTuple):
+    """The disk of the data folder, in octets."""
+
+    free: int
+    all: int
+    keep_free: int
+
+    @property
+    def short(self) -> bool:
+        """Whether less is free than is to stay so."""
+        return self.free < self.keep_free
+
+
+class Problem(NamedTuple):
+    """What is wrong, in a word and in a sentence."""
+
+    reason: str
+    text: str
+
+
+def disk_of(loaded: Loaded) -> Disk | None:
+    """The disk of the data folder; None where that is not there yet."""
+    try:
+        found = os.statvfs(loaded.data)
+    except OSError:
+        return None
+    return Disk(found.f_bavail * found.f_frsize, found.f_blocks * found.f_frsize, loaded.settings.server.keep_free)
+
+
+def find_problems(disk: Disk | None, note: Note | None, faults: int, *, running: bool) -> list[Problem]:
+    """What is wrong; `faults` counts the recipients that faults of our own hold, `note` is the server's own."""
+    problems = []
+    if not running:
+        problems.append(Problem("stopped", "no server is running"))
+    if disk is None:
+        problems.append(Problem("folder", "the data folder is not there"))
+    elif disk.short:
+        text = f"{disk.free} octets are left on the disk, and {disk.keep_free} are to stay free: nothing is taken in"
+        problems.append(Problem("disk", text))
+    if note is not None and note.refused_at is not None and note.refused_at > note.taken_at:
+        text = "; ".join(("the server refused the configuration as it is in the file now", *note.problems))
+        problems.append(Problem("configuration", text))
+    if faults:
+        problems.append(Problem("faults", f"{faults} recipients are held by faults of this program's own"))
+    return problems

@@ -1,0 +1,96 @@
+"""What there is to be told at one moment, from the store and the files of the data folder."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from copper_kite.metrics.health import Disk, Problem, disk_of, find_problems
+from copper_kite.metrics.totals import Sums, Totals
+from copper_kite.settings import Loaded
+from copper_kite.store import (
+    ConnectorState,
+    LaneNow,
+    LaneStop,
+    QueueSummary,
+    Running,
+    dropped_names,
+    open_store,
+    read_live,
+    read_note,
+    running_server,
+)
+
+__all__ = ["Readings", "take_readings"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Readings:
+    """One look at a server. `allowances` has (connector, allowance, recipients used, recipients allowed);
+    `certificates` (listener, end in seconds since 1970); `octets` is what the queue and the journal take of the disk.
+    """
+
+    now: float
+    loaded: Loaded
+    running: Running | None
+    sums: Sums
+    summary: QueueSummary
+    lanes: Sequence[LaneNow]
+    stops: Sequence[LaneStop]
+    connectors: Sequence[ConnectorState]
+    allowances: Sequence[tuple[str, str, int, int]]
+    certificates: Sequence[tuple[str, float]]
+    disk: Disk | None
+    octets: int
+    dropped: int
+    faults: int
+    problems: Sequence[Problem]
+
+
+def take_readings(loaded: Loaded, totals: Totals, now: float) -> Readings:
+    """Look at the server of this configuration. Raises StoreError where there is no queue, or none that can be read."""
+    running, disk = running_server(loaded.data), disk_of(loaded)
+    with open_store(loaded.data).reader() as reader:
+        faults = reader.held_by_faults()
+        return Readings(
+            now=now,
+            loaded=loaded,
+            running=running,
+            sums=totals.now(reader, now),
+            summary=reader.summary(),
+            lanes=read_live(loaded.data) if running is not None else (),
+            stops=reader.lanes(),
+            connectors=reader.connectors(),
+            allowances=[
+                (connector.name, str(allowance), reader.relayed_since(connector.name, allowance.window(now)[0]),
+                 allowance.count)
+                for connector in loaded.settings.connector for allowance in connector.allowance
+            ],
+            certificates=_certificates(loaded),
+            disk=disk,
+            octets=reader.size(),
+            dropped=len(dropped_names(loaded.drop)),
+            faults=faults,
+            problems=find_problems(disk, read_note(loaded.data), faults, running=running is not None),
+        )  # fmt: skip
+
+
+def _certificates(loaded: Loaded) -> list[tuple[str, float]]:
+    """Until when the certificates of listeners are valid; one that cannot be read has none."""
+    found = []
+    for listener in loaded.settings.listener:
+        if listener.enabled and listener.tls != "off" and listener.certificate:
+            end = _end_of(loaded.path.parent / listener.certificate)
+            if end is not None:
+                found.append((listener.name, end))
+    return found
+
+
+def _end_of(file: Path) -> float | None:
+    from cryptography import x509
+
+    try:
+        return x509.load_pem_x509_certificates(file.read_bytes())[0].not_valid_after_utc.timestamp()
+    except (OSError, ValueError):
+        return None
