@@ -11,6 +11,7 @@ from pydantic import BaseModel
 from pydantic_core import PydanticUndefined
 
 from copper_kite.settings import model
+from copper_kite.settings.alarm import ALARM_KINDS, Alarm
 
 HEAD = """\
 # Configuration
@@ -54,6 +55,7 @@ TABLES: tuple[tuple[str, type[BaseModel]], ...] = (
     ("[log]", model.Log),
     ("[journal]", model.Journal),
     ("[metrics]", model.Metrics),
+    ("[[alarm]]", Alarm),
     ("[[other_log]]", model.OtherLog),
 )
 
@@ -157,6 +159,15 @@ EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
     ("Journal", "keep"): ('"30d"', ""),
     ("Journal", "max_size"): ('"10GiB"', ""),
     ("Journal", "keep_counts"): ('"730d"', ""),
+    ("Alarm", "name"): ('"failing"', ""),
+    ("Alarm", "when"): ('"connector_failing"', ""),
+    ("Alarm", "limit"): ('"30m"', ""),
+    ("Alarm", "after"): ('"5m"', ""),
+    ("Alarm", "again"): ('"4h"', ""),
+    ("Alarm", "to"): ('"duty@crew.example"', ""),
+    ("Alarm", "connector"): ('"spare"', ""),
+    ("Alarm", "command"): ('"/usr/local/bin/page-somebody"', ""),
+    ("Alarm", "enabled"): ("false", ""),
     ("Metrics", "bind"): ('"127.0.0.1:9587"', ""),
     ("Metrics", "allow"): ('["127.0.0.0/8", "::1"]', ""),
     ("OtherLog", "name"): ('"beacon"', ""),
@@ -187,8 +198,19 @@ def shown_default(value: object) -> str:
 
 def span(seconds: float) -> str:
     """Seconds as a duration."""
-    unit, length = next((unit, length) for unit, length in (("d", 86400), ("h", 3600), ("m", 60)) if seconds >= length)
+    unit, length = next((unit, length) for unit, length in (("d", 86400), ("h", 3600), ("m", 60), ("s", 1))
+                        if seconds >= length or length == 1)  # fmt: skip
     return f'"{seconds / length:g}{unit}"'
+
+
+def limit_text(kind: str) -> str:
+    """The limit that an alarm of this kind has by itself."""
+    limit = ALARM_KINDS[kind].default
+    if not limit:
+        return ""
+    if kind in ("connector_failing", "oldest_waiting", "certificate_expires"):
+        return f"`{span(limit)}`"
+    return '`"1GiB"`' if kind == "disk" else f"`{limit:g}`"
 
 
 def page() -> str:
@@ -202,6 +224,9 @@ def page() -> str:
             cells = (f"`{name}`", shown_type(field.annotation), shown_default(field.default), field.description or "")
             example, source = EXAMPLES[table.__name__, name]
             out.append(f"| {' | '.join((*cells, f'`{example}`', source))} |\n")
+        if table is Alarm:
+            out.append("\n| when | it is raised while | limit, unless given |\n| --- | --- | --- |\n")
+            out += [f"| `{name}` | {kind.about} | {limit_text(name)} |\n" for name, kind in ALARM_KINDS.items()]
     return "".join([*out, TAIL])
 
 

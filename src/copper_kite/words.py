@@ -103,7 +103,7 @@ class Priority(StrEnum):
 
 
 class Action(StrEnum):
-    """What an administrator may want done with a recipient in the queue."""
+    """What an administrator may want done: with a recipient in the queue, but for the last two."""
 
     RETRY = "retry"
     PARK = "park"
@@ -113,6 +113,7 @@ class Action(StrEnum):
     SEND_BY = "send by"  # another connector carries it
     SEND_TO = "send to"  # another recipient gets it
     RETRY_CONNECTOR = "retry connector"  # of all that waits for a connector
+    TRY_ALARM = "try alarm"  # it is told of, as if it were raised
 
 
 class CauseKind(Flag):

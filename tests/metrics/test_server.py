@@ -19,7 +19,7 @@ from copper_kite.errors import ListenFailed
 from copper_kite.metrics import server as metrics_server
 from copper_kite.metrics.server import HealthServer, Source
 from copper_kite.net.authority import CertificateFiles
-from copper_kite.relay import metrics_process
+from copper_kite.relay import watch_process
 from copper_kite.settings.load import load_configuration
 from copper_kite.store import open_store
 from tests.looping import happens
@@ -79,14 +79,14 @@ async def test_the_address_changes_on_reload_or_all_stays_as_it_was(folder: Path
 async def test_a_process_that_dies_is_replaced(
     folder: Path, authority: CertificateFiles, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(metrics_process, "BEAT_SECONDS", 0.01)
-    monkeypatch.setattr(metrics_process, "AGAIN_SECONDS", 0.0)
+    monkeypatch.setattr(watch_process, "BEAT_SECONDS", 0.01)
+    monkeypatch.setattr(watch_process, "AGAIN_SECONDS", 0.0)
     port = free_port()
     async with site(folder, authority, extra=bound(port)) as here:
-        first = here.service.metrics.pid
+        first = here.service.watch.process.pid
         assert first is not None
         os.kill(first, signal.SIGKILL)
-        await happens(lambda: here.service.metrics.pid != first)
+        await happens(lambda: here.service.watch.process.pid != first)
         assert (await asked(port, "/live"))[0] == 200
 
 

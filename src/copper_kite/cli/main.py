@@ -51,6 +51,7 @@ FAMILIES: dict[str, dict[str, tuple[str, str]]] = {
     },
     "Watch": {
         "report": ("report", "Show what happened in a day, a week or a month."),
+        "alarm": ("alarm", "What is watched, and who hears when it goes wrong."),
         "metrics": ("metrics", "Print the numbers that monitoring programs collect."),
     },
     "Learn": {

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -14,6 +15,7 @@ from copper_kite.store import (
     LaneNow,
     LaneStop,
     QueueSummary,
+    Reader,
     Running,
     dropped_names,
     open_store,
@@ -21,8 +23,13 @@ from copper_kite.store import (
     read_note,
     running_server,
 )
+from copper_kite.words import Event
 
 __all__ = ["Readings", "take_readings"]
+
+
+HOUR = 3600.0
+OWN = "this server"  # whom an entry of the journal is about that is about no sender
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -46,6 +53,8 @@ class Readings:
     dropped: int
     faults: int
     problems: Sequence[Problem]
+    last_hour: Counter[str]  # recipients by outcome
+    surges: Sequence[str]  # senders that the guard slowed down in the last hour
 
 
 def take_readings(loaded: Loaded, totals: Totals, now: float) -> Readings:
@@ -73,7 +82,16 @@ def take_readings(loaded: Loaded, totals: Totals, now: float) -> Readings:
             dropped=len(dropped_names(loaded.drop)),
             faults=faults,
             problems=find_problems(disk, read_note(loaded.data), faults, running=running is not None),
+            last_hour=_outcomes(reader, now - HOUR),
+            surges=[entry.facts["who"] for entry in reader.noted(Event.ALARM, now - HOUR) if entry.facts["who"] != OWN],
         )  # fmt: skip
+
+
+def _outcomes(reader: Reader, since: float) -> Counter[str]:
+    counts: Counter[str] = Counter()
+    for tally in reader.tallies(since):
+        counts[tally.outcome] += tally.recipients
+    return counts
 
 
 def _certificates(loaded: Loaded) -> list[tuple[str, float]]:

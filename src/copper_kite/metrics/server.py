@@ -1,7 +1,9 @@
-"""A process that answers monitoring programs over HTTP, beside a server and not in it: whatever they do, mail goes on.
+"""A process that answers monitoring programs over HTTP, and looks at what alarms watch, beside a server and not in it:
+whatever they do, mail goes on.
 
-It reads the store as every command does. The server that started it has bound the socket, says on standard input which
-configuration it goes by, and then, octet by octet, that its loop runs; when that ends, so does this process.
+It reads the store as every command does. The server that started it has bound the socket, says on standard input by
+which configuration it goes, and then, octet by octet, that its loop runs; when that ends, so does this process. On
+standard output goes, every 10 s, a line of JSON: for each alarm in words what is so, empty where all is well.
 """
 
 from __future__ import annotations
@@ -21,16 +23,18 @@ from typing import Any
 
 from copper_kite.errors import KiteError
 from copper_kite.metrics.collector import render
+from copper_kite.metrics.conditions import what_holds
 from copper_kite.metrics.health import Problem
 from copper_kite.metrics.readings import Readings, take_readings
 from copper_kite.metrics.totals import Totals
 from copper_kite.settings import Loaded, is_within, load_source
 
-__all__ = ["HealthServer", "Source", "serve"]
+__all__ = ["HealthServer", "Source", "serve", "watched"]
 
 SILENT_SECONDS = 10.0  # without a sign of the loop's life, the server counts as held up
 FRESH_SECONDS = 1.0  # for which one look at the server answers all who ask
 REQUEST_SECONDS = 10.0  # for one request, from the connection to the end of the answer
+LOOK_SECONDS = 10.0  # from one look at what alarms watch to the next
 MOST_REQUESTS = 16  # at a time; more are turned away
 FORBIDDEN = b"HTTP/1.0 403 Forbidden\r\nContent-Type: text/plain\r\n\r\nthis address is not in [metrics] allow\n"
 
@@ -162,16 +166,32 @@ class _Handler(BaseHTTPRequestHandler):
         """Requests are not worth a line of log."""
 
 
-def serve(descriptor: int) -> None:
-    """Answer at the socket with this file descriptor until the server is gone."""
-    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):  # all of them are for the server
+def serve(descriptor: int | None) -> None:
+    """Answer at the socket with this file descriptor, if there is one, and watch, until the server is gone."""
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGUSR1):  # all of them are for the server
         signal.signal(number, signal.SIG_IGN)
     os.nice(5)
     told = json.loads(sys.stdin.buffer.readline())
     loaded = load_source(Path(told["path"]), told["source"], secrets=False)
     source = Source(replace(loaded, data=Path(told["data"]), server_name=told["server_name"]))
     threading.Thread(target=_follow, args=[source], daemon=True).start()
-    HealthServer(socket.socket(fileno=descriptor), source).serve_forever()
+    if descriptor is not None:
+        server = HealthServer(socket.socket(fileno=descriptor), source)
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+    while True:
+        if found := watched(source):
+            sys.stdout.write(f"{json.dumps(found)}\n")
+            sys.stdout.flush()
+        time.sleep(LOOK_SECONDS)
+
+
+def watched(source: Source) -> dict[str, str]:
+    """What is so of that which alarms watch, by their names; nothing while it cannot be known."""
+    alarms = [alarm for alarm in source.loaded.settings.alarm if alarm.enabled]
+    try:
+        return {alarm.name: what_holds(alarm, source.readings()) for alarm in alarms}
+    except KiteError:
+        return {}
 
 
 def _follow(source: Source) -> None:
@@ -182,4 +202,4 @@ def _follow(source: Source) -> None:
 
 
 if __name__ == "__main__":
-    serve(int(sys.argv[1]))
+    serve(int(sys.argv[1]) if sys.argv[1:] else None)

@@ -28,7 +28,7 @@ from copper_kite.store import (
     WriteEntry,
     id_text,
 )
-from copper_kite.words import Event, State
+from copper_kite.words import Action, Event, State
 
 __all__ = ["AdminDesk"]
 
@@ -37,7 +37,7 @@ RECORD_AGAIN_SECONDS = 1.0
 
 class AdminDesk:
     """Takes requests from the store, message by message. `key` tells a recipient's lane, `offer` takes a notice that is
-    durable, and `again` has `carry_out` called once more."""
+    durable, `again` has `carry_out` called once more, and `try_alarm` tells of an alarm by its name."""
 
     def __init__(
         self,
@@ -50,6 +50,7 @@ class AdminDesk:
         key: Callable[[Recipient, str], Key],
         offer: Callable[[AddMessage], None],
         again: Callable[[], None],
+        try_alarm: Callable[[str], object],
     ) -> None:
         self._reader = reader
         self._submit = submit
@@ -60,6 +61,7 @@ class AdminDesk:
         self._key = key
         self._offer = offer
         self._again = again
+        self._try_alarm = try_alarm
         self._wants_more = False
 
     def carry_out(self, recorder: Recorder) -> None:
@@ -70,7 +72,8 @@ class AdminDesk:
         for one in self._reader.wanted():
             wanted.setdefault(one.message, []).append(one)
         for one in wanted.pop(0, ()):
-            self._supervisor.run(partial(self._retry_connector, one))
+            do = self._tell_of_alarm if one.action is Action.TRY_ALARM else self._retry_connector
+            self._supervisor.run(partial(do, one))
         for id, ones in wanted.items():
             if self._supply.is_free(id):
                 self._supervisor.run(partial(self._carry_out, orders, id, ones, lanes), message=id_text(id))
@@ -78,6 +81,10 @@ class AdminDesk:
                 self._wants_more = True
         for key in lanes:
             self._supply.try_now(key)
+
+    def _tell_of_alarm(self, wanted: AdminRequest) -> None:
+        self._submit([FinishOrder(wanted.number)], lambda error: None)
+        self._try_alarm(wanted.target)
 
     def _retry_connector(self, wanted: AdminRequest) -> None:
         """Try now what waits for a connector, whatever is remembered of its next hops."""

@@ -7,7 +7,7 @@ is no place for, and what waits in a lane that does not move, stays in the store
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from functools import partial
 
@@ -46,6 +46,7 @@ from copper_kite.store import (
     Reader,
     Recipient,
     RecordRelayed,
+    SendBy,
     ShiftClock,
     Submit,
     Transaction,
@@ -90,8 +91,10 @@ class Dispatcher:
         self._allowances = Allowances(log, clock.now, reader.relayed_since, self._carry, self._stop_for_allowance)
         self._offered: list[AddMessage] = []
         self._desk = AdminDesk(
-            reader, submit, clock, log, self._supervisor, self._supply, self._key, self.offer, self.carry_out_requests
-        )
+            reader, submit, clock, log, self._supervisor, self._supply, self._key, self.offer, self.carry_out_requests,
+            lambda name: self.try_alarm(name),
+        )  # fmt: skip
+        self.try_alarm: Callable[[str], object] = lambda name: None
         self._stopping = False
         self._allowances.take_up(loaded.settings.connector)
         self._take_up(loaded)
@@ -332,11 +335,27 @@ class Dispatcher:
         """The lanes of which there is more to be told than their settings say."""
         return self._lanes.now()
 
-    def tell_postmaster(self, subject: str, text: str, entry: JournalEntry) -> None:
-        """Write to whoever looks after this server, and into the journal."""
-        addition = self._notices.report(subject, text, self._clock.now())
+    def tell(
+        self,
+        subject: str,
+        text: str,
+        entry: JournalEntry,
+        to: str = "",
+        connector: str = "",
+        done: Callable[[], None] = lambda: None,
+    ) -> None:
+        """Write to whoever looks after this server, or to an address, and into the journal; `done` is called when that
+        is on stable storage, or cannot be."""
+
+        def written(error: KiteError | None) -> None:
+            if error is None:
+                self.offer(addition)
+            done()
+
+        addition = self._notices.report(subject, text, self._clock.now(), to, connector)
         entry.message = addition.message.id
-        self._submit([addition, WriteEntry(entry)], lambda error: None if error else self.offer(addition))
+        by = [SendBy(connector, addition.message.id, 1)] if connector else []
+        self._submit([addition, *by, WriteEntry(entry)], written)
 
     # --- records ----------------------------------------------------------------------------------------------------
 

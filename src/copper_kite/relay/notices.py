@@ -71,14 +71,17 @@ class Notices:
             written.append(self._notice(job, failed, attempt, self.copy_to, now))
         return written
 
-    def report(self, subject: str, text: str, now: float) -> AddMessage:
-        """A message to the postmaster, or to whom copies of notices go."""
-        id, to = self.ids.next(now), self.copy_to or self.postmaster
+    def report(self, subject: str, text: str, now: float, to: str = "", connector: str = "") -> AddMessage:
+        """A message by a connector that is named to an address, by default to the postmaster or whom copies go to."""
+        id, to = self.ids.next(now), to or self.copy_to or self.postmaster
         content = make_report(
             server=self.server, sender=self.postmaster, to=to, subject=subject, text=text, id=id_text(id), at=now
         )
         message = self._own(id, now, now + REPORT_LIFETIME, content)
-        return AddMessage(message, [self._to(to, id, now)], content)
+        recipient = self._to(to, id, now)
+        if connector:
+            recipient = recipient._replace(connector=connector, via=connector)
+        return AddMessage(message, [recipient], content)
 
     def _to(self, address: str, id: int, now: float) -> Recipient:
         return Recipient(id, 1, address, next_try=now, connector=self.carrier(address, ""), changed=now)

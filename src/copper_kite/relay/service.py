@@ -23,7 +23,6 @@ from copper_kite.relay.lag import LagMonitor
 from copper_kite.relay.listeners import Listeners
 from copper_kite.relay.live import Publisher
 from copper_kite.relay.log import Log, open_log
-from copper_kite.relay.metrics_process import MetricsProcess
 from copper_kite.relay.recordings import Recordings
 from copper_kite.relay.refusals import Refusal, Refusals
 from copper_kite.relay.retention import Retention
@@ -31,6 +30,7 @@ from copper_kite.relay.routes import routes_noted
 from copper_kite.relay.submission import Submission
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.relay.usage import Usage
+from copper_kite.relay.watch import Watch
 from copper_kite.relay.watched import WatchedClock
 from copper_kite.settings import Endpoint, Loaded
 from copper_kite.store import (
@@ -77,7 +77,7 @@ class Service:
     room: AdmissionControl
     refusals: Refusals
     listeners: Listeners
-    metrics: MetricsProcess
+    watch: Watch
     routes: Callable[[], list[JournalEntry]]  # as they were written down
     undo: AsyncExitStack
     taken_at: float = 0.0  # when the configuration was taken up
@@ -118,19 +118,19 @@ class Service:
             refusals=refusals, recordings=recordings, log=log, fault=supervisor.note,
         )  # fmt: skip
         listeners = undo.enter_context(closing(Listeners(registry, submission, supervisor, log)))
-        metrics = MetricsProcess(supervisor, log)
-        undo.callback(metrics.stop)
+        watch = Watch(loaded, dispatcher, writer.submit, clock, supervisor)
+        undo.push_async_callback(watch.stop)
         service = cls(
             lost=lost, loaded=loaded, clock=clock, writer=writer, log=log, dispatcher=dispatcher, retention=retention,
-            registry=registry, gate=gate, room=room, refusals=refusals, listeners=listeners, metrics=metrics,
+            registry=registry, gate=gate, room=room, refusals=refusals, listeners=listeners, watch=watch,
             routes=routes, undo=undo,
         )  # fmt: skip
         service._set_limits(loaded)
-        metrics.bind(loaded)
+        watch.process.bind(loaded)
         await listeners.take_up(loaded)
-        metrics.take_up(loaded)
+        watch.take_up(loaded)
         clock.stepped = partial(_clock_stepped, dispatcher)
-        service._watch(store, supervisor, clock)
+        service._look_after(store, supervisor, clock)
         dispatcher.start()
         service._hear_requests(supervisor)
         retention.sweep()
@@ -138,7 +138,7 @@ class Service:
             service._take_what_was_dropped(reader, supervisor)
         return service
 
-    def _watch(self, store: Store, supervisor: Supervisor, clock: WatchedClock) -> None:
+    def _look_after(self, store: Store, supervisor: Supervisor, clock: WatchedClock) -> None:
         """Look after the loop, the data folder and the clock, and have others see what the lanes do."""
         self.undo.callback(LagMonitor(partial(_held_up, self.log)).stop)
         look = partial(_look_at_folder, store.watch(), self.log, self.lost)
@@ -186,13 +186,13 @@ class Service:
         loaded = replace(loaded, data=self.loaded.data, server_name=self.loaded.server_name)
         _take_up_log(self.log, loaded)
         try:
-            self.metrics.bind(loaded)
+            self.watch.process.bind(loaded)
             await self.listeners.take_up(loaded)
         except ListenFailed:
-            self.metrics.unbind()
+            self.watch.process.unbind()
             _take_up_log(self.log, self.loaded)
             raise
-        self.metrics.take_up(loaded)
+        self.watch.take_up(loaded)
         self._set_limits(loaded)
         self.dispatcher.reload(loaded)
         self.loaded = loaded
@@ -336,7 +336,7 @@ def _alarm(dispatcher: Dispatcher, clock: Clock, who: str, text: str) -> None:
 def _tell_postmaster(dispatcher: Dispatcher, clock: Clock, subject: str, text: str, who: str = "this server") -> None:
     """The journal and the postmaster hear of it."""
     entry = JournalEntry(at=clock.now(), event=Event.ALARM, facts={"who": who, "text": text})
-    dispatcher.tell_postmaster(subject, text, entry)
+    dispatcher.tell(subject, text, entry)
 
 
 def _look_at_folder(gone: Callable[[], str], log: Log, lost: asyncio.Event) -> None:

@@ -11,6 +11,7 @@ from copper_kite.lazy import lazy_exports
 
 if TYPE_CHECKING:
     from copper_kite.settings.accounts import ACCOUNTS
+    from copper_kite.settings.alarm import ALARM_KINDS, Alarm
     from copper_kite.settings.compare import Difference, compare_settings
     from copper_kite.settings.edit import Block, Document, EditFailed, toml_value, write_file
     from copper_kite.settings.everybody import is_everybody
@@ -38,7 +39,6 @@ if TYPE_CHECKING:
         Log,
         Metrics,
         Settings,
-        Table,
         model_of,
     )
     from copper_kite.settings.networks import is_within
@@ -46,6 +46,7 @@ if TYPE_CHECKING:
     from copper_kite.settings.secrets import Credential, check_credential, read_credentials
     from copper_kite.settings.server_tls import server_context
     from copper_kite.settings.service_units import NAME, STATE, service_unit, socket_unit
+    from copper_kite.settings.table import Table
     from copper_kite.settings.transfer import export_text, import_into, parse_part
     from copper_kite.settings.units import (
         NEARLY,
@@ -66,6 +67,7 @@ __getattr__, __all__ = lazy_exports(
     __name__,
     {
         "accounts": "ACCOUNTS",
+        "alarm": "ALARM_KINDS Alarm",
         "compare": "Difference compare_settings",
         "edit": "Block Document EditFailed toml_value write_file",
         "everybody": "is_everybody",
@@ -75,12 +77,13 @@ __getattr__, __all__ = lazy_exports(
         "load": "Loaded data_folder_in data_folder_of examine_configuration find_config load_configuration"
         " load_source secret_file",
         "locate": "locate_key",
-        "model": "Account Connector DEFAULT_PORTS Guard LEVELS Listener Log Metrics Settings Table model_of",
+        "model": "Account Connector DEFAULT_PORTS Guard LEVELS Listener Log Metrics Settings model_of",
         "networks": "is_within",
         "schema": "json_schema",
         "secrets": "Credential check_credential read_credentials",
         "server_tls": "server_context",
         "service_units": "NAME STATE service_unit socket_unit",
+        "table": "Table",
         "transfer": "export_text import_into parse_part",
         "units": "Allowance Endpoint NEARLY Pace host_of parse_duration parse_endpoint parse_instant parse_pace"
         " parse_size",

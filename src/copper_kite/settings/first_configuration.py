@@ -13,6 +13,16 @@ __all__ = ["Answers", "first_text", "own_name"]
 SOCKET_SYSTEM, SOCKET_NAME = "/run/copper-kite/submit.sock", "submit.sock"
 
 
+ALARMS: tuple[tuple[str, str, str | float | None], ...] = (
+    ("failing", "connector_failing", "30m"),
+    ("waiting", "oldest_waiting", "4h"),
+    ("failures", "failed_share", 0.2),
+    ("disk", "disk", "1GiB"),
+    ("certificates", "certificate_expires", "14d"),
+    ("surge", "surge", None),
+)
+
+
 @dataclass(slots=True, kw_only=True)
 class Answers:
     """What `kite init` has to know. `login` empty for a smart host without one; `port` as chosen with `tls`."""
@@ -66,7 +76,22 @@ def first_text(answers: Answers) -> str:
         *([f"trust = {toml_value(answers.trust)}"] if answers.trust != "system" else []),
         *([f"credential = {connector}   # in credentials.toml"] if answers.login else []),
     ]
-    return "\n".join(lines) + "\n"
+    return "\n".join([*lines, *(_alarms(answers.root) if answers.root else [])]) + "\n"
+
+
+def _alarms(to: str) -> list[str]:
+    """What is watched from the beginning."""
+    lines = ["", "# Who hears of trouble, `kite alarm` shows and changes; `kite alarm test NAME` tries one."]
+    for name, when, limit in ALARMS:
+        lines += [
+            "[[alarm]]",
+            f"name = {toml_value(name)}",
+            f"when = {toml_value(when)}",
+            *([f"limit = {toml_value(limit)}"] if limit is not None else []),
+            f"to = {toml_value(to)}",
+            "",
+        ]
+    return lines[:-1]
 
 
 def credential_name(host: str) -> str:

@@ -94,13 +94,14 @@ def examine_configuration(path: Path, source: str, *, secrets: bool = True) -> t
                 f"the system calls itself {server_name!r}, which is not fully qualified",
                 'write it: name = "quay1.ternferries.example"',
             )
-    for table in ("listener", "account", "connector"):
+    for table in ("listener", "account", "connector", "alarm"):
         _check_names(table, [entry.name for entry in getattr(settings, table)], wrong)
     credentials: dict[str, Credential] = {}
     if secrets and any(connector.credential for connector in settings.connector):
         credentials = read_credentials(secret_file(path, settings.server.credentials), findings)
     _check_connectors(settings, path, credentials if secrets else None, wrong)
     _check_listeners(settings, path, wrong, secrets=secrets)
+    _check_alarms(settings, wrong)
     accounts = _accounts(settings, path, findings) if secrets else {}
     return Loaded(
         path, settings, server_name, data_folder(settings, path.parent), credentials, source, accounts
@@ -108,7 +109,12 @@ def examine_configuration(path: Path, source: str, *, secrets: bool = True) -> t
 
 
 # What stands in for a required value that is missing or wrong, while the rest is looked at.
-_STAND_INS: dict[str, Any] = {"hosts": ["missing.invalid:25"], "bind": ["127.0.0.1:9"]}
+_STAND_INS: dict[str, Any] = {
+    "hosts": ["missing.invalid:25"],
+    "bind": ["127.0.0.1:9"],
+    "when": "surge",
+    "command": "true",
+}
 
 
 def _validate(path: Path, source: str) -> tuple[Settings, list[Finding]]:
@@ -247,6 +253,15 @@ def _check_listeners(settings: Settings, path: Path, wrong: Any, *, secrets: boo
             wrong((*keys, "tls"), f"{listener.name} has no certificate or no key", "name both PEM files")
             continue
         _check_pair(path, listener.certificate, listener.key, keys, wrong, needed=secrets)
+
+
+def _check_alarms(settings: Settings, wrong: Any) -> None:
+    names = [connector.name for connector in settings.connector]
+    for number, alarm in enumerate(settings.alarm):
+        if alarm.connector and alarm.connector not in names:
+            near = difflib.get_close_matches(alarm.connector, names, 1)
+            hint = f"did you mean {near[0]!r}?" if near else f"they are {', '.join(names)}"
+            wrong(("alarm", number, "connector"), f"no connector {alarm.connector!r}", hint)
 
 
 def _is_there(file: Path, *, needed: bool) -> bool:

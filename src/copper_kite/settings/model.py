@@ -6,9 +6,11 @@ import ipaddress
 from pathlib import Path
 from typing import Literal, cast, get_args
 
-from pydantic import BaseModel, ConfigDict, Field, field_validator
+from pydantic import BaseModel, Field, field_validator
 
+from copper_kite.settings.alarm import Alarm
 from copper_kite.settings.find import DATA
+from copper_kite.settings.table import Table
 from copper_kite.settings.units import (
     Endpoint,
     parse_endpoint,
@@ -55,12 +57,6 @@ DEFAULT_PORTS = {
 
 
 PriorityName = Literal["urgent", "normal", "bulk"]
-
-
-class Table(BaseModel):
-    """A table of the file: unknown keys are errors, values are what they are (no guessing of types)."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True, strict=True, arbitrary_types_allowed=True)
 
 
 class Server(Table):
@@ -412,16 +408,17 @@ class Settings(Table):
 
     server: Server = Server()
     identity: Identity = Identity()
-    listener: list[Listener] = []
-    account: list[Account] = []
-    connector: list[Connector] = []
-    priority: list[PriorityRule] = []
+    listener: list[Listener] = Field(default=[])
+    account: list[Account] = Field(default=[])
+    connector: list[Connector] = Field(default=[])
+    priority: list[PriorityRule] = Field(default=[])
     retry: Retry = Retry()
     guard: Guard = Guard()
     log: Log = Log()
     journal: Journal = Journal()
     metrics: Metrics = Metrics()
-    other_log: list[OtherLog] = []
+    alarm: list[Alarm] = Field(default=[])
+    other_log: list[OtherLog] = Field(default=[])
 
 
 def data_folder(settings: Settings, base: Path) -> Path:

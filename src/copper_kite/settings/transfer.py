@@ -11,7 +11,7 @@ from copper_kite.settings.model import Connector, Listener
 
 __all__ = ["PARTS", "export_text", "import_into", "parse_part"]
 
-NAMED = ("listener", "account", "connector")
+NAMED = ("listener", "account", "connector", "alarm")
 RULES = ("priority",)  # in their order, so that they go together
 TABLES = ("identity", "retry", "guard", "log", "journal")
 PARTS = f"{', '.join(f'{table}:NAME' for table in NAMED)}, {', '.join((*RULES, *TABLES[:-1]))} or {TABLES[-1]}"

@@ -79,6 +79,7 @@ if TYPE_CHECKING:
         Transaction,
         WriteEntry,
     )
+    from copper_kite.store.raised import RaisedAlarm, read_alarms, write_alarms
     from copper_kite.store.recording import Recording, read_recordings, write_recordings
 
 _get, _names = lazy_exports(
@@ -93,6 +94,7 @@ _get, _names = lazy_exports(
         "live": "AttemptNow DownNow LaneNow read_live remove_live write_live",
         "model": "Attempt CarrierThen ConnectorState CountFilter DELAY_STEPS Due Happened HourlyCount JournalEntry"
         " LaneStop Message QueueGroup QueueRow QueueSummary Recipient Record Selection Tally Waiting AdminRequest",
+        "raised": "RaisedAlarm read_alarms write_alarms",
         "recording": "Recording read_recordings write_recordings",
         "operations": "AddContent AddMessage AddRecipient Done DropContent ExtendLifetime FinishOrder Forget ForgetOld"
         " MoveContent NoteFailure Operation RecordAttempt RecordRelayed Reroute RetryNow SendBy SetState ShiftClock"

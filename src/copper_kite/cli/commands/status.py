@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from copper_kite.cli.output.show import local_time, print_json
-from copper_kite.cli.output.status_screen import ServerStatus, show_status, status_json
+from copper_kite.cli.output.status_screen import ServerStatus, show_brief, show_status, status_json
 from copper_kite.cli.shared.options import json_option, load_settings
 
 if TYPE_CHECKING:
@@ -21,19 +21,22 @@ __all__ = ["status"]
 
 @click.command()
 @json_option
+@click.option("--brief", is_flag=True, help="One line.")
 @click.pass_context
-def status(ctx: click.Context, as_json: bool) -> None:
+def status(ctx: click.Context, as_json: bool, brief: bool) -> None:
     """Show whether mail is flowing: problems, the last hour and day in numbers, the queue, the connectors.
 
     Exit 0 when the server runs, 1 when it does not, or not with the configuration that is in the file, or has no room
-    left.
+    left, or while an alarm is raised.
     """
     server = _gather(ctx.obj)
     if as_json:
         print_json(status_json(server))
+    elif brief:
+        show_brief(server)
     else:
         show_status(server)
-    ctx.exit(0 if server.running and not server.problems else 1)
+    ctx.exit(0 if server.running and not server.problems and not server.alarms else 1)
 
 
 def _gather(config: str | None) -> ServerStatus:
@@ -41,7 +44,15 @@ def _gather(config: str | None) -> ServerStatus:
     from copper_kite.cli.commands.connector import allowances_used
     from copper_kite.errors import StoreError
     from copper_kite.metrics import disk_of
-    from copper_kite.store import dropped_names, open_store, read_live, read_note, read_recordings, running_server
+    from copper_kite.store import (
+        dropped_names,
+        open_store,
+        read_alarms,
+        read_live,
+        read_note,
+        read_recordings,
+        running_server,
+    )
     from copper_kite.trace import DAY, flow_of
 
     now = time.time()
@@ -58,6 +69,7 @@ def _gather(config: str | None) -> ServerStatus:
         recordings=read_recordings(loaded.data, now),
         allowances=allowances_used(loaded),
         disk=disk_of(loaded),
+        alarms=[one for one in read_alarms(loaded.data) if one.told_at is not None],
     )
     if server.disk is not None and server.disk.short:
         told = [*told, _short_of_room(loaded, server.disk)]

@@ -15,9 +15,9 @@ from copper_kite.trace import HOURS, OUTCOMES, Flow
 if TYPE_CHECKING:
     from copper_kite.metrics import Disk
     from copper_kite.settings import Connector, Loaded
-    from copper_kite.store import ConnectorState, LaneNow, LaneStop, QueueSummary, Recording, Running
+    from copper_kite.store import ConnectorState, LaneNow, LaneStop, QueueSummary, RaisedAlarm, Recording, Running
 
-__all__ = ["ServerStatus", "show_status", "status_json"]
+__all__ = ["ServerStatus", "show_brief", "show_status", "status_json"]
 
 MOST_STOPS = 10  # lanes that are shown one by one
 BARS = "▁▂▃▄▅▆▇"  # without the full one, which would touch that of the row above
@@ -33,7 +33,7 @@ class ServerStatus:
 
     `problems` is what is wrong with the configuration or the disk, a line each; `faults` the recipients held by faults
     of our own; `dropped` the messages in the drop folder; `octets` what the queue and the journal take of the disk;
-    `allowances` what was used of them, by connector: period, count, of how many.
+    `allowances` what was used of them, by connector: period, count, of how many; `alarms` those that are raised.
     """
 
     loaded: Loaded
@@ -44,6 +44,7 @@ class ServerStatus:
     recordings: Sequence[Recording]
     allowances: dict[str, list[tuple[str, int, int]]]
     disk: Disk | None
+    alarms: Sequence[RaisedAlarm] = ()
     problems: Sequence[str] = ()
     summary: QueueSummary | None = None
     known: dict[str, ConnectorState] = field(default_factory=dict)
@@ -74,10 +75,24 @@ def show_status(server: ServerStatus) -> None:
     _show_connectors(server)
 
 
+def show_brief(server: ServerStatus) -> None:
+    """One line: whether it runs, what waits, the last hour, and how much is wrong."""
+    by_state = server.summary.by_state if server.summary is not None else {}
+    waiting = ", ".join(f"{count} {state.value}" for state, count in by_state.items() if count) or "nothing waits"
+    hour = ", ".join(f"{server.flow.last_hour(outcome)} {outcome}" for outcome in OUTCOMES)
+    wrong = [line for line, _ in _problems(server)]
+    more = f" (and {len(wrong) - 1} more)" if len(wrong) > 1 else ""
+    state = "running" if server.running is not None else "not running"
+    end = f"; {wrong[0]}{more}" if wrong else ""
+    echo(f"{server.loaded.server_name}: {state}; {waiting}; last hour: {hour}{end}")
+
+
 def _problems(server: ServerStatus) -> Iterator[Line]:
     """What is wrong, the worst first."""
     for line in server.problems:
         yield line, "bold red"
+    for one in server.alarms:
+        yield f"alarm {one.name}, for {age(server.now - one.since)}: {one.text}", "bold red"
     if server.faults:
         held = _counted(server.faults, "recipient")
         yield f"{held} held by faults of our own: kite queue list --reason 'our own fault'", "bold red"
@@ -236,6 +251,7 @@ def status_json(server: ServerStatus) -> dict[str, Any]:
         "held_by_faults": server.faults,
         "dropped": server.dropped,
         "recordings": [{**one._asdict(), "until": json_time(one.until)} for one in server.recordings],
+        "alarms": [{"name": one.name, "since": json_time(one.since), "text": one.text} for one in server.alarms],
         "configuration": list(server.problems) or None,
     }
 

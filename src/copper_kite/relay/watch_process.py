@@ -1,7 +1,11 @@
-"""The process that answers monitoring programs (`copper_kite.metrics.server`): started, kept alive, ended."""
+"""The process that looks after the server from beside it (`copper_kite.metrics.server`): started, kept alive, ended.
+
+It answers monitoring programs, and says what is so of that which alarms watch.
+"""
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import json
 import os
@@ -9,6 +13,7 @@ import socket
 import subprocess
 import sys
 import time
+from collections.abc import Callable
 from pathlib import Path
 from typing import NamedTuple
 
@@ -17,11 +22,12 @@ from copper_kite.relay.log import Log
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.settings import Endpoint, Loaded
 
-__all__ = ["MetricsProcess"]
+__all__ = ["WatchProcess"]
 
 BEAT_SECONDS = 1.0  # from one sign of our life to the next
 AGAIN_SECONDS = 10.0  # from one start of the process to the next, when it ends by itself
 BACKLOG = 32
+READ_OCTETS = 65536
 NAME = "[metrics]"  # in errors, where a listener has its name
 
 
@@ -37,11 +43,14 @@ class _Bound(NamedTuple):
             Path(self.endpoint.path).unlink(missing_ok=True)
 
 
-class MetricsProcess:
-    """Holds the socket and has one process answer at it."""
+class WatchProcess:
+    """Holds the socket and has one process answer at it. `heard` gets what each alarm watches in words, by its name."""
 
-    def __init__(self, supervisor: Supervisor, log: Log) -> None:
+    def __init__(self, supervisor: Supervisor, log: Log, heard: Callable[[dict[str, str]], None]) -> None:
         self._log = log
+        self._heard = heard
+        self._loop = asyncio.get_running_loop()
+        self._rest = b""
         self._bound: _Bound | None = None
         self._next: _Bound | None = None
         self._process: subprocess.Popen[bytes] | None = None
@@ -77,8 +86,7 @@ class MetricsProcess:
         self._bound, self._next = self._next or self._bound, None
         self._loaded = loaded
         self._end_process()
-        if self._bound is not None:
-            self._start(self._bound, loaded)
+        self._start(loaded)
 
     def stop(self) -> None:
         """Answer no more."""
@@ -88,10 +96,17 @@ class MetricsProcess:
         if self._bound is not None:
             self._bound.close()
 
-    def _start(self, bound: _Bound, loaded: Loaded) -> None:
-        descriptor = bound.sock.fileno()
-        words = [sys.executable, "-P", "-m", "copper_kite.metrics.server", str(descriptor)]
-        self._process = subprocess.Popen(words, stdin=subprocess.PIPE, pass_fds=[descriptor])
+    def _start(self, loaded: Loaded) -> None:
+        """Start the process, if there is anything for it to do."""
+        if self._bound is None and not any(alarm.enabled for alarm in loaded.settings.alarm):
+            return
+        descriptors = [self._bound.sock.fileno()] if self._bound is not None else []
+        words = [sys.executable, "-P", "-m", "copper_kite.metrics.server", *map(str, descriptors)]
+        self._process = subprocess.Popen(
+            words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, pass_fds=descriptors, bufsize=0
+        )
+        assert self._process.stdout is not None
+        self._loop.add_reader(self._process.stdout.fileno(), self._hear, self._process.stdout.fileno())
         self._started = time.monotonic()
         told = {
             "path": str(loaded.path),
@@ -102,25 +117,35 @@ class MetricsProcess:
         assert self._process.stdin is not None
         with contextlib.suppress(BrokenPipeError):
             self._process.stdin.write(json.dumps(told).encode() + b"\n")
-            self._process.stdin.flush()
             os.set_blocking(self._process.stdin.fileno(), False)
 
     def _beat(self) -> None:
         """Tell the process that we live; start another one where it does not."""
-        if self._process is None or self._process.stdin is None or self._bound is None or self._loaded is None:
+        if self._process is None or self._process.stdin is None or self._loaded is None:
             return
         if self._process.poll() is None:
             with contextlib.suppress(OSError):  # one that does not read has enough to read
                 os.write(self._process.stdin.fileno(), b".")
         elif time.monotonic() - self._started >= AGAIN_SECONDS:
-            text = f"the process that answers monitoring ended with {self._process.returncode}; another one starts"
-            self._log.write("error", "metrics", text=text)
+            text = f"the process that watches ended with {self._process.returncode}; another one starts"
+            self._log.write("error", "watch", text=text)
             self._end_process()
-            self._start(self._bound, self._loaded)
+            self._start(self._loaded)
+
+    def _hear(self, descriptor: int) -> None:
+        """Take what the process says, line by line."""
+        octets = os.read(descriptor, READ_OCTETS)
+        if not octets:
+            self._loop.remove_reader(descriptor)
+        *lines, self._rest = (self._rest + octets).split(b"\n")
+        for line in lines:
+            self._heard(json.loads(line))
 
     def _end_process(self) -> None:
-        process, self._process = self._process, None
-        if process is not None and process.stdin is not None:
+        process, self._process, self._rest = self._process, None, b""
+        if process is not None and process.stdin is not None and process.stdout is not None:
+            self._loop.remove_reader(process.stdout.fileno())
+            process.stdout.close()
             process.kill()  # it only reads, so nothing is lost; and the loop must not wait for it
             process.stdin.close()
             process.wait()

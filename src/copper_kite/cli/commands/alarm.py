@@ -1,0 +1,85 @@
+"""`kite alarm`."""
+
+from __future__ import annotations
+
+import time
+from typing import TYPE_CHECKING
+
+import click
+
+from copper_kite.cli.output.show import age, echo, json_time, print_json, print_table
+from copper_kite.cli.shared.completion import complete_names
+from copper_kite.cli.shared.editing import make_family, near, plain_entry
+from copper_kite.cli.shared.options import json_option, load_settings
+
+if TYPE_CHECKING:
+    from copper_kite.settings import Loaded
+
+__all__ = ["alarm"]
+
+
+def _breaks(loaded: Loaded, name: str) -> list[str]:
+    entries = {entry.name: entry for entry in loaded.settings.alarm}
+    if name not in entries:
+        raise near(name, list(entries), "alarm")
+    return [f"nobody would hear of it any more: {entries[name].when.replace('_', ' ')}"]
+
+
+alarm = make_family("alarm", "What is watched, and who hears when it goes wrong.", _breaks)
+
+
+@alarm.command("list")
+@json_option
+@click.pass_obj
+def list_alarms(config: str | None, as_json: bool) -> None:
+    """All alarms side by side, with those that are raised now."""
+    from copper_kite.store import read_alarms
+
+    loaded, now = load_settings(config), time.time()
+    raised = {one.name: one for one in read_alarms(loaded.data) if one.told_at is not None}
+    if as_json:
+        found = [(plain_entry(entry), raised.get(entry.name)) for entry in loaded.settings.alarm]
+        print_json([{**entry, "raised_since": json_time(one.since) if one else None} for entry, one in found])
+        return
+    print_table(
+        ("name", "on", "when", "limit", "raised", "who hears"),
+        [
+            (
+                entry.name,
+                "yes" if entry.enabled else "no",
+                entry.when.replace("_", " "),
+                "" if entry.limit is None else str(entry.limit),
+                age(now - raised[entry.name].since) if entry.name in raised else "no",
+                ", ".join(filter(None, (entry.to, "its command" if entry.command else ""))),
+            )
+            for entry in loaded.settings.alarm
+        ],
+        wraps=True,
+    )
+
+
+@alarm.command("test")
+@click.argument("name", shell_complete=complete_names("alarm"))
+@click.pass_context
+def try_alarm(ctx: click.Context, name: str) -> None:
+    """Have the running server tell of an alarm as if it were raised, to see whether that arrives."""
+    from copper_kite.cli.commands.pipe_command import local_user
+    from copper_kite.cli.commands.queue_actions import ask_server
+    from copper_kite.errors import InputError
+    from copper_kite.store import AdminRequest, running_server
+    from copper_kite.words import Action
+
+    loaded = load_settings(ctx.obj)
+    entry = next((entry for entry in loaded.settings.alarm if entry.name == name), None)
+    if entry is None:
+        raise near(name, [entry.name for entry in loaded.settings.alarm], "alarm")
+    if not entry.enabled:
+        raise InputError(f"the alarm is disabled; `kite alarm enable {name}` has it watched")
+    running = running_server(loaded.data)
+    if running is None:
+        echo("no server runs now; `kite serve` starts one")
+        ctx.exit(1)
+    wanted = AdminRequest(0, time.time(), local_user(), Action.TRY_ALARM, 0, 0, name)
+    echo(f"alarm {name}: {ask_server(loaded.data, running, [wanted])}")
+    if entry.to:
+        echo(f"its mail to {entry.to}: kite trace {entry.to}")

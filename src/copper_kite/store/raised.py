@@ -1,0 +1,37 @@
+"""The alarms that are raised, or about to be: a file of the data folder, written by the server and read by commands."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable
+from pathlib import Path
+from typing import NamedTuple
+
+from copper_kite.store.files import put_file
+
+__all__ = ["RaisedAlarm", "read_alarms", "write_alarms"]
+
+NAME = "alarms.json"
+
+
+class RaisedAlarm(NamedTuple):
+    """What an alarm watches is so, `since` an instant, in the words of `text`; `told_at` is when somebody last heard of
+    it: None while it has not lasted long enough. Instants in seconds since 1970."""
+
+    name: str
+    since: float
+    told_at: float | None
+    text: str
+
+
+def read_alarms(folder: Path) -> list[RaisedAlarm]:
+    """Those of the file; none where there is no file that can be read."""
+    try:
+        return [RaisedAlarm(*one) for one in json.loads((folder / NAME).read_text())]
+    except (OSError, ValueError, TypeError):
+        return []
+
+
+def write_alarms(folder: Path, alarms: Iterable[RaisedAlarm]) -> None:
+    """Put the file into `folder`, whole. Raises OSError."""
+    put_file(folder / NAME, json.dumps(list(alarms)))
