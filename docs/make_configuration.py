@@ -11,7 +11,7 @@ from pydantic import BaseModel
 from pydantic_core import PydanticUndefined
 
 from copper_kite.settings import model
-from copper_kite.settings.alarm import ALARM_KINDS, Alarm
+from copper_kite.settings.alarm import ALARM_KINDS, Alarm, ReportSettings
 
 HEAD = """\
 # Configuration
@@ -56,6 +56,7 @@ TABLES: tuple[tuple[str, type[BaseModel]], ...] = (
     ("[journal]", model.Journal),
     ("[metrics]", model.Metrics),
     ("[[alarm]]", Alarm),
+    ("[report]", ReportSettings),
     ("[[other_log]]", model.OtherLog),
 )
 
@@ -159,6 +160,9 @@ EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
     ("Journal", "keep"): ('"30d"', ""),
     ("Journal", "max_size"): ('"10GiB"', ""),
     ("Journal", "keep_counts"): ('"730d"', ""),
+    ("ReportSettings", "to"): ('"duty@crew.example"', "RFC 2046 5.1.4"),
+    ("ReportSettings", "at"): ('"07:00"', ""),
+    ("ReportSettings", "every"): ('"month"', ""),
     ("Alarm", "name"): ('"failing"', ""),
     ("Alarm", "when"): ('"connector_failing"', ""),
     ("Alarm", "limit"): ('"30m"', ""),

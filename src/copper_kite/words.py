@@ -84,6 +84,7 @@ class Event(StrEnum):
     DOWN = "down"  # a next hop of a connector cannot be had
     BACK = "back"  # it can be had again
     ALARM = "alarm"  # a sender is slowed down, since it sends far more than it ever did
+    REPORTED = "reported"  # a report was sent that was due
     NOTICE = "notice"  # the sender was told of a failure
     ABOUT = "about"  # this message is a notice about that one
     BEYOND = "beyond"  # a notice from elsewhere told what became of it

@@ -3,7 +3,8 @@ whatever they do, mail goes on.
 
 It reads the store as every command does. The server that started it has bound the socket, says on standard input by
 which configuration it goes, and then, octet by octet, that its loop runs; when that ends, so does this process. On
-standard output goes, every 10 s, a line of JSON: for each alarm in words what is so, empty where all is well.
+standard output go lines of JSON: every 10 s, for each alarm in words what is so, empty where all is well; and a report
+that is due.
 """
 
 from __future__ import annotations
@@ -24,6 +25,7 @@ from typing import Any
 from copper_kite.errors import KiteError
 from copper_kite.metrics.collector import render
 from copper_kite.metrics.conditions import what_holds
+from copper_kite.metrics.due_report import DueReport
 from copper_kite.metrics.health import Problem
 from copper_kite.metrics.readings import Readings, take_readings
 from copper_kite.metrics.totals import Totals
@@ -178,11 +180,21 @@ def serve(descriptor: int | None) -> None:
     if descriptor is not None:
         server = HealthServer(socket.socket(fileno=descriptor), source)
         threading.Thread(target=server.serve_forever, daemon=True).start()
+    report = DueReport(source.loaded)
     while True:
-        if found := watched(source):
-            sys.stdout.write(f"{json.dumps(found)}\n")
-            sys.stdout.flush()
+        for kind, found in (("alarms", watched(source)), ("report", _due(report))):
+            if found:
+                sys.stdout.write(f"{json.dumps({kind: found})}\n")
+        sys.stdout.flush()
         time.sleep(LOOK_SECONDS)
+
+
+def _due(report: DueReport) -> dict[str, Any] | None:
+    """A report that is to be sent; one that cannot be made now is tried again later."""
+    try:
+        return report.made(time.time())
+    except (KiteError, ImportError):
+        return None
 
 
 def watched(source: Source) -> dict[str, str]:

@@ -28,6 +28,7 @@ from copper_kite.relay.lanes import Lanes
 from copper_kite.relay.log import Log
 from copper_kite.relay.notices import make_notices
 from copper_kite.relay.outcomes import log_recorded, log_relayed
+from copper_kite.relay.own_mail import OwnMail
 from copper_kite.relay.poison import Poison
 from copper_kite.relay.recorded import Recorded
 from copper_kite.relay.recordings import Recordings
@@ -46,7 +47,6 @@ from copper_kite.store import (
     Reader,
     Recipient,
     RecordRelayed,
-    SendBy,
     ShiftClock,
     Submit,
     Transaction,
@@ -94,6 +94,7 @@ class Dispatcher:
             reader, submit, clock, log, self._supervisor, self._supply, self._key, self.offer, self.carry_out_requests,
             lambda name: self.try_alarm(name),
         )  # fmt: skip
+        self.own_mail = OwnMail(lambda: self._notices, submit, self.offer, clock.now)
         self.try_alarm: Callable[[str], object] = lambda name: None
         self._stopping = False
         self._allowances.take_up(loaded.settings.connector)
@@ -334,28 +335,6 @@ class Dispatcher:
     def lanes_now(self) -> list[LaneNow]:
         """The lanes of which there is more to be told than their settings say."""
         return self._lanes.now()
-
-    def tell(
-        self,
-        subject: str,
-        text: str,
-        entry: JournalEntry,
-        to: str = "",
-        connector: str = "",
-        done: Callable[[], None] = lambda: None,
-    ) -> None:
-        """Write to whoever looks after this server, or to an address, and into the journal; `done` is called when that
-        is on stable storage, or cannot be."""
-
-        def written(error: KiteError | None) -> None:
-            if error is None:
-                self.offer(addition)
-            done()
-
-        addition = self._notices.report(subject, text, self._clock.now(), to, connector)
-        entry.message = addition.message.id
-        by = [SendBy(connector, addition.message.id, 1)] if connector else []
-        self._submit([addition, *by, WriteEntry(entry)], written)
 
     # --- records ----------------------------------------------------------------------------------------------------
 

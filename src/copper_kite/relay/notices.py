@@ -83,6 +83,11 @@ class Notices:
             recipient = recipient._replace(connector=connector, via=connector)
         return AddMessage(message, [recipient], content)
 
+    def own(self, content: bytes, to: str, now: float) -> AddMessage:
+        """A message of our own that is whole."""
+        id = self.ids.next(now)
+        return AddMessage(self._own(id, now, now + REPORT_LIFETIME, content), [self._to(to, id, now)], content)
+
     def _to(self, address: str, id: int, now: float) -> Recipient:
         return Recipient(id, 1, address, next_try=now, connector=self.carrier(address, ""), changed=now)
 

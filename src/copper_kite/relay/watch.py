@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import base64
 from collections.abc import Callable
+from typing import Any
 
 from copper_kite.clock import Clock
 from copper_kite.relay.alarms import AlarmNews, Alarms, CommandRunner
@@ -40,8 +42,15 @@ class Watch:
         self.process.stop()
         await self._commands.stop()
 
-    def _hear(self, found: dict[str, str]) -> None:
-        self._alarms.hear(found, self._clock.now())
+    def _hear(self, found: dict[str, Any]) -> None:
+        """What the process says: what alarms watch, or a report that is due."""
+        now = self._clock.now()
+        self._alarms.hear(found.get("alarms", {}), now)
+        if (report := found.get("report")) is not None:
+            facts = {"to": report["to"], "period": report["period"]}
+            entry = JournalEntry(at=now, event=Event.REPORTED, facts=facts)
+            self._dispatcher.own_mail.send(base64.b64decode(report["content"]), report["to"], entry)
+            self._dispatcher.log.write("notice", "report", **facts)
 
     def _try_out(self, name: str) -> None:
         self._alarms.try_out(name, self._clock.now())
@@ -56,6 +65,6 @@ class Watch:
         facts = {"who": "this server", "alarm": alarm.name, "text": f"{news.subject}: {news.sentence}"}
         entry = JournalEntry(at=news.at, event=Event.ALARM, facts=facts)
         if alarm.to:
-            self._dispatcher.tell(news.subject, news.sentence, entry, alarm.to, alarm.connector, done)
+            self._dispatcher.own_mail.tell(news.subject, news.sentence, entry, alarm.to, alarm.connector, done)
         else:
             self._submit([WriteEntry(entry)], lambda error: done())

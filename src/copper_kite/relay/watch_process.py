@@ -15,7 +15,7 @@ import sys
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from copper_kite.relay.listening import listen_failed, unix_socket
 from copper_kite.relay.log import Log
@@ -44,9 +44,9 @@ class _Bound(NamedTuple):
 
 
 class WatchProcess:
-    """Holds the socket and has one process answer at it. `heard` gets what each alarm watches in words, by its name."""
+    """Holds the socket and has one process answer at it. `heard` gets each line that it says."""
 
-    def __init__(self, supervisor: Supervisor, log: Log, heard: Callable[[dict[str, str]], None]) -> None:
+    def __init__(self, supervisor: Supervisor, log: Log, heard: Callable[[dict[str, Any]], None]) -> None:
         self._log = log
         self._heard = heard
         self._loop = asyncio.get_running_loop()
@@ -98,7 +98,8 @@ class WatchProcess:
 
     def _start(self, loaded: Loaded) -> None:
         """Start the process, if there is anything for it to do."""
-        if self._bound is None and not any(alarm.enabled for alarm in loaded.settings.alarm):
+        settings = loaded.settings
+        if self._bound is None and not settings.report.to and not any(alarm.enabled for alarm in settings.alarm):
             return
         descriptors = [self._bound.sock.fileno()] if self._bound is not None else []
         words = [sys.executable, "-P", "-m", "copper_kite.metrics.server", *map(str, descriptors)]

@@ -28,59 +28,84 @@ WEEKDAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
 TICKS = (1, 10, 60, 600, 3600, 21600, 86400)  # seconds
 TICK_WORDS = ("1 s", "10 s", "1 min", "10 min", "1 h", "6 h", "1 d")
 
-# Placeholders that nothing else has, and the variables that they become.
-INK, GRID, FIRST, SECOND, THIRD, SHADE = "#010203", "#010204", "#010205", "#010206", "#010207", "#010208"
-VARIABLES = {INK: "ink", GRID: "grid", FIRST: "first", SECOND: "second", THIRD: "third", SHADE: "shade"}
+
+class Colours(NamedTuple):
+    """What is drawn in which colour."""
+
+    ink: str
+    grid: str
+    first: str
+    second: str
+    third: str
+    shade: str
+
+
+# Placeholders that nothing else has: they become variables of the page.
+OF_THE_PAGE = Colours("#010203", "#010204", "#010205", "#010206", "#010207", "#010208")
+ON_WHITE = Colours("#1d2329", "#d4dae0", "#0072b2", "#b36b00", "#c1440e", "#f0c36d")
+Draw = Callable[[Any, Report, Colours], None]
 
 
 class Figure(NamedTuple):
-    """A figure: its title, what it shows in words (for those who do not see it), and the SVG."""
+    """A figure: its title, what it shows in words (for those who do not see it), and how it is drawn."""
 
     title: str
     words: str
-    svg: str
+    report: Report
+    draw: Draw
+    size: tuple[float, float]  # inches
+
+    @property
+    def svg(self) -> str:
+        """As SVG, in the colours of the page that it stands in."""
+        out = io.StringIO()
+        self._save(OF_THE_PAGE, out, format="svg", transparent=True, metadata={"Date": None})
+        svg = out.getvalue()
+        svg = svg[svg.index("<svg") :]
+        for name, placeholder in OF_THE_PAGE._asdict().items():
+            svg = svg.replace(placeholder, f"var(--{name})")
+        without_height = re.sub(r'(<svg[^>]*?) height="[^"]*"', r"\1", svg)
+        return re.sub(r'(<svg[^>]*?) (?:width|height)="[^"]*"', r"\1", without_height)
+
+    @property
+    def png(self) -> bytes:
+        """As PNG on white, for mail programs, which show no SVG."""
+        out = io.BytesIO()
+        self._save(ON_WHITE, out, format="png", dpi=110, facecolor="white")
+        return out.getvalue()
+
+    def _save(self, colours: Colours, out: io.StringIO | io.BytesIO, **how: Any) -> None:
+        from matplotlib.figure import Figure as New
+
+        with _style(colours):
+            canvas = New(figsize=self.size, layout="constrained")
+            self.draw(canvas, self.report, colours)
+            canvas.savefig(out, **how)
 
 
 def figures(report: Report) -> list[Figure]:
-    """Those of which there is something to draw. Raises ImportError where Matplotlib is missing."""
-    drawn = []
-    for condition, title, words, draw, size in (
+    """Those of which there is something to draw; drawing them raises ImportError where Matplotlib is missing."""
+    known: tuple[tuple[object, str, Callable[[Report], str], Draw, tuple[float, float]], ...] = (
         (any(report.by_hour["accepted"]), "Traffic", _traffic_words, _traffic, (9.0, 3.8)),
         (any(map(any, report.by_week)), "When mail comes in", _week_words, _week, (9.0, 2.8)),
         (report.delay_steps, "From submission to relay", _delay_words, _delays, (9.0, 2.6)),
         (report.reasons, "Delayed and failed, by reason", _reason_words, _reasons, (9.0, 2.8)),
         (report.domains, "Relayed, by domain", _domain_words, _domains, (9.0, 2.8)),
-    ):
-        if condition:
-            drawn.append(Figure(title, words(report), _svg(report, draw, size)))
-    return drawn
-
-
-def _svg(report: Report, draw: Callable[[Any, Report], None], size: tuple[float, float]) -> str:
-    from matplotlib.figure import Figure as New
-
-    with _style():
-        canvas = New(figsize=size, layout="constrained")
-        draw(canvas, report)
-        out = io.StringIO()
-        canvas.savefig(out, format="svg", transparent=True, metadata={"Date": None})
-    svg = out.getvalue()
-    svg = svg[svg.index("<svg") :]
-    for placeholder, name in VARIABLES.items():
-        svg = svg.replace(placeholder, f"var(--{name})")
-    return re.sub(r'(<svg[^>]*?) (?:width|height)="[^"]*"', r"\1", re.sub(r'(<svg[^>]*?) height="[^"]*"', r"\1", svg))
+    )
+    return [Figure(title, words(report), report, draw, size) for drawn, title, words, draw, size in known if drawn]
 
 
 @contextmanager
-def _style() -> Iterator[None]:
+def _style(colours: Colours) -> Iterator[None]:
     import matplotlib as mpl
 
     with mpl.rc_context(
         {
             "svg.fonttype": "none", "svg.hashsalt": "kite", "font.family": "sans-serif", "font.size": 10,
-            "text.color": INK, "axes.labelcolor": INK, "xtick.color": INK, "ytick.color": INK, "axes.edgecolor": GRID,
+            "text.color": colours.ink, "axes.labelcolor": colours.ink, "xtick.color": colours.ink,
+            "ytick.color": colours.ink, "axes.edgecolor": colours.grid,
             "axes.spines.top": False, "axes.spines.right": False, "axes.grid": True, "axes.grid.axis": "y",
-            "axes.axisbelow": True, "grid.color": GRID, "grid.linewidth": 0.6, "legend.frameon": False,
+            "axes.axisbelow": True, "grid.color": colours.grid, "grid.linewidth": 0.6, "legend.frameon": False,
         }
     ):  # fmt: skip
         yield
@@ -98,14 +123,14 @@ def _summed(report: Report, outcome: str) -> tuple[list[datetime], list[int], in
     return times, [sum(hours[at : at + step]) for at in starts], step
 
 
-def _traffic(canvas: Canvas, report: Report) -> None:
+def _traffic(canvas: Canvas, report: Report, colours: Colours) -> None:
     above, below = canvas.subplots(2, 1, sharex=True, height_ratios=(3, 1.3))
     times, relayed, step = _summed(report, "relayed")
     width = step / 24 * 0.9
-    above.bar(times, relayed, width=width, align="edge", color=FIRST)
+    above.bar(times, relayed, width=width, align="edge", color=colours.first)
     above.set_ylabel(f"relayed {'a day' if step > 1 else 'an hour'}")
     bottom = [0] * len(times)
-    for outcome, colour in (("delayed", SECOND), ("failed", THIRD)):
+    for outcome, colour in (("delayed", colours.second), ("failed", colours.third)):
         _, counts, _ = _summed(report, outcome)
         below.bar(times, counts, width=width, bottom=bottom, align="edge", color=colour, label=outcome)
         bottom = [a + b for a, b in zip(bottom, counts, strict=True)]
@@ -113,7 +138,7 @@ def _traffic(canvas: Canvas, report: Report) -> None:
         begin, end = max(outage.since, report.period.start), min(outage.until or report.now, report.period.end)
         for axes in (above, below):
             label = "a next hop was down" if axes is below and not number else None
-            axes.axvspan(_local(begin), _local(end), color=SHADE, alpha=0.4, zorder=0, label=label)
+            axes.axvspan(_local(begin), _local(end), color=colours.shade, alpha=0.4, zorder=0, label=label)
     below.legend(loc="lower left", bbox_to_anchor=(0.0, 1.0), ncols=3, fontsize=9)
     below.set_xlim(_local(report.period.start), _local(report.period.end))
     _date_axis(below)
@@ -131,7 +156,7 @@ def _local(at: float) -> datetime:
     return datetime.fromtimestamp(at)
 
 
-def _week(canvas: Canvas, report: Report) -> None:
+def _week(canvas: Canvas, report: Report, colours: Colours) -> None:
     axes = canvas.subplots()
     days = list(reversed(_averages(report)))
     axes.pcolormesh(range(25), range(8), days, cmap="cividis", edgecolors="none")
@@ -153,10 +178,12 @@ def _averages(report: Report) -> list[list[float]]:
     ]
 
 
-def _delays(canvas: Canvas, report: Report) -> None:
+def _delays(canvas: Canvas, report: Report, colours: Colours) -> None:
     axes = canvas.subplots()
     steps = range(max(report.delay_steps) + 1)
-    axes.bar(list(steps), [report.delay_steps.get(step, 0) for step in steps], width=0.9, align="edge", color=FIRST)
+    axes.bar(
+        list(steps), [report.delay_steps.get(step, 0) for step in steps], width=0.9, align="edge", color=colours.first
+    )
     places = [place for place in map(_step_of, TICKS) if place <= len(steps) + 1]
     axes.set_xticks(places, list(TICK_WORDS[: len(places)]))
     axes.set_ylabel("recipients (log)")
@@ -186,14 +213,14 @@ def _bars(canvas: Canvas, rows: Sequence[tuple[str, Sequence[int]]], kinds: Sequ
         axes.legend(loc="lower right", fontsize=9)
 
 
-def _reasons(canvas: Canvas, report: Report) -> None:
+def _reasons(canvas: Canvas, report: Report, colours: Colours) -> None:
     rows = [(one.reason, (one.delayed, one.failed)) for one in report.reasons[:MOST_BARS]]
-    _bars(canvas, rows, (("delayed", SECOND), ("failed", THIRD)))
+    _bars(canvas, rows, (("delayed", colours.second), ("failed", colours.third)))
 
 
-def _domains(canvas: Canvas, report: Report) -> None:
+def _domains(canvas: Canvas, report: Report, colours: Colours) -> None:
     rows = [(row.name, (row.counts["relayed"],)) for row in report.domains[:MOST_BARS]]
-    _bars(canvas, rows, (("relayed", FIRST),))
+    _bars(canvas, rows, (("relayed", colours.first),))
 
 
 # --- the same in words ----------------------------------------------------------------------------------------------

@@ -11,7 +11,7 @@ from copper_kite.lazy import lazy_exports
 
 if TYPE_CHECKING:
     from copper_kite.settings.accounts import ACCOUNTS
-    from copper_kite.settings.alarm import ALARM_KINDS, Alarm
+    from copper_kite.settings.alarm import ALARM_KINDS, Alarm, ReportSettings
     from copper_kite.settings.compare import Difference, compare_settings
     from copper_kite.settings.edit import Block, Document, EditFailed, toml_value, write_file
     from copper_kite.settings.everybody import is_everybody
@@ -60,14 +60,14 @@ if TYPE_CHECKING:
         parse_pace,
         parse_size,
     )
-    from copper_kite.settings.value_types import AllowanceOf, Duration, Size, check_domain
+    from copper_kite.settings.value_types import AllowanceOf, Duration, Size, check_address, check_domain
     from copper_kite.settings.values import Assignment, apply_assignments, parse_assignment, shown_value
 
 __getattr__, __all__ = lazy_exports(
     __name__,
     {
         "accounts": "ACCOUNTS",
-        "alarm": "ALARM_KINDS Alarm",
+        "alarm": "ALARM_KINDS Alarm ReportSettings",
         "compare": "Difference compare_settings",
         "edit": "Block Document EditFailed toml_value write_file",
         "everybody": "is_everybody",
@@ -87,7 +87,7 @@ __getattr__, __all__ = lazy_exports(
         "transfer": "export_text import_into parse_part",
         "units": "Allowance Endpoint NEARLY Pace host_of parse_duration parse_endpoint parse_instant parse_pace"
         " parse_size",
-        "value_types": "AllowanceOf Duration Size check_domain",
+        "value_types": "AllowanceOf Duration Size check_address check_domain",
         "values": "Assignment apply_assignments parse_assignment shown_value",
     },
 )

@@ -1,4 +1,4 @@
-"""`[[alarm]]`: what is watched, and who hears of it."""
+"""`[[alarm]]`: what is watched, and who hears of it; `[report]`: who hears how it went."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from copper_kite.settings.table import Table
 from copper_kite.settings.units import parse_duration, parse_size
 from copper_kite.settings.value_types import Duration, Name, check_address_or_none
 
-__all__ = ["ALARM_KINDS", "Alarm"]
+__all__ = ["ALARM_KINDS", "Alarm", "ReportSettings"]
 
 MOST = 10**9
 
@@ -58,6 +58,28 @@ ALARM_KINDS: dict[str, AlarmKind] = {
     "configuration": AlarmKind(_nothing, 0.0, "the server refused the configuration in the file"),
     "drop_folder": AlarmKind(_count, 100.0, "more messages lie in the drop folder"),
 }
+
+
+class ReportSettings(Table):
+    """`[report]`: the report that the server sends by itself."""
+
+    to: str = Field(default="", description="The address that gets it; nobody where there is none.")
+    at: str = Field(default="07:00", pattern=r"^([01]\d|2[0-3]):[0-5]\d$", description="When, in local time.")
+    every: Literal["day", "week", "month"] = Field(
+        default="week", description="How often: each day, on Mondays, or on the first of the month."
+    )
+
+    _to = field_validator("to")(check_address_or_none)
+
+    @property
+    def hour(self) -> int:
+        """Of `at`."""
+        return int(self.at[:2])
+
+    @property
+    def minute(self) -> int:
+        """Of `at`."""
+        return int(self.at[3:])
 
 
 class Alarm(Table):

@@ -8,7 +8,7 @@ from typing import Literal, cast, get_args
 
 from pydantic import BaseModel, Field, field_validator
 
-from copper_kite.settings.alarm import Alarm
+from copper_kite.settings.alarm import Alarm, ReportSettings
 from copper_kite.settings.find import DATA
 from copper_kite.settings.table import Table
 from copper_kite.settings.units import (
@@ -418,6 +418,7 @@ class Settings(Table):
     journal: Journal = Journal()
     metrics: Metrics = Metrics()
     alarm: list[Alarm] = Field(default=[])
+    report: ReportSettings = ReportSettings()
     other_log: list[OtherLog] = Field(default=[])
 
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
@@ -15,11 +16,13 @@ from copper_kite.errors import InputError
 
 if TYPE_CHECKING:
     from copper_kite.report import Period, Report
+    from copper_kite.settings import Loaded
     from copper_kite.store import Reader
 
 __all__ = ["report"]
 
 DAY = 86400.0
+T = TypeVar("T")
 
 
 @click.command()
@@ -32,6 +35,7 @@ DAY = 86400.0
 @click.option("--to", "domain", metavar="DOMAIN", help="Only recipients in this domain, or in *.domain.")
 @click.option("--from", "who", metavar="NAME", help="Only what this account, local user or client address submitted.")
 @click.option("--html", metavar="FILE", help="Also write it as one HTML page with figures.")
+@click.option("--mail", metavar="ADDRESS", help="Also send it there, as text and HTML with figures.")
 @click.option("--verify", is_flag=True, help="Compare the counts with the journal; exit 1 if they differ.")
 @json_option
 @click.pass_context
@@ -54,19 +58,54 @@ def report(ctx: click.Context, /, as_json: bool, verify: bool, **given: Any) -> 
         made = make_report(reader, loaded, period, now, only)
     if given["html"]:
         _write_page(Path(given["html"]), made, loaded.server_name)
+    if given["mail"]:
+        _mail(given["mail"], made, loaded)
     if as_json:
         print_json(report_json(made))
-    elif not given["html"]:
+    elif not given["html"] and not given["mail"]:
         show_report(made)
 
 
-def _write_page(path: Path, made: Report, server: str) -> None:
-    try:
-        from copper_kite.report import report_page
+def _mail(to: str, made: Report, loaded: Loaded) -> None:
+    """Submit it to the running server over its Unix socket. Raises InputError, HandOverFailed."""
+    from copper_kite.session import Parcel, hand_over
+    from copper_kite.settings import check_address
 
-        page = report_page(made, server)
+    try:
+        check_address(to)
+    except ValueError as error:
+        raise InputError(str(error), usage=True) from error
+    listeners = loaded.settings.listener
+    path = next((endpoint.path for listener in listeners for endpoint in listener.bind if endpoint.path), "")
+    if not path:
+        raise InputError('no listener has a Unix socket; add "unix:/run/copper-kite/submit.sock" to bind')
+    sender = f"postmaster@{loaded.settings.identity.domain or loaded.server_name}"
+    content = _drawn(lambda: _message(made, loaded.server_name, sender, to))
+    echo(f"sent to {to}: {hand_over(path, loaded.server_name, Parcel(sender, [to], content))}", err=True)
+
+
+def _message(made: Report, server: str, sender: str, to: str) -> bytes:
+    from copper_kite.report import report_message
+
+    return report_message(made, server, sender=sender, to=to, id=f"{time.time_ns():x}")
+
+
+def _page(made: Report, server: str) -> str:
+    from copper_kite.report import report_page
+
+    return report_page(made, server)
+
+
+def _drawn(draw: Callable[[], T]) -> T:
+    """What is drawn with packages that not everybody has installed."""
+    try:
+        return draw()
     except ImportError as error:
         raise InputError(f"{error.name} is missing: pip install 'copper-kite[report]'") from error
+
+
+def _write_page(path: Path, made: Report, server: str) -> None:
+    page = _drawn(lambda: _page(made, server))
     try:
         path.write_text(page, "utf-8")
     except OSError as error:

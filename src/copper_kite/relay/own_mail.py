@@ -1,0 +1,60 @@
+"""Mail of the server itself, to whoever looks after it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from copper_kite.errors import KiteError
+from copper_kite.relay.notices import Notices
+from copper_kite.store import AddMessage, JournalEntry, SendBy, Submit, WriteEntry
+
+__all__ = ["OwnMail"]
+
+
+def _nothing() -> None:
+    """Nobody waits for it."""
+
+
+class OwnMail:
+    """Puts it into the queue, each message together with its entry in the journal; `offer` takes what is durable."""
+
+    def __init__(
+        self,
+        notices: Callable[[], Notices],
+        submit: Submit,
+        offer: Callable[[AddMessage], None],
+        now: Callable[[], float],
+    ) -> None:
+        self._notices = notices
+        self._submit = submit
+        self._offer = offer
+        self._now = now
+
+    def tell(
+        self,
+        subject: str,
+        text: str,
+        entry: JournalEntry,
+        to: str = "",
+        connector: str = "",
+        done: Callable[[], None] = _nothing,
+    ) -> None:
+        """Write a few lines to the postmaster, or to an address, by a `connector` if one is named.
+
+        `done` is called when that is on stable storage, or cannot be.
+        """
+        self._send(self._notices().report(subject, text, self._now(), to, connector), entry, connector, done)
+
+    def send(self, content: bytes, to: str, entry: JournalEntry) -> None:
+        """Send a message that is whole."""
+        self._send(self._notices().own(content, to, self._now()), entry, "", _nothing)
+
+    def _send(self, addition: AddMessage, entry: JournalEntry, connector: str, done: Callable[[], None]) -> None:
+        def written(error: KiteError | None) -> None:
+            if error is None:
+                self._offer(addition)
+            done()
+
+        entry.message = addition.message.id
+        by = [SendBy(connector, addition.message.id, 1)] if connector else []
+        self._submit([addition, *by, WriteEntry(entry)], written)
