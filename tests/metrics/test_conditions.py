@@ -29,7 +29,7 @@ def well(folder: Path) -> Readings:
         now=NOW, loaded=load_configuration(write_site(folder, 2525, tls="off")), running=None, sums=Sums(),
         summary=QueueSummary(), lanes=(), stops=(), connectors=(), allowances=(), certificates=(),
         disk=Disk(5000 * MIB, 9000 * MIB, 64 * MIB), octets=0, dropped=0, faults=0, problems=(),
-        last_hour=Counter(), surges=(),
+        last_hour=Counter(), surges=(), raised=frozenset(),
     )  # fmt: skip
 
 

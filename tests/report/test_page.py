@@ -19,7 +19,7 @@ from tests.support import write_site
 
 BROWSER = shutil.which("chromium") or shutil.which("chromium-browser")
 TITLES = (
-    "Traffic", "When mail comes in", "From submission to relay", "Delayed and failed, by reason", "Relayed, by domain",
+    "Traffic and waits", "When mail comes in", "From submission to relay", "Delayed and failed, by reason", "Relayed, by domain",
     "What to do", "By connector", "By sender", "By recipient's domain", "Delays", "Refused by listeners",
 )  # fmt: skip
 

@@ -117,6 +117,9 @@ FAMILIES = (
            _one(lambda readings: readings.summary.octets)),
     Family("kite_queue_oldest_age_seconds", "gauge", "How long the oldest message has waited; 0 where none waits.", (),
            _one(_age)),
+    Family("kite_alarm_raised", "gauge", "1 while the alarm is raised, else 0.", ("alarm",),
+           lambda readings: [((alarm.name,), float(alarm.name in readings.raised))
+                             for alarm in readings.loaded.settings.alarm if alarm.enabled]),
     Family("kite_sessions_open", "gauge", "Sessions with next hops at this moment.", ("connector",), _sessions),
     Family("kite_next_hops_down", "gauge", "Next hops that are remembered as down.", ("connector",), _hops_down),
     Family("kite_lanes_stopped", "gauge", "Lanes that do not move: one for a connector, with MX one for a domain.",

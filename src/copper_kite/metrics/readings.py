@@ -19,6 +19,7 @@ from copper_kite.store import (
     Running,
     dropped_names,
     open_store,
+    read_alarms,
     read_live,
     read_note,
     running_server,
@@ -54,6 +55,7 @@ class Readings:
     faults: int
     problems: Sequence[Problem]
     last_hour: Counter[str]  # recipients by outcome
+    raised: frozenset[str]  # alarms
     surges: Sequence[str]  # senders that the guard slowed down in the last hour
 
 
@@ -83,6 +85,7 @@ def take_readings(loaded: Loaded, totals: Totals, now: float) -> Readings:
             faults=faults,
             problems=find_problems(disk, read_note(loaded.data), faults, running=running is not None),
             last_hour=_outcomes(reader, now - HOUR),
+            raised=frozenset(one.name for one in read_alarms(loaded.data) if one.told_at is not None),
             surges=[entry.facts["who"] for entry in reader.noted(Event.ALARM, now - HOUR) if entry.facts["who"] != OWN],
         )  # fmt: skip
 

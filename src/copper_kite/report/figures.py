@@ -8,11 +8,14 @@ from __future__ import annotations
 
 import io
 import re
+from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, Any, NamedTuple
 
+from copper_kite.clock import span_text
+from copper_kite.report.delays import quantile
 from copper_kite.report.model import Report
 
 if TYPE_CHECKING:
@@ -24,6 +27,7 @@ __all__ = ["Figure", "figures"]
 HOUR, DAY = 3600, 86400
 LONG = 14 * 24  # hours; a longer period is drawn by the day
 MOST_BARS = 8
+MOST_TICKS = 4
 WEEKDAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
 TICKS = (1, 10, 60, 600, 3600, 21600, 86400)  # seconds
 TICK_WORDS = ("1 s", "10 s", "1 min", "10 min", "1 h", "6 h", "1 d")
@@ -86,7 +90,7 @@ class Figure(NamedTuple):
 def figures(report: Report) -> list[Figure]:
     """Those of which there is something to draw; drawing them raises ImportError where Matplotlib is missing."""
     known: tuple[tuple[object, str, Callable[[Report], str], Draw, tuple[float, float]], ...] = (
-        (any(report.by_hour["accepted"]), "Traffic", _traffic_words, _traffic, (9.0, 3.8)),
+        (any(report.by_hour["accepted"]), "Traffic and waits", _traffic_words, _traffic, (9.0, 5.0)),
         (any(map(any, report.by_week)), "When mail comes in", _week_words, _week, (9.0, 2.8)),
         (report.delay_steps, "From submission to relay", _delay_words, _delays, (9.0, 2.6)),
         (report.reasons, "Delayed and failed, by reason", _reason_words, _reasons, (9.0, 2.8)),
@@ -124,7 +128,7 @@ def _summed(report: Report, outcome: str) -> tuple[list[datetime], list[int], in
 
 
 def _traffic(canvas: Canvas, report: Report, colours: Colours) -> None:
-    above, below = canvas.subplots(2, 1, sharex=True, height_ratios=(3, 1.3))
+    above, below, waits = canvas.subplots(3, 1, sharex=True, height_ratios=(3, 1.3, 1.3))
     times, relayed, step = _summed(report, "relayed")
     width = step / 24 * 0.9
     above.bar(times, relayed, width=width, align="edge", color=colours.first)
@@ -136,12 +140,30 @@ def _traffic(canvas: Canvas, report: Report, colours: Colours) -> None:
         bottom = [a + b for a, b in zip(bottom, counts, strict=True)]
     for number, outage in enumerate(report.outages):
         begin, end = max(outage.since, report.period.start), min(outage.until or report.now, report.period.end)
-        for axes in (above, below):
+        for axes in (above, below, waits):
             label = "a next hop was down" if axes is below and not number else None
             axes.axvspan(_local(begin), _local(end), color=colours.shade, alpha=0.4, zorder=0, label=label)
     below.legend(loc="lower left", bbox_to_anchor=(0.0, 1.0), ncols=3, fontsize=9)
-    below.set_xlim(_local(report.period.start), _local(report.period.end))
-    _date_axis(below)
+    _draw_waits(waits, report, step, times, colours)
+    waits.set_xlim(_local(report.period.start), _local(report.period.end))
+    _date_axis(waits)
+
+
+def _draw_waits(axes: Axes, report: Report, step: int, times: Sequence[datetime], colours: Colours) -> None:
+    """Within how long 99 of 100 were relayed that were relayed in each bar's hours."""
+    hours = report.delay_steps_by_hour
+    sums = [sum(map(Counter, hours[at : at + step]), Counter[int]()) for at in range(0, len(hours), step)]
+    known = [(when, quantile(steps, 0.99)) for when, steps in zip(times, sums, strict=False) if steps]
+    middles: list[Any] = [when + timedelta(hours=step) / 2 for when, _ in known]
+    axes.plot(middles, [wait for _, wait in known], ".-", color=colours.first, linewidth=1)
+    highest = 2 * max((wait for _, wait in known), default=1.0)
+    ticks = [(at, word) for at, word in zip((0, *TICKS), ("0", *TICK_WORDS), strict=True) if at <= highest]
+    ticks = ticks[::2] if len(ticks) > MOST_TICKS else ticks
+    axes.set_yscale("symlog", linthresh=1.0)
+    axes.set_yticks([at for at, _ in ticks], [word for _, word in ticks])
+    axes.set_ylim(0, highest)
+    axes.minorticks_off()
+    axes.set_ylabel("99 % within")
 
 
 def _date_axis(axes: Axes) -> None:
@@ -232,7 +254,18 @@ def _traffic_words(report: Report) -> str:
     when = f"{step} hours from {times[most]:%A, %d %B, %H:00}" if step > 1 else f"hour from {times[most]:%A %H:00}"
     count = len(report.outages)
     down = f" A next hop was down {'once' if count == 1 else f'{count} times'}." if count else ""
-    return f"{sum(relayed):,} recipients relayed, most of them in the {when} ({relayed[most]:,}).{down}"
+    text = f"{sum(relayed):,} recipients relayed, most of them in the {when} ({relayed[most]:,})."
+    return text + down + _wait_words(report)
+
+
+def _wait_words(report: Report) -> str:
+    """The hour in which mail that was relayed had waited longest."""
+    waits = [(quantile(steps, 0.99), hour) for hour, steps in enumerate(report.delay_steps_by_hour) if steps]
+    if not waits:
+        return ""
+    wait, hour = max(waits)
+    when = datetime.fromtimestamp(report.period.start + hour * HOUR)
+    return f" The longest waits ended in the hour from {when:%A, %d %B, %H:00}: one of 100 took over {span_text(wait)}."
 
 
 def _week_words(report: Report) -> str:

@@ -4,20 +4,19 @@ from __future__ import annotations
 
 import re
 from collections import Counter, defaultdict
-from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
-from functools import partial
 
-from copper_kite.report.model import OUTCOMES, AllowanceUse, Delays, Outage, Reason, Report, Row
+from copper_kite.report.delays import delays_of
+from copper_kite.report.model import OUTCOMES, AllowanceUse, Outage, Reason, Report, Row
 from copper_kite.report.period import HOUR, Period
 from copper_kite.report.usual import unusual_senders
 from copper_kite.settings import Loaded
-from copper_kite.store import DELAY_STEPS, CountFilter, Reader
+from copper_kite.store import CountFilter, Reader
 from copper_kite.verdict import judge_attempt
 from copper_kite.words import Cause, Event, Stage
 
-__all__ = ["delay_of_step", "make_report"]
+__all__ = ["make_report"]
 
 _REPLY = re.compile(r"(\d{3})(?: (\d\.\d+\.\d+))? ([a-z]+)")
 _CAUSES = {cause.value for cause in Cause}
@@ -57,7 +56,7 @@ def make_report(reader: Reader, loaded: Loaded, period: Period, now: float, only
     only = only or CountFilter()
     sums, before = _summed(reader, period, only), _summed(reader, period.before, only)
     by_hour, by_week, first = _by_time(reader, period, only)
-    steps = _delay_steps(reader, period, only)
+    steps, steps_by_hour = _delay_steps(reader, period, only)
     summary = reader.summary()
     return Report(
         period=period,
@@ -69,7 +68,7 @@ def make_report(reader: Reader, loaded: Loaded, period: Period, now: float, only
         connectors=_rows(sums, "connector"),
         senders=_rows(sums, "who"),
         domains=_rows(sums, "domain"),
-        delays=[_delays(name, of) for name, of in sorted(steps.items())],
+        delays=[delays_of(name, of) for name, of in sorted(steps.items())],
         reasons=_reasons(sums),
         refusals=[(who, reason, count) for (who, reason), count in sums.refusals.most_common()],
         outages=[one for one in _outages(reader, period) if not only.connector or one.connector == only.connector],
@@ -78,6 +77,7 @@ def make_report(reader: Reader, loaded: Loaded, period: Period, now: float, only
         by_hour=by_hour,
         by_week=by_week,
         delay_steps=dict(steps.get("", {})),
+        delay_steps_by_hour=steps_by_hour,
         waiting=summary.messages,
         oldest=summary.oldest,
         counted_since=None if first is None else first * HOUR,
@@ -109,47 +109,27 @@ def _by_time(
     return by_hour, by_week, first
 
 
-def _delay_steps(reader: Reader, period: Period, only: CountFilter) -> dict[str, Counter[int]]:
-    """Recipients by the step of their delay, for each connector and (under no name) for all; senders and domains have
-    none of their own."""
+def _delay_steps(
+    reader: Reader, period: Period, only: CountFilter
+) -> tuple[dict[str, Counter[int]], list[Counter[int]]]:
+    """Recipients by the step of their delay: for each connector and (under no name) for all, and for each hour of the
+    period. Senders and domains have none of their own."""
     steps: dict[str, Counter[int]] = defaultdict(Counter)
+    by_hour: list[Counter[int]] = [Counter() for _ in range(period.hours)]
     if only.who or only.domain:
-        return steps
-    rows = reader.summed_counts(period.since, period.until, ("connector", "delay"), only, "delay")
-    for connector, delay, count, _ in rows:
+        return steps, by_hour
+    rows = reader.summed_counts(period.since, period.until, ("hour", "connector", "delay"), only, "delay")
+    for hour, connector, delay, count, _ in rows:
         steps[""][delay] += count
         steps[connector][delay] += count
-    return steps
+        by_hour[hour - period.since][delay] += count
+    return steps, by_hour
 
 
 def _rows(sums: _Sums, kind: str) -> list[Row]:
     """Those that count most first: by what was relayed, then by all else."""
     rows = [Row(name, counts, sums.octets_by[kind][name]) for name, counts in sums.by[kind].items()]
     return sorted(rows, key=lambda row: (-row.counts["relayed"], -sum(row.counts.values()), row.name))
-
-
-# --- delays ---------------------------------------------------------------------------------------------------------
-
-
-def delay_of_step(step: float) -> float:
-    """The seconds at which a step of delays begins."""
-    return float(2 ** (step / DELAY_STEPS) - 1)
-
-
-def _delays(name: str, steps: Counter[int]) -> Delays:
-    total, largest = sum(steps.values()), delay_of_step(max(steps) + 1)
-    quantile = partial(_quantile, sorted(steps.items()), total)
-    return Delays(name, total, quantile(0.5), quantile(0.95), quantile(0.99), largest)
-
-
-def _quantile(steps: Sequence[tuple[int, int]], total: int, share: float) -> float:
-    """Within its step, a delay is taken to be anywhere alike."""
-    left = share * total
-    for step, count in steps:
-        if left <= count:
-            return delay_of_step(step + left / count)
-        left -= count
-    return delay_of_step(steps[-1][0] + 1)
 
 
 # --- reasons --------------------------------------------------------------------------------------------------------

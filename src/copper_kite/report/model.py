@@ -98,6 +98,7 @@ class Report:
     by_hour: Mapping[str, Sequence[int]] = field(default_factory=dict)  # each hour of the period, by outcome
     by_week: Sequence[Sequence[int]] = ()  # accepted, weekday (Monday first) by hour of the day
     delay_steps: Mapping[int, int] = field(default_factory=dict)  # recipients by step (`HourlyCount.delay`)
+    delay_steps_by_hour: Sequence[Mapping[int, int]] = ()  # the same for each hour of the period
     waiting: int = 0
     oldest: float | None = None
     counted_since: float | None = None  # what was before is not known
