@@ -114,7 +114,7 @@ class Action(StrEnum):
     SEND_BY = "send by"  # another connector carries it
     SEND_TO = "send to"  # another recipient gets it
     RETRY_CONNECTOR = "retry connector"  # of all that waits for a connector
-    TRY_ALARM = "try alarm"  # it is told of, as if it were raised
+    TEST_ALARM = "test alarm"  # it is told of, as if it were raised
 
 
 class CauseKind(Flag):

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from copper_kite.errors import SettingsError
-from copper_kite.metrics import Disk, Problem, Readings, what_holds
+from copper_kite.metrics import Disk, Problem, Readings, describe_condition
 from copper_kite.metrics.totals import Sums
 from copper_kite.settings.alarm import ALARM_KINDS, Alarm
 from copper_kite.settings.load import load_configuration
@@ -65,19 +65,22 @@ def alarm(kind: str, limit: object) -> Alarm:
 @pytest.mark.parametrize("kind", sorted(ALARM_KINDS))
 def test_each_kind_holds_beyond_its_limit_and_not_at_it(well: Readings, kind: str) -> None:
     so, limit, words, higher = CASES[kind]
-    assert what_holds(alarm(kind, None), well) == ""
+    assert describe_condition(alarm(kind, None), well) == ""
     ill = replace(well, **so)  # type: ignore[arg-type]
-    assert words in what_holds(alarm(kind, limit), ill)
-    assert higher is None or what_holds(alarm(kind, higher), ill) == ""
+    assert words in describe_condition(alarm(kind, limit), ill)
+    assert higher is None or describe_condition(alarm(kind, higher), ill) == ""
 
 
 def test_a_domain_that_cannot_be_had_is_no_failing_connector(well: Readings) -> None:
-    assert what_holds(alarm("connector_failing", "1s"), replace(well, stops=[stop("beacon", 9999, "x.example")])) == ""
+    assert (
+        describe_condition(alarm("connector_failing", "1s"), replace(well, stops=[stop("beacon", 9999, "x.example")]))
+        == ""
+    )
 
 
 def test_a_few_failures_are_no_share(well: Readings) -> None:
     few = replace(well, last_hour=Counter(failed=19))
-    assert what_holds(alarm("failed_share", 0.1), few) == ""
+    assert describe_condition(alarm("failed_share", 0.1), few) == ""
 
 
 @pytest.mark.parametrize(

@@ -79,8 +79,8 @@ async def test_the_address_changes_on_reload_or_all_stays_as_it_was(folder: Path
 async def test_a_process_that_dies_is_replaced(
     folder: Path, authority: CertificateFiles, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(watch_process, "BEAT_SECONDS", 0.01)
-    monkeypatch.setattr(watch_process, "AGAIN_SECONDS", 0.0)
+    monkeypatch.setattr(watch_process, "HEARTBEAT_SECONDS", 0.01)
+    monkeypatch.setattr(watch_process, "RESTART_SECONDS", 0.0)
     port = free_port()
     async with site(folder, authority, extra=bound(port)) as here:
         first = here.service.watch.process.pid
@@ -127,7 +127,7 @@ async def test_others_than_the_allowed_get_nothing(source: Source, port: int) ->
 
 
 async def test_a_loop_that_stands_still_is_not_live(source: Source, port: int) -> None:
-    source.beat -= 100.0
+    source.last_heartbeat -= 100.0
     assert (await asked(port, "/live"))[0] == 503
     status, text = await asked(port, "/health")
     assert status == 503 and [one["reason"] for one in json.loads(text)["reasons"]] == ["held up", "stopped"]
@@ -145,8 +145,8 @@ async def test_clients_that_say_nothing_are_cut_off_and_then_others_get_in(
     source: Source, port: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(metrics_server, "REQUEST_SECONDS", 0.05)
-    silent = [await asyncio.open_connection("127.0.0.1", port) for _ in range(3 * metrics_server.MOST_REQUESTS)]
-    for reader, writer in silent:
+    unresponsive = [await asyncio.open_connection("127.0.0.1", port) for _ in range(3 * metrics_server.MOST_REQUESTS)]
+    for reader, writer in unresponsive:
         assert await reader.read() == b""
         writer.close()
     assert (await asked(port, "/live"))[0] == 200

@@ -10,7 +10,7 @@ import pytest
 
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.relay import alarms as alarms_module
-from copper_kite.relay.alarms import AlarmNews, Alarms
+from copper_kite.relay.alarms import AlarmEvent, Alarms
 from copper_kite.session.standin import Caught
 from copper_kite.settings.alarm import Alarm
 from copper_kite.store import open_store, read_alarms
@@ -27,19 +27,19 @@ class Told:
     """What was told; each is kept at once, unless it is to be `later`."""
 
     def __init__(self) -> None:
-        self.news: list[AlarmNews] = []
+        self.event: list[AlarmEvent] = []
         self.waiting: list[Callable[[], None]] = []
         self.later = False
 
-    def __call__(self, news: AlarmNews, done: Callable[[], None]) -> None:
-        self.news.append(news)
+    def __call__(self, event: AlarmEvent, done: Callable[[], None]) -> None:
+        self.event.append(event)
         self.waiting.append(done)
         if not self.later:
             done()
 
     @property
     def changes(self) -> list[str]:
-        return [news.change for news in self.news]
+        return [event.change for event in self.event]
 
 
 def watched(**more: object) -> Alarm:
@@ -61,64 +61,72 @@ def started(folder: Path, told: Told, *alarms: Alarm) -> Alarms:
 def test_it_is_raised_once_repeated_and_cleared(folder: Path, told: Told) -> None:
     alarms = started(folder, told)
     for at in (0, 10, 3590, 3600, 3610):
-        alarms.hear({"jam": f"{at} wait"}, T + at)
+        alarms.update({"jam": f"{at} wait"}, T + at)
     assert told.changes == ["raised", "repeated"]
-    assert told.news[1].sentence == "3600 wait (for 1h now)"
-    alarms.hear({"jam": ""}, T + 7200)
-    alarms.hear({"jam": ""}, T + 7210)
+    assert told.event[1].sentence == "For 1h now: 3600 wait"
+    alarms.update({"jam": ""}, T + 7200)
+    alarms.update({"jam": ""}, T + 7210)
     assert told.changes == ["raised", "repeated", "cleared"]
-    assert told.news[2].sentence == "It lasted 2h. It was: 3610 wait"
-    alarms.hear({"jam": "again"}, T + 7220)
+    assert told.event[2].sentence == "It lasted 2h. It was: 3610 wait"
+    alarms.update({"jam": "again"}, T + 7220)
     assert told.changes[-1] == "raised"
+
+
+def test_a_subject_has_the_gist_and_fits_into_a_line(folder: Path, told: Told) -> None:
+    alarms = started(folder, told)
+    alarms.update({"jam": f"connector x is down (since May); {'y' * 400}"}, T)
+    assert told.event[0].subject == "Alarm jam: connector x is down"
+    alarms.update({"jam": "z" * 400}, T + 3600)
+    assert len(told.event[1].subject) < 150
 
 
 def test_what_does_not_last_is_never_told(folder: Path, told: Told) -> None:
     alarms = started(folder, told, watched(after="5m"))
-    alarms.hear({"jam": "7 wait"}, T)
-    alarms.hear({"jam": "7 wait"}, T + 299)
-    alarms.hear({"jam": ""}, T + 305)
-    alarms.hear({"jam": "7 wait"}, T + 310)
-    assert told.news == [] and read_alarms(folder)[0].told_at is None
-    alarms.hear({"jam": "8 wait"}, T + 610)
+    alarms.update({"jam": "7 wait"}, T)
+    alarms.update({"jam": "7 wait"}, T + 299)
+    alarms.update({"jam": ""}, T + 305)
+    alarms.update({"jam": "7 wait"}, T + 310)
+    assert told.event == [] and read_alarms(folder)[0].notified_at is None
+    alarms.update({"jam": "8 wait"}, T + 610)
     assert told.changes == ["raised"]
 
 
 def test_what_nobody_knows_changes_nothing(folder: Path, told: Told) -> None:
     alarms = started(folder, told)
-    alarms.hear({"jam": "7 wait"}, T)
-    alarms.hear({}, T + 10)
-    alarms.hear({"jam": "7 wait"}, T + 20)
+    alarms.update({"jam": "7 wait"}, T)
+    alarms.update({}, T + 10)
+    alarms.update({"jam": "7 wait"}, T + 20)
     assert told.changes == ["raised"]
 
 
 def test_a_restart_neither_repeats_nor_forgets(folder: Path, told: Told) -> None:
-    started(folder, told).hear({"jam": "7 wait"}, T)
+    started(folder, told).update({"jam": "7 wait"}, T)
     later = started(folder, told)
-    later.hear({"jam": "7 wait"}, T + 60)
+    later.update({"jam": "7 wait"}, T + 60)
     assert told.changes == ["raised"]
-    later.hear({"jam": ""}, T + 70)
+    later.update({"jam": ""}, T + 70)
     assert told.changes == ["raised", "cleared"] and read_alarms(folder) == []
 
 
 def test_it_counts_as_told_only_when_that_is_kept(folder: Path, told: Told) -> None:
     told.later = True
     alarms = started(folder, told)
-    alarms.hear({"jam": "7 wait"}, T)
-    alarms.hear({"jam": "7 wait"}, T + 10)
-    assert told.changes == ["raised"] and read_alarms(folder)[0].told_at is None
-    started(folder, told).hear({"jam": "7 wait"}, T + 20)  # the server was killed in between
+    alarms.update({"jam": "7 wait"}, T)
+    alarms.update({"jam": "7 wait"}, T + 10)
+    assert told.changes == ["raised"] and read_alarms(folder)[0].notified_at is None
+    started(folder, told).update({"jam": "7 wait"}, T + 20)  # the server was killed in between
     assert told.changes == ["raised", "raised"]
     told.waiting[1]()
-    assert read_alarms(folder)[0].told_at == T + 20
+    assert read_alarms(folder)[0].notified_at == T + 20
 
 
 def test_an_alarm_that_is_taken_away_is_forgotten(folder: Path, told: Told) -> None:
     alarms = started(folder, told)
-    alarms.hear({"jam": "7 wait"}, T)
+    alarms.update({"jam": "7 wait"}, T)
     alarms.take_up([watched(enabled=False)])
-    alarms.hear({"jam": ""}, T + 10)
+    alarms.update({"jam": ""}, T + 10)
     assert told.changes == ["raised"] and read_alarms(folder) == []
-    assert not alarms.try_out("jam", T)
+    assert not alarms.send_test("jam", T)
 
 
 def alarm(name: str, **keys: object) -> str:
@@ -138,12 +146,14 @@ async def test_the_alarm_about_a_connector_goes_by_another(folder: Path, authori
         await converse(here.port, talk(letter("ana@harbour.example")))
         await here.until(lambda reader: reader.lanes())
         stop = here.reader().lanes()[0]
-        here.service.watch._hear({"alarms": {"failing": f"connector harbour: {stop.text}"}})
+        here.service.watch._on_message({"alarms": {"failing": f"connector harbour: {stop.text}"}})
         (mail,) = await here.until_caught(1)
         assert mail.recipients == ("duty@harbour.example",)
-        assert b"Subject: Alarm failing\r\n" in content(mail) and b"connector harbour" in content(mail)
-        await happens(lambda: read_alarms(here.loaded.data)[0].told_at is not None)
-        here.service.watch._hear({"alarms": {"failing": ""}})
+        assert b"Subject: Alarm failing: connector harbour: connection refused\r\n" in content(
+            mail
+        ) and b"connector harbour" in content(mail)
+        await happens(lambda: read_alarms(here.loaded.data)[0].notified_at is not None)
+        here.service.watch._on_message({"alarms": {"failing": ""}})
         assert b"Subject: Alarm failing is over\r\n" in content((await here.until_caught(2))[1])
         assert [entry.facts["alarm"] for entry in here.reader().noted(Event.ALARM, 0.0)] == ["failing"] * 2
         await here.until(lambda reader: [row.recipient.address for row in reader.queue()] == ["ana@harbour.example"])
@@ -153,7 +163,7 @@ async def test_the_connector_of_an_alarm_survives_a_restart(folder: Path, author
     watch = alarm("jam", when="waiting", to="duty@harbour.example", connector="spare")
     spare = connector("spare", f"localhost:{free_port()}", tls="off", recipients=["nobody.example"])
     async with site(folder, authority, extra=spare + watch) as here:
-        here.service.watch._hear({"alarms": {"jam": "7 wait"}})
+        here.service.watch._on_message({"alarms": {"jam": "7 wait"}})
         await here.until(lambda reader: [row.recipient.via for row in reader.queue()] == ["spare"])
         assert here.caught == []
 
@@ -165,13 +175,13 @@ async def test_a_command_gets_the_facts_and_is_ended_when_it_lasts(
     writes = alarm("jam", when="waiting", command=f"cat > {out}.new; mv {out}.new {out}")
     log = table("[log]", to="file:kite.log")
     async with site(folder, authority, extra=writes + alarm("slow", when="surge", command="sleep 600") + log) as here:
-        here.service.watch._hear({"alarms": {"jam": "7 wait"}})
+        here.service.watch._on_message({"alarms": {"jam": "7 wait"}})
         await happens(out.exists)
         facts = json.loads(out.read_text())
         assert (facts["alarm"], facts["change"], facts["text"]) == ("jam", "raised", "7 wait")
         await here.until(lambda reader: reader.noted(Event.ALARM, 0.0))
         monkeypatch.setattr(alarms_module, "COMMAND_SECONDS", 0.05)
-        here.service.watch._hear({"alarms": {"slow": "x"}})
+        here.service.watch._on_message({"alarms": {"slow": "x"}})
         await happens(lambda: "took over" in (folder / "kite.log").read_text())
 
 

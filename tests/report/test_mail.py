@@ -12,9 +12,9 @@ from typing import cast
 
 import pytest
 
-from copper_kite.metrics.due_report import AGAIN_SECONDS, DueReport
+from copper_kite.metrics.due_report import RETRY_SECONDS, DueReport
 from copper_kite.net.authority import CertificateFiles
-from copper_kite.report import Report, last_days, make_report, period_before, report_message, was_due
+from copper_kite.report import Report, last_days, last_due, make_report, period_before, report_message
 from copper_kite.settings.alarm import ReportSettings
 from copper_kite.settings.load import load_configuration
 from copper_kite.store import JournalEntry, WriteEntry, open_store
@@ -80,7 +80,7 @@ def instant(text: str) -> float:
 )
 def test_when_it_is_due_and_on_what(every: str, now: str, due: str, since: str, hours: int) -> None:
     settings = ReportSettings.model_validate({"to": "a@b.example", "every": every})
-    assert was_due(settings, instant(now)) == instant(due)
+    assert last_due(settings, instant(now)) == instant(due)
     period = period_before(settings, instant(due))
     assert (period.start, period.hours) == (instant(since), hours)
 
@@ -92,15 +92,15 @@ def test_it_is_made_once_and_again_only_if_the_journal_knows_nothing(folder: Pat
     store.upgrade()
     now = instant("2026-05-07 08:00")
     report = DueReport(loaded)
-    made = report.made(now)
+    made = report.make_if_due(now)
     assert made is not None and made["to"] == "duty@crew.example" and made["period"] == "Wednesday, 06 May 2026"
     assert b"Wednesday, 06 May 2026" in base64.b64decode(made["content"])
-    assert report.made(now + 10) is None
-    assert report.made(now + AGAIN_SECONDS) is not None  # the server could not keep it
+    assert report.make_if_due(now + 10) is None
+    assert report.make_if_due(now + RETRY_SECONDS) is not None  # the server could not keep it
     store.write([[WriteEntry(JournalEntry(at=now + 20, event=Event.REPORTED, facts={}))]])
-    assert report.made(now + 2 * AGAIN_SECONDS) is None
-    assert DueReport(loaded).made(now + 3600) is None  # a restart
-    assert report.made(now + 86400) is not None
+    assert report.make_if_due(now + 2 * RETRY_SECONDS) is None
+    assert DueReport(loaded).make_if_due(now + 3600) is None  # a restart
+    assert report.make_if_due(now + 86400) is not None
 
 
 async def test_the_server_sends_what_the_process_made(folder: Path, authority: CertificateFiles) -> None:

@@ -12,7 +12,7 @@ from copper_kite.lazy import lazy_exports
 
 if TYPE_CHECKING:
     from copper_kite.metrics.collector import Collector, render
-    from copper_kite.metrics.conditions import what_holds
+    from copper_kite.metrics.conditions import describe_condition
     from copper_kite.metrics.families import FAMILIES, Family
     from copper_kite.metrics.health import Disk, Problem, disk_of, find_problems
     from copper_kite.metrics.readings import Readings, take_readings
@@ -22,7 +22,7 @@ __getattr__, __all__ = lazy_exports(
     __name__,
     {
         "collector": "Collector render",
-        "conditions": "what_holds",
+        "conditions": "describe_condition",
         "families": "FAMILIES Family",
         "health": "Disk Problem disk_of find_problems",
         "readings": "Readings take_readings",

@@ -1,4 +1,4 @@
-"""Whether what an alarm watches is so at this moment, and in which words."""
+"""The conditions of alarms: whether one holds, and the text that describes it."""
 
 from __future__ import annotations
 
@@ -9,13 +9,13 @@ from copper_kite.metrics.readings import Readings
 from copper_kite.settings import Alarm
 from copper_kite.words import State
 
-__all__ = ["what_holds"]
+__all__ = ["describe_condition"]
 
-FEW = 20  # recipients in an hour of which no share is told
+FEW = 20  # recipients in an hour: too few for a share
 
 
-def what_holds(alarm: Alarm, readings: Readings) -> str:
-    """What is so, in a sentence; empty when it is not."""
+def describe_condition(alarm: Alarm, readings: Readings) -> str:
+    """The condition in a sentence; empty when it does not hold."""
     return _CONDITIONS[alarm.when](readings, alarm.threshold)
 
 

@@ -5,14 +5,14 @@ from __future__ import annotations
 import base64
 from typing import Any
 
-from copper_kite.report import make_report, period_before, report_message, was_due
+from copper_kite.report import last_due, make_report, period_before, report_message
 from copper_kite.settings import Loaded
 from copper_kite.store import open_store
 from copper_kite.words import Event
 
 __all__ = ["DueReport"]
 
-AGAIN_SECONDS = 600.0  # after one was made of which the journal still says nothing
+RETRY_SECONDS = 600.0  # after one was made of which the journal still says nothing
 
 
 class DueReport:
@@ -23,7 +23,7 @@ class DueReport:
         self._settled = 0.0  # the last instant of which nothing is due any more
         self._again_at = 0.0
 
-    def made(self, now: float) -> dict[str, Any] | None:
+    def make_if_due(self, now: float) -> dict[str, Any] | None:
         """What is to be sent: `to`, the `period` in words, the message in base64; None when nothing is.
 
         `now` in seconds since 1970. Raises StoreError, and ImportError without the extra `report`.
@@ -31,14 +31,14 @@ class DueReport:
         settings = self._loaded.settings.report
         if not settings.to or now < self._again_at:
             return None
-        due = was_due(settings, now)
+        due = last_due(settings, now)
         if due <= self._settled:
             return None
         with open_store(self._loaded.data).reader() as reader:
             if reader.noted(Event.REPORTED, due):
                 self._settled = due
                 return None
-            self._again_at = now + AGAIN_SECONDS
+            self._again_at = now + RETRY_SECONDS
             report = make_report(reader, self._loaded, period_before(settings, due), now)
         server = self._loaded.server_name
         sender = f"postmaster@{self._loaded.settings.identity.domain or server}"

@@ -1,4 +1,4 @@
-"""What there is to be told at one moment, from the store and the files of the data folder."""
+"""The state of a server at one moment, from the store and the files of the data folder."""
 
 from __future__ import annotations
 
@@ -85,7 +85,7 @@ def take_readings(loaded: Loaded, totals: Totals, now: float) -> Readings:
             faults=faults,
             problems=find_problems(disk, read_note(loaded.data), faults, running=running is not None),
             last_hour=_outcomes(reader, now - HOUR),
-            raised=frozenset(one.name for one in read_alarms(loaded.data) if one.told_at is not None),
+            raised=frozenset(one.name for one in read_alarms(loaded.data) if one.notified_at is not None),
             surges=[entry.facts["who"] for entry in reader.noted(Event.ALARM, now - HOUR) if entry.facts["who"] != OWN],
         )  # fmt: skip
 

@@ -1,10 +1,10 @@
-"""A process that answers monitoring programs over HTTP, and looks at what alarms watch, beside a server and not in it:
-whatever they do, mail goes on.
+"""A process that answers monitoring programs over HTTP and evaluates alarms, separate from the mail server so that
+neither can slow mail down.
 
 It reads the store as every command does. The server that started it has bound the socket, says on standard input by
 which configuration it goes, and then, octet by octet, that its loop runs; when that ends, so does this process. On
-standard output go lines of JSON: every 10 s, for each alarm in words what is so, empty where all is well; and a report
-that is due.
+standard output go lines of JSON: every 10 s the text of each alarm's condition, empty where it does not hold; and a
+report that is due.
 """
 
 from __future__ import annotations
@@ -24,19 +24,19 @@ from typing import Any
 
 from copper_kite.errors import KiteError
 from copper_kite.metrics.collector import render
-from copper_kite.metrics.conditions import what_holds
+from copper_kite.metrics.conditions import describe_condition
 from copper_kite.metrics.due_report import DueReport
 from copper_kite.metrics.health import Problem
 from copper_kite.metrics.readings import Readings, take_readings
 from copper_kite.metrics.totals import Totals
 from copper_kite.settings import Loaded, is_within, load_source
 
-__all__ = ["HealthServer", "Source", "serve", "watched"]
+__all__ = ["HealthServer", "Source", "evaluate_alarms", "serve"]
 
-SILENT_SECONDS = 10.0  # without a sign of the loop's life, the server counts as held up
+UNRESPONSIVE_SECONDS = 10.0  # without a sign of the loop's life, the server counts as held up
 FRESH_SECONDS = 1.0  # for which one look at the server answers all who ask
 REQUEST_SECONDS = 10.0  # for one request, from the connection to the end of the answer
-LOOK_SECONDS = 10.0  # from one look at what alarms watch to the next
+EVALUATION_SECONDS = 10.0  # from one look at what alarms watch to the next
 MOST_REQUESTS = 16  # at a time; more are turned away
 FORBIDDEN = b"HTTP/1.0 403 Forbidden\r\nContent-Type: text/plain\r\n\r\nthis address is not in [metrics] allow\n"
 
@@ -46,7 +46,7 @@ class Source:
 
     def __init__(self, loaded: Loaded) -> None:
         self.loaded = loaded
-        self.beat = time.monotonic()  # the last sign of life
+        self.last_heartbeat = time.monotonic()  # the last sign of life
         self._lock = threading.Lock()
         self._totals = Totals()
         self._readings: Readings | None = None
@@ -61,13 +61,13 @@ class Source:
             return self._readings
 
     @property
-    def silent(self) -> bool:
+    def unresponsive(self) -> bool:
         """Whether the server's loop has not turned for a while."""
-        return time.monotonic() - self.beat > SILENT_SECONDS
+        return time.monotonic() - self.last_heartbeat > UNRESPONSIVE_SECONDS
 
     def problems(self) -> list[Problem]:
         """What is wrong with the server."""
-        held = [Problem("held up", "the server does not answer: its loop stands still")] if self.silent else []
+        held = [Problem("held up", "the server does not answer: its loop stands still")] if self.unresponsive else []
         try:
             return [*held, *self.readings().problems]
         except KiteError as error:
@@ -142,7 +142,7 @@ class _Handler(BaseHTTPRequestHandler):
                 found = {"healthy": not problems, "reasons": [problem._asdict() for problem in problems]}
                 self._answer_json(503 if problems else 200, found)
             case "/live":
-                self._answer_json(503 if source.silent else 200, {"live": not source.silent})
+                self._answer_json(503 if source.unresponsive else 200, {"live": not source.unresponsive})
             case _:
                 self._answer(404, b"there are /metrics, /health and /live\n", "text/plain")
 
@@ -173,43 +173,43 @@ def serve(descriptor: int | None) -> None:
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGUSR1):  # all of them are for the server
         signal.signal(number, signal.SIG_IGN)
     os.nice(5)
-    told = json.loads(sys.stdin.buffer.readline())
-    loaded = load_source(Path(told["path"]), told["source"], secrets=False)
-    source = Source(replace(loaded, data=Path(told["data"]), server_name=told["server_name"]))
-    threading.Thread(target=_follow, args=[source], daemon=True).start()
+    start = json.loads(sys.stdin.buffer.readline())
+    loaded = load_source(Path(start["path"]), start["source"], secrets=False)
+    source = Source(replace(loaded, data=Path(start["data"]), server_name=start["server_name"]))
+    threading.Thread(target=_follow_heartbeats, args=[source], daemon=True).start()
     if descriptor is not None:
         server = HealthServer(socket.socket(fileno=descriptor), source)
         threading.Thread(target=server.serve_forever, daemon=True).start()
     report = DueReport(source.loaded)
     while True:
-        for kind, found in (("alarms", watched(source)), ("report", _due(report))):
+        for kind, found in (("alarms", evaluate_alarms(source)), ("report", _due_report(report))):
             if found:
                 sys.stdout.write(f"{json.dumps({kind: found})}\n")
         sys.stdout.flush()
-        time.sleep(LOOK_SECONDS)
+        time.sleep(EVALUATION_SECONDS)
 
 
-def _due(report: DueReport) -> dict[str, Any] | None:
+def _due_report(report: DueReport) -> dict[str, Any] | None:
     """A report that is to be sent; one that cannot be made now is tried again later."""
     try:
-        return report.made(time.time())
+        return report.make_if_due(time.time())
     except (KiteError, ImportError):
         return None
 
 
-def watched(source: Source) -> dict[str, str]:
-    """What is so of that which alarms watch, by their names; nothing while it cannot be known."""
+def evaluate_alarms(source: Source) -> dict[str, str]:
+    """The text of each alarm's condition by its name; nothing while the queue cannot be read."""
     alarms = [alarm for alarm in source.loaded.settings.alarm if alarm.enabled]
     try:
-        return {alarm.name: what_holds(alarm, source.readings()) for alarm in alarms}
+        return {alarm.name: describe_condition(alarm, source.readings()) for alarm in alarms}
     except KiteError:
         return {}
 
 
-def _follow(source: Source) -> None:
+def _follow_heartbeats(source: Source) -> None:
     """Hear the server's signs of life; without them there is nothing left to do."""
     while os.read(sys.stdin.fileno(), 4096):
-        source.beat = time.monotonic()
+        source.last_heartbeat = time.monotonic()
     os._exit(0)
 
 

@@ -37,7 +37,7 @@ RECORD_AGAIN_SECONDS = 1.0
 
 class AdminDesk:
     """Takes requests from the store, message by message. `key` tells a recipient's lane, `offer` takes a notice that is
-    durable, `again` has `carry_out` called once more, and `try_alarm` tells of an alarm by its name."""
+    durable, `again` has `carry_out` called once more, and `test_alarm` tells of an alarm by its name."""
 
     def __init__(
         self,
@@ -50,7 +50,7 @@ class AdminDesk:
         key: Callable[[Recipient, str], Key],
         offer: Callable[[AddMessage], None],
         again: Callable[[], None],
-        try_alarm: Callable[[str], object],
+        test_alarm: Callable[[str], object],
     ) -> None:
         self._reader = reader
         self._submit = submit
@@ -61,7 +61,7 @@ class AdminDesk:
         self._key = key
         self._offer = offer
         self._again = again
-        self._try_alarm = try_alarm
+        self._try_alarm = test_alarm
         self._wants_more = False
 
     def carry_out(self, recorder: Recorder) -> None:
@@ -72,7 +72,7 @@ class AdminDesk:
         for one in self._reader.wanted():
             wanted.setdefault(one.message, []).append(one)
         for one in wanted.pop(0, ()):
-            do = self._tell_of_alarm if one.action is Action.TRY_ALARM else self._retry_connector
+            do = self._tell_of_alarm if one.action is Action.TEST_ALARM else self._retry_connector
             self._supervisor.run(partial(do, one))
         for id, ones in wanted.items():
             if self._supply.is_free(id):

@@ -1,4 +1,4 @@
-"""When an alarm is raised, repeated and cleared, and how somebody hears of it: by mail, by a command, in the log."""
+"""The states of alarms: raised, repeated, cleared; the messages about them, and the commands that they run."""
 
 from __future__ import annotations
 
@@ -16,15 +16,16 @@ from copper_kite.relay.log import Log
 from copper_kite.settings import Alarm
 from copper_kite.store import RaisedAlarm, read_alarms, write_alarms
 
-__all__ = ["AlarmNews", "Alarms", "CommandRunner"]
+__all__ = ["AlarmEvent", "Alarms", "CommandRunner"]
 
 COMMAND_SECONDS = 30.0
+MOST_IN_SUBJECT = 120  # characters
 
-Change = Literal["raised", "repeated", "cleared", "tried"]
+Change = Literal["raised", "repeated", "cleared", "test"]
 
 
-class AlarmNews(NamedTuple):
-    """Something about an alarm that somebody is to hear. `since` and `at` in seconds since 1970."""
+class AlarmEvent(NamedTuple):
+    """A change of an alarm, for its recipients. `since` and `at` in seconds since 1970."""
 
     alarm: Alarm
     change: Change
@@ -34,27 +35,33 @@ class AlarmNews(NamedTuple):
 
     @property
     def subject(self) -> str:
-        """In a line."""
+        """The subject of the mail about it."""
         return {
-            "raised": f"Alarm {self.alarm.name}",
-            "repeated": f"Alarm {self.alarm.name} lasts",
+            "raised": f"Alarm {self.alarm.name}: {self.summary}",
+            "repeated": f"Alarm {self.alarm.name} lasts: {self.summary}",
             "cleared": f"Alarm {self.alarm.name} is over",
-            "tried": f"Alarm {self.alarm.name}: a trial",
+            "test": f"Alarm {self.alarm.name}: test",
         }[self.change]
 
     @property
+    def summary(self) -> str:
+        """The beginning of the text, short enough for a subject."""
+        summary = self.text.partition(";")[0].partition(" (")[0]
+        return summary if len(summary) <= MOST_IN_SUBJECT else f"{summary[:MOST_IN_SUBJECT]}..."
+
+    @property
     def sentence(self) -> str:
-        """In a sentence or two."""
+        """The text of the mail about it."""
         lasted = span_text(self.at - self.since)
         return {
             "raised": self.text,
-            "repeated": f"{self.text} (for {lasted} now)",
+            "repeated": f"For {lasted} now: {self.text}",
             "cleared": f"It lasted {lasted}. It was: {self.text}",
-            "tried": f"{self.text}. Nothing is wrong: somebody wanted to see whether this arrives.",
+            "test": f"{self.text}. Nothing is wrong: somebody wanted to see whether this arrives.",
         }[self.change]
 
     def facts(self, server: str) -> dict[str, object]:
-        """For a program."""
+        """The event as JSON values, for the alarm's command."""
         return {
             "server": server,
             "alarm": self.alarm.name,
@@ -67,112 +74,118 @@ class AlarmNews(NamedTuple):
 
 
 class Alarms:
-    """Remembers what is so, over a restart too. `tell` is called with what somebody is to hear, and with what to call
-    when that is kept: only then does the alarm count as told."""
+    """The state of each alarm, kept in a file across restarts.
 
-    def __init__(self, folder: Path, tell: Callable[[AlarmNews, Callable[[], None]], None]) -> None:
+    `notify` gets each event, and a function to call when the event is on stable storage. Only then does the alarm count
+    as notified, so that a crash in between repeats an event and loses none.
+    """
+
+    def __init__(self, folder: Path, notify: Callable[[AlarmEvent, Callable[[], None]], None]) -> None:
         self._folder = folder
-        self._tell = tell
+        self._notify = notify
         self._alarms: dict[str, Alarm] = {}
         self._raised = {one.name: one for one in read_alarms(folder)}
-        self._on_the_way: set[str] = set()
+        self._in_flight: set[str] = set()
 
     def take_up(self, alarms: Sequence[Alarm]) -> None:
-        """Go by these; of those that are gone, nobody hears any more."""
+        """Use these alarms; the state of others is forgotten."""
         self._alarms = {alarm.name: alarm for alarm in alarms if alarm.enabled}
         self._set({name: one for name, one in self._raised.items() if name in self._alarms})
 
-    def hear(self, found: Mapping[str, str], now: float) -> None:
-        """What is so at this moment, in words, by the name of the alarm: empty when it is not, not there when nobody
-        knows. `now` in seconds since 1970."""
-        known = {name: text for name, text in found.items() if name in self._alarms and name not in self._on_the_way}
+    def update(self, found: Mapping[str, str], now: float) -> None:
+        """Take the result of an evaluation, and send the events that follow from it.
+
+        `found` has, by the name of the alarm, the text of its condition, empty where it does not hold; an alarm that
+        could not be evaluated is missing. `now` in seconds since 1970.
+        """
+        known = {name: text for name, text in found.items() if name in self._alarms and name not in self._in_flight}
         raised = dict(self._raised)
         for name, text in known.items():
             one = raised.get(name)
             if text:
                 raised[name] = one._replace(text=text) if one is not None else RaisedAlarm(name, now, None, text)
-            elif one is not None and one.told_at is None:
+            elif one is not None and one.notified_at is None:
                 del raised[name]
         self._set(raised)
         for name in known.keys() & raised.keys():
-            self._consider(self._alarms[name], raised[name], now, over=not known[name])
+            self._notify_if_due(self._alarms[name], raised[name], now, over=not known[name])
 
-    def _consider(self, alarm: Alarm, one: RaisedAlarm, now: float, *, over: bool) -> None:
-        """Tell of what is so, if it has lasted, and not been told of lately; and of what is `over`."""
+    def _notify_if_due(self, alarm: Alarm, one: RaisedAlarm, now: float, *, over: bool) -> None:
+        """Send the event that is due: raised after `after`, repeated after `again`, cleared when it is `over`."""
         if over:
-            self._tell_of(AlarmNews(alarm, "cleared", one.text, one.since, now), None)
-        elif one.told_at is None and now - one.since >= alarm.after:
-            self._tell_of(AlarmNews(alarm, "raised", one.text, one.since, now), one._replace(told_at=now))
-        elif one.told_at is not None and now - one.told_at >= alarm.again:
-            self._tell_of(AlarmNews(alarm, "repeated", one.text, one.since, now), one._replace(told_at=now))
+            self._notify_of(AlarmEvent(alarm, "cleared", one.text, one.since, now), None)
+        elif one.notified_at is None and now - one.since >= alarm.after:
+            self._notify_of(AlarmEvent(alarm, "raised", one.text, one.since, now), one._replace(notified_at=now))
+        elif one.notified_at is not None and now - one.notified_at >= alarm.again:
+            self._notify_of(AlarmEvent(alarm, "repeated", one.text, one.since, now), one._replace(notified_at=now))
 
-    def _tell_of(self, news: AlarmNews, after: RaisedAlarm | None) -> None:
-        """`after` is how the alarm stands when it is told."""
-        name = news.alarm.name
+    def _notify_of(self, event: AlarmEvent, after: RaisedAlarm | None) -> None:
+        """Send an event; `after` is the state of the alarm when the event is stored, None for cleared."""
+        name = event.alarm.name
 
-        def kept() -> None:
-            self._on_the_way.discard(name)
+        def stored() -> None:
+            self._in_flight.discard(name)
             others = {other: one for other, one in self._raised.items() if other != name}
             self._set({**others, name: after} if after is not None else others)
 
-        self._on_the_way.add(name)
-        self._tell(news, kept)
+        self._in_flight.add(name)
+        self._notify(event, stored)
 
-    def try_out(self, name: str, now: float) -> bool:
-        """Tell of an alarm as if it were raised; whether there is one of this name."""
+    def send_test(self, name: str, now: float) -> bool:
+        """Send a test event of an alarm; whether there is an enabled one of this name."""
         alarm = self._alarms.get(name)
         if alarm is not None:
             text = f"This is what the alarm {name} ({alarm.when.replace('_', ' ')}) looks like"
-            self._tell(AlarmNews(alarm, "tried", text, now, now), lambda: None)
+            self._notify(AlarmEvent(alarm, "test", text, now, now), lambda: None)
         return alarm is not None
 
     def _set(self, raised: dict[str, RaisedAlarm]) -> None:
         if raised != self._raised:
             self._raised = raised
-            with contextlib.suppress(OSError):  # with no room for it, somebody may hear twice after a restart
+            with contextlib.suppress(OSError):  # on a full disk, an event may be sent twice after a restart
                 write_alarms(self._folder, raised.values())
 
 
 class CommandRunner:
-    """Runs commands of alarms, each on its own."""
+    """Runs the commands of alarms in the background."""
 
     def __init__(self, log: Log, server: str) -> None:
         self._log = log
         self._server = server
         self._running: set[asyncio.Task[None]] = set()
 
-    def run(self, news: AlarmNews) -> None:
+    def run(self, event: AlarmEvent) -> None:
         """Start the alarm's command."""
-        task = asyncio.get_running_loop().create_task(self._run(news))
+        task = asyncio.get_running_loop().create_task(self._run(event))
         self._running.add(task)
         task.add_done_callback(self._running.discard)
 
     async def stop(self) -> None:
-        """End what still runs."""
+        """Kill those that still run."""
         for task in self._running:
             task.cancel()
         await asyncio.gather(*self._running, return_exceptions=True)
 
-    async def _run(self, news: AlarmNews) -> None:
-        """Its own words are not kept: where they are wanted, the command writes them somewhere."""
+    async def _run(self, event: AlarmEvent) -> None:
+        """Run it within COMMAND_SECONDS; its output is discarded, its failure logged."""
         quiet = asyncio.subprocess.DEVNULL
         process = await asyncio.create_subprocess_shell(
-            news.alarm.command, stdin=asyncio.subprocess.PIPE, stdout=quiet, stderr=quiet, start_new_session=True
+            event.alarm.command, stdin=asyncio.subprocess.PIPE, stdout=quiet, stderr=quiet, start_new_session=True
         )
         try:
             async with asyncio.timeout(COMMAND_SECONDS):
-                await process.communicate(json.dumps(news.facts(self._server)).encode() + b"\n")
+                await process.communicate(json.dumps(event.facts(self._server)).encode() + b"\n")
             said = f"its command ended with exit status {process.returncode}" if process.returncode else ""
         except TimeoutError:
             said = f"its command took over {COMMAND_SECONDS:g} s and was ended"
         finally:
             _end_group(process)
         if said:
-            self._log.write("warning", "alarm", name=news.alarm.name, text=said)
+            self._log.write("warning", "alarm", name=event.alarm.name, text=said)
 
 
 def _end_group(process: asyncio.subprocess.Process) -> None:
-    """End the shell and what it started."""
+    """Kill the shell and its children."""
     if process.returncode is None:
         with contextlib.suppress(ProcessLookupError):
             os.killpg(process.pid, signal.SIGKILL)

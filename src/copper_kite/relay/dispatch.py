@@ -92,10 +92,10 @@ class Dispatcher:
         self._offered: list[AddMessage] = []
         self._desk = AdminDesk(
             reader, submit, clock, log, self._supervisor, self._supply, self._key, self.offer, self.carry_out_requests,
-            lambda name: self.try_alarm(name),
+            lambda name: self.test_alarm(name),
         )  # fmt: skip
         self.own_mail = OwnMail(lambda: self._notices, submit, self.offer, clock.now)
-        self.try_alarm: Callable[[str], object] = lambda name: None
+        self.test_alarm: Callable[[str], object] = lambda name: None
         self._stopping = False
         self._allowances.take_up(loaded.settings.connector)
         self._take_up(loaded)

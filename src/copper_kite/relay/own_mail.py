@@ -30,7 +30,7 @@ class OwnMail:
         self._offer = offer
         self._now = now
 
-    def tell(
+    def send_text(
         self,
         subject: str,
         text: str,
@@ -45,7 +45,7 @@ class OwnMail:
         """
         self._send(self._notices().report(subject, text, self._now(), to, connector), entry, connector, done)
 
-    def send(self, content: bytes, to: str, entry: JournalEntry) -> None:
+    def send_message(self, content: bytes, to: str, entry: JournalEntry) -> None:
         """Send a message that is whole."""
         self._send(self._notices().own(content, to, self._now()), entry, "", _nothing)
 

@@ -336,7 +336,7 @@ def _alarm(dispatcher: Dispatcher, clock: Clock, who: str, text: str) -> None:
 def _tell_postmaster(dispatcher: Dispatcher, clock: Clock, subject: str, text: str, who: str = "this server") -> None:
     """The journal and the postmaster hear of it."""
     entry = JournalEntry(at=clock.now(), event=Event.ALARM, facts={"who": who, "text": text})
-    dispatcher.own_mail.tell(subject, text, entry)
+    dispatcher.own_mail.send_text(subject, text, entry)
 
 
 def _look_at_folder(gone: Callable[[], str], log: Log, lost: asyncio.Event) -> None:

@@ -1,6 +1,6 @@
-"""The process that looks after the server from beside it (`copper_kite.metrics.server`): started, kept alive, ended.
+"""The monitoring process (`copper_kite.metrics.server`): started, restarted when it dies, and stopped.
 
-It answers monitoring programs, and says what is so of that which alarms watch.
+It answers monitoring programs, evaluates alarms, and makes the reports that are due.
 """
 
 from __future__ import annotations
@@ -24,15 +24,15 @@ from copper_kite.settings import Endpoint, Loaded
 
 __all__ = ["WatchProcess"]
 
-BEAT_SECONDS = 1.0  # from one sign of our life to the next
-AGAIN_SECONDS = 10.0  # from one start of the process to the next, when it ends by itself
+HEARTBEAT_SECONDS = 1.0  # between heartbeats
+RESTART_SECONDS = 10.0  # between starts, when the process dies
 BACKLOG = 32
 READ_OCTETS = 65536
 NAME = "[metrics]"  # in errors, where a listener has its name
 
 
 class _Bound(NamedTuple):
-    """An address that is ours."""
+    """An address that this server listens on."""
 
     endpoint: Endpoint
     sock: socket.socket
@@ -44,11 +44,11 @@ class _Bound(NamedTuple):
 
 
 class WatchProcess:
-    """Holds the socket and has one process answer at it. `heard` gets each line that it says."""
+    """Binds the socket and runs one process that serves it. `on_message` gets each line of its output."""
 
-    def __init__(self, supervisor: Supervisor, log: Log, heard: Callable[[dict[str, Any]], None]) -> None:
+    def __init__(self, supervisor: Supervisor, log: Log, on_message: Callable[[dict[str, Any]], None]) -> None:
         self._log = log
-        self._heard = heard
+        self._on_message = on_message
         self._loop = asyncio.get_running_loop()
         self._rest = b""
         self._bound: _Bound | None = None
@@ -56,15 +56,15 @@ class WatchProcess:
         self._process: subprocess.Popen[bytes] | None = None
         self._loaded: Loaded | None = None
         self._started = 0.0
-        self._timer = supervisor.every(BEAT_SECONDS, self._beat)
+        self._timer = supervisor.every(HEARTBEAT_SECONDS, self._heartbeat)
 
     @property
     def pid(self) -> int | None:
-        """Of the process, while there is one."""
+        """Of the running process."""
         return None if self._process is None else self._process.pid
 
     def bind(self, loaded: Loaded) -> None:
-        """Have the address that `loaded` names, beside the one in use; `take_up` or `unbind` follows.
+        """Bind the address that `loaded` names, beside the one in use; `take_up` or `unbind` follows.
 
         Raises ListenFailed.
         """
@@ -73,13 +73,13 @@ class WatchProcess:
             self._next = _bound_to(endpoint)
 
     def unbind(self) -> None:
-        """Let go of what `bind` has made ready."""
+        """Close what `bind` has bound."""
         if self._next is not None:
             self._next.close()
         self._next = None
 
     def take_up(self, loaded: Loaded) -> None:
-        """Answer where `bind` has made ready, and for whom `loaded` says."""
+        """Use the address that `bind` has bound, and restart the process with `loaded`."""
         if self._bound is not None and loaded.settings.metrics.bind != self._bound.endpoint:
             self._bound.close()
             self._bound = None
@@ -89,7 +89,7 @@ class WatchProcess:
         self._start(loaded)
 
     def stop(self) -> None:
-        """Answer no more."""
+        """Stop the process and close the address."""
         self._timer.cancel()
         self.unbind()
         self._end_process()
@@ -97,7 +97,7 @@ class WatchProcess:
             self._bound.close()
 
     def _start(self, loaded: Loaded) -> None:
-        """Start the process, if there is anything for it to do."""
+        """Start the process if the configuration needs it."""
         settings = loaded.settings
         if self._bound is None and not settings.report.to and not any(alarm.enabled for alarm in settings.alarm):
             return
@@ -107,9 +107,9 @@ class WatchProcess:
             words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, pass_fds=descriptors, bufsize=0
         )
         assert self._process.stdout is not None
-        self._loop.add_reader(self._process.stdout.fileno(), self._hear, self._process.stdout.fileno())
+        self._loop.add_reader(self._process.stdout.fileno(), self._read_output, self._process.stdout.fileno())
         self._started = time.monotonic()
-        told = {
+        start = {
             "path": str(loaded.path),
             "source": loaded.source,
             "data": str(loaded.data),
@@ -117,30 +117,30 @@ class WatchProcess:
         }
         assert self._process.stdin is not None
         with contextlib.suppress(BrokenPipeError):
-            self._process.stdin.write(json.dumps(told).encode() + b"\n")
+            self._process.stdin.write(json.dumps(start).encode() + b"\n")
             os.set_blocking(self._process.stdin.fileno(), False)
 
-    def _beat(self) -> None:
-        """Tell the process that we live; start another one where it does not."""
+    def _heartbeat(self) -> None:
+        """Send a heartbeat to the process; restart it if it has died."""
         if self._process is None or self._process.stdin is None or self._loaded is None:
             return
         if self._process.poll() is None:
-            with contextlib.suppress(OSError):  # one that does not read has enough to read
+            with contextlib.suppress(OSError):  # the pipe is full: it has not read for hours
                 os.write(self._process.stdin.fileno(), b".")
-        elif time.monotonic() - self._started >= AGAIN_SECONDS:
+        elif time.monotonic() - self._started >= RESTART_SECONDS:
             text = f"the process that watches ended with {self._process.returncode}; another one starts"
             self._log.write("error", "watch", text=text)
             self._end_process()
             self._start(self._loaded)
 
-    def _hear(self, descriptor: int) -> None:
-        """Take what the process says, line by line."""
+    def _read_output(self, descriptor: int) -> None:
+        """Read lines of JSON from the process."""
         octets = os.read(descriptor, READ_OCTETS)
         if not octets:
             self._loop.remove_reader(descriptor)
         *lines, self._rest = (self._rest + octets).split(b"\n")
         for line in lines:
-            self._heard(json.loads(line))
+            self._on_message(json.loads(line))
 
     def _end_process(self) -> None:
         process, self._process, self._rest = self._process, None, b""

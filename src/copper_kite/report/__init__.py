@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from copper_kite.report.model import OUTCOMES, AllowanceUse, Delays, Outage, Reason, Report, Row, Unusual
     from copper_kite.report.page import report_page
     from copper_kite.report.period import Period, last_days, one_day, since_until
-    from copper_kite.report.schedule import period_before, was_due
+    from copper_kite.report.schedule import last_due, period_before
     from copper_kite.report.verify import Difference, compare_counts
 
 __getattr__, __all__ = lazy_exports(
@@ -26,7 +26,7 @@ __getattr__, __all__ = lazy_exports(
         "model": "OUTCOMES AllowanceUse Delays Outage Reason Report Row Unusual",
         "page": "report_page",
         "period": "Period last_days one_day since_until",
-        "schedule": "period_before was_due",
+        "schedule": "period_before last_due",
         "verify": "Difference compare_counts",
     },
 )

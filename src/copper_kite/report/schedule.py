@@ -7,10 +7,10 @@ from datetime import datetime, timedelta
 from copper_kite.report.period import Period, one_day, since_until
 from copper_kite.settings import ReportSettings
 
-__all__ = ["period_before", "was_due"]
+__all__ = ["last_due", "period_before"]
 
 
-def was_due(settings: ReportSettings, now: float) -> float:
+def last_due(settings: ReportSettings, now: float) -> float:
     """The last instant up to `now` at which a report was due, in seconds since 1970."""
     here = datetime.fromtimestamp(now)
     due = here.replace(hour=settings.hour, minute=settings.minute, second=0, microsecond=0)

@@ -1,4 +1,4 @@
-"""The alarms that are raised, or about to be: a file of the data folder, written by the server and read by commands."""
+"""The alarms whose condition holds: a file of the data folder, written by the server and read by commands."""
 
 from __future__ import annotations
 
@@ -15,12 +15,12 @@ NAME = "alarms.json"
 
 
 class RaisedAlarm(NamedTuple):
-    """What an alarm watches is so, `since` an instant, in the words of `text`; `told_at` is when somebody last heard of
-    it: None while it has not lasted long enough. Instants in seconds since 1970."""
+    """An alarm whose condition holds `since` an instant; `notified_at` is when its last event was sent, None while the
+    condition has not held long enough. Instants in seconds since 1970."""
 
     name: str
     since: float
-    told_at: float | None
+    notified_at: float | None
     text: str
 
 

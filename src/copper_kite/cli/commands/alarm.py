@@ -36,7 +36,7 @@ def list_alarms(config: str | None, as_json: bool) -> None:
     from copper_kite.store import read_alarms
 
     loaded, now = load_settings(config), time.time()
-    raised = {one.name: one for one in read_alarms(loaded.data) if one.told_at is not None}
+    raised = {one.name: one for one in read_alarms(loaded.data) if one.notified_at is not None}
     if as_json:
         found = [(plain_entry(entry), raised.get(entry.name)) for entry in loaded.settings.alarm]
         print_json([{**entry, "raised_since": json_time(one.since) if one else None} for entry, one in found])
@@ -61,7 +61,7 @@ def list_alarms(config: str | None, as_json: bool) -> None:
 @alarm.command("test")
 @click.argument("name", shell_complete=complete_names("alarm"))
 @click.pass_context
-def try_alarm(ctx: click.Context, name: str) -> None:
+def test_alarm(ctx: click.Context, name: str) -> None:
     """Have the running server tell of an alarm as if it were raised, to see whether that arrives."""
     from copper_kite.cli.commands.pipe_command import local_user
     from copper_kite.cli.commands.queue_actions import ask_server
@@ -79,7 +79,7 @@ def try_alarm(ctx: click.Context, name: str) -> None:
     if running is None:
         echo("no server runs now; `kite serve` starts one")
         ctx.exit(1)
-    wanted = AdminRequest(0, time.time(), local_user(), Action.TRY_ALARM, 0, 0, name)
+    wanted = AdminRequest(0, time.time(), local_user(), Action.TEST_ALARM, 0, 0, name)
     echo(f"alarm {name}: {ask_server(loaded.data, running, [wanted])}")
     if entry.to:
         echo(f"its mail to {entry.to}: kite trace {entry.to}")
