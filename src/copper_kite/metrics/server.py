@@ -36,6 +36,7 @@ __all__ = ["HealthServer", "Source", "evaluate_alarms", "serve"]
 UNRESPONSIVE_SECONDS = 10.0  # without a sign of the loop's life, the server counts as held up
 FRESH_SECONDS = 1.0  # for which one look at the server answers all who ask
 REQUEST_SECONDS = 10.0  # for one request, from the connection to the end of the answer
+MOST_SHARE = 0.05  # of a processor, on a queue so long that an evaluation takes a while
 EVALUATION_SECONDS = 10.0  # from one look at what alarms watch to the next
 MOST_REQUESTS = 16  # at a time; more are turned away
 FORBIDDEN = b"HTTP/1.0 403 Forbidden\r\nContent-Type: text/plain\r\n\r\nthis address is not in [metrics] allow\n"
@@ -182,11 +183,13 @@ def serve(descriptor: int | None) -> None:
         threading.Thread(target=server.serve_forever, daemon=True).start()
     report = DueReport(source.loaded)
     while True:
+        began = time.monotonic()
         for kind, found in (("alarms", evaluate_alarms(source)), ("report", _due_report(report))):
             if found:
                 sys.stdout.write(f"{json.dumps({kind: found})}\n")
         sys.stdout.flush()
-        time.sleep(EVALUATION_SECONDS)
+        took = time.monotonic() - began
+        time.sleep(max(EVALUATION_SECONDS, took / MOST_SHARE))
 
 
 def _due_report(report: DueReport) -> dict[str, Any] | None:
