@@ -21,7 +21,7 @@ class Clock(Protocol):
         """Seconds of a clock that goes as this one does, but is never set."""
 
     def apart(self) -> float:
-        """How many seconds this clock is ahead of that one: the same, until somebody sets it."""
+        """How many seconds this clock is ahead of that one: constant until the clock is set."""
 
     def real_delay(self, until: float) -> float:
         """How long to sleep, in seconds of the machine, until the clock shows `until`; 0 when it is past."""

@@ -166,7 +166,7 @@ class ContentUnreadable(KiteError):
 
 
 class ListenFailed(KiteError):
-    """Raised when a listener's address cannot be had."""
+    """Raised when a listener's address cannot be opened."""
 
     exit_code = 3
 

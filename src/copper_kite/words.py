@@ -81,8 +81,8 @@ class Event(StrEnum):
     TAKEN_UP = "taken up"  # a program had left it in the drop folder
     RESCUED = "rescued"  # the queue was made anew from what could be read of a damaged one
     CLOCK = "clock"  # the machine's clock was set
-    DOWN = "down"  # a next hop of a connector cannot be had
-    BACK = "back"  # it can be had again
+    DOWN = "down"  # a next hop of a connector is unreachable
+    BACK = "back"  # it is reachable again
     ALARM = "alarm"  # a sender is slowed down, since it sends far more than it ever did
     REPORTED = "reported"  # a report was sent that was due
     NOTICE = "notice"  # the sender was told of a failure
@@ -114,7 +114,7 @@ class Action(StrEnum):
     SEND_BY = "send by"  # another connector carries it
     SEND_TO = "send to"  # another recipient gets it
     RETRY_CONNECTOR = "retry connector"  # of all that waits for a connector
-    TEST_ALARM = "test alarm"  # it is told of, as if it were raised
+    TEST_ALARM = "test alarm"  # send a test event of an alarm
 
 
 class CauseKind(Flag):

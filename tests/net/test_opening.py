@@ -257,7 +257,7 @@ async def test_opportunistic_goes_as_far_as_it_goes(folder: Path, tls: dict[str,
     async with hop(folder, logins=False, tls=tls) as here:
         await here.relay(tls="opportunistic")
         assert here.caught[0].secure is secure and bool(here.caught[0].tls) is secure
-        again = "once more, in clear" in str(here.dialogue.export())
+        again = "trying again in clear" in str(here.dialogue.export())
         assert again is (tls.get("newest") == "1.1")
 
 

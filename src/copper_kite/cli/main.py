@@ -69,7 +69,7 @@ class Families(click.Group):
         return [name for commands in FAMILIES.values() for name in commands]
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
-        """Import the one that is wanted."""
+        """Import one command."""
         for commands in FAMILIES.values():
             if cmd_name in commands:
                 module = importlib.import_module(f"copper_kite.cli.commands.{commands[cmd_name][0]}")
@@ -125,7 +125,7 @@ def run_command_line(argv: list[str] | None = None) -> Any:
         _complain(str(NotReadable(str(error.filename))))
         sys.exit(NotReadable.exit_code)
     except BrokenPipeError:
-        sys.stderr.close()  # whoever read our output has gone; nobody is left to complain to
+        sys.stderr.close()  # the reader of our output has gone: there is nowhere to report it
         sys.exit(1)
     except Exception as error:
         if os.environ.get("KITE_TRACEBACK"):
@@ -141,7 +141,7 @@ def _complain(text: str) -> None:
 
 
 def words_of_fault(error: Exception) -> str:
-    """What one who is no programmer can do with an exception that nobody expected."""
+    """An unexpected exception in terms that help an administrator."""
     if type(error).__module__ == "sqlite3":
         return (
             f"the queue's database cannot be used ({error})\n  it may be damaged: stop the server, and copy the folder"

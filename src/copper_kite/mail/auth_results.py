@@ -29,7 +29,7 @@ class Checked:
 
 
 def parse_results(value: str) -> Checked:
-    """The parts of an unfolded field; methods that nobody knows are kept, what has no form is passed over."""
+    """The parts of an unfolded field; unknown methods are kept, malformed ones are skipped."""
     parts: list[list[Token]] = [[]]
     for token in tokenize(value, ";="):
         if token == Token("mark", ";"):

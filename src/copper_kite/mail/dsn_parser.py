@@ -174,7 +174,7 @@ def _address(text: str) -> str:
 
 
 def _read_words(notice: Returned, outer: dict[str, str], found: Iterable[Part]) -> None:
-    """A notice in words alone: only from who sends such, and only where it tells what became of somebody."""
+    """A notice without a machine-readable part: only from a typical sender, and only if it names an outcome."""
     sender = _address(outer.get("from", "")).lower()
     if not sender.startswith(_OWN) and outer.get("return-path", "none").strip("<> "):
         return

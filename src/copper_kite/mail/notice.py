@@ -94,7 +94,7 @@ def make_notice(
 
 
 def make_report(*, server: str, sender: str, to: str, subject: str, text: str, id: str, at: float) -> bytes:
-    """A short message of our own to whoever looks after this server, with CR LFs."""
+    """A short message from this server to its administrator, with CR LFs."""
     body = "".join(f"{line}\r\n" for line in wrap(printable(text), 76))
     return (
         f"From: Mail at {server} <{sender}>\r\nTo: <{to}>\r\nSubject: {printable(subject)}\r\n"

@@ -54,7 +54,7 @@ def mime_parts(content: bytes, depth: int = 0) -> Iterator[Part]:
 
 
 def _split(body: bytes, boundary: bytes) -> Iterator[bytes]:
-    """What stands between the boundaries; what stands before the first and after the last is nobody's."""
+    """The parts between the boundaries; what comes before the first and after the last is ignored."""
     line = re.compile(rb"(?:\A|\r?\n)--" + re.escape(boundary) + rb"(--)?[ \t]*(?:\r?\n|\Z)")
     marks = list(islice(line.finditer(body), MAX_PARTS))
     for mark, after in zip(marks, [*marks[1:], None], strict=False):

@@ -30,7 +30,7 @@ _NOT_LINES = re.compile(rb"\x00|[^\r\n]{999}")  # NUL, or more than a line may h
 
 
 class _Aim(NamedTuple):
-    """What is wanted: ASCII in headers, ASCII in bodies, lines of at most 998 octets without NUL."""
+    """What the next hop needs: ASCII in headers, ASCII in bodies, lines of at most 998 octets without NUL."""
 
     headers: bool
     bodies: bool

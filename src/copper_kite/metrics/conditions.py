@@ -20,7 +20,7 @@ def describe_condition(alarm: Alarm, readings: Readings) -> str:
 
 
 def _connector_failing(readings: Readings, limit: float) -> str:
-    """A connector as a whole; with MX, a domain that cannot be had is no fault of the connector."""
+    """A connector as a whole; with MX, a domain that is unreachable is no fault of the connector."""
     names = {connector.name for connector in readings.loaded.settings.connector if connector.enabled}
     found = [
         f"connector {stop.connector} has not got through for {span_text(readings.now - stop.since)}: {stop.text};"

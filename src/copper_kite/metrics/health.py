@@ -1,4 +1,4 @@
-"""Whether a server is well: what is wrong with it that does not mend by itself, whoever its next hops are."""
+"""The health of a server: its own problems that do not go away by themselves, whatever the state of its next hops."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ def disk_of(loaded: Loaded) -> Disk | None:
 
 
 def find_problems(disk: Disk | None, note: Note | None, faults: int, *, running: bool) -> list[Problem]:
-    """What is wrong; `faults` counts the recipients that faults of our own hold, `note` is the server's own."""
+    """The problems; `faults` counts the recipients held by internal errors, `note` is what the server wrote down."""
     problems = []
     if not running:
         problems.append(Problem("stopped", "no server is running"))

@@ -113,7 +113,7 @@ class HealthServer(ThreadingHTTPServer):
             self._room.release()
 
     def handle_error(self, request: Any, client_address: Any) -> None:
-        """A client that went away in the middle is nobody's concern."""
+        """A client that closed the connection early is ignored."""
 
 
 def _cut_off(request: socket.socket) -> None:

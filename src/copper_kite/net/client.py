@@ -203,7 +203,7 @@ class ClientSession(Conversation):
         self._stage_done(began, f"{reply} ({self.mechanism})")
 
     def _mechanism(self, plan: Plan, credentials: LoginCredentials, *, unbound: bool = False) -> Mechanism:
-        """The strongest that can be had. Raises SessionFailed."""
+        """The strongest mechanism that both sides support. Raises SessionFailed."""
         offered, allowed = self._engine.capabilities.logins, plan.mechanisms
         chosen = choose_mechanism(offered, allowed, credentials, unbound=unbound)
         if chosen is None:

@@ -79,7 +79,7 @@ class ClientProtocol(asyncio.Protocol):
 
     @property
     def has_data(self) -> bool:
-        """Whether something came in that nobody has read."""
+        """Whether there is unread input."""
         return bool(self._heard)
 
     async def read(self) -> bytes:

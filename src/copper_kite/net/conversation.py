@@ -32,7 +32,7 @@ class Conversation:
     `chain` the certificates shown, in DER, the next hop's own first.
     """
 
-    lenient = False  # whether whoever drives it judges the replies (see `smtp.client.Client`)
+    lenient = False  # whether the caller judges the replies (see `smtp.client.Client`)
 
     def __init__(
         self, plan: Plan, wire: ClientProtocol, transport: asyncio.Transport, address: str, dialogue: Dialogue

@@ -19,7 +19,7 @@ SIGNS = {CLIENT: "C:", SERVER: "S:", NOTE: "--", ">": "C:", "<": "S:", "*": "--"
 
 
 class Staged(Protocol):
-    """A session, as whoever looks on from outside sees it."""
+    """What both sides of a session say, line by line."""
 
     address: str
     stage: Stage

@@ -192,9 +192,9 @@ async def _prepared(host: _Host, connected: Connected, earlier: Sessions | None)
             if failure.stage is not Stage.SECURE:
                 raise
             if session.tried_to_resume:
-                earlier, what = None, "no TLS with what is left of an earlier session: once more"
+                earlier, what = None, "TLS resumption failed: trying again without"
             elif plan.tls == "opportunistic":
-                plan, what = replace(plan, tls="off"), "no TLS to be had: once more, in clear"
+                plan, what = replace(plan, tls="off"), "no TLS available: trying again in clear"
             else:
                 raise
         host.dialogue.noted(asyncio.get_running_loop().time(), what)

@@ -1,4 +1,4 @@
-"""Whether an address is this machine's own, and whether somebody listens there for us (RFC 5321 5.1: loops)."""
+"""Whether an address is this machine's own, and whether this server listens there (RFC 5321 5.1: loops)."""
 
 from __future__ import annotations
 

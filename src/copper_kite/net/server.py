@@ -111,7 +111,7 @@ class Handler:
         """The connection is gone."""
 
     def fault(self, error: Exception) -> None:
-        """An exception that nobody expected ended the session."""
+        """An unexpected exception ended the session."""
         raise error
 
 
@@ -243,7 +243,7 @@ class ServerSession(asyncio.Protocol):
             self.fail(error)
 
     def fail(self, error: Exception) -> None:
-        """An exception that nobody expected: this session ends, with a word if that can be said, and no other does."""
+        """An unexpected exception: this session ends, with a last reply if possible, and no other session does."""
         try:
             self._handler.fault(error)
         finally:
@@ -293,7 +293,7 @@ class ServerSession(asyncio.Protocol):
             event = engine.answer(answer) if event.asks else engine.next_event()
         data, state = engine.data_to_send(), self._state
         if data and (state is _OPEN or state in _SPEAKING):
-            self._quiet_sweeps = 0  # whoever gets a reply has said something whole
+            self._quiet_sweeps = 0  # a reply means that a whole command came
             send_now(self._transport, self._socket, data)
         if state is not _OPEN or engine.phase in _TURNS:
             self._take_turn()
@@ -314,7 +314,7 @@ class ServerSession(asyncio.Protocol):
             self.fail(error)
 
     def _put_off(self, answer: Answer) -> None:
-        """Go on when the loop has turned: nobody who says very much at once holds up the others."""
+        """Continue in the next turn of the loop, so that one busy client does not hold up the others."""
         assert answer is None or isinstance(answer, Reply)
         self._loop.call_soon(self.answer, answer)
 

@@ -34,7 +34,7 @@ class Session(Protocol):
         """Look whether it has gone quiet."""
 
     def fail(self, error: Exception) -> None:
-        """An exception that nobody expected."""
+        """Report an unexpected exception."""
 
     def end(self, reply: Reply) -> None:
         """Close it, with a reason."""

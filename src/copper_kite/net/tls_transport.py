@@ -217,7 +217,7 @@ async def secure_client(
     ended = asyncio.get_running_loop().create_future()
 
     def note(error: Exception | None) -> None:
-        if ended.done():  # whoever waited for it has given up
+        if ended.done():  # the caller has given up
             return
         if error is None:
             ended.set_result(None)

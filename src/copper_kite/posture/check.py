@@ -28,7 +28,7 @@ from copper_kite.trace import find_map, found_files
 
 __all__ = ["check_file", "check_source"]
 
-SOON_DAYS = 21  # a certificate that ends within this is told of
+SOON_DAYS = 21  # before a certificate ends: then it is a finding
 SHORTEST_LIFETIME = 3600.0  # seconds
 Keys = tuple[str | int, ...]
 

@@ -1,4 +1,4 @@
-"""What administrators want of messages and connectors, carried out when nobody else has them in hand."""
+"""Requests of administrators about messages and connectors, carried out when no attempt has the message in hand."""
 
 from __future__ import annotations
 
@@ -65,7 +65,7 @@ class AdminDesk:
         self._wants_more = False
 
     def carry_out(self, recorder: Recorder) -> None:
-        """Carry out all that is wanted and not carried out; what is in hand has its turn when it no longer is."""
+        """Carry out the open requests; those about a message in hand wait until it no longer is."""
         orders = AdminRequests(recorder, self._reader.content)
         lanes: set[Key] = set()  # that are to be tried now, each once
         wanted: dict[int, list[AdminRequest]] = {}

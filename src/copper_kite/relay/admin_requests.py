@@ -1,5 +1,4 @@
-"""What an administrator wants done with messages in the queue: tried now, parked, released, removed, returned, sent
-elsewhere."""
+"""Requests of administrators about messages in the queue: try now, park, release, remove, return, redirect."""
 
 from __future__ import annotations
 
@@ -61,7 +60,7 @@ class _Work:
 
 @dataclass(frozen=True, slots=True)
 class AdminRequests:
-    """Does what is wanted. `recorder` writes the failure and the notice of what is returned; `content` reads a message.
+    """Carries out requests. `recorder` writes failures and notices of returned messages; `content` reads a message.
 
     What has ended meanwhile stays as it is; so does what failed, once its content is gone.
     """

@@ -188,7 +188,7 @@ class Dispatcher:
                 self._supply.keep_waiting(key, message)
 
     def left_in_store(self, ids: Iterable[int]) -> None:
-        """These are durable, and a fault of ours kept them from being offered."""
+        """These are durable, and an internal error kept them from being offered."""
         self._supply.look_up(ids)
 
     def _grouped(self, message: Message, recipients: Sequence[Recipient]) -> dict[Key, list[Recipient]]:
@@ -231,7 +231,7 @@ class Dispatcher:
         return bool(ours)
 
     def _fail_alone(self, message: Message, recipients: Sequence[Recipient], error: Exception) -> None:
-        """These cannot even be given to a lane, by a fault of ours: that is their attempt."""
+        """An internal error keeps these from a lane: that counts as their attempt."""
         recipients = [one for one in recipients if not self._in_hand.has(message.id, one.number)]
         job = Job(message, recipients, "", None, None, self._reader.content)
         self._record_stopped(job, self._internal_stop(message, error))
@@ -319,7 +319,7 @@ class Dispatcher:
             self._desk.freed(self._supply.take_back(job))
 
     def came_back(self, lane: TellingLane) -> None:
-        """Next hops can be had again."""
+        """Next hops are reachable again."""
         if self._lanes.existing(lane.key) is lane:
             self._supply.came_up(lane.key)
 
@@ -329,11 +329,11 @@ class Dispatcher:
         self.log.write("notice", "sessions", connector=connector, allowed=allowed, reply=said)
 
     def fault(self, error: BaseException, **facts: object) -> str:
-        """Note an exception that nobody expected; the words for it."""
+        """Log an unexpected exception; the text that names it."""
         return self._supervisor.note(error, **facts)
 
     def lanes_now(self) -> list[LaneNow]:
-        """The lanes of which there is more to be told than their settings say."""
+        """The lanes whose state differs from their settings."""
         return self._lanes.now()
 
     # --- records ----------------------------------------------------------------------------------------------------

@@ -221,7 +221,7 @@ class DropFolder:
 
 
 class _Pocket(asyncio.Transport):
-    """A connection within this process: what the session says is kept for whoever asks."""
+    """A connection within this process: the session's replies are kept for the caller."""
 
     def __init__(self, peer: Peer) -> None:
         super().__init__({"peer": peer})

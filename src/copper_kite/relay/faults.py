@@ -1,4 +1,4 @@
-"""Exceptions that nobody expected: logged once with all that is known, and named by an id from then on."""
+"""Unexpected exceptions: logged once with all facts, and named by an id from then on."""
 
 from __future__ import annotations
 

@@ -82,7 +82,7 @@ class Gate:
         return count >= FAILURES and self._steady() - last < FAILURES_FORGOTTEN
 
     def login_ended(self, account: str, address: str, *, good: bool) -> None:
-        """Count failures in a row, for this account from this address alone: nobody locks another one out."""
+        """Count failures in a row, for this account from this address alone, so that no client locks out another."""
         key = account, address
         if good:
             self._failures.pop(key, None)

@@ -45,7 +45,7 @@ MX_SECONDS = 300.0  # for which mail exchangers are not looked up again
 
 @dataclass(frozen=True, slots=True)
 class Down:
-    """A next hop, or a connector, that cannot be had: why, since when, until when it is left alone."""
+    """A next hop, or a connector, that is unreachable: why, since when, and when it is tried again."""
 
     failure: SessionFailed
     since: float
@@ -79,7 +79,7 @@ def _words_of(error: Exception) -> str:
 
 
 def _tell_nobody(plan: Plan, down: Down | None) -> None:
-    """What exchangers found by DNS do is no news: there are too many, and nobody here chose them."""
+    """Exchangers found by DNS are not reported: there are too many, and they are not configured here."""
 
 
 class Hops:
@@ -114,7 +114,7 @@ class Hops:
         self._looking: dict[Plan, asyncio.Task[None]] = {}
 
     def down(self, now: float) -> Down | None:
-        """Why none can be had now, with when the first of them is tried again; None when one may be tried."""
+        """Why none is reachable, and when the first of them is tried again; None when one may be tried now."""
         if not self._down:
             return None
         downs = [self._down.get(plan) for plan in self.plans]
@@ -145,9 +145,9 @@ class Hops:
         return [*fit, *(plan for plan in plans if plan in self._down and now >= self._down[plan].until)]
 
     async def open(self, dialogue: Dialogue) -> RelaySession:
-        """A session with the first that can be had (RFC 5321 5.1). Raises SessionFailed, the last one's.
+        """A session with the first that is reachable (RFC 5321 5.1). Raises SessionFailed, the last one's.
 
-        Each that cannot be had counts as down from then on.
+        Each that is unreachable counts as down from then on.
         """
         # One attempt goes through all that may be tried, in order, and is recorded once, with each of them in
         # `tried`. Those that fail count as down at once, for all lanes' sessions of this connector; the message
@@ -182,7 +182,7 @@ class Hops:
         raise failure
 
     async def _understood(self, plan: Plan, failure: SessionFailed) -> SessionFailed:
-        """A failure as a second look understands it: one is taken once in a while, and the next failures go by that."""
+        """A failure as a second session explains it; one is made once in a while, and its result is reused."""
         if not may_tell_more(plan, failure):
             return failure
         now, before = self._now(), (failure.stage, failure.cause)
@@ -288,7 +288,7 @@ class Hops:
         self._down = {plan: down.shifted(by) for plan, down in self._down.items()}
 
     def failed(self, plan: Plan, failure: SessionFailed) -> None:
-        """This one cannot be had: leave it alone for a while, longer each time."""
+        """This one is unreachable: do not try it for a while, longer each time."""
         # `since` is when it first failed, and stays so until a session works: that is what people are told. The wait
         # grows with each failure in a row, and has jitter, so that many servers do not come back at the same moment.
         now, before = self._now(), self._down.get(plan)
@@ -343,7 +343,7 @@ class MxHops(Hops):
         super().try_again(now)
 
     async def open(self, dialogue: Dialogue) -> RelaySession:
-        """A session with the first exchanger that can be had. Raises SessionFailed."""
+        """A session with the first exchanger that is reachable. Raises SessionFailed."""
         if not 0 <= self._now() - self._looked_up < MX_SECONDS:
             try:
                 hosts = await self._look_up()

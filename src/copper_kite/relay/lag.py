@@ -1,4 +1,4 @@
-"""Notices when something holds the event loop, and where: nobody is served meanwhile.
+"""Detects when something blocks the event loop, and where: no session is served meanwhile.
 
 The loop leaves a mark every so often. A thread of its own looks at the mark, and when it is old, at where the loop's
 thread stands at that moment: afterwards nobody could tell.
@@ -63,7 +63,7 @@ class LagMonitor:
 
 
 def _place(frame: FrameType | None) -> str:
-    """The innermost line of our own code that the loop stands in; empty while it is in none, as when it waits."""
+    """The innermost line of our own code that the loop is in; empty when it is in none, as while it waits."""
     while frame is not None:
         if inner := inner_path(frame.f_code.co_filename):
             return f"{inner}:{frame.f_lineno} ({frame.f_code.co_name})"

@@ -1,7 +1,7 @@
 """One connector at work: the jobs that wait for it, and the sessions that carry them.
 
 Sessions are kept open and reused for many messages. A new one is opened only while jobs wait and no other is being
-opened. While no next hop can be had, jobs go back to where they wait: one attempt at a time finds out when it is over.
+opened. While no next hop is reachable, jobs go back to where they wait: one attempt at a time probes it.
 
 Every job that is taken ends in one place, `_carry`: with a report that is recorded, or back in the queue at no cost.
 The latter only where a session that had carried other messages ended under it, or where one session too many was
@@ -98,7 +98,7 @@ class Lane:
         try:
             self._grow()
         except Exception:
-            self._jobs.drop_last(flow, job)  # whoever gives it hears of the fault, and has it back
+            self._jobs.drop_last(flow, job)  # the caller gets the exception, and keeps the job
             raise
 
     def waiting(self, flow: Flow) -> int:
@@ -141,7 +141,7 @@ class Lane:
             _give_nothing(self._idle.popleft())
 
     def fits(self, connector: Connector) -> bool:
-        """Whether it goes on as it is under these settings, its next hops apart."""
+        """Whether it stays as it is under these settings, its next hops apart."""
         return self._settings == LaneSettings.of(connector)
 
     @property
@@ -157,7 +157,7 @@ class Lane:
 
     @property
     def attempts(self) -> tuple[AttemptNow, ...]:
-        """Those that run; first the one that opens a session, which is for whoever waits."""
+        """The running attempts; first the one that opens a session, for whichever job comes next."""
         running = [
             AttemptNow(*session.carries, session.where, session.address, session.stage.value)
             for session in self._sessions
@@ -173,7 +173,7 @@ class Lane:
     # --- sessions ---------------------------------------------------------------------------------------------------
 
     def _grow(self) -> None:
-        """Open a session more where jobs wait and one is allowed; hold the jobs while no next hop can be had."""
+        """Open a session more where jobs wait and one is allowed; hold the jobs while no next hop is reachable."""
         if not self._jobs or self._opener is not None or self._stopping:
             return
         if len(self._sessions) >= self._concurrency.most:
@@ -212,7 +212,7 @@ class Lane:
             self._sessions.discard(session)
 
     async def _open_session(self) -> RelaySession | None:
-        """A session ready for messages; None when none can be had, which is reported, or none more."""
+        """A session ready for messages; None when none could be opened, which is reported, or no more are allowed."""
         began, start = self._now(), self._loop.time()
         dialogue = Dialogue(start)
         self._opening = began, dialogue

@@ -33,16 +33,16 @@ class Sink(Protocol):
         """Take back a job that a retired lane did not begin."""
 
     def divided(self, job: Job, ours: Job, theirs: Job) -> None:
-        """A job goes on as two."""
+        """A job was split into two."""
 
     def stopped(self, lane: TellingLane, down: Down, waiting: Sequence[Job]) -> None:
-        """No next hop can be had: take back the jobs that wait."""
+        """No next hop is reachable: take back the jobs that wait."""
 
     def came_back(self, lane: TellingLane) -> None:
-        """Next hops can be had again."""
+        """Next hops are reachable again."""
 
     def fault(self, error: BaseException, **facts: object) -> str:
-        """Note an exception that nobody expected; the words for it."""
+        """Log an unexpected exception; the text that names it."""
 
     def sessions_limited(self, connector: str, allowed: int, failure: SessionFailed) -> None:
         """Note that a next hop refused one session more."""

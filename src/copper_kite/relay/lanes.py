@@ -96,7 +96,7 @@ class Lanes:
         return self._limits.get(connector)
 
     def get(self, key: Key) -> Lane | None:
-        """A lane, made now where it is one of many domains; None when nobody carries what is in it."""
+        """A lane, created now if it is one of many domains; None when no connector carries its mail."""
         lane = self._lanes.get(key)
         name, domain = key
         if lane is not None or name not in self._mx:
@@ -118,7 +118,7 @@ class Lanes:
         return self._lanes.get(key)
 
     def now(self) -> list[LaneNow]:
-        """Those of which there is more to be told than their settings say."""
+        """The lanes whose state differs from their settings."""
         lanes = [
             LaneNow(name, domain, *lane.sessions, _down_now(lane.hops), lane.attempts)
             for (name, domain), lane in self._lanes.items()

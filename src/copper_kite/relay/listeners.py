@@ -56,7 +56,7 @@ class Listeners:
         self._listening.close_all()
 
     async def take_up(self, loaded: Loaded) -> None:
-        """Listen at what `loaded` names and nowhere else; when an address cannot be had, all stays as it was.
+        """Listen at what `loaded` names and nowhere else; when an address cannot be opened, nothing changes.
 
         Raises ListenFailed.
         """

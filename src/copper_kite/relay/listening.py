@@ -66,7 +66,7 @@ class Listening:
 
 
 def listen_failed(name: str, endpoint: Endpoint, error: OSError) -> ListenFailed:
-    """Why an address cannot be had, for people."""
+    """The error for an address that cannot be opened, with a remedy."""
     if isinstance(error, PermissionError):
         remedy = "ports below 1024 need the right to bind them; try 2525" if 0 < endpoint.port < 1024 else ""
         return ListenFailed(name, str(endpoint), "not permitted", remedy)

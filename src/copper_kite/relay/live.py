@@ -14,7 +14,7 @@ EVERY_SECONDS = 1.0
 
 
 class Publisher:
-    """`lanes` gives those of which there is anything to be told."""
+    """`lanes` gives the lanes that are worth showing."""
 
     def __init__(self, folder: Path, lanes: Callable[[], Sequence[LaneNow]], supervisor: Supervisor) -> None:
         self._folder = folder

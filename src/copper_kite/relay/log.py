@@ -135,7 +135,7 @@ def _rfc5424(server: str) -> Format:
 
 
 class _Stream:
-    """Standard error. A pipe that nobody reads must not stop the server: then lines are lost, and counted."""
+    """Standard error. A pipe without a reader must not stop the server: then lines are lost, and counted."""
 
     def write(self, line: str) -> None:
         octets, out = line.encode()[: select.PIPE_BUF - 1] + b"\n", sys.stderr.fileno()
@@ -182,7 +182,7 @@ class _File:
 
 
 class _Syslog:
-    """The local syslog socket; connected again when whoever listens there was started anew."""
+    """The local syslog socket; connected again when the syslog daemon was restarted."""
 
     def __init__(self, path: str) -> None:
         self._path = path

@@ -84,7 +84,7 @@ class Notices:
         return AddMessage(message, [recipient], content)
 
     def own(self, content: bytes, to: str, now: float) -> AddMessage:
-        """A message of our own that is whole."""
+        """A complete message from this server, for the queue."""
         id = self.ids.next(now)
         return AddMessage(self._own(id, now, now + REPORT_LIFETIME, content), [self._to(to, id, now)], content)
 
@@ -102,7 +102,7 @@ class Notices:
         esmtp_parameters: str = "",
         priority: int = 0,
     ) -> Message:
-        """A message of our own: from nobody, so that nobody answers."""
+        """A message from this server: its reverse-path is empty, so that it is never answered (RFC 5321 4.5.5)."""
         return Message(
             id=id,
             arrived=now,

@@ -18,7 +18,7 @@ __all__ = ["carry_out_offline"]
 
 
 def carry_out_offline(loaded: Loaded, wanted: Sequence[AdminRequest], now: float) -> None:
-    """Do what is wanted; `now` in seconds since 1970. Raises FolderInUse, StoreError, StoreFull, StoreFailed."""
+    """Carry out the requests; `now` in seconds since 1970. Raises FolderInUse, StoreError, StoreFull, StoreFailed."""
     store = open_store(loaded.data)
     with contextlib.closing(FolderLock(loaded.data, now)):
         store.upgrade()

@@ -1,4 +1,4 @@
-"""Mail of the server itself, to whoever looks after it."""
+"""Mail from the server itself to its administrators."""
 
 from __future__ import annotations
 
@@ -12,11 +12,11 @@ __all__ = ["OwnMail"]
 
 
 def _nothing() -> None:
-    """Nobody waits for it."""
+    """The default for `done`."""
 
 
 class OwnMail:
-    """Puts it into the queue, each message together with its entry in the journal; `offer` takes what is durable."""
+    """Adds messages to the queue, each with its journal entry; `offer` gets those that are durable."""
 
     def __init__(
         self,
@@ -39,14 +39,14 @@ class OwnMail:
         connector: str = "",
         done: Callable[[], None] = _nothing,
     ) -> None:
-        """Write a few lines to the postmaster, or to an address, by a `connector` if one is named.
+        """Send a short text to the postmaster or to an address, by a `connector` if one is named.
 
         `done` is called when that is on stable storage, or cannot be.
         """
         self._send(self._notices().report(subject, text, self._now(), to, connector), entry, connector, done)
 
     def send_message(self, content: bytes, to: str, entry: JournalEntry) -> None:
-        """Send a message that is whole."""
+        """Send a complete message."""
         self._send(self._notices().own(content, to, self._now()), entry, "", _nothing)
 
     def _send(self, addition: AddMessage, entry: JournalEntry, connector: str, done: Callable[[], None]) -> None:

@@ -37,6 +37,6 @@ def parameter_value(parameters: str, key: str) -> str:
 
 
 def wants(parameters: str, condition: str) -> bool:
-    """Whether a notice is wanted on SUCCESS, FAILURE or DELAY; unasked, on the latter two (RFC 3461 4.1, 5.2.5)."""
+    """Whether a notice is requested on SUCCESS, FAILURE or DELAY; by default on the last two (RFC 3461 4.1, 5.2.5)."""
     notify = parameter_value(parameters, "NOTIFY").upper()
     return condition in notify.split(",") if notify else condition != "SUCCESS"

@@ -74,7 +74,7 @@ class Retention:
             self._timer.cancel()
 
     def _failed(self, before: float) -> tuple[list[int], bool]:
-        """Messages whose content nobody can want any longer, and whether there are more to look at."""
+        """Messages whose content is no longer needed, and whether there are more to look at."""
         looked = self._reader.failed_between(self._failed_until, before, AT_A_TIME)
         candidates = self._waiting | {message for _, message, _ in looked}
         dropped = [message for message in candidates if self._reader.has_ended(message, before)]

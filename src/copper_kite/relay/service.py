@@ -171,7 +171,7 @@ class Service:
         """Go on with other settings: sessions stay open, what is in hand is finished as it was begun; the log is opened
         anew. What cannot change on the way stays as it is until the next start, and is told.
 
-        Raises ListenFailed for an address, StoreError for a log that cannot be had; then everything stays as it was.
+        Raises ListenFailed for an address, StoreError for a log that cannot be opened; then everything stays as it was.
         """
         if self.stopping:
             raise Stopping("the server is stopping")
@@ -212,11 +212,11 @@ class Service:
         self.gate.renew([account for account in settings.account if account.enabled], settings.guard)
 
     def refuse(self, error: KiteError) -> None:
-        """A configuration was refused: note it for whoever asks, and go on with the one there is."""
+        """Note that a configuration was refused; the server continues with the current one."""
         self.note(refused_at=self.clock.now(), problems=tuple(str(error).splitlines()))
 
     def note(self, refused_at: float | None = None, problems: Sequence[str] = ()) -> None:
-        """Have whoever asks know which configuration is in use."""
+        """Write down which configuration is in use, for commands."""
         if not refused_at:
             self.taken_at = self.clock.now()
         write_note(self.loaded.data, Note(self.loaded.source, self.taken_at, refused_at, tuple(problems)))
@@ -265,7 +265,7 @@ def _start_writer(
     left: Callable[[list[int]], None],
     undo: AsyncExitStack,
 ) -> Writer:
-    """Start writing; `left` is called with messages that are durable and were not handed on, by a fault of ours."""
+    """Start the writer; `left` gets durable messages that an internal error kept from being offered."""
     loop = asyncio.get_running_loop()
 
     def writer_lost() -> None:
@@ -297,7 +297,7 @@ async def _record_life(
     """Record the start, and the routes of now where they are not the last `routes`; sweep out what a crash left of
     submissions that were not whole; at the end, record the stop.
 
-    Where the disk is full, that is not done: what is in the queue can leave all the same, and make room.
+    On a full disk that is skipped: the queue can still be relayed, which makes room.
     """
 
     async def record_stop() -> None:

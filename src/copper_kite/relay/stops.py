@@ -1,4 +1,4 @@
-"""What keeps lanes from moving: their next hops are down, their allowance is used up, or nobody carries the mail.
+"""What stops lanes: their next hops are down, their allowance is used up, or no connector carries the mail.
 
 It is a fact of the lane, written once: nothing is written of what waits in it. When its time is over, one message may
 try; when that goes well, the lane moves again.
@@ -66,7 +66,7 @@ class Stops:
 
     def tried(self, lane: Key, id: int) -> None:
         """A message tried, and found that its lane does not move: it has a time of its own, and need not keep it."""
-        # Bounded: those beyond MOST_TRIED keep their own time, which comes by and by.
+        # Bounded: those beyond MOST_TRIED keep their own time of the next try.
         tried = self._tried.setdefault(lane, [])
         if len(tried) < MOST_TRIED:
             tried.append(id)
@@ -186,7 +186,7 @@ def _side(failure: SessionFailed, reply: Reply | None, *, mx: bool) -> str:
 
 
 def unsent_stop(lane: Key, cause: Cause, text: str, now: float, until: float = math.inf) -> LaneStop:
-    """A lane in which nothing is tried, for a reason of ours."""
+    """A lane in which nothing is tried, for a local reason."""
     return LaneStop(
         *lane,
         since=now,

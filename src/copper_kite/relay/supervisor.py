@@ -46,7 +46,7 @@ class Supervisor:
         self._faults = Faults(log)
 
     def note(self, error: BaseException, **facts: object) -> str:
-        """Note an exception that nobody expected; the words for it."""
+        """Log an unexpected exception; the text that names it."""
         return self._faults.note(error, **facts)
 
     def run(self, call: Callable[[], object], **facts: object) -> bool:

@@ -201,7 +201,7 @@ class Supply:
         return max(SURE_PLACES - jobs, min(MAX_IN_LANE - jobs, MAX_IN_HAND - len(self.in_hand)))
 
     def keep_waiting(self, key: Key, message: Message, *, first: bool = False) -> None:
-        """Of this message nobody leaves by that lane now."""
+        """No recipient of this message leaves by that lane now."""
         self._backlog.add(key, _flow(message), message.id, first=first)
         self._waits_in(key)
 
@@ -224,7 +224,7 @@ class Supply:
     # --- what comes from the store ------------------------------------------------------------------------------------
 
     def refill(self) -> None:
-        """Fetch what is due; where the store cannot be read now, try again by and by."""
+        """Fetch what is due; where the store cannot be read, try again later."""
         if not self._refilling:
             self._refilling = True
             self._supervisor.until_done(self._fetch, READ_AGAIN_SECONDS)

@@ -88,7 +88,7 @@ class Figure(NamedTuple):
 
 
 def figures(report: Report) -> list[Figure]:
-    """Those of which there is something to draw; drawing them raises ImportError where Matplotlib is missing."""
+    """The figures that have data; drawing one raises ImportError where Matplotlib is missing."""
     known: tuple[tuple[object, str, Callable[[Report], str], Draw, tuple[float, float]], ...] = (
         (any(report.by_hour["accepted"]), "Traffic and waits", _traffic_words, _traffic, (9.0, 5.0)),
         (any(map(any, report.by_week)), "When mail comes in", _week_words, _week, (9.0, 2.8)),

@@ -46,7 +46,7 @@ class Reason(NamedTuple):
 
 
 class Outage(NamedTuple):
-    """A next hop that could not be had; `until` is None while it cannot."""
+    """A time in which a next hop was unreachable; `until` is None while it still is."""
 
     connector: str
     next_hop: str
@@ -78,7 +78,7 @@ class Unusual(NamedTuple):
 
 @dataclass(slots=True)
 class Report:
-    """A period, and all that is told of it. Lists are sorted, the largest first."""
+    """The report on a period. Lists are sorted, the largest first."""
 
     period: Period
     now: float

@@ -3,7 +3,7 @@
 For each hour of the period, what a sender sent in the same hour of the week is taken from the eight weeks before. Its
 median is what is expected of that hour; its median absolute deviation, times 1.4826 (which makes it a standard
 deviation where the values are normal), with the square root of the expected number (as of a Poisson process), is how
-far it usually strays. Expected numbers and variances of all hours are added. A sender is told of when it is more than
+far it usually strays. Expected numbers and variances of all hours are added. A sender is reported when it is more than
 four of the resulting deviations off, and at least twenty recipients.
 """
 

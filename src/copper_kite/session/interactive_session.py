@@ -132,7 +132,7 @@ class InteractiveSession:
         return await self.say(f"EHLO {name or self.plan.name}")
 
     async def secure(self) -> None:
-        """STARTTLS, the handshake, and EHLO again; fails where TLS is not to be had."""
+        """STARTTLS, the handshake, and EHLO again; fails where the server has no TLS."""
         began = self._loop.time()
         await self._session.secure()
         self.seconds = self._loop.time() - began

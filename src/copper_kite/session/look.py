@@ -36,7 +36,7 @@ class Seen:
 
     @property
     def silent(self) -> bool:
-        """Whether nobody answers at all."""
+        """Whether there is no answer at all."""
         return self.failure is not None and self.failure.stage in (Stage.RESOLVE, Stage.CONNECT)
 
     def __str__(self) -> str:

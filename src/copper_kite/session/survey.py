@@ -25,7 +25,7 @@ class Survey:
 
     @property
     def passed(self) -> bool:
-        """Whether each host can be had by one of its addresses at least."""
+        """Whether each host is reachable at one of its addresses at least."""
         hosts = {way.plan.where for way in self.ways}
         return bool(hosts) and hosts == {way.plan.where for way in self.ways if way.passed}
 
@@ -70,7 +70,7 @@ async def exchangers(
 
 
 def _verdict(ways: Sequence[Probed]) -> Verdict:
-    """On the first host that cannot be had; else on all of them."""
+    """The verdict on the first host that is unreachable; else on all of them."""
     good = [way for way in ways if way.passed]
     reached = {way.plan.where for way in good}
     bad = next((way for way in ways if way.plan.where not in reached), None)

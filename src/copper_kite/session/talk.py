@@ -129,7 +129,7 @@ class Talk:
         return [*happened, *self._heard(self._session.reply)]
 
     async def enter(self, line: str) -> list[Said]:
-        """One line from whoever types; what is to be shown."""
+        """Handle one typed line; the lines to show."""
         try:
             if self._content is not None:
                 return await self._content_line(line)

@@ -13,7 +13,7 @@ __all__ = ["Difference", "compare_settings", "flatten"]
 
 Key = tuple[str, str, str]  # table, name of the entry (or empty), key
 
-# What two servers that are set up alike differ in all the same.
+# Keys in which two servers differ even if they are set up alike.
 OWN = {("server", "name"), ("server", "data"), ("server", "credentials"), ("listener", "bind")}
 
 

@@ -113,7 +113,7 @@ class Document:
         self.set_in(self.blocks(table)[-1], "name", new_name)
 
     def set(self, table: str, name: str | None, key: str, value: Any) -> None:
-        """One key of one table; None takes it away. `name` is None for a table that there is once."""
+        """Set one key of one table; None removes it. `name` is None for a table that occurs once."""
         if name is None and not self.blocks(table):
             if value is not None:
                 self.add(table, {key: value}, array=False)

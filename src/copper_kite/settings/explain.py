@@ -1,4 +1,4 @@
-"""What is wrong with a TOML file of ours, in words: the line, the key, the problem, and the nearest right key."""
+"""Errors in a TOML file, for people: the line, the key, the problem, and the nearest right key."""
 
 from __future__ import annotations
 

@@ -231,7 +231,7 @@ class Connector(Table):
     hosts: list[str] = Field(
         default=[],
         max_length=20,
-        description="The smart hosts, `name:port`, in order: the next one when one cannot be had. Without a port 587, "
+        description="The smart hosts, `name:port`, in order: the next one when one is unreachable. Without a port 587, "
         "with implicit TLS 465, opportunistic or without TLS 25. Needed, unless `mx` is set.",
     )
     mx: bool = Field(

@@ -16,7 +16,7 @@ RULES = ("priority",)  # in their order, so that they go together
 TABLES = ("identity", "retry", "guard", "log", "journal")
 PARTS = f"{', '.join(f'{table}:NAME' for table in NAMED)}, {', '.join((*RULES, *TABLES[:-1]))} or {TABLES[-1]}"
 
-Part = tuple[str, str]  # table and name; the name is empty for a table that there is once, and for rules
+Part = tuple[str, str]  # table and name; the name is empty for rules and for a table that occurs once
 
 
 def parse_part(text: str) -> Part:

@@ -1,4 +1,4 @@
-"""What the server says when nobody decides otherwise: the usual answers, and the refusals that need no judgement."""
+"""The default replies of the server, and the refusals that need no decision."""
 
 from __future__ import annotations
 

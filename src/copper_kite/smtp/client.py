@@ -192,7 +192,7 @@ def _plain_command(verb: Verb, text: str) -> Command:
 
 
 def typed_command(line: str, *, answer: bool = False) -> Command:
-    """A line as somebody typed it; `answer` says that a challenge (334) asked for it. No secret shows (RFC 4954 4)."""
+    """Send a line as it was typed; `answer` says that a challenge (334) asked for it. No secret shows (RFC 4954 4)."""
     if answer:
         return _plain_command(Verb.ANSWER, line)._replace(shown=line if line == "*" else HIDDEN)
     word, _, rest = line.partition(" ")
@@ -272,7 +272,7 @@ def quit_session() -> Command:
 class Client:
     """One session, seen from the client. `capabilities` is what the server offered in the EHLO now in force.
 
-    With `lenient`, whoever drives it judges the replies: none is out of step (session scripts, talk).
+    With `lenient`, the caller judges the replies: none is out of step (session scripts, talk).
     """
 
     def __init__(self, *, lenient: bool = False) -> None:

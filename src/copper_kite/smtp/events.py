@@ -1,4 +1,4 @@
-"""What a server engine reports. Those with `asks` wait for a decision before the session goes on.
+"""The events of a server engine. Those with `asks` wait for a decision before the session continues.
 
 Frozen are those of which one is reported again and again, to several sessions (`smtp.commands.plain_mail`). To make
 a frozen one takes three times as long, which is too long for what is new with each message.

@@ -40,8 +40,8 @@ class Offers:
         )
 
     def has(self, extension: str, *, secure: bool) -> bool:
-        """Whether an extension is offered now, for whose parameters it is that somebody asks."""
-        if extension == "AUTH":  # whoever relays may say at MAIL who logged in, and need not do so itself
+        """Whether an extension is offered now, to a client that uses one of its parameters."""
+        if extension == "AUTH":  # a relaying client may name the account at MAIL without a login of its own
             return bool(self.logins)
         return extension not in self.withheld and EXTENSIONS[extension].offered(self, secure)
 

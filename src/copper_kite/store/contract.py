@@ -52,7 +52,7 @@ class ServerReads(Protocol):
         """The highest id in use by a message or an attempt."""
 
     def queued(self, after: int, until: int, limit: int) -> list[Waiting]:
-        """Recipients that nobody tried yet, of messages with an id above `after` and up to `until`, in their order.
+        """Recipients without an attempt, of messages with an id above `after` and up to `until`, in their order.
 
         At most `limit`; all of the last message's, for it is not looked at again.
         """
@@ -114,7 +114,7 @@ class ServerReads(Protocol):
         """A message's octets, a portion at a time; none when it has ended."""
 
     def stray_content(self) -> list[int]:
-        """Messages of which there is content and nothing else: a submission cut off before it was whole."""
+        """Messages that have content and no other rows: submissions that were cut off."""
 
     def wanted(self) -> list[AdminRequest]:
         """What an administrator wants done, in order."""
@@ -160,7 +160,7 @@ class Reader(ServerReads, AbstractContextManager["Reader"], Protocol):
         """The open part of the queue in numbers."""
 
     def held_by_faults(self) -> int:
-        """How many recipients wait, or are parked, by a fault of our own (`relay.faults`)."""
+        """How many recipients wait, or are parked, because of internal errors (`relay.faults`)."""
 
     def groups(self, by: str) -> list[QueueGroup]:
         """What waits, by one of `_GROUPS` (`reason` is the last reply); the largest group first."""
@@ -238,7 +238,7 @@ class Store(Protocol):
     ) -> Writer:
         """Have transactions written, for a server that holds the folder's lock; one at a time.
 
-        `defer` has a function called soon in the loop's thread, and again by and by while it raises. `callback_failed`
+        `defer` has a function called soon in the loop's thread, and again later while it raises. `callback_failed`
         is called when a `done` raised: with its transaction, whether that was written, and the exception. `lost` is
         called, once, when nothing can be written any more: then it is not known whether those on their way were kept;
         they are answered with StoreFailed, and so is every later one. The file descriptors in `keep` stay open until

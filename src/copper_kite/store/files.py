@@ -16,6 +16,6 @@ def put_file(path: Path, text: str) -> None:
     fresh.write_text(text)
     fresh.chmod(0o600)
     owner = path.parent.stat()
-    with contextlib.suppress(PermissionError):  # whoever is not root is the owner already
+    with contextlib.suppress(PermissionError):  # a user other than root is the owner already
         os.chown(fresh, owner.st_uid, owner.st_gid)
     fresh.replace(path)

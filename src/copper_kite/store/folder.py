@@ -134,7 +134,7 @@ class Note:
 
 
 def write_note(folder: Path, note: Note) -> None:
-    """Put the note into `folder`, whole; a server that cannot goes on all the same."""
+    """Put the note into `folder`, whole; a server that cannot write it continues."""
     with contextlib.suppress(OSError):
         put_file(folder / NOTE, json.dumps(asdict(note)))
 

@@ -27,7 +27,7 @@ class Verified:
 
 
 class Lost(NamedTuple):
-    """A message that is wanted, and cannot be had any more: what is known of it, and why."""
+    """A message of the queue that is lost: what is known of it, and why."""
 
     id: int
     message: Message | None

@@ -1,7 +1,7 @@
-"""What a running server is doing at this moment, for whoever asks: a small file in the data folder.
+"""What a running server is doing at this moment: a small file in the data folder that commands read.
 
 Unlike the queue it is no record: it is not synced, it goes when the server stops, and a server that cannot write it
-goes on all the same.
+continues without it.
 """
 
 from __future__ import annotations
@@ -21,8 +21,8 @@ NAME = "live.json"
 
 
 class AttemptNow(NamedTuple):
-    """An attempt that runs: of which message (0: a session is opened, for whoever waits), since when, with whom, and at
-    which stage. `address` is empty until there is a connection. `since` in seconds since 1970."""
+    """A running attempt: its message (0 while a session is opened), its start, next hop and present stage.
+    `address` is empty until there is a connection. `since` in seconds since 1970."""
 
     message: int
     since: float
@@ -32,7 +32,7 @@ class AttemptNow(NamedTuple):
 
 
 class DownNow(NamedTuple):
-    """A next hop that cannot be had: since when, until when it is left alone (seconds since 1970), where it stopped,
+    """A next hop that is unreachable: since when, when it is tried again (seconds since 1970), where it stopped,
     and what it said."""
 
     next_hop: str

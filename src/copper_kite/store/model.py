@@ -154,7 +154,7 @@ class AdminRequest(NamedTuple):
 
 
 class Selection(NamedTuple):
-    """Which recipients are meant; what is empty or None excludes nobody.
+    """Which recipients are meant; what is empty or None does not filter.
 
     `to` and `sender` are addresses, domains, or `*.domain`, and so is `anyone`, who is one or the other; `reason`
     stands in the last reply; `older` (or as old) and `since` are instants, `larger` octets; `who` is an account, a

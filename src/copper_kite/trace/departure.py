@@ -40,7 +40,7 @@ def own_step(steps: Sequence[Step], server: str) -> int | None:
 def find_departure(
     steps: Sequence[Step], place: int, connectors: Sequence[Connector], sender: str, recipients: Sequence[Recipient]
 ) -> Departure | None:
-    """How it left after the hop at `place`; `recipients` is what the queue knows of it. None when nobody can tell."""
+    """How the message left after the hop at `place`; `recipients` are its rows in the queue. None when unknown."""
     hop, after = steps[place].hop, steps[place + 1].hop if place + 1 < len(steps) else None
     to = hop.recipient or (after.recipient if after else "") or (recipients[0].address if recipients else "")
     if not to:

@@ -1,4 +1,4 @@
-"""A message's story goes on where this server's ends: in the logs of other programs and hosts."""
+"""A message's story continues where this server's ends: in the logs of other programs and hosts."""
 
 from __future__ import annotations
 

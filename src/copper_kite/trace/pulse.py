@@ -1,4 +1,4 @@
-"""What goes on in these minutes: how much came in, left, waits and failed, and what was said last."""
+"""The last minutes in numbers: how much came in, left, waits and failed, and the last reply."""
 
 from __future__ import annotations
 

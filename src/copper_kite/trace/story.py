@@ -113,7 +113,7 @@ _GRAVITY = ("", "expanded", "relayed", "delivered", "delayed", "failed")
 
 
 def _told_beyond(record: Record, entry: JournalEntry) -> Verdict:
-    """The next hop took it, and later somebody told what became of it."""
+    """The next hop took it, and a later notice reported the outcome."""
     facts = entry.facts
     judged = judge_told(facts, {"id": id_text(record.message.id), "sender": record.message.reverse_path})
     opening = {

@@ -38,7 +38,7 @@ def find_phrase(code: int | None, text: str) -> Phrase | None:
 
 
 def standard_meaning(enhanced: str) -> str:
-    """What RFC 3463 says an enhanced code means; empty for one that nobody defined."""
+    """The meaning of an enhanced code by RFC 3463; empty for an undefined one."""
     kind, _, detail = enhanced.partition(".")
     known = knowledge()["code"].get(detail) or knowledge()["code"].get(f"{detail.partition('.')[0]}.0", "")
     grade = knowledge()["class"].get(kind, "")

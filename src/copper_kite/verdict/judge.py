@@ -124,7 +124,7 @@ def _first_field(template: str) -> str | None:
 
 
 def _command(template: str, facts: Mapping[str, str]) -> str:
-    """A command with its facts; empty when one of them is not known, so that nobody types a word that stands for it."""
+    """A command with its facts filled in; empty when one of them is unknown, so that nobody types a placeholder."""
     needed = {name for _, name, _, _ in Formatter().parse(template) if name}
     return template.format_map(facts) if needed <= facts.keys() else ""
 

@@ -72,7 +72,7 @@ def reload(ctx: click.Context) -> None:
 @click.option("--anyway", is_flag=True, help="Write it even if `kite check` finds an error.")
 @click.pass_obj
 def set_keys(path: str | None, section: str, assignments: tuple[str, ...], anyway: bool) -> None:
-    """Change keys of a SECTION that there is once, in place.
+    """Change keys of a SECTION that occurs once, in place.
 
     Lists are written with commas; KEY+=VALUE and KEY-=VALUE add to a list and take from it; KEY= takes a key away, so
     that its default counts. `kite config show` has all keys.
@@ -137,7 +137,7 @@ def import_file(path: str | None, file: str, dry_run: bool, yes: bool, anyway: b
     _show(differences, "now", "then")
     _, errors = judge_change(loaded.path, loaded.source, document.text)
     if errors and not anyway:
-        raise SettingsError(errors, "--anyway writes it all the same")
+        raise SettingsError(errors, "--anyway writes it despite the errors")
     if dry_run or not differences:
         return
     if not yes:

@@ -143,8 +143,8 @@ def _row_json(entry: Connector, used: Used, state: ConnectorState | None) -> dic
 def test_connector(ctx: click.Context, name: str, recipient: str | None, dialogue: bool, as_json: bool) -> None:
     """Connect to every next hop with the connector's settings, at each of its addresses, up to MAIL.
 
-    No message is sent without --to; then one goes, by the first that takes it. Exit 0 when each host can be had, 4 when
-    something stops one.
+    No message is sent without --to; then one goes, by the first that takes it. Exit 0 when each host is reachable,
+    4 when something stops one.
     """
     from copper_kite.cli.output.survey_output import print_survey, survey_connector, survey_json
     from copper_kite.cli.shared.target import outward_recipient

@@ -70,7 +70,7 @@ def hand_in(words: Sequence[str], config: str | None) -> int:
 
 
 def _note_ignored(options: Sequence[str]) -> None:
-    """Into the system's log: whoever wonders what an option does finds it there, and no program is troubled."""
+    """Log ignored options to syslog, where an administrator finds them and no program is disturbed."""
     import syslog
 
     syslog.openlog("kite", syslog.LOG_PID, syslog.LOG_MAIL)
@@ -170,7 +170,7 @@ def _do(order: Order, config: str | None) -> None:
 
 
 def _submit(order: Order, path: str, known: Sketch, sender: str, octets: bytes, *, author: str) -> None:
-    """Hand it in, or leave it in the drop folder; `author` stands in From where nobody else is known."""
+    """Submit it, or leave it in the drop folder; `author` is the default for From."""
     server = known.server_name
     from copper_kite.mail import mend_message
     from copper_kite.session import Parcel, hand_over

@@ -154,7 +154,7 @@ def _show(rows: Sequence[QueueRow]) -> None:
 
 
 def _have_done(config: str | None, action: _QueueAction, rows: Sequence[QueueRow]) -> str:
-    """Note what is wanted, and have the running server do it; or do it, where none runs."""
+    """Store the requests for the running server; or carry them out where none runs."""
     from copper_kite.store import AdminRequest, running_server
 
     now, who = time.time(), local_user()
@@ -172,7 +172,7 @@ def _have_done(config: str | None, action: _QueueAction, rows: Sequence[QueueRow
 
 
 def ask_server(folder: Path, running: Running, wanted: Sequence[AdminRequest]) -> str:
-    """Note what is wanted, and have the running server do it; what to say of that."""
+    """Store the requests, wake the running server, and wait; the line to show."""
     from copper_kite.store import open_store
 
     numbers = open_store(folder).want(wanted)
@@ -182,7 +182,7 @@ def ask_server(folder: Path, running: Running, wanted: Sequence[AdminRequest]) -
 
 
 def tell_server(running: Running) -> bool:
-    """Have the server look at what is wanted; False where it has ended meanwhile."""
+    """Wake the server; False if it has stopped meanwhile."""
     try:
         os.kill(running.pid, signal.SIGUSR1)
     except ProcessLookupError:

@@ -1,4 +1,4 @@
-"""`kite queue rescue`: what could be had of a damaged queue, what is lost, and how to put the new one in its place."""
+"""`kite queue rescue`: what could be read of a damaged queue, what is lost, and how to put the new one in its place."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ def rescue_and_tell(folder: Path, into: Path | None, *, anyway: bool, as_json: b
     if not folder.is_dir():
         raise StoreError(str(folder), "no queue here", "`kite serve` makes one")
     if not anyway and _is_sound(folder):
-        echo("All is as it was written: there is nothing to rescue. --anyway makes the queue anew all the same.")
+        echo("The queue is sound: there is nothing to rescue. --anyway rebuilds it.")
         return 0
     into = into or folder.with_name(f"{folder.name}.rescued")
     found = open_store(folder).rescue(into, time.time())

@@ -40,7 +40,7 @@ def status(ctx: click.Context, as_json: bool, brief: bool) -> None:
 
 
 def _gather(config: str | None) -> ServerStatus:
-    """All that is to be told. Raises SettingsError, StoreError."""
+    """Collect the status. Raises SettingsError, StoreError."""
     from copper_kite.cli.commands.connector import allowances_used
     from copper_kite.errors import StoreError
     from copper_kite.metrics import disk_of

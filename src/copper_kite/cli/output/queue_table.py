@@ -55,7 +55,7 @@ def row_json(row: QueueRow) -> dict[str, Any]:
 
 
 def message_json(message: Message) -> dict[str, Any]:
-    """What is told of a message everywhere, for programs."""
+    """The JSON of a message that several commands print."""
     from copper_kite.store import id_text
     from copper_kite.words import Priority
 

@@ -122,7 +122,7 @@ def _stopped(stops: Sequence[LaneStop]) -> Iterator[Line]:
 
 
 def _failovers(lanes: Sequence[LaneNow], stopped: set[tuple[str, str]]) -> Iterator[Line]:
-    """The next hops that are down, but for those by which a lane is `stopped`, which is told of that."""
+    """The next hops that are down, but for those by which a lane is `stopped`, which are shown by that."""
     for lane in lanes:
         for hop in () if lane.domain else lane.down:
             if (lane.connector, hop.next_hop) not in stopped:

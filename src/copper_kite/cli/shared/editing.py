@@ -54,7 +54,7 @@ def change(config: str | None, edit: Callable[[Document], None], done: str, *, a
         return True
     loaded, errors = judge_change(path, before, document.text)
     if errors and not anyway:
-        raise SettingsError(errors, "nothing is written; --anyway writes it all the same")
+        raise SettingsError(errors, "nothing was written; --anyway writes it despite the errors")
     write_file(path, document.text)
     echo(f"{done} in {path}; the version before is {path}.last")
     if loaded is None:
@@ -72,7 +72,7 @@ def judge_change(path: Path, before: str, after: str) -> tuple[Loaded | None, li
     loaded, found = check_source(path, after, now)
     known = {(finding.key, finding.problem) for finding in check_source(path, before, now)[1]}
     errors = [finding for finding in found if finding.level == "error" and (finding.key, finding.problem) not in known]
-    if loaded is None and not errors:  # it cannot be used for what was wrong before, and that is to be told
+    if loaded is None and not errors:  # the file had errors before this change: report those
         errors = [finding for finding in found if finding.level == "error"]
     return loaded, errors
 
@@ -309,7 +309,7 @@ class _Family:
 
 
 def _end(taken_up: bool) -> None:
-    """Exit 1 where the running server does not go by the change."""
+    """Exit 1 where the running server does not use the change."""
     if not taken_up:
         raise SystemExit(1)
 

@@ -76,7 +76,7 @@ class Directory(Protocol):
     """What a server knows about logins. Each answer is for one attempt; None where there is nothing."""
 
     def nonce(self) -> str:
-        """Printable characters that nobody can foresee, without a comma."""
+        """Unpredictable printable characters, without a comma."""
 
     def scram_key(self, login: str, digest: str) -> tuple[ScramKey, bool]:
         """The key of an account, and True; for an unknown one a key that stays the same, and False (RFC 5802 5)."""
@@ -92,7 +92,7 @@ class Directory(Protocol):
 
 
 class NoDirectory:
-    """Knows nobody."""
+    """A directory without accounts."""
 
     def nonce(self) -> str:
         raise NotImplementedError

@@ -71,7 +71,7 @@ class LoginExchange(Exchange):
 
 
 class CramMd5(Mechanism):
-    """RFC 2195: the password itself does not travel, but whoever listens can try passwords out."""
+    """RFC 2195: the password itself does not travel, but an eavesdropper can try passwords out."""
 
     def first(self) -> bytes | None:
         return None

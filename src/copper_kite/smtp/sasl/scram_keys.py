@@ -1,4 +1,4 @@
-"""What is kept of a password for SCRAM, and what proves that somebody knows it (RFC 5802, RFC 7677)."""
+"""The stored keys of a password for SCRAM, and the proof that a client knows it (RFC 5802, RFC 7677)."""
 
 from __future__ import annotations
 
@@ -87,7 +87,7 @@ def _prepared(password: Secret) -> bytes:
 
 
 def made_up_key(login: str, secret: bytes, like: ScramKey | None = None) -> ScramKey:
-    """For an account that is not there: always the same one, so that nobody finds out which ones are (RFC 5802 5)."""
+    """The key of an account that does not exist: always the same, so that clients cannot tell (RFC 5802 5)."""
     digest = like.digest if like is not None else "sha256"
     salt = hmac.digest(secret, login.encode(), "sha256")[: len(like.salt) if like is not None else 16]
     empty = bytes(hashlib.new(digest).digest_size)

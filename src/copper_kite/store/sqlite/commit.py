@@ -127,7 +127,7 @@ def _fault(error: Exception) -> Fault:
 
 
 def error_of(fault: Fault) -> KiteError:
-    """The same for whoever had it written."""
+    """The same error for the caller."""
     kind, text = fault
     return (StoreFull if kind == FULL else StoreFailed)(text)
 

@@ -54,7 +54,7 @@ class Channel:
         self._process = process
 
     def fileno(self) -> int:
-        """For whoever waits until it can be read."""
+        """For `select` and the like."""
         return self._sock.fileno()
 
     def send(self, value: Any) -> None:

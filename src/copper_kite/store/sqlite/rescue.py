@@ -206,7 +206,7 @@ def _read_all(connection: sqlite3.Connection, found: _Found, rescued: Rescued) -
 
 
 def _give_to_owner(folder: Path, into: Path) -> None:
-    """What root makes is for whoever runs the server."""
+    """Give files that root made to the user that runs the server."""
     if os.geteuid():
         return
     owner = folder.stat()
