@@ -17,7 +17,14 @@ if TYPE_CHECKING:
     from copper_kite.settings.everybody import is_everybody
     from copper_kite.settings.explain import parse_toml, read_file, read_source
     from copper_kite.settings.find import Sketch, find_file, sketch
-    from copper_kite.settings.first_configuration import Answers, credential_name, default_binds, first_text, own_name
+    from copper_kite.settings.first_configuration import (
+        ALARMS,
+        Answers,
+        credential_name,
+        default_binds,
+        first_text,
+        own_name,
+    )
     from copper_kite.settings.load import (
         Loaded,
         data_folder_in,
@@ -73,7 +80,7 @@ __getattr__, __all__ = lazy_exports(
         "everybody": "is_everybody",
         "explain": "parse_toml read_file read_source",
         "find": "Sketch find_file sketch",
-        "first_configuration": "Answers credential_name default_binds first_text own_name",
+        "first_configuration": "ALARMS Answers credential_name default_binds first_text own_name",
         "load": "Loaded data_folder_in data_folder_of examine_configuration find_config load_configuration"
         " load_source secret_file",
         "locate": "locate_key",

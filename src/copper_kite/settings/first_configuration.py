@@ -8,7 +8,7 @@ from pathlib import Path
 
 from copper_kite.settings.edit import toml_value
 
-__all__ = ["Answers", "first_text", "own_name"]
+__all__ = ["ALARMS", "Answers", "first_text", "own_name"]
 
 SOCKET_SYSTEM, SOCKET_NAME = "/run/copper-kite/submit.sock", "submit.sock"
 
@@ -49,8 +49,8 @@ def own_name() -> str:
     return ""
 
 
-def first_text(answers: Answers) -> str:
-    """The whole file."""
+def first_text(answers: Answers, *, alarms: bool = True) -> str:
+    """The whole file; without its `alarms`, for a screen."""
     connector = toml_value(credential_name(answers.host))
     local = {"root": answers.root, "postmaster": answers.root}
     lines = [
@@ -76,7 +76,7 @@ def first_text(answers: Answers) -> str:
         *([f"trust = {toml_value(answers.trust)}"] if answers.trust != "system" else []),
         *([f"credential = {connector}   # in credentials.toml"] if answers.login else []),
     ]
-    return "\n".join([*lines, *(_alarms(answers.root) if answers.root else [])]) + "\n"
+    return "\n".join([*lines, *(_alarms(answers.root) if answers.root and alarms else [])]) + "\n"
 
 
 def _alarms(to: str) -> list[str]:

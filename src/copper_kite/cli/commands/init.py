@@ -271,12 +271,15 @@ def _nothing_works(seen: list[Seen]) -> None:
 
 def _write(ask: Asker, path: Path, answers: Answers, password: str | None, *, overwrite: bool) -> None:
     """Show what will be written, ask, and write both files."""
-    from copper_kite.settings import Document, credential_name, first_text, load_source, write_file
+    from copper_kite.settings import ALARMS, Document, credential_name, first_text, load_source, write_file
 
     text = first_text(answers)
     echo()
     say((f"{path}", "bold"))
-    echo("".join(f"  {line}\n" for line in text.splitlines()))
+    echo("".join(f"  {line}\n" for line in first_text(answers, alarms=False).splitlines()))
+    if answers.root:
+        names = ", ".join(name for name, _, _ in ALARMS)
+        echo(f"  and alarms that write to {answers.root}: {names}; `kite alarm list` shows them\n")
     there = path.exists() and not overwrite
     over = f"Write over {path}? All that it says now is replaced; the version before is kept"
     if not ask.confirm(over if there else "Write it?", default=not there):
