@@ -83,6 +83,7 @@ class Event(StrEnum):
     CLOCK = "clock"  # the machine's clock was set
     DOWN = "down"  # a next hop of a connector is unreachable
     BACK = "back"  # it is reachable again
+    CERTIFICATE = "certificate"  # a next hop showed one that it had not shown lately
     ALARM = "alarm"  # a sender is slowed down, since it sends far more than it ever did
     REPORTED = "reported"  # a report was sent that was due
     NOTICE = "notice"  # the sender was told of a failure

@@ -51,7 +51,12 @@ CASES: dict[str, tuple[dict[str, object], object, str, object]] = {
     "refused": ({"last_hour": Counter(refused=7)}, 6, "refused 7 recipients", 7),
     "allowance": ({"allowances": [("beacon", "100/day", 95, 100)]}, 0.9, "used 95 of its allowance 100/day", 0.95),
     "disk": ({"disk": Disk(500 * MIB, 900 * MIB, 64 * MIB)}, "501MiB", "500 MiB are left", "500MiB"),
-    "certificate_expires": ({"certificates": [("programs", NOW + 86400.0)]}, "2d", "programs ends in 1d", "1d"),
+    "certificate_expires": (
+        {"certificates": [("next hop", "gate:465 of harbour", NOW + 86400.0)]},
+        "2d",
+        "next hop gate:465 of harbour ends in 1d",
+        "1d",
+    ),
     "surge": ({"surges": ["www-data", "www-data"]}, None, "far more than ever: www-data", None),
     "configuration": ({"problems": [Problem("configuration", "line 3")]}, None, "line 3", None),
     "drop_folder": ({"dropped": 3}, 2, "3 messages lie in the drop folder", 3),

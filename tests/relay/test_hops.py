@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import asyncio
+import ssl
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
 import pytest
 
+from copper_kite.metrics import Totals, take_readings
+from copper_kite.net import read_certificate
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.failure import PassedOver, SessionFailed, Tried
@@ -37,6 +40,7 @@ class Opened(str):
 
     tried: Sequence[Tried] = ()
     passed_over: Sequence[PassedOver] = ()
+    chain: Sequence[bytes] = ()
 
     async def close(self) -> None:
         """Nothing is to be said."""
@@ -49,6 +53,7 @@ class Net:
         self.up, self.asked = set(up), []  # type: ignore[var-annotated]
         self.now = 0.0
         self.passed_over: list[str] = []
+        self.chain: tuple[bytes, ...] = ()
         self.failure = SessionFailed(Stage.CONNECT, Cause.CONNECTION_REFUSED, "connection refused")
         monkeypatch.setattr(hops_module, "open_session", self._open)
 
@@ -57,7 +62,9 @@ class Net:
         if plan.host not in self.up:
             failure = self.failure
             raise SessionFailed(failure.stage, failure.cause, failure.text)
-        return Opened(plan.host)
+        session = Opened(plan.host)
+        session.chain = self.chain
+        return session
 
     def three(self, **more: Any) -> Hops:
         plans = [Plan(host=host, port=25, name="q") for host in ("one", "two", "three")]
@@ -414,3 +421,28 @@ async def test_a_session_that_is_being_opened_does_not_hold_up_the_end(folder: P
     with open_store(folder / "queue").reader() as reader:
         assert [row.recipient.state for row in reader.queue()] == [State.QUEUED]
     server.close()
+
+
+def test_a_certificate_is_reported_when_it_is_another_one_and_once_a_week(monkeypatch: pytest.MonkeyPatch) -> None:
+    net, shown = Net(monkeypatch, "one"), list[tuple[float, bytes]]()
+    hops = net.three(shown=lambda plan, certificate: shown.append((net.now, certificate)))
+    net.tried(hops, 0)
+    net.chain = (b"first", b"authority")
+    for now in (10, 20, 8 * 86400, 8 * 86400 + 10):
+        net.tried(hops, now)
+    net.chain = (b"second",)
+    net.tried(hops, 8 * 86400 + 20)
+    assert shown == [(10, b"first"), (8 * 86400, b"first"), (8 * 86400 + 20, b"second")]
+
+
+async def test_the_certificate_of_a_next_hop_is_in_the_journal(folder: Path, authority: CertificateFiles) -> None:
+    """For the alarm about certificates: as last seen, and only of next hops that are configured."""
+    async with site(folder, authority) as here:
+        await converse(here.port, talk(letter("ana@passenger.example")))
+        await here.until(lambda reader: reader.noted(Event.CERTIFICATE, 0.0))
+        (entry,) = here.reader().noted(Event.CERTIFICATE, 0.0)
+        ends = read_certificate(ssl.PEM_cert_to_DER_cert(authority.certificate.read_text())).not_after
+        readings = take_readings(here.loaded, Totals(), entry.at)
+        assert readings.certificates == [("next hop", f"{entry.facts['next_hop']} of beacon", ends)]
+        here.loaded.path.write_text(here.loaded.source.replace('name = "beacon"', 'name = "other"'))
+        assert take_readings(load_configuration(here.loaded.path), Totals(), entry.at).certificates == []

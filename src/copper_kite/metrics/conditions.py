@@ -77,9 +77,9 @@ def _disk(readings: Readings, limit: float) -> str:
 
 def _certificate_expires(readings: Readings, limit: float) -> str:
     found = [
-        f"the certificate of listener {name} "
+        f"the certificate of {kind} {name} "
         + (f"ends in {span_text(end - readings.now)}" if end > readings.now else "has ended")
-        for name, end in readings.certificates
+        for kind, name, end in readings.certificates
         if end - readings.now < limit
     ]
     return "; ".join(found)

@@ -36,7 +36,8 @@ OWN = "this server"  # whom an entry of the journal is about that is about no se
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Readings:
     """One look at a server. `allowances` has (connector, allowance, recipients used, recipients allowed);
-    `certificates` (listener, end in seconds since 1970); `octets` is what the queue and the journal take of the disk.
+    `certificates` (`listener` or `next hop`, its name, end in seconds since 1970); `octets` is what the queue and the
+    journal take of the disk.
     """
 
     now: float
@@ -48,7 +49,7 @@ class Readings:
     stops: Sequence[LaneStop]
     connectors: Sequence[ConnectorState]
     allowances: Sequence[tuple[str, str, int, int]]
-    certificates: Sequence[tuple[str, float]]
+    certificates: Sequence[tuple[str, str, float]]
     disk: Disk | None
     octets: int
     dropped: int
@@ -78,7 +79,7 @@ def take_readings(loaded: Loaded, totals: Totals, now: float) -> Readings:
                  allowance.count)
                 for connector in loaded.settings.connector for allowance in connector.allowance
             ],
-            certificates=_certificates(loaded),
+            certificates=[*_own_certificates(loaded), *_certificates_shown(reader, loaded)],
             disk=disk,
             octets=reader.size(),
             dropped=len(dropped_names(loaded.drop)),
@@ -97,15 +98,24 @@ def _outcomes(reader: Reader, since: float) -> Counter[str]:
     return counts
 
 
-def _certificates(loaded: Loaded) -> list[tuple[str, float]]:
+def _own_certificates(loaded: Loaded) -> list[tuple[str, str, float]]:
     """Until when the certificates of listeners are valid; one that cannot be read has none."""
     found = []
     for listener in loaded.settings.listener:
         if listener.enabled and listener.tls != "off" and listener.certificate:
             end = _end_of(loaded.path.parent / listener.certificate)
             if end is not None:
-                found.append((listener.name, end))
+                found.append(("listener", listener.name, end))
     return found
+
+
+def _certificates_shown(reader: Reader, loaded: Loaded) -> list[tuple[str, str, float]]:
+    """Those of the next hops that are configured now, as each was last seen."""
+    hops = {(entry.name, str(hop)) for entry in loaded.settings.connector if not entry.mx for hop in entry.next_hops}
+    last = {(entry.facts["connector"], entry.facts["next_hop"]): entry.facts["ends"]
+            for entry in reader.noted(Event.CERTIFICATE, 0.0)}  # fmt: skip
+    return [("next hop", f"{hop} of {connector}", ends) for (connector, hop), ends in sorted(last.items())
+            if (connector, hop) in hops]  # fmt: skip
 
 
 def _end_of(file: Path) -> float | None:

@@ -19,7 +19,7 @@ from copper_kite.relay.allowances import Allowances
 from copper_kite.relay.backlog import Key
 from copper_kite.relay.decide import Retry
 from copper_kite.relay.delivery import AttemptFailure, Recorder, Report
-from copper_kite.relay.hop_news import note_hop
+from copper_kite.relay.hop_news import note_certificate, note_hop
 from copper_kite.relay.hops import Down
 from copper_kite.relay.job import Job
 from copper_kite.relay.lane import Lane
@@ -85,7 +85,8 @@ class Dispatcher:
         self._reader = reader
         self._clock = clock
         self._ids = ids
-        self._lanes = Lanes(self, clock, self.fault, partial(note_hop, log, self._submit, clock.now))
+        shown = partial(note_certificate, self._submit, clock.now)
+        self._lanes = Lanes(self, clock, self.fault, partial(note_hop, log, self._submit, clock.now), shown)
         self._supply = Supply(reader, submit, clock, self._supervisor, self._lanes, self._begin, self._overdue)
         self._in_hand = self._supply.in_hand
         self._allowances = Allowances(log, clock.now, reader.relayed_since, self._carry, self._stop_for_allowance)

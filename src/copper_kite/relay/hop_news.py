@@ -1,4 +1,4 @@
-"""What is written down when a next hop of a connector goes down, and when it is back.
+"""Journal entries about the next hops of connectors: when one goes down, when it is back, and its certificate.
 
 Mail may go on by another one, and then no attempt of a message tells of it.
 """
@@ -7,13 +7,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from copper_kite.net import Plan
+from copper_kite.net import Plan, read_certificate
 from copper_kite.relay.hops import Down
 from copper_kite.relay.log import Log
 from copper_kite.store import JournalEntry, NoteFailure, Operation, Submit, WriteEntry
 from copper_kite.words import Event
 
-__all__ = ["note_hop"]
+__all__ = ["note_certificate", "note_hop"]
 
 
 def note_hop(log: Log, submit: Submit, now: Callable[[], float], connector: str, plan: Plan, down: Down | None) -> None:
@@ -31,3 +31,13 @@ def note_hop(log: Log, submit: Submit, now: Callable[[], float], connector: str,
     if down is not None:
         operations.append(NoteFailure(connector, now(), f"{plan.where}: {down.failure.said}"))
     submit(operations, lambda error: None)
+
+
+def note_certificate(submit: Submit, now: Callable[[], float], connector: str, plan: Plan, certificate: bytes) -> None:
+    """Have the journal know until when a next hop's certificate, in DER, is valid; an unreadable one is left out."""
+    try:
+        ends = read_certificate(certificate).not_after
+    except ValueError:
+        return
+    facts = {"connector": connector, "next_hop": plan.where, "ends": ends}
+    submit([WriteEntry(JournalEntry(at=now(), event=Event.CERTIFICATE, facts=facts))], lambda error: None)

@@ -41,6 +41,7 @@ __all__ = ["Down", "Hops", "MxHops", "literal_address"]
 
 LOOK_SECONDS = 3600.0  # for which a second look at a next hop is not repeated
 MX_SECONDS = 300.0  # for which mail exchangers are not looked up again
+CERTIFICATE_SECONDS = 7 * 86400.0  # after which an unchanged certificate is reported again
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,7 +79,7 @@ def _words_of(error: Exception) -> str:
     return f"{type(error).__name__}: {error}"
 
 
-def _tell_nobody(plan: Plan, down: Down | None) -> None:
+def _tell_nobody(plan: Plan, down: object) -> None:
     """Exchangers found by DNS are not reported: there are too many, and they are not configured here."""
 
 
@@ -86,7 +87,8 @@ class Hops:
     """The plans of one connector, in order or `spread`. `now` gives seconds since 1970, as all instants are.
 
     `proven` says that an administrator named them, and not DNS, whose answers nobody signs (RFC 8689 4.2.1). `fault`
-    notes an exception that nobody expected, and gives the words for it; `told` hears when one goes down, or is back.
+    notes an exception that nobody expected, and gives the words for it; `told` hears when one goes down, or is back;
+    `shown` gets the certificate of each, in DER, when it has changed, and once a week.
     """
 
     proven = True
@@ -100,6 +102,7 @@ class Hops:
         spread: bool = False,
         fault: Callable[[Exception], str] = _words_of,
         told: Told = _tell_nobody,
+        shown: Callable[[Plan, bytes], None] = _tell_nobody,
     ) -> None:
         self.plans = tuple(plans)
         self.spread = spread
@@ -107,6 +110,8 @@ class Hops:
         self._now = now
         self._fault = fault
         self._told = told
+        self._shown = shown
+        self._certificates: dict[Plan, tuple[bytes, float]] = {}  # as they were reported, and when
         self._earlier = Sessions()
         self._memories: dict[Plan, AddressMemory] = {}
         self._down: dict[Plan, Down] = {}
@@ -223,7 +228,7 @@ class Hops:
         memory, looked = self._memories.setdefault(plan, AddressMemory()), self._found_lately(plan, _SILENCE)
         try:
             opening = open_session(plan, dialogue, self._earlier, memory)
-            return await open_looking(plan, dialogue, opening, looked)
+            session = await open_looking(plan, dialogue, opening, looked)
         except SessionFailed as failure:
             if failure.cause is Cause.SPEAKS_TLS and looked is None:
                 self._looks[plan] = _Look(self._now(), _SILENCE, failure)
@@ -232,6 +237,16 @@ class Hops:
             text = self._fault(error)
             dialogue.noted(asyncio.get_running_loop().time(), text)
             raise SessionFailed(Stage.CONNECT, Cause.INTERNAL, text, seen=SessionSeen(next_hop=plan.where)) from error
+        if session.chain:
+            self._report_certificate(plan, session.chain[0])
+        return session
+
+    def _report_certificate(self, plan: Plan, certificate: bytes) -> None:
+        now = self._now()
+        known, at = self._certificates.get(plan, (b"", 0.0))
+        if certificate != known or now - at > CERTIFICATE_SECONDS:
+            self._certificates[plan] = certificate, now
+            self._shown(plan, certificate)
 
     def _found_lately(self, plan: Plan, before: tuple[Stage, Cause]) -> SessionFailed | None:
         """What a second look has found of a failure with this stage and cause, unless that is too long ago."""

@@ -24,15 +24,21 @@ MAX_LANES = 2000  # of domains; beyond, those without a session are forgotten
 
 class Lanes:
     """The lanes of one configuration after another. `sink` is where they report; `fault` notes exceptions; `told` hears
-    when a named next hop of a connector goes down or is back."""
+    when a named next hop of a connector goes down or is back, `shown` gets its certificate."""
 
     def __init__(
-        self, sink: Sink, clock: Clock, fault: Callable[..., str], told: Callable[[str, Plan, Down | None], None]
+        self,
+        sink: Sink,
+        clock: Clock,
+        fault: Callable[..., str],
+        told: Callable[[str, Plan, Down | None], None],
+        shown: Callable[[str, Plan, bytes], None],
     ) -> None:
         self._sink = sink
         self._clock = clock
         self._fault = fault
         self._told = told
+        self._shown = shown
         self._lanes: dict[Key, Lane] = {}
         self._retired: list[Lane] = []  # their sessions finish what they have in hand
         self._mx: dict[str, Connector] = {}
@@ -60,8 +66,8 @@ class Lanes:
                 self._lanes[key] = before.pop(key)
             else:
                 changed.append(connector.name)
-                told = partial(self._told, connector.name)
-                hops = Hops(plans, retry, clock.now, spread=connector.spread, fault=self._fault, told=told)
+                told, shown = partial(self._told, connector.name), partial(self._shown, connector.name)
+                hops = Hops(plans, retry, clock.now, spread=connector.spread, fault=self._fault, told=told, shown=shown)
                 self._lanes[key] = Lane(connector, hops, self._sink, clock.now)
         self._retired = [*(lane for lane in self._retired if lane.at_work), *before.values()]
         return [*changed, *(name for name, _ in before)]

@@ -53,7 +53,9 @@ ALARM_KINDS: dict[str, AlarmKind] = {
     "refused": AlarmKind(_count, 100.0, "listeners refused more recipients in the last hour"),
     "allowance": AlarmKind(_share, 0.9, "a larger share of an allowance is used"),
     "disk": AlarmKind(lambda value: float(parse_size(value)), 1024.0**3, "less is free on the queue's disk"),
-    "certificate_expires": AlarmKind(parse_duration, 14 * 86400.0, "a listener's certificate ends sooner"),
+    "certificate_expires": AlarmKind(
+        parse_duration, 14 * 86400.0, "the certificate of a listener, or of a next hop as last seen, ends sooner"
+    ),
     "surge": AlarmKind(_nothing, 0.0, "the guard slowed a sender down in the last hour"),
     "configuration": AlarmKind(_nothing, 0.0, "the server refused the configuration in the file"),
     "drop_folder": AlarmKind(_count, 100.0, "more messages lie in the drop folder"),

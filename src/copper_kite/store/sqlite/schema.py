@@ -283,6 +283,13 @@ MIGRATIONS: tuple[str, ...] = (
         PRIMARY KEY (hour, outcome, connector, next_hop, who, domain, reason, delay)
     ) WITHOUT ROWID;
     """,
+    """
+    CREATE INDEX journal_alarm ON journal (at) WHERE event = 'alarm';  -- what monitoring asks for, again and again
+    CREATE INDEX journal_reported ON journal (at) WHERE event = 'reported';
+    CREATE INDEX journal_certificate ON journal (at) WHERE event = 'certificate';
+    CREATE INDEX journal_down ON journal (at) WHERE event = 'down';
+    CREATE INDEX journal_back ON journal (at) WHERE event = 'back';
+    """,
 )
 
 SCHEMA = len(MIGRATIONS)
