@@ -79,6 +79,26 @@ def test_each_fault(folder: Path, old: str, new: str, level: str, line: int, wor
     assert fitting[0].why
 
 
+ALARM = '[[alarm]]\nname = "failing"\nwhen = "connector_failing"\nto = "duty@crew.example"\n'
+
+
+def test_an_alarm_about_connectors_that_goes_by_the_only_usual_one(folder: Path) -> None:
+    assert checked(folder, GOOD + ALARM) == []  # there is no other one
+    two = GOOD + SECOND + 'recipients = ["second.example"]\n' + ALARM
+    (found,) = (finding for finding in checked(folder, two) if finding.key.startswith("alarm"))
+    assert (found.level, found.key) == ("remark", "alarm[1]") and "goes by beacon, too" in found.problem
+    assert found.remedy == "kite alarm set failing connector=second"
+    assert not [finding for finding in checked(folder, two + 'connector = "second"\n') if "alarm" in finding.key]
+
+
+def test_a_report_without_what_draws_it(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    text = GOOD + '[report]\nto = "duty@crew.example"\n'
+    assert checked(folder, text) == []
+    monkeypatch.setattr("copper_kite.posture.check.find_spec", lambda name: None if name == "jinja2" else name)
+    (found,) = checked(folder, text)
+    assert (found.level, found.problem) == ("error", "jinja2 is missing") and "copper-kite[report]" in found.remedy
+
+
 def test_faults_of_both_kinds_come_at_once(folder: Path) -> None:
     text = GOOD.replace('"5d"', '"soon"').replace('["127.0.0.0/8"]', '["0.0.0.0/0"]')
     assert [finding.line for finding in checked(folder, text)] == [10, 16]

@@ -13,6 +13,7 @@ from typing import cast
 import pytest
 
 from copper_kite.metrics.due_report import RETRY_SECONDS, DueReport
+from copper_kite.metrics.server import _due_report
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.report import Report, last_days, last_due, make_report, period_before, report_message
 from copper_kite.settings.alarm import ReportSettings
@@ -101,6 +102,22 @@ def test_it_is_made_once_and_again_only_if_the_journal_knows_nothing(folder: Pat
     assert report.make_if_due(now + 2 * RETRY_SECONDS) is None
     assert DueReport(loaded).make_if_due(now + 3600) is None  # a restart
     assert report.make_if_due(now + 86400) is not None
+
+
+async def test_a_report_that_cannot_be_made_is_logged_and_alarms_go_on(
+    folder: Path, monkeypatch: pytest.MonkeyPatch, authority: CertificateFiles
+) -> None:
+    def fails(*args: object, **more: object) -> bytes:
+        raise ImportError("no module named jinja2")
+
+    log = '[log]\nto = "file:kite.log"\n'
+    extra = '[report]\nto = "duty@crew.example"\nevery = "day"\n'
+    async with site(folder, authority, extra=log) as here:
+        monkeypatch.setattr("copper_kite.metrics.due_report.report_message", fails)
+        made = _due_report(DueReport(load_configuration(write_site(folder, 2525, tls="off", extra=extra))))
+        assert made == {"fault": "ImportError: no module named jinja2"}
+        here.service.watch._on_message({"report": made})
+        assert "it cannot be made: ImportError" in (folder / "kite.log").read_text()
 
 
 async def test_the_server_sends_what_the_process_made(folder: Path, authority: CertificateFiles) -> None:

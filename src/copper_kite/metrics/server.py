@@ -193,11 +193,13 @@ def serve(descriptor: int | None) -> None:
 
 
 def _due_report(report: DueReport) -> dict[str, Any] | None:
-    """A report that is to be sent; one that cannot be made now is tried again later."""
+    """A report that is to be sent, or the `fault` that keeps it from being made; it is tried again later."""
     try:
         return report.make_if_due(time.time())
-    except (KiteError, ImportError):
+    except KiteError:
         return None
+    except Exception as error:  # alarms must go on, whatever a report meets
+        return {"fault": f"{type(error).__name__}: {error}"}
 
 
 def evaluate_alarms(source: Source) -> dict[str, str]:

@@ -9,10 +9,11 @@ import pwd
 import socket
 import tomllib
 from collections.abc import Callable, Iterator
+from importlib.util import find_spec
 from pathlib import Path
 
 from copper_kite.errors import Finding, SettingsError
-from copper_kite.routing import Outward, everything_is_carried, ties
+from copper_kite.routing import Outward, Router, everything_is_carried, ties
 from copper_kite.settings import (
     Connector,
     Listener,
@@ -86,6 +87,7 @@ class _Check:
             self._retry,
             self._folders,
             self._other_logs,
+            self._monitoring,
         )
         for check in checks:
             yield from check()
@@ -110,6 +112,29 @@ class _Check:
             if not any(found_files(base, pattern) for pattern in entry.files):
                 why, remedy = "stories end where the message leaves this server", "compare the names with what is there"
                 yield self._finding("warning", (*keys, "files"), "there is no such file", why, remedy)
+
+    def _monitoring(self) -> Iterator[Finding]:
+        """A report that cannot be made; alarms about connectors that wait in the connector that failed."""
+        settings = self._loaded.settings
+        missing = [name for name in ("matplotlib", "jinja2") if find_spec(name) is None]
+        if settings.report.to and missing:
+            why, remedy = "no report will be sent", "pip install 'copper-kite[report]'"
+            yield self._finding("error", ("report", "to"), f"{' and '.join(missing)} is missing", why, remedy)
+        others = [connector.name for connector in settings.connector if connector.enabled]
+        for number, alarm in enumerate(settings.alarm if len(others) > 1 else ()):
+            if (
+                not alarm.enabled
+                or alarm.when != "connector_failing"
+                or not alarm.to
+                or alarm.connector
+                or alarm.command
+            ):
+                continue
+            usual = Router(settings.connector).carrier(alarm.to, "")
+            other = next((name for name in others if name != usual), "")
+            why = f"when {usual} fails, the mail about it waits for {usual}"
+            remedy = f"kite alarm set {alarm.name} connector={other}"
+            yield self._finding("remark", ("alarm", number), f"its mail goes by {usual}, too", why, remedy)
 
     # --- the way out ------------------------------------------------------------------------------------------------
 

@@ -46,7 +46,10 @@ class Watch:
         """A line from the process: the conditions of alarms, or a report that is due."""
         now = self._clock.now()
         self._alarms.update(found.get("alarms", {}), now)
-        if (report := found.get("report")) is not None:
+        report = found.get("report", {})
+        if "fault" in report:
+            self._dispatcher.log.write("error", "report", text=f"it cannot be made: {report['fault']}")
+        elif report:
             facts = {"to": report["to"], "period": report["period"]}
             entry = JournalEntry(at=now, event=Event.REPORTED, facts=facts)
             self._dispatcher.own_mail.send_message(base64.b64decode(report["content"]), report["to"], entry)
