@@ -65,7 +65,7 @@ class Talk:
         if isinstance(event, events.RecipientTo | events.ContentStarted | events.ChunksStarted):
             assert self.in_message
         if isinstance(event, events.MailFrom | events.RecipientTo):
-            assert not re.search(r"[\r\n\0]", event.path + event.asked)
+            assert not re.search(r"[\r\n\0]", event.path + event.esmtp_parameters)
         if isinstance(event, events.Content | events.ContentEnded):
             assert b"\0" not in event.data
             assert not re.search(rb"(?<!\r)\n|\r(?!\n)", event.data), "a CR or LF of its own came through"
