@@ -12,7 +12,7 @@ from collections.abc import Awaitable, Callable
 from pathlib import Path
 
 from bench.site import configure, free_port, program
-from bench.size import Watch
+from bench.size import Monitoring
 from copper_kite.net import make_authority
 from copper_kite.store import Selection, open_store
 from copper_kite.words import State
@@ -122,7 +122,7 @@ def flood(folder: Path) -> None:
             program("bench.sink", str(hop), str(files.certificate), str(files.key), str(messages)) as sink,
             program("copper_kite", "--config", str(config), "serve", ready=b"is serving") as server,
         ):
-            watch = Watch(server.pid)
+            watch = Monitoring(server.pid)
             seconds, slowest = asyncio.run(attack(port))
             assert sink.stdout is not None
             sink.stdout.readline()

@@ -12,7 +12,7 @@ from pathlib import Path
 
 from bench.flood import CONTENT, ENVELOPE, Streams, say
 from bench.site import configure, free_port, program
-from bench.size import Watch
+from bench.size import Monitoring
 from copper_kite.net import make_authority
 from copper_kite.store import open_store
 from copper_kite.words import State
@@ -92,7 +92,7 @@ def overload(folder: Path) -> None:
             program("bench.sink", str(hop), str(files.certificate), str(files.key), "100000000"),
             program("copper_kite", "--config", str(config), "serve", ready=b"is serving") as server,
         ):
-            watch = Watch(server.pid)
+            watch = Monitoring(server.pid)
             asyncio.run(press(port, count))
             queue, ends = here / "queue", time.monotonic() + 120
             while waiting(queue)[1] and time.monotonic() < ends:

@@ -11,7 +11,8 @@ import tempfile
 import time
 from pathlib import Path
 
-from copper_kite.store.sqlite.kinds.hourly import add_counts, delay_step
+from copper_kite.store import step_of_delay
+from copper_kite.store.sqlite.kinds.hourly import add_counts
 from copper_kite.store.sqlite.schema import connect_writer
 
 __all__ = ["report"]
@@ -45,7 +46,7 @@ def _fill(folder: Path) -> int:
         counts: dict[tuple[int, str, str, str, str, str, str, int], list[int]] = {}
         for number in range(AN_HOUR):
             who, domain = f"program{dice.randrange(20)}", f"site{int(dice.expovariate(0.05))}.example"
-            delay = delay_step(dice.expovariate(0.5))
+            delay = int(step_of_delay(dice.expovariate(0.5)))
             for key in (
                 (hour, "accepted", "", "", who, domain, "", -1),
                 (hour, "relayed", "beacon", "out.beaconpost.example:587", who, domain, "", -1),

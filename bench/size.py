@@ -41,7 +41,7 @@ def _resident(pid: int) -> float:
     return int(line.split()[1]) / 1024
 
 
-class Watch(threading.Thread):
+class Monitoring(threading.Thread):
     """The most that a process takes while it is watched."""
 
     def __init__(self, pid: int) -> None:
@@ -81,7 +81,7 @@ def large(folder: Path) -> None:
         ):
             hand_in(port, "a@passenger.example")
             time.sleep(1)
-            idle, watch = resident(server.pid), Watch(server.pid)
+            idle, watch = resident(server.pid), Monitoring(server.pid)
             seconds = hand_in(port, "b@passenger.example", HEADER + LINE * (100_000_000 // len(LINE)))
             assert sink.stdout is not None
             sink.stdout.readline()
@@ -101,7 +101,7 @@ def queued(folder: Path) -> None:
         hand_in_many(here / "queue", MANY, 300)
         began = time.monotonic()
         with program("copper_kite", "--config", str(config), "serve", ready=b"is serving") as server:
-            seconds, watch = time.monotonic() - began, Watch(server.pid)
+            seconds, watch = time.monotonic() - began, Monitoring(server.pid)
             time.sleep(10)
             most = watch.end()
         print(f"{MANY} queued: started in {seconds:.2f} s (goal 3), at most {most:.0f} MiB in 10 s (goal 150)")

@@ -5,8 +5,8 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from copper_kite.metrics.collector import DELAY, DELAY_HELP
-from copper_kite.metrics.families import FAMILIES
+from copper_kite.monitoring.collector import DELAY, DELAY_HELP
+from copper_kite.monitoring.families import FAMILIES
 
 HEAD = """\
 # Metrics and health

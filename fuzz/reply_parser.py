@@ -39,7 +39,7 @@ def one_input(data: bytes) -> None:
     """Octets made of words and of noise, whole and cut in two."""
     provider = atheris.FuzzedDataProvider(data)
     place = abs(provider.ConsumeInt(2))
-    parts = []
+    parts: list[bytes] = []
     while provider.remaining_bytes() and len(parts) < 60:
         number = provider.ConsumeIntInRange(0, len(WORDS) + 8)
         parts.append(WORDS[number] if number < len(WORDS) else provider.ConsumeBytes(number - len(WORDS) + 1))

@@ -79,7 +79,7 @@ def one_input(data: bytes) -> None:
     """Octets made of words and of noise; said at once, and cut in two places."""
     provider = atheris.FuzzedDataProvider(data)
     refuse, first, second = provider.ConsumeInt(2), provider.ConsumeInt(2), provider.ConsumeInt(2)
-    parts = []
+    parts: list[bytes] = []
     while provider.remaining_bytes() and len(parts) < 60:
         number = provider.ConsumeIntInRange(0, len(WORDS) + 8)
         parts.append(WORDS[number] if number < len(WORDS) else provider.ConsumeBytes(number - len(WORDS) + 1))

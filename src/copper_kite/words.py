@@ -84,11 +84,16 @@ class Event(StrEnum):
     DOWN = "down"  # a next hop of a connector is unreachable
     BACK = "back"  # it is reachable again
     CERTIFICATE = "certificate"  # a next hop showed one that it had not shown lately
-    ALARM = "alarm"  # a sender is slowed down, since it sends far more than it ever did
+    ALARM = "alarm"  # an administrator was told of something
+    SURGE = "surge"  # a sender is slowed down, since it sends far more than it ever did
     REPORTED = "reported"  # a report was sent that was due
     NOTICE = "notice"  # the sender was told of a failure
     ABOUT = "about"  # this message is a notice about that one
     BEYOND = "beyond"  # a notice from elsewhere told what became of it
+
+
+# What becomes of recipients, as counts and logs name it.
+OUTCOMES = ("accepted", "relayed", "delayed", "failed", "refused")
 
 
 class Priority(StrEnum):

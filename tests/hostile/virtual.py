@@ -81,7 +81,7 @@ class VirtualLoop(base_events.BaseEventLoop):
     async def run_in_executor(self, executor: Any, call: Any, *given: Any) -> Any:  # type: ignore[override]
         return call(*given)
 
-    async def getaddrinfo(self, host: Any, port: Any, **_: Any) -> list[Any]:  # type: ignore[override]
+    async def getaddrinfo(self, host: Any, port: Any, **_: Any) -> list[Any]:
         found = self.addresses.get(host, (host,))
         return [(socket.AF_INET, socket.SOCK_STREAM, 6, "", (address, port)) for address in found]
 

@@ -14,6 +14,7 @@ from types import SimpleNamespace
 
 import pytest
 
+from copper_kite.monitoring import Totals, take_readings
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.relay.admission import AdmissionControl, Reservation
 from copper_kite.relay.gate import FAILURES, Client, Gate
@@ -296,6 +297,7 @@ async def test_the_postmaster_hears_of_a_program_gone_wild(folder: Path, authori
         assert report.recipients == ("postmaster@ternferries.example",) and report.file is not None
         assert b"Subject: 127.0.0.1 is slowed down" in report.file.read_bytes()
         assert b"From: Mail at" in report.file.read_bytes()
+        assert take_readings(here.loaded, Totals(), time.time()).surges == ["127.0.0.1"]  # what an alarm goes by
 
 
 async def test_a_client_keeps_to_the_pace_and_to_its_number_of_sessions(

@@ -10,7 +10,7 @@ from typing import Any
 
 import pytest
 
-from copper_kite.metrics import Totals, take_readings
+from copper_kite.monitoring import Totals, take_readings
 from copper_kite.net import read_certificate
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.net.dialogue import Dialogue

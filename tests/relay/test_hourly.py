@@ -11,7 +11,7 @@ import pytest
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.session.standin import Rule
 from copper_kite.smtp.replies import Reply
-from copper_kite.store import CountFilter, HourlyCount, open_store
+from copper_kite.store import CountFilter, HourlyCount, delay_of_step, open_store, step_of_delay
 from copper_kite.store.sqlite.kinds import hourly
 from copper_kite.store.sqlite.schema import connect_writer
 from copper_kite.words import State
@@ -99,4 +99,5 @@ def test_an_hour_with_very_many_different_ones_stays_small(folder: Path, monkeyp
 
 @pytest.mark.parametrize(("seconds", "step"), [(-5.0, 0), (0.0, 0), (0.1, 0), (1.0, 4), (3.0, 8), (3600.0, 47)])
 def test_steps_of_delays(seconds: float, step: int) -> None:
-    assert hourly.delay_step(seconds) == step
+    assert int(step_of_delay(seconds)) == step
+    assert delay_of_step(step_of_delay(seconds)) == pytest.approx(max(seconds, 0.0))

@@ -12,8 +12,8 @@ from typing import cast
 
 import pytest
 
-from copper_kite.metrics.due_report import RETRY_SECONDS, DueReport
-from copper_kite.metrics.server import _due_report
+from copper_kite.monitoring.due_report import RETRY_SECONDS, DueReport
+from copper_kite.monitoring.server import _due_report
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.report import Report, last_days, last_due, make_report, period_before, report_message
 from copper_kite.settings.alarm import ReportSettings
@@ -113,10 +113,10 @@ async def test_a_report_that_cannot_be_made_is_logged_and_alarms_go_on(
     log = '[log]\nto = "file:kite.log"\n'
     extra = '[report]\nto = "duty@crew.example"\nevery = "day"\n'
     async with site(folder, authority, extra=log) as here:
-        monkeypatch.setattr("copper_kite.metrics.due_report.report_message", fails)
+        monkeypatch.setattr("copper_kite.monitoring.due_report.report_message", fails)
         made = _due_report(DueReport(load_configuration(write_site(folder, 2525, tls="off", extra=extra))))
         assert made == {"fault": "ImportError: no module named jinja2"}
-        here.service.watch._on_message({"report": made})
+        here.service.monitoring._on_message({"report": made})
         assert "it cannot be made: ImportError" in (folder / "kite.log").read_text()
 
 

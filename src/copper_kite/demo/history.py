@@ -173,8 +173,8 @@ class _History:
             return [self._relayed(message, recipient, at, number)]
         if wait is not None:
             self._plan(at + wait, partial(again, number + 1))
-        attempt = self._attempt(message, recipient, at, stop, State.FAILED if wait is None else State.DELAYED)
         state = State.FAILED if wait is None else State.DELAYED
+        attempt = self._attempt(message, recipient, at, stop, state)
         said, due = attempt.facts.results[0].reply, None if wait is None else at + wait
         ended = SetState(message.id, 1, state, number, due, recipient.connector, said, at, attempt.next_hop)
         return [RecordAttempt(attempt), ended]

@@ -131,13 +131,12 @@ class Alarms:
         self._in_flight.add(name)
         self._notify(event, stored)
 
-    def send_test(self, name: str, now: float) -> bool:
-        """Send a test event of an alarm; whether there is an enabled one of this name."""
+    def send_test(self, name: str, now: float) -> None:
+        """Send a test event of an alarm, if there is an enabled one of this name."""
         alarm = self._alarms.get(name)
         if alarm is not None:
             text = f"This is what the alarm {name} ({alarm.when.replace('_', ' ')}) looks like"
             self._notify(AlarmEvent(alarm, "test", text, now, now), lambda: None)
-        return alarm is not None
 
     def _set(self, raised: dict[str, RaisedAlarm]) -> None:
         if raised != self._raised:

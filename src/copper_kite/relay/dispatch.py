@@ -62,8 +62,15 @@ RECORD_AGAIN_SECONDS = 1.0
 LONGEST_WAIT = 60.0  # seconds from one try to record something to the next
 
 
+def _ignore(name: str) -> None:
+    """For a dispatcher without alarms."""
+
+
 class Dispatcher:
-    """Keeps every recipient that is due on its way. `submit` has a transaction written, and calls back in this loop."""
+    """Keeps every recipient that is due on its way. `submit` has a transaction written, and calls back in this loop.
+
+    `test_alarm` is called with the name of an alarm that an administrator wants to test.
+    """
 
     def __init__(
         self,
@@ -75,6 +82,7 @@ class Dispatcher:
         log: Log,
         supervisor: Supervisor | None = None,
         recordings: Recordings | None = None,
+        test_alarm: Callable[[str], object] = _ignore,
     ) -> None:
         self._recordings = recordings
         self.log = log
@@ -93,10 +101,9 @@ class Dispatcher:
         self._offered: list[AddMessage] = []
         self._desk = AdminDesk(
             reader, submit, clock, log, self._supervisor, self._supply, self._key, self.offer, self.carry_out_requests,
-            lambda name: self.test_alarm(name),
+            test_alarm,
         )  # fmt: skip
         self.own_mail = OwnMail(lambda: self._notices, submit, self.offer, clock.now)
-        self.test_alarm: Callable[[str], object] = lambda name: None
         self._stopping = False
         self._allowances.take_up(loaded.settings.connector)
         self._take_up(loaded)

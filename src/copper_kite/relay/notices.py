@@ -184,7 +184,7 @@ def make_notices(loaded: Loaded, ids: IdMaker) -> Notices:
     settings = loaded.settings
     return Notices(
         server=loaded.server_name,
-        postmaster=f"postmaster@{settings.identity.domain or loaded.server_name}",
+        postmaster=loaded.postmaster,
         ids=ids,
         late_after=settings.retry.notice_after,
         lifetime=settings.retry.lifetime,

@@ -23,6 +23,7 @@ from copper_kite.relay.lag import LagMonitor
 from copper_kite.relay.listeners import Listeners
 from copper_kite.relay.live import Publisher
 from copper_kite.relay.log import Log, open_log
+from copper_kite.relay.monitoring import Monitoring
 from copper_kite.relay.recordings import Recordings
 from copper_kite.relay.refusals import Refusal, Refusals
 from copper_kite.relay.retention import Retention
@@ -30,7 +31,6 @@ from copper_kite.relay.routes import routes_noted
 from copper_kite.relay.submission import Submission
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.relay.usage import Usage
-from copper_kite.relay.watch import Watch
 from copper_kite.relay.watched import WatchedClock
 from copper_kite.settings import Endpoint, Loaded
 from copper_kite.store import (
@@ -77,7 +77,7 @@ class Service:
     room: AdmissionControl
     refusals: Refusals
     listeners: Listeners
-    watch: Watch
+    monitoring: Monitoring
     routes: Callable[[], list[JournalEntry]]  # as they were written down
     undo: AsyncExitStack
     taken_at: float = 0.0  # when the configuration was taken up
@@ -105,30 +105,33 @@ class Service:
         reader = undo.enter_context(store.reader())
         ids = IdMaker(reader.last_id())
         recordings = Recordings(loaded.data, clock.now)
-        dispatcher = Dispatcher(loaded, writer.submit, reader, ids, clock, log, supervisor, recordings)
+        dispatcher = Dispatcher(
+            loaded, writer.submit, reader, ids, clock, log, supervisor, recordings,
+            lambda name: monitoring.send_test(name),
+        )  # fmt: skip
         routes = partial(reader.noted, Event.ROUTES, 0.0)
         await _record_life(reader, writer, routes(), loaded, clock, undo)
         retention = Retention(reader, writer.submit, clock.now, loaded.settings, supervisor)
         undo.callback(retention.stop)
         room = AdmissionControl(loaded.data, writer, retention.sweep)
-        gate = Gate(Usage(reader.taken), clock.now, partial(_alarm, dispatcher, clock), clock.steady)
+        gate = Gate(Usage(reader.taken), clock.now, partial(_surge, dispatcher, clock), clock.steady)
         registry, refusals = SessionRegistry(), _note_refusals(writer, clock, log)
         submission = partial(
             Submission, ids=ids, clock=clock, submit=writer.submit, accepted=dispatcher.offer, gate=gate, room=room,
             refusals=refusals, recordings=recordings, log=log, fault=supervisor.note,
         )  # fmt: skip
         listeners = undo.enter_context(closing(Listeners(registry, submission, supervisor, log)))
-        watch = Watch(loaded, dispatcher, writer.submit, clock, supervisor)
-        undo.push_async_callback(watch.stop)
+        monitoring = Monitoring(loaded, dispatcher, writer.submit, clock, supervisor)
+        undo.push_async_callback(monitoring.stop)
         service = cls(
             lost=lost, loaded=loaded, clock=clock, writer=writer, log=log, dispatcher=dispatcher, retention=retention,
-            registry=registry, gate=gate, room=room, refusals=refusals, listeners=listeners, watch=watch,
+            registry=registry, gate=gate, room=room, refusals=refusals, listeners=listeners, monitoring=monitoring,
             routes=routes, undo=undo,
         )  # fmt: skip
         service._set_limits(loaded)
-        watch.process.bind(loaded)
+        monitoring.process.bind(loaded)
         await listeners.take_up(loaded)
-        watch.take_up(loaded)
+        monitoring.take_up(loaded)
         clock.stepped = partial(_clock_stepped, dispatcher)
         service._look_after(store, supervisor, clock)
         dispatcher.start()
@@ -186,13 +189,13 @@ class Service:
         loaded = replace(loaded, data=self.loaded.data, server_name=self.loaded.server_name)
         _take_up_log(self.log, loaded)
         try:
-            self.watch.process.bind(loaded)
+            self.monitoring.process.bind(loaded)
             await self.listeners.take_up(loaded)
         except ListenFailed:
-            self.watch.process.unbind()
+            self.monitoring.process.unbind()
             _take_up_log(self.log, self.loaded)
             raise
-        self.watch.take_up(loaded)
+        self.monitoring.take_up(loaded)
         self._set_limits(loaded)
         self.dispatcher.reload(loaded)
         self.loaded = loaded
@@ -327,15 +330,16 @@ def _refused(log: Log, refusal: Refusal, count: int) -> None:
     log.write("warning", "refused", **refusal._asdict(), count=count)
 
 
-def _alarm(dispatcher: Dispatcher, clock: Clock, who: str, text: str) -> None:
+def _surge(dispatcher: Dispatcher, clock: Clock, who: str, text: str) -> None:
     """The guard slows a sender down."""
     dispatcher.log.write("error", "alarm", who=who, text=text)
-    _tell_postmaster(dispatcher, clock, f"{who} is slowed down", text, who)
+    entry = JournalEntry(at=clock.now(), event=Event.SURGE, facts={"who": who, "text": text})
+    dispatcher.own_mail.send_text(f"{who} is slowed down", text, entry)
 
 
-def _tell_postmaster(dispatcher: Dispatcher, clock: Clock, subject: str, text: str, who: str = "this server") -> None:
+def _tell_postmaster(dispatcher: Dispatcher, clock: Clock, subject: str, text: str) -> None:
     """The journal and the postmaster hear of it."""
-    entry = JournalEntry(at=clock.now(), event=Event.ALARM, facts={"who": who, "text": text})
+    entry = JournalEntry(at=clock.now(), event=Event.ALARM, facts={"who": "this server", "text": text})
     dispatcher.own_mail.send_text(subject, text, entry)
 
 

@@ -71,7 +71,7 @@ class Submission(NoDirectory):
         self.priorities = {entry.name: entry.priority for entry in loaded.settings.account}
         self.priority_rules = loaded.settings.priority
         self.carrier = Router(loaded.settings.connector).carrier
-        self.postmaster = f"postmaster@{loaded.settings.identity.domain or self.server}"
+        self.postmaster = loaded.postmaster
 
     def nonce(self) -> str:
         """For one login."""

@@ -12,7 +12,7 @@ from copper_kite.lazy import lazy_exports
 if TYPE_CHECKING:
     from copper_kite.report.mail import report_message
     from copper_kite.report.make import make_report
-    from copper_kite.report.model import OUTCOMES, AllowanceUse, Delays, Outage, Reason, Report, Row, Unusual
+    from copper_kite.report.model import AllowanceUse, Delays, Outage, Reason, Report, Row, Unusual
     from copper_kite.report.page import report_page
     from copper_kite.report.period import Period, last_days, one_day, since_until
     from copper_kite.report.schedule import last_due, period_before
@@ -23,7 +23,7 @@ __getattr__, __all__ = lazy_exports(
     {
         "mail": "report_message",
         "make": "make_report",
-        "model": "OUTCOMES AllowanceUse Delays Outage Reason Report Row Unusual",
+        "model": "AllowanceUse Delays Outage Reason Report Row Unusual",
         "page": "report_page",
         "period": "Period last_days one_day since_until",
         "schedule": "period_before last_due",

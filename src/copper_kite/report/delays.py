@@ -6,14 +6,9 @@ from collections.abc import Mapping
 from functools import partial
 
 from copper_kite.report.model import Delays
-from copper_kite.store import DELAY_STEPS
+from copper_kite.store import delay_of_step
 
-__all__ = ["delay_of_step", "delays_of", "quantile"]
-
-
-def delay_of_step(step: float) -> float:
-    """The seconds at which a step of delays begins."""
-    return float(2 ** (step / DELAY_STEPS) - 1)
+__all__ = ["delays_of", "quantile"]
 
 
 def delays_of(name: str, steps: Mapping[int, int]) -> Delays:

@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from copper_kite.clock import span_text
 from copper_kite.report.delays import quantile
 from copper_kite.report.model import Report
+from copper_kite.store import step_of_delay
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -206,17 +207,11 @@ def _delays(canvas: Canvas, report: Report, colours: Colours) -> None:
     axes.bar(
         list(steps), [report.delay_steps.get(step, 0) for step in steps], width=0.9, align="edge", color=colours.first
     )
-    places = [place for place in map(_step_of, TICKS) if place <= len(steps) + 1]
+    places = [place for place in map(step_of_delay, TICKS) if place <= len(steps) + 1]
     axes.set_xticks(places, list(TICK_WORDS[: len(places)]))
     axes.set_ylabel("recipients (log)")
     axes.set_yscale("log")
     axes.set_ylim(bottom=0.8)
-
-
-def _step_of(seconds: float) -> float:
-    from math import log2
-
-    return 4 * log2(1 + seconds)
 
 
 def _bars(canvas: Canvas, rows: Sequence[tuple[str, Sequence[int]]], kinds: Sequence[tuple[str, str]]) -> None:

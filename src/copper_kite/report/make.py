@@ -8,13 +8,14 @@ from dataclasses import dataclass, field
 from datetime import datetime
 
 from copper_kite.report.delays import delays_of
-from copper_kite.report.model import OUTCOMES, AllowanceUse, Outage, Reason, Report, Row
+from copper_kite.report.model import AllowanceUse, Outage, Reason, Report, Row
 from copper_kite.report.period import HOUR, Period
 from copper_kite.report.usual import unusual_senders
 from copper_kite.settings import Loaded
 from copper_kite.store import CountFilter, Reader
+from copper_kite.trace import used_allowances
 from copper_kite.verdict import judge_attempt
-from copper_kite.words import Cause, Event, Stage
+from copper_kite.words import OUTCOMES, Cause, Event, Stage
 
 __all__ = ["make_report"]
 
@@ -178,13 +179,11 @@ def _outages(reader: Reader, period: Period) -> list[Outage]:
 
 def _allowances(reader: Reader, loaded: Loaded, now: float, only: str) -> list[AllowanceUse]:
     uses = []
-    for connector in loaded.settings.connector:
-        for allowance in connector.allowance if not only or connector.name == only else ():
-            begin, end = allowance.window(now)
-            used = reader.relayed_since(connector.name, begin)
-            rate = reader.relayed_since(connector.name, now - 24 * HOUR) / (24 * HOUR)
-            left = max(allowance.count - used, 0)
-            at = now + left / rate if left and rate else now if not left else end
-            used_up = at if at < end else None
-            uses.append(AllowanceUse(connector.name, str(allowance), used, allowance.count, used_up))
+    connectors = [entry for entry in loaded.settings.connector if not only or entry.name == only]
+    for connector, allowance, used in used_allowances(reader, connectors, now):
+        end = allowance.window(now)[1]
+        rate = reader.relayed_since(connector, now - 24 * HOUR) / (24 * HOUR)
+        left = max(allowance.count - used, 0)
+        at = now + left / rate if left and rate else now if not left else end
+        uses.append(AllowanceUse(connector, str(allowance), used, allowance.count, at if at < end else None))
     return uses

@@ -9,9 +9,7 @@ from typing import NamedTuple
 from copper_kite.report.period import Period
 from copper_kite.words import Side
 
-__all__ = ["OUTCOMES", "AllowanceUse", "Delays", "Outage", "Reason", "Report", "Row", "Unusual"]
-
-OUTCOMES = ("accepted", "relayed", "delayed", "failed", "refused")
+__all__ = ["AllowanceUse", "Delays", "Outage", "Reason", "Report", "Row", "Unusual"]
 
 
 class Row(NamedTuple):

@@ -8,7 +8,8 @@ from importlib import resources
 
 from copper_kite.clock import span_text
 from copper_kite.report.figures import figures
-from copper_kite.report.model import OUTCOMES, Report
+from copper_kite.report.model import Report
+from copper_kite.words import OUTCOMES
 
 __all__ = ["render", "report_page"]
 

@@ -54,6 +54,11 @@ class Loaded:
         return Path(drop_folder(self.settings.server.drop, str(self.data.absolute()), base))
 
     @property
+    def postmaster(self) -> str:
+        """The address of this server's administrator (RFC 5321 4.5.1), from which its own mail comes."""
+        return f"postmaster@{self.settings.identity.domain or self.server_name}"
+
+    @property
     def digest(self) -> str:
         """The same for the same text."""
         return hashlib.sha256(self.source.encode()).hexdigest()[:16]

@@ -51,6 +51,8 @@ if TYPE_CHECKING:
         Selection,
         Tally,
         Waiting,
+        delay_of_step,
+        step_of_delay,
     )
     from copper_kite.store.operations import (
         AddContent,
@@ -93,7 +95,8 @@ _get, _names = lazy_exports(
         "ids": "ID_LENGTH IdMaker id_range id_text",
         "live": "AttemptNow DownNow LaneNow read_live remove_live write_live",
         "model": "Attempt CarrierThen ConnectorState CountFilter DELAY_STEPS Due Happened HourlyCount JournalEntry"
-        " LaneStop Message QueueGroup QueueRow QueueSummary Recipient Record Selection Tally Waiting AdminRequest",
+        " LaneStop Message QueueGroup QueueRow QueueSummary Recipient Record Selection Tally Waiting AdminRequest"
+        " delay_of_step step_of_delay",
         "raised": "RaisedAlarm read_alarms write_alarms",
         "recording": "Recording read_recordings write_recordings",
         "operations": "AddContent AddMessage AddRecipient Done DropContent ExtendLifetime FinishOrder Forget ForgetOld"

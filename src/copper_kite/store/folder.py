@@ -132,6 +132,12 @@ class Note:
     refused_at: float | None = None
     problems: tuple[str, ...] = ()
 
+    @property
+    def newer_refused_at(self) -> float | None:
+        """When the server refused a newer configuration than the one that it uses; None if it did not."""
+        at = self.refused_at
+        return at if at is not None and at > self.taken_at else None
+
 
 def write_note(folder: Path, note: Note) -> None:
     """Put the note into `folder`, whole; a server that cannot write it continues."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
@@ -30,6 +31,8 @@ __all__ = [
     "Selection",
     "Tally",
     "Waiting",
+    "delay_of_step",
+    "step_of_delay",
 ]
 
 
@@ -255,6 +258,16 @@ class ConnectorState:
 
 
 DELAY_STEPS = 4  # of a delay, for each doubling
+
+
+def step_of_delay(seconds: float) -> float:
+    """Where a delay lies among the steps: whole numbers are where they begin."""
+    return DELAY_STEPS * math.log2(1.0 + max(seconds, 0.0))
+
+
+def delay_of_step(step: float) -> float:
+    """The seconds at which a step begins, as `step_of_delay` has it."""
+    return float(2 ** (step / DELAY_STEPS) - 1)
 
 
 class HourlyCount(NamedTuple):

@@ -11,11 +11,12 @@ from typing import TYPE_CHECKING
 from copper_kite.lazy import lazy_exports
 
 if TYPE_CHECKING:
+    from copper_kite.trace.allowances import UsedAllowance, used_allowances
     from copper_kite.trace.beyond import Group, Told, find_message, group_told, notice_entries
     from copper_kite.trace.clocks import SKEW
     from copper_kite.trace.departure import Departure, find_departure, own_step
     from copper_kite.trace.elsewhere import follow_elsewhere
-    from copper_kite.trace.flow import DAY, HOURS, OUTCOMES, Flow, flow_of
+    from copper_kite.trace.flow import DAY, HOURS, Flow, flow_of
     from copper_kite.trace.journal import dialogue_entries, history_entries, journal_entries
     from copper_kite.trace.linemap import Entry
     from copper_kite.trace.logs import LogSource
@@ -33,11 +34,12 @@ if TYPE_CHECKING:
 __getattr__, __all__ = lazy_exports(
     __name__,
     {
+        "allowances": "UsedAllowance used_allowances",
         "beyond": "Group Told find_message group_told notice_entries",
         "clocks": "SKEW",
         "departure": "Departure find_departure own_step",
         "elsewhere": "follow_elsewhere",
-        "flow": "DAY Flow HOURS OUTCOMES flow_of",
+        "flow": "DAY Flow HOURS flow_of",
         "journal": "dialogue_entries history_entries journal_entries",
         "linemap": "Entry",
         "logs": "LogSource",

@@ -7,14 +7,15 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
+from copper_kite.words import OUTCOMES
+
 if TYPE_CHECKING:
     from copper_kite.store import Tally
 
-__all__ = ["DAY", "HOURS", "OUTCOMES", "Flow", "flow_of"]
+__all__ = ["DAY", "HOURS", "Flow", "flow_of"]
 
 DAY = 86400.0  # seconds
 HOURS = 24
-OUTCOMES = ("accepted", "relayed", "delayed", "failed", "refused")
 
 
 @dataclass(slots=True)

@@ -19,11 +19,12 @@ from copper_kite.errors import Finding, SettingsError
 from copper_kite.settings import parse_toml
 from copper_kite.trace.patterns import may_take_for_ever
 from copper_kite.trace.syslog import Line, parse_time
+from copper_kite.words import OUTCOMES
 
 __all__ = ["FIELDS", "Entry", "LineMap", "load_map", "shipped_map", "shipped_maps"]
 
 FIELDS = ("time", "id", "next_id", "message_id", "sender", "recipient", "host", "code", "text", "outcome")
-OUTCOMES = ("accepted", "relayed", "delayed", "failed", "refused", "other")
+LOGGED = (*OUTCOMES, "other")
 _REPLY = re.compile(r"\b([2-5]\d\d(?:[ -][245]\.\d{1,3}\.\d{1,3})?)(?=[ -]|$)")
 
 
@@ -65,7 +66,7 @@ class LineMap:
         """What the line tells."""
         found = {name: self._value(name, line) for name in FIELDS}
         at = line.at if not found["time"] else self._time(found["time"])
-        outcome = found["outcome"] if found["outcome"] in OUTCOMES else ""
+        outcome = found["outcome"] if found["outcome"] in LOGGED else ""
         outcome = outcome or next((word for word, says in self.outcomes if says.search(line.text)), "")
         text = found["text"] or line.text
         code = found["code"] or (match[1] if found["text"] and (match := _REPLY.match(text)) else "")
@@ -167,8 +168,8 @@ def _made(tables: Mapping[str, Any], where: str) -> LineMap:
 
 def _outcome(number: int, one: object, problems: _Problems) -> tuple[str, re.Pattern[str]]:
     word, says = (one.get("word"), one.get("says")) if isinstance(one, dict) else (None, None)
-    if word not in OUTCOMES:
-        problems.add(f"outcome {number}", "has no word that is known", f"it is one of {', '.join(OUTCOMES)}")
+    if word not in LOGGED:
+        problems.add(f"outcome {number}", "has no word that is known", f"it is one of {', '.join(LOGGED)}")
     return str(word), _compiled(f"outcome {number}", says, problems, groups=0)
 
 

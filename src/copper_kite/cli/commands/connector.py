@@ -80,19 +80,17 @@ def allowances_used(loaded: Loaded) -> dict[str, Used]:
     """For each connector: period, recipients relayed in it, and how many may be."""
     from copper_kite.errors import StoreError
     from copper_kite.store import open_store
+    from copper_kite.trace import UsedAllowance, used_allowances
 
-    now = time.time()
-    limited = [entry for entry in loaded.settings.connector if entry.allowance]
-    found: dict[str, Used] = {entry.name: [] for entry in loaded.settings.connector}
+    connectors = loaded.settings.connector
     try:
         with open_store(loaded.data).reader() as reader:
-            for entry in limited:
-                for one in entry.allowance:
-                    count = reader.relayed_since(entry.name, one.window(now)[0])
-                    found[entry.name].append((one.period, count, one.count))
+            uses = used_allowances(reader, connectors, time.time())
     except StoreError:  # it may never have been served
-        for entry in limited:
-            found[entry.name] = [(one.period, 0, one.count) for one in entry.allowance]
+        uses = [UsedAllowance(entry.name, allowance, 0) for entry in connectors for allowance in entry.allowance]
+    found: dict[str, Used] = {entry.name: [] for entry in connectors}
+    for connector, allowance, used in uses:
+        found[connector].append((allowance.period, used, allowance.count))
     return found
 
 

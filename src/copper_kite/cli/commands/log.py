@@ -13,13 +13,12 @@ import click
 
 from copper_kite.cli.output.show import STATE_COLOURS, console, echo, json_text, json_time, local_time, print_json
 from copper_kite.cli.shared.options import INSTANT, json_option, load_settings, options_of
+from copper_kite.words import OUTCOMES
 
 if TYPE_CHECKING:
     from copper_kite.trace import Entry, LogSource, Sought
 
 __all__ = ["entry_json", "log", "source_options", "sources_of"]
-
-OUTCOMES = ("accepted", "relayed", "delayed", "failed", "refused")
 
 
 @click.group()

@@ -24,7 +24,7 @@ def metrics(config: str | None, form: str) -> None:
 
     [metrics] bind in the configuration has the server answer monitoring programs itself, also at /health and /live.
     """
-    from copper_kite.metrics import Totals, render, take_readings
+    from copper_kite.monitoring import Totals, render, take_readings
 
     readings = take_readings(load_settings(config), Totals(), time.time())
     sys.stdout.buffer.write(render(readings, FORMS[form])[0])

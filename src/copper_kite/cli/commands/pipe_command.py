@@ -148,9 +148,7 @@ def _do(order: Order, config: str | None) -> None:
     from copper_kite.settings import find_file, sketch
 
     known = sketch(find_file(config))
-    path = order.socket or next(iter(known.sockets), "")
-    if not path:
-        raise InputError('no listener has a Unix socket; add "unix:/run/copper-kite/submit.sock" to bind', usage=True)
+    path = order.socket or submission_socket(known)
     if order.mode == "session":
         from copper_kite.session import pass_through
 
@@ -167,6 +165,14 @@ def _do(order: Order, config: str | None) -> None:
     author = Outward(known, known.server_name).sender(user) or f"{user}@{known.server_name}"
     sender = "" if order.sender == "<>" else order.sender or author
     _submit(order, path, known, sender, octets, author=author)
+
+
+def submission_socket(known: Sketch) -> str:
+    """The path of the first Unix socket that takes mail. Raises InputError."""
+    path = next(iter(known.sockets), "")
+    if not path:
+        raise InputError('no listener has a Unix socket; add "unix:/run/copper-kite/submit.sock" to bind', usage=True)
+    return path
 
 
 def _submit(order: Order, path: str, known: Sketch, sender: str, octets: bytes, *, author: str) -> None:

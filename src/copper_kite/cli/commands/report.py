@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import time
-from collections.abc import Callable
+from collections.abc import Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -20,9 +21,6 @@ if TYPE_CHECKING:
     from copper_kite.store import Reader
 
 __all__ = ["report"]
-
-DAY = 86400.0
-T = TypeVar("T")
 
 
 @click.command()
@@ -68,49 +66,40 @@ def report(ctx: click.Context, /, as_json: bool, verify: bool, **given: Any) -> 
 
 def _mail(to: str, made: Report, loaded: Loaded) -> None:
     """Submit it to the running server over its Unix socket. Raises InputError, HandOverFailed."""
+    from copper_kite.cli.commands.pipe_command import submission_socket
+    from copper_kite.report import report_message
     from copper_kite.session import Parcel, hand_over
-    from copper_kite.settings import check_address
+    from copper_kite.settings import check_address, sketch
 
     try:
         check_address(to)
     except ValueError as error:
         raise InputError(str(error), usage=True) from error
-    listeners = loaded.settings.listener
-    path = next((endpoint.path for listener in listeners for endpoint in listener.bind if endpoint.path), "")
-    if not path:
-        raise InputError('no listener has a Unix socket; add "unix:/run/copper-kite/submit.sock" to bind')
-    sender = f"postmaster@{loaded.settings.identity.domain or loaded.server_name}"
-    content = _drawn(lambda: _message(made, loaded.server_name, sender, to))
-    echo(f"sent to {to}: {hand_over(path, loaded.server_name, Parcel(sender, [to], content))}", err=True)
-
-
-def _message(made: Report, server: str, sender: str, to: str) -> bytes:
-    from copper_kite.report import report_message
-
-    return report_message(made, server, sender=sender, to=to, id=f"{time.time_ns():x}")
-
-
-def _page(made: Report, server: str) -> str:
-    from copper_kite.report import report_page
-
-    return report_page(made, server)
-
-
-def _drawn(draw: Callable[[], T]) -> T:
-    """What is drawn with packages that not everybody has installed."""
-    try:
-        return draw()
-    except ImportError as error:
-        raise InputError(f"{error.name} is missing: pip install 'copper-kite[report]'") from error
+    path, sender, server = submission_socket(sketch(str(loaded.path))), loaded.postmaster, loaded.server_name
+    with _extra_packages():
+        content = report_message(made, server, sender=sender, to=to, id=f"{time.time_ns():x}")
+    echo(f"sent to {to}: {hand_over(path, server, Parcel(sender, [to], content))}", err=True)
 
 
 def _write_page(path: Path, made: Report, server: str) -> None:
-    page = _drawn(lambda: _page(made, server))
+    from copper_kite.report import report_page
+
+    with _extra_packages():
+        page = report_page(made, server)
     try:
         path.write_text(page, "utf-8")
     except OSError as error:
         raise InputError(f"{path} cannot be written ({error.strerror})") from error
     echo(f"{path} written", err=True)
+
+
+@contextlib.contextmanager
+def _extra_packages() -> Iterator[None]:
+    """What draws figures comes with an extra. Raises InputError where it is not installed."""
+    try:
+        yield
+    except ImportError as error:
+        raise InputError(f"{error.name} is missing: pip install 'copper-kite[report]'") from error
 
 
 def _period(now: float, given: dict[str, Any]) -> Period:

@@ -12,7 +12,7 @@ from copper_kite.cli.output.status_screen import ServerStatus, show_brief, show_
 from copper_kite.cli.shared.options import json_option, load_settings
 
 if TYPE_CHECKING:
-    from copper_kite.metrics import Disk
+    from copper_kite.monitoring import Disk
     from copper_kite.settings import Loaded
     from copper_kite.store import Note
 
@@ -43,7 +43,7 @@ def _gather(config: str | None) -> ServerStatus:
     """Collect the status. Raises SettingsError, StoreError."""
     from copper_kite.cli.commands.connector import allowances_used
     from copper_kite.errors import StoreError
-    from copper_kite.metrics import disk_of
+    from copper_kite.monitoring import disk_of
     from copper_kite.store import (
         dropped_names,
         open_store,
@@ -118,9 +118,9 @@ def _told_by(note: Note | None, loaded: Loaded) -> list[str]:
     """What the running server has to say about its configuration."""
     if note is None:
         return []
-    if note.refused_at is not None and note.refused_at > note.taken_at:
+    if (refused_at := note.newer_refused_at) is not None:
         head = (
-            f"the server refused {loaded.path} at {local_time(note.refused_at)} and goes on with that of"
+            f"the server refused {loaded.path} at {local_time(refused_at)} and goes on with that of"
             f" {local_time(note.taken_at)}:"
         )
         return [head, *(f"  {problem}" for problem in note.problems)]

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from copper_kite.cli.output.show import echo, json_time, local_time, print_table, say, size
 from copper_kite.clock import span_text
-from copper_kite.report import OUTCOMES
+from copper_kite.words import OUTCOMES
 
 if TYPE_CHECKING:
     from copper_kite.report import Outage, Report, Row

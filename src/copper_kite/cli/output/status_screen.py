@@ -10,10 +10,11 @@ from typing import TYPE_CHECKING, Any
 
 from copper_kite.cli.output.show import age, echo, json_time, local_time, print_table, say, size, stop_json
 from copper_kite.settings import NEARLY
-from copper_kite.trace import HOURS, OUTCOMES, Flow
+from copper_kite.trace import HOURS, Flow
+from copper_kite.words import OUTCOMES
 
 if TYPE_CHECKING:
-    from copper_kite.metrics import Disk
+    from copper_kite.monitoring import Disk
     from copper_kite.settings import Connector, Loaded
     from copper_kite.store import ConnectorState, LaneNow, LaneStop, QueueSummary, RaisedAlarm, Recording, Running
 

@@ -33,7 +33,7 @@ def postmaster_letter(loaded: Loaded, entry: Connector, recipients: Sequence[str
     from copper_kite.session import Letter
     from copper_kite.smtp import Envelope
 
-    sender = entry.sender or f"postmaster@{loaded.settings.identity.domain or loaded.server_name}"
+    sender = entry.sender or loaded.postmaster
     utf8 = not "".join((sender, *recipients)).isascii()
     return Letter(Envelope(sender, tuple(recipients), 1000, False, utf8), None)
 

@@ -284,7 +284,7 @@ MIGRATIONS: tuple[str, ...] = (
     ) WITHOUT ROWID;
     """,
     """
-    CREATE INDEX journal_alarm ON journal (at) WHERE event = 'alarm';  -- what monitoring asks for, again and again
+    CREATE INDEX journal_surge ON journal (at) WHERE event = 'surge';  -- what monitoring asks for, again and again
     CREATE INDEX journal_reported ON journal (at) WHERE event = 'reported';
     CREATE INDEX journal_certificate ON journal (at) WHERE event = 'certificate';
     CREATE INDEX journal_down ON journal (at) WHERE event = 'down';

@@ -8,12 +8,11 @@ so what the journal still has can be counted again, and must come to the same (`
 from __future__ import annotations
 
 import json
-import math
 import re
 import sqlite3
 from collections.abc import Iterable, Iterator, Sequence
 
-from copper_kite.store.model import DELAY_STEPS, HourlyCount
+from copper_kite.store.model import HourlyCount, step_of_delay
 from copper_kite.words import Event, State
 
 __all__ = [
@@ -23,7 +22,6 @@ __all__ = [
     "add_to",
     "count_refusal",
     "count_results",
-    "delay_step",
     "domain_of",
     "message_counted",
     "reason_of",
@@ -44,11 +42,6 @@ _known: dict[int, set[Key]] = {}  # the keys of the hours that this process coun
 def domain_of(address: str) -> str:
     """The domain of an address, in lower case; cut where it is longer than any real one."""
     return address[address.rfind("@") + 1 :].lower()[:255]
-
-
-def delay_step(seconds: float) -> int:
-    """The step of a delay: DELAY_STEPS of them for each doubling, from a second on."""
-    return int(DELAY_STEPS * math.log2(1.0 + seconds)) if seconds > 0 else 0
 
 
 def reason_of(reply: str, stage: str, cause: str = "") -> str:
@@ -123,7 +116,8 @@ def count_results(
         reason = "" if state == _RELAYED else reason_of(reply, stage, cause)
         add_to(counts, (hour, state, connector, next_hop, who, domain_of(address), reason, -1), size)
         if state == _RELAYED:  # by itself: with all the rest, nearly each one would be a row of its own
-            add_to(counts, (hour, DELAY, connector, next_hop, "", "", "", delay_step(at + seconds - arrived)), 0)
+            step = int(step_of_delay(at + seconds - arrived))
+            add_to(counts, (hour, DELAY, connector, next_hop, "", "", "", step), 0)
 
 
 def count_refusal(counts: Counts, at: float, facts: dict[str, object]) -> None:

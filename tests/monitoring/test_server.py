@@ -16,10 +16,10 @@ import pytest
 from prometheus_client.parser import text_string_to_metric_families
 
 from copper_kite.errors import ListenFailed
-from copper_kite.metrics import server as metrics_server
-from copper_kite.metrics.server import HealthServer, Source
+from copper_kite.monitoring import server as monitoring_server
+from copper_kite.monitoring.server import MonitoringServer, Source
 from copper_kite.net.authority import CertificateFiles
-from copper_kite.relay import watch_process
+from copper_kite.relay import monitoring_process
 from copper_kite.settings.load import load_configuration
 from copper_kite.store import open_store
 from tests.looping import happens
@@ -79,14 +79,14 @@ async def test_the_address_changes_on_reload_or_all_stays_as_it_was(folder: Path
 async def test_a_process_that_dies_is_replaced(
     folder: Path, authority: CertificateFiles, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(watch_process, "HEARTBEAT_SECONDS", 0.01)
-    monkeypatch.setattr(watch_process, "RESTART_SECONDS", 0.0)
+    monkeypatch.setattr(monitoring_process, "HEARTBEAT_SECONDS", 0.01)
+    monkeypatch.setattr(monitoring_process, "RESTART_SECONDS", 0.0)
     port = free_port()
     async with site(folder, authority, extra=bound(port)) as here:
-        first = here.service.watch.process.pid
+        first = here.service.monitoring.process.pid
         assert first is not None
         os.kill(first, signal.SIGKILL)
-        await happens(lambda: here.service.watch.process.pid != first)
+        await happens(lambda: here.service.monitoring.process.pid != first)
         assert (await asked(port, "/live"))[0] == 200
 
 
@@ -110,7 +110,7 @@ def source(folder: Path) -> Source:
 @pytest.fixture
 def port(source: Source) -> Iterator[int]:
     """Of a server in this process."""
-    server = HealthServer(socket.create_server(("127.0.0.1", 0)), source)
+    server = MonitoringServer(socket.create_server(("127.0.0.1", 0)), source)
     thread = threading.Thread(target=server.serve_forever, args=[0.01])
     thread.start()
     yield server.socket.getsockname()[1]
@@ -144,8 +144,10 @@ async def test_a_queue_that_cannot_be_read_is_told(source: Source, port: int) ->
 async def test_clients_that_say_nothing_are_cut_off_and_then_others_get_in(
     source: Source, port: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(metrics_server, "REQUEST_SECONDS", 0.05)
-    unresponsive = [await asyncio.open_connection("127.0.0.1", port) for _ in range(3 * metrics_server.MOST_REQUESTS)]
+    monkeypatch.setattr(monitoring_server, "REQUEST_SECONDS", 0.05)
+    unresponsive = [
+        await asyncio.open_connection("127.0.0.1", port) for _ in range(3 * monitoring_server.MOST_REQUESTS)
+    ]
     for reader, writer in unresponsive:
         assert await reader.read() == b""
         writer.close()

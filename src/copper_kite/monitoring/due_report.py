@@ -40,7 +40,6 @@ class DueReport:
                 return None
             self._again_at = now + RETRY_SECONDS
             report = make_report(reader, self._loaded, period_before(settings, due), now)
-        server = self._loaded.server_name
-        sender = f"postmaster@{self._loaded.settings.identity.domain or server}"
+        sender, server = self._loaded.postmaster, self._loaded.server_name
         content = report_message(report, server, sender=sender, to=settings.to, id=f"{int(due):x}")
         return {"to": settings.to, "period": report.period.title, "content": base64.b64encode(content).decode()}

@@ -50,7 +50,7 @@ def find_problems(disk: Disk | None, note: Note | None, faults: int, *, running:
     elif disk.short:
         text = f"{disk.free} octets are left on the disk, and {disk.keep_free} are to stay free: nothing is taken in"
         problems.append(Problem("disk", text))
-    if note is not None and note.refused_at is not None and note.refused_at > note.taken_at:
+    if note is not None and note.newer_refused_at is not None:
         text = "; ".join(("the server refused the configuration as it is in the file now", *note.problems))
         problems.append(Problem("configuration", text))
     if faults:

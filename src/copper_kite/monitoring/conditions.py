@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from copper_kite.clock import span_text
-from copper_kite.metrics.readings import Readings
+from copper_kite.monitoring.readings import Readings
 from copper_kite.settings import Alarm
 from copper_kite.words import State
 
@@ -44,7 +44,7 @@ def _waiting(readings: Readings, limit: float) -> str:
 
 
 def _failed_share(readings: Readings, limit: float) -> str:
-    failed, relayed = readings.last_hour["failed"], readings.last_hour["relayed"]
+    failed, relayed = readings.flow.last_hour("failed"), readings.flow.last_hour("relayed")
     if failed + relayed < FEW or failed <= limit * (failed + relayed):
         return ""
     share = 100 * failed / (failed + relayed)
@@ -52,16 +52,16 @@ def _failed_share(readings: Readings, limit: float) -> str:
 
 
 def _refused(readings: Readings, limit: float) -> str:
-    refused = readings.last_hour["refused"]
+    refused = readings.flow.last_hour("refused")
     text = f"listeners refused {refused} recipients in the last hour; `kite trace --refused` shows from whom, and why"
     return text if refused > limit else ""
 
 
 def _allowance(readings: Readings, limit: float) -> str:
     found = [
-        f"connector {name} has used {used} of its allowance {allowance}; `kite report --day` shows by whom"
-        for name, allowance, used, count in readings.allowances
-        if used > limit * count
+        f"connector {connector} has used {used} of its allowance {allowance}; `kite report --day` shows by whom"
+        for connector, allowance, used in readings.allowances
+        if used > limit * allowance.count
     ]
     return "; ".join(found)
 

@@ -1,4 +1,4 @@
-"""The monitoring process (`copper_kite.metrics.server`): started, restarted when it dies, and stopped.
+"""The monitoring process (`copper_kite.monitoring.server`): started, restarted when it dies, and stopped.
 
 It answers monitoring programs, evaluates alarms, and makes the reports that are due.
 """
@@ -22,7 +22,7 @@ from copper_kite.relay.log import Log
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.settings import Endpoint, Loaded
 
-__all__ = ["WatchProcess"]
+__all__ = ["MonitoringProcess"]
 
 HEARTBEAT_SECONDS = 1.0  # between heartbeats
 RESTART_SECONDS = 10.0  # between starts, when the process dies
@@ -43,7 +43,7 @@ class _Bound(NamedTuple):
             Path(self.endpoint.path).unlink(missing_ok=True)
 
 
-class WatchProcess:
+class MonitoringProcess:
     """Binds the socket and runs one process that serves it. `on_message` gets each line of its output."""
 
     def __init__(self, supervisor: Supervisor, log: Log, on_message: Callable[[dict[str, Any]], None]) -> None:
@@ -102,7 +102,7 @@ class WatchProcess:
         if self._bound is None and not settings.report.to and not any(alarm.enabled for alarm in settings.alarm):
             return
         descriptors = [self._bound.sock.fileno()] if self._bound is not None else []
-        words = [sys.executable, "-P", "-m", "copper_kite.metrics.server", *map(str, descriptors)]
+        words = [sys.executable, "-P", "-m", "copper_kite.monitoring.server", *map(str, descriptors)]
         self._process = subprocess.Popen(
             words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, pass_fds=descriptors, bufsize=0
         )
@@ -128,8 +128,8 @@ class WatchProcess:
             with contextlib.suppress(OSError):  # the pipe is full: it has not read for hours
                 os.write(self._process.stdin.fileno(), b".")
         elif time.monotonic() - self._started >= RESTART_SECONDS:
-            text = f"the process that watches ended with {self._process.returncode}; another one starts"
-            self._log.write("error", "watch", text=text)
+            text = f"the monitoring process ended with {self._process.returncode}; another one starts"
+            self._log.write("error", "monitoring", text=text)
             self._end_process()
             self._start(self._loaded)
 

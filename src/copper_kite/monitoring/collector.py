@@ -14,9 +14,9 @@ from prometheus_client.core import (
 )
 from prometheus_client.exposition import choose_encoder
 
-from copper_kite.metrics.families import FAMILIES, Family
-from copper_kite.metrics.readings import Readings
-from copper_kite.store import DELAY_STEPS
+from copper_kite.monitoring.families import FAMILIES, Family
+from copper_kite.monitoring.readings import Readings
+from copper_kite.store import DELAY_STEPS, delay_of_step
 
 __all__ = ["DELAY", "DELAY_HELP", "Collector", "render"]
 
@@ -62,11 +62,11 @@ def _metric(family: Family, readings: Readings) -> Metric:
 
 def _buckets(steps: Counter[int]) -> list[tuple[str, float]]:
     """Counts up to each doubling: the steps of a delay lie between them, DELAY_STEPS each."""
-    counts = [(float(2**power - 1), power * DELAY_STEPS) for power in range(1, DOUBLINGS + 1)]
-    buckets = [(str(bound), sum(count for step, count in steps.items() if step < end)) for bound, end in counts]
+    ends = [power * DELAY_STEPS for power in range(1, DOUBLINGS + 1)]
+    buckets = [(str(delay_of_step(end)), sum(count for step, count in steps.items() if step < end)) for end in ends]
     return [*buckets, ("+Inf", sum(steps.values()))]
 
 
 def _sum(steps: Counter[int]) -> float:
     """Each delay is taken for the middle of its step."""
-    return sum(count * (2 ** ((step + 0.5) / DELAY_STEPS) - 1) for step, count in steps.items())
+    return sum(count * delay_of_step(step + 0.5) for step, count in steps.items())

@@ -9,16 +9,16 @@ from typing import Any
 from copper_kite.clock import Clock
 from copper_kite.relay.alarms import AlarmEvent, Alarms, CommandRunner
 from copper_kite.relay.dispatch import Dispatcher
+from copper_kite.relay.monitoring_process import MonitoringProcess
 from copper_kite.relay.supervisor import Supervisor
-from copper_kite.relay.watch_process import WatchProcess
 from copper_kite.settings import Loaded
 from copper_kite.store import JournalEntry, Submit, WriteEntry
 from copper_kite.words import Event
 
-__all__ = ["Watch"]
+__all__ = ["Monitoring"]
 
 
-class Watch:
+class Monitoring:
     """Connects the monitoring process to the alarms, and both to the mail that they send."""
 
     def __init__(
@@ -29,8 +29,7 @@ class Watch:
         self._clock = clock
         self._commands = CommandRunner(dispatcher.log, loaded.server_name)
         self._alarms = Alarms(loaded.data, self._notify)
-        self.process = WatchProcess(supervisor, dispatcher.log, self._on_message)
-        dispatcher.test_alarm = self._send_test
+        self.process = MonitoringProcess(supervisor, dispatcher.log, self._on_message)
 
     def take_up(self, loaded: Loaded) -> None:
         """Use `loaded`; the process has bound its address already."""
@@ -55,7 +54,8 @@ class Watch:
             self._dispatcher.own_mail.send_message(base64.b64decode(report["content"]), report["to"], entry)
             self._dispatcher.log.write("notice", "report", **facts)
 
-    def _send_test(self, name: str) -> None:
+    def send_test(self, name: str) -> None:
+        """Send a test event of an alarm."""
         self._alarms.send_test(name, self._clock.now())
 
     def _notify(self, event: AlarmEvent, done: Callable[[], None]) -> None:

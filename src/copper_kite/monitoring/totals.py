@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from copper_kite.store import Reader
 
-__all__ = ["OTHER", "Sums", "Totals"]
+__all__ = ["Sums", "Totals"]
 
 HOUR = 3600.0
 OPEN_HOURS = 24  # an attempt counts in the hour in which it began, and may last

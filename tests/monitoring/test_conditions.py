@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 import math
-from collections import Counter
 from dataclasses import replace
 from pathlib import Path
 
 import pytest
 
 from copper_kite.errors import SettingsError
-from copper_kite.metrics import Disk, Problem, Readings, describe_condition
-from copper_kite.metrics.totals import Sums
+from copper_kite.monitoring import Disk, Problem, Readings, describe_condition
+from copper_kite.monitoring.totals import Sums
 from copper_kite.settings.alarm import ALARM_KINDS, Alarm
 from copper_kite.settings.load import load_configuration
-from copper_kite.store import LaneStop
+from copper_kite.settings.units import Allowance
+from copper_kite.store import LaneStop, Tally
 from copper_kite.store.model import QueueSummary
+from copper_kite.trace import Flow, UsedAllowance, flow_of
 from copper_kite.words import State
 from tests.support import write_site
 
@@ -29,13 +30,18 @@ def well(folder: Path) -> Readings:
         now=NOW, loaded=load_configuration(write_site(folder, 2525, tls="off")), running=None, sums=Sums(),
         summary=QueueSummary(), lanes=(), stops=(), connectors=(), allowances=(), certificates=(),
         disk=Disk(5000 * MIB, 9000 * MIB, 64 * MIB), octets=0, dropped=0, faults=0, problems=(),
-        last_hour=Counter(), surges=(), raised=frozenset(),
+        flow=Flow(), surges=(), raised=frozenset(),
     )  # fmt: skip
 
 
 def stop(connector: str, seconds: float, domain: str = "") -> LaneStop:
     known = {"connector": connector, "domain": domain, "since": NOW - seconds, "until": math.inf, "at": NOW}
     return LaneStop(**{name: known.get(name, "refused" if name == "text" else "") for name in LaneStop._fields})  # type: ignore[arg-type]
+
+
+def last_hour(**recipients: int) -> Flow:
+    minute = int(NOW) // 60
+    return flow_of([Tally(minute, "", outcome, count) for outcome, count in recipients.items()], NOW)
 
 
 def queue(**states: int) -> QueueSummary:
@@ -47,9 +53,14 @@ CASES: dict[str, tuple[dict[str, object], object, str, object]] = {
     "connector_failing": ({"stops": [stop("beacon", 1200)]}, "15m", "beacon has not got through for 20m", "25m"),
     "oldest_waiting": ({"summary": queue(delayed=1)}, "1h", "has waited for 2h", "3h"),
     "waiting": ({"summary": queue(delayed=3, queued=2, parked=9)}, 4, "5 recipients wait", 5),
-    "failed_share": ({"last_hour": Counter(failed=10, relayed=30)}, 0.2, "10 of 40 recipients failed", 0.25),
-    "refused": ({"last_hour": Counter(refused=7)}, 6, "refused 7 recipients", 7),
-    "allowance": ({"allowances": [("beacon", "100/day", 95, 100)]}, 0.9, "used 95 of its allowance 100/day", 0.95),
+    "failed_share": ({"flow": last_hour(failed=10, relayed=30)}, 0.2, "10 of 40 recipients failed", 0.25),
+    "refused": ({"flow": last_hour(refused=7)}, 6, "refused 7 recipients", 7),
+    "allowance": (
+        {"allowances": [UsedAllowance("beacon", Allowance(100, "day"), 95)]},
+        0.9,
+        "used 95 of its allowance 100/day",
+        0.95,
+    ),
     "disk": ({"disk": Disk(500 * MIB, 900 * MIB, 64 * MIB)}, "501MiB", "500 MiB are left", "500MiB"),
     "certificate_expires": (
         {"certificates": [("next hop", "gate:465 of harbour", NOW + 86400.0)]},
@@ -84,7 +95,7 @@ def test_a_domain_that_cannot_be_had_is_no_failing_connector(well: Readings) -> 
 
 
 def test_a_few_failures_are_no_share(well: Readings) -> None:
-    few = replace(well, last_hour=Counter(failed=19))
+    few = replace(well, flow=last_hour(failed=19))
     assert describe_condition(alarm("failed_share", 0.1), few) == ""
 
 

@@ -11,13 +11,12 @@ from collections.abc import Callable, Iterable, Sequence
 from typing import Literal, NamedTuple
 
 from copper_kite import __version__
-from copper_kite.metrics.readings import Readings
-from copper_kite.words import OPEN
+from copper_kite.monitoring.readings import Readings
+from copper_kite.words import OPEN, OUTCOMES
 
 __all__ = ["FAMILIES", "Family"]
 
 Sample = tuple[Sequence[str], float]  # the values of the labels, and the value
-OUTCOMES = ("accepted", "relayed", "delayed", "failed", "refused")
 
 
 class Family(NamedTuple):
@@ -130,10 +129,11 @@ FAMILIES = (
            ("connector",), lambda readings: _last(readings, good=False)),
     Family("kite_allowance_used_recipients", "gauge", "Recipients relayed in the period of an allowance.",
            ("connector", "allowance"),
-           lambda readings: [((name, text), used) for name, text, used, _ in readings.allowances]),
+           lambda readings: [((one.connector, str(one.allowance)), one.used) for one in readings.allowances]),
     Family("kite_allowance_recipients", "gauge", "Recipients that an allowance lets through in its period.",
            ("connector", "allowance"),
-           lambda readings: [((name, text), count) for name, text, _, count in readings.allowances]),
+           lambda readings: [((one.connector, str(one.allowance)), one.allowance.count)
+                             for one in readings.allowances]),
     Family("kite_certificate_expiry_timestamp_seconds", "gauge",
            "Until when a certificate is valid: a listener's, or a next hop's as last seen.",
            ("kind", "name"), lambda readings: [((kind, name), end) for kind, name, end in readings.certificates]),

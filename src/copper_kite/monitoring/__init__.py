@@ -1,7 +1,7 @@
 """What monitoring programs ask for: numbers in the Prometheus and OpenMetrics text forms, and whether all is well.
 
 `Collector` gives the numbers to the library that writes them; `find_problems` the reasons why a server is not well.
-`copper_kite.metrics.server` is a process of its own, which answers beside a running server.
+`copper_kite.monitoring.server` is a process of its own, which answers beside a running server.
 """
 
 from __future__ import annotations
@@ -11,12 +11,12 @@ from typing import TYPE_CHECKING
 from copper_kite.lazy import lazy_exports
 
 if TYPE_CHECKING:
-    from copper_kite.metrics.collector import Collector, render
-    from copper_kite.metrics.conditions import describe_condition
-    from copper_kite.metrics.families import FAMILIES, Family
-    from copper_kite.metrics.health import Disk, Problem, disk_of, find_problems
-    from copper_kite.metrics.readings import Readings, take_readings
-    from copper_kite.metrics.totals import Totals
+    from copper_kite.monitoring.collector import Collector, render
+    from copper_kite.monitoring.conditions import describe_condition
+    from copper_kite.monitoring.families import FAMILIES, Family
+    from copper_kite.monitoring.health import Disk, Problem, disk_of, find_problems
+    from copper_kite.monitoring.readings import Readings, take_readings
+    from copper_kite.monitoring.totals import Totals
 
 __getattr__, __all__ = lazy_exports(
     __name__,

@@ -23,15 +23,15 @@ from pathlib import Path
 from typing import Any
 
 from copper_kite.errors import KiteError
-from copper_kite.metrics.collector import render
-from copper_kite.metrics.conditions import describe_condition
-from copper_kite.metrics.due_report import DueReport
-from copper_kite.metrics.health import Problem
-from copper_kite.metrics.readings import Readings, take_readings
-from copper_kite.metrics.totals import Totals
+from copper_kite.monitoring.collector import render
+from copper_kite.monitoring.conditions import describe_condition
+from copper_kite.monitoring.due_report import DueReport
+from copper_kite.monitoring.health import Problem
+from copper_kite.monitoring.readings import Readings, take_readings
+from copper_kite.monitoring.totals import Totals
 from copper_kite.settings import Loaded, is_within, load_source
 
-__all__ = ["HealthServer", "Source", "evaluate_alarms", "serve"]
+__all__ = ["MonitoringServer", "Source", "evaluate_alarms", "serve"]
 
 UNRESPONSIVE_SECONDS = 10.0  # without a sign of the loop's life, the server counts as held up
 FRESH_SECONDS = 1.0  # for which one look at the server answers all who ask
@@ -75,7 +75,7 @@ class Source:
             return [*held, Problem("queue", str(error))]
 
 
-class HealthServer(ThreadingHTTPServer):
+class MonitoringServer(ThreadingHTTPServer):
     """Answers at a socket that is bound already; each request in a thread, and not more than a few."""
 
     def __init__(self, sock: socket.socket, source: Source) -> None:
@@ -124,7 +124,7 @@ def _cut_off(request: socket.socket) -> None:
 class _Handler(BaseHTTPRequestHandler):
     """One request on one connection (RFC 9112)."""
 
-    server: HealthServer
+    server: MonitoringServer
     server_version, sys_version = "copper-kite", ""
 
     def do_GET(self) -> None:
@@ -179,7 +179,7 @@ def serve(descriptor: int | None) -> None:
     source = Source(replace(loaded, data=Path(start["data"]), server_name=start["server_name"]))
     threading.Thread(target=_follow_heartbeats, args=[source], daemon=True).start()
     if descriptor is not None:
-        server = HealthServer(socket.socket(fileno=descriptor), source)
+        server = MonitoringServer(socket.socket(fileno=descriptor), source)
         threading.Thread(target=server.serve_forever, daemon=True).start()
     report = DueReport(source.loaded)
     while True:

@@ -13,9 +13,9 @@ from prometheus_client.core import Metric
 from prometheus_client.openmetrics import parser as openmetrics
 from prometheus_client.parser import text_string_to_metric_families
 
-from copper_kite.metrics import FAMILIES, Disk, Totals, find_problems, render, take_readings
-from copper_kite.metrics.collector import DELAY
-from copper_kite.metrics.totals import MOST_REASONS
+from copper_kite.monitoring import FAMILIES, Disk, Totals, find_problems, render, take_readings
+from copper_kite.monitoring.collector import DELAY
+from copper_kite.monitoring.totals import MOST_REASONS
 from copper_kite.settings.load import load_configuration
 from copper_kite.store import CountFilter, HourlyCount, Note, open_store
 from tests.report.test_report import HOUR, NOW, Counts, counted, relayed, took

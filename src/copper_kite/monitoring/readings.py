@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from copper_kite.metrics.health import Disk, Problem, disk_of, find_problems
-from copper_kite.metrics.totals import Sums, Totals
+from copper_kite.monitoring.health import Disk, Problem, disk_of, find_problems
+from copper_kite.monitoring.totals import Sums, Totals
 from copper_kite.settings import Loaded
 from copper_kite.store import (
     ConnectorState,
@@ -24,20 +23,19 @@ from copper_kite.store import (
     read_note,
     running_server,
 )
+from copper_kite.trace import Flow, UsedAllowance, flow_of, used_allowances
 from copper_kite.words import Event
 
 __all__ = ["Readings", "take_readings"]
 
 
 HOUR = 3600.0
-OWN = "this server"  # whom an entry of the journal is about that is about no sender
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Readings:
-    """One look at a server. `allowances` has (connector, allowance, recipients used, recipients allowed);
-    `certificates` (`listener` or `next hop`, its name, end in seconds since 1970); `octets` is what the queue and the
-    journal take of the disk.
+    """One look at a server. `certificates` has `listener` or `next hop`, its name, and the end in seconds since 1970;
+    `octets` is what the queue and the journal take of the disk.
     """
 
     now: float
@@ -48,14 +46,14 @@ class Readings:
     lanes: Sequence[LaneNow]
     stops: Sequence[LaneStop]
     connectors: Sequence[ConnectorState]
-    allowances: Sequence[tuple[str, str, int, int]]
+    allowances: Sequence[UsedAllowance]
     certificates: Sequence[tuple[str, str, float]]
     disk: Disk | None
     octets: int
     dropped: int
     faults: int
     problems: Sequence[Problem]
-    last_hour: Counter[str]  # recipients by outcome
+    flow: Flow  # of the last hour
     raised: frozenset[str]  # alarms
     surges: Sequence[str]  # senders that the guard slowed down in the last hour
 
@@ -74,28 +72,17 @@ def take_readings(loaded: Loaded, totals: Totals, now: float) -> Readings:
             lanes=read_live(loaded.data) if running is not None else (),
             stops=reader.lanes(),
             connectors=reader.connectors(),
-            allowances=[
-                (connector.name, str(allowance), reader.relayed_since(connector.name, allowance.window(now)[0]),
-                 allowance.count)
-                for connector in loaded.settings.connector for allowance in connector.allowance
-            ],
+            allowances=used_allowances(reader, loaded.settings.connector, now),
             certificates=[*_own_certificates(loaded), *_certificates_shown(reader, loaded)],
             disk=disk,
             octets=reader.size(),
             dropped=len(dropped_names(loaded.drop)),
             faults=faults,
             problems=find_problems(disk, read_note(loaded.data), faults, running=running is not None),
-            last_hour=_outcomes(reader, now - HOUR),
+            flow=flow_of(reader.tallies(now - HOUR), now),
             raised=frozenset(one.name for one in read_alarms(loaded.data) if one.notified_at is not None),
-            surges=[entry.facts["who"] for entry in reader.noted(Event.ALARM, now - HOUR) if entry.facts["who"] != OWN],
+            surges=[entry.facts["who"] for entry in reader.noted(Event.SURGE, now - HOUR)],
         )  # fmt: skip
-
-
-def _outcomes(reader: Reader, since: float) -> Counter[str]:
-    counts: Counter[str] = Counter()
-    for tally in reader.tallies(since):
-        counts[tally.outcome] += tally.recipients
-    return counts
 
 
 def _own_certificates(loaded: Loaded) -> list[tuple[str, str, float]]:
