@@ -97,6 +97,23 @@ def test_an_hour_with_very_many_different_ones_stays_small(folder: Path, monkeyp
     hourly._known.clear()
 
 
+def test_a_next_hop_that_makes_up_codes_fills_no_hour(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    hourly._known.clear()
+    monkeypatch.setattr("copper_kite.store.sqlite.kinds.hourly.MOST_KEYS", 3)
+    counts: hourly.Counts = {}
+    for number in range(100):
+        key = (7, "delayed", "beacon", "a.example:25", "user", "site.example", f"450 4.7.{number} recipient", -1)
+        hourly.add_to(counts, key, 100)
+    connection = connect_writer(folder)
+    hourly.add_counts(connection, counts)
+    connection.close()
+    with open_store(folder).reader() as reader:
+        rows = list(reader.hourly(7, 8))
+    assert len(rows) == 7 and sum(one.recipients for one in rows) == 100
+    assert [one.recipients for one in rows if one.reason == "other"] == [94]
+    hourly._known.clear()
+
+
 @pytest.mark.parametrize(("seconds", "step"), [(-5.0, 0), (0.0, 0), (0.1, 0), (1.0, 4), (3.0, 8), (3600.0, 47)])
 def test_steps_of_delays(seconds: float, step: int) -> None:
     assert int(step_of_delay(seconds)) == step

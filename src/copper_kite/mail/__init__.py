@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from copper_kite.mail.labelled import mended
     from copper_kite.mail.mbox import mbox_entry, mbox_lines, mbox_messages
     from copper_kite.mail.mend import mend_message, normalise_line_ends
-    from copper_kite.mail.notice import MAX_RETURNED, NoticeRecipient, make_notice, make_report
+    from copper_kite.mail.notice import MAX_RETURNED, NoticeRecipient, make_notice, make_text_message
     from copper_kite.mail.parts import mime_parts
     from copper_kite.mail.readdress import authors, complete_addresses, leave_under
     from copper_kite.mail.received import format_date, protocol_word, received_field, received_from
@@ -38,7 +38,7 @@ __getattr__, __all__ = lazy_exports(
         "labelled": "mended",
         "mbox": "mbox_entry mbox_lines mbox_messages",
         "mend": "mend_message normalise_line_ends",
-        "notice": "MAX_RETURNED NoticeRecipient make_notice make_report",
+        "notice": "MAX_RETURNED NoticeRecipient make_notice make_text_message",
         "parts": "mime_parts",
         "readdress": "authors complete_addresses leave_under",
         "received": "format_date protocol_word received_field received_from",

@@ -12,7 +12,7 @@ from typing import NamedTuple
 from copper_kite.mail.received import format_date
 from copper_kite.smtp import decode_xtext, printable, visible
 
-__all__ = ["MAX_RETURNED", "NoticeRecipient", "make_notice", "make_report"]
+__all__ = ["MAX_RETURNED", "NoticeRecipient", "make_notice", "make_text_message"]
 
 MAX_DIAGNOSTIC = 500  # characters of a peer's text
 MAX_RETURNED = 1024 * 1024  # octets of a message that go back whole
@@ -93,7 +93,7 @@ def make_notice(
     return header.encode() + body + f"--{boundary}--\r\n".encode()
 
 
-def make_report(*, server: str, sender: str, to: str, subject: str, text: str, id: str, at: float) -> bytes:
+def make_text_message(*, server: str, sender: str, to: str, subject: str, text: str, id: str, at: float) -> bytes:
     """A short message from this server to its administrator, with CR LFs."""
     body = "".join(f"{line}\r\n" for line in wrap(printable(text), 76))
     return (

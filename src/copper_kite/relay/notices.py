@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from copper_kite.errors import ContentUnreadable
-from copper_kite.mail import MAX_RETURNED, NoticeRecipient, header_end, make_notice, make_report
+from copper_kite.mail import MAX_RETURNED, NoticeRecipient, header_end, make_notice, make_text_message
 from copper_kite.relay.job import Job
 from copper_kite.relay.recipient_outcome import RecipientOutcome, parameter_value, wants
 from copper_kite.routing import Router
@@ -19,7 +19,7 @@ from copper_kite.words import Cause, CauseKind, Event, State
 
 __all__ = ["Notices", "make_notices"]
 
-REPORT_LIFETIME = 5 * 86400.0  # seconds
+OWN_LIFETIME = 5 * 86400.0  # seconds
 PROTOCOL = "notice"  # what a message says that is one, where others name how they came
 
 
@@ -71,22 +71,22 @@ class Notices:
             written.append(self._notice(job, failed, attempt, self.copy_to, now))
         return written
 
-    def report(self, subject: str, text: str, now: float, to: str = "", connector: str = "") -> AddMessage:
+    def text_message(self, subject: str, text: str, now: float, to: str = "", connector: str = "") -> AddMessage:
         """A message by a connector that is named to an address, by default to the postmaster or whom copies go to."""
         id, to = self.ids.next(now), to or self.copy_to or self.postmaster
-        content = make_report(
+        content = make_text_message(
             server=self.server, sender=self.postmaster, to=to, subject=subject, text=text, id=id_text(id), at=now
         )
-        message = self._own(id, now, now + REPORT_LIFETIME, content)
+        message = self._own(id, now, now + OWN_LIFETIME, content)
         recipient = self._to(to, id, now)
         if connector:
             recipient = recipient._replace(connector=connector, via=connector)
         return AddMessage(message, [recipient], content)
 
-    def own(self, content: bytes, to: str, now: float) -> AddMessage:
+    def own_message(self, content: bytes, to: str, now: float) -> AddMessage:
         """A complete message from this server, for the queue."""
         id = self.ids.next(now)
-        return AddMessage(self._own(id, now, now + REPORT_LIFETIME, content), [self._to(to, id, now)], content)
+        return AddMessage(self._own(id, now, now + OWN_LIFETIME, content), [self._to(to, id, now)], content)
 
     def _to(self, address: str, id: int, now: float) -> Recipient:
         return Recipient(id, 1, address, next_try=now, connector=self.carrier(address, ""), changed=now)

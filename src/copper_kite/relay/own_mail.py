@@ -43,11 +43,11 @@ class OwnMail:
 
         `done` is called when that is on stable storage, or cannot be.
         """
-        self._send(self._notices().report(subject, text, self._now(), to, connector), entry, connector, done)
+        self._send(self._notices().text_message(subject, text, self._now(), to, connector), entry, connector, done)
 
     def send_message(self, content: bytes, to: str, entry: JournalEntry) -> None:
         """Send a complete message."""
-        self._send(self._notices().own(content, to, self._now()), entry, "", _nothing)
+        self._send(self._notices().own_message(content, to, self._now()), entry, "", _nothing)
 
     def _send(self, addition: AddMessage, entry: JournalEntry, connector: str, done: Callable[[], None]) -> None:
         def written(error: KiteError | None) -> None:

@@ -29,7 +29,7 @@ __all__ = [
 ]
 
 HOUR = 3600  # seconds
-MOST_KEYS = 300  # of an hour; then domains, and after as many more senders and next hops, count as "other"
+MOST_KEYS = 300  # of an hour; then domains count as "other", and after as many more senders, next hops and reasons
 OTHER, DELAY = "other", "delay"
 _CODES = re.compile(r"([2-5]\d\d)(?:[ -]([245]\.\d{1,3}\.\d{1,3}))?\b")
 
@@ -79,7 +79,7 @@ def _bounded(connection: sqlite3.Connection, key: Key) -> Key:
     if len(known) >= MOST_KEYS:
         _, outcome, connector, next_hop, who, _, reason, delay = key
         if len(known) >= 2 * MOST_KEYS:
-            next_hop, who = OTHER if next_hop else "", OTHER if who else ""
+            next_hop, who, reason = (OTHER if name else "" for name in (next_hop, who, reason))
         key = hour, outcome, connector, next_hop, who, OTHER if key[5] else "", reason, delay
     known.add(key)
     return key
