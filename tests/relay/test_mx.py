@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from copper_kite.net import resolve as resolve_module
+from copper_kite.net import records as records_module
 from copper_kite.net.authority import make_authority
 from copper_kite.net.failure import SessionFailed
 from copper_kite.net.plan import Plan
@@ -199,7 +199,7 @@ async def test_dns_that_does_not_answer_delays(folder: Path, monkeypatch: pytest
 
     async def silent(domain: str, seconds: float, dns: str) -> list[tuple[int, str]]:
         asked.append(domain)
-        raise SessionFailed(resolve_module.Stage.RESOLVE, Cause.NAME_LOOKUP_FAILED, "no answer")
+        raise SessionFailed(Stage.RESOLVE, Cause.NAME_LOOKUP_FAILED, "no answer")
 
     monkeypatch.setattr("copper_kite.relay.hops.mail_exchangers", silent)
 
@@ -221,7 +221,7 @@ async def test_an_exchanger_of_another_name_is_an_impostor(folder: Path) -> None
         here = StandIn(plan, caught.append)
         config = mx_site(folder, await here.start("127.0.0.1", 0), tls="starttls")
         (folder / "trial.zone").write_text(ZONE.replace("passenger.example.      IN MX 20 b.mx.example.", ""))
-        resolve_module._zone.cache_clear()
+        records_module._zone.cache_clear()
         config.write_text(config.read_text().replace('data = "queue"', f'data = "{state.value}/queue"'))
         found = await run(folder / state.value, config, "a@passenger.example", until=1)
         assert found["a@passenger.example"][0] is state, found

@@ -23,8 +23,9 @@ if TYPE_CHECKING:
     from copper_kite.net.own import listens_at
     from copper_kite.net.peer import Peer, user_of
     from copper_kite.net.plan import Plan, Timeouts
+    from copper_kite.net.records import ZONE, DnsAnswer, Found, Lookups
     from copper_kite.net.relaying import RelaySession
-    from copper_kite.net.resolve import ZONE, mail_exchangers, resolve_host
+    from copper_kite.net.resolve import mail_exchangers, resolve_host
     from copper_kite.net.second_look import look_again, may_tell_more, open_looking, shown_chain
     from copper_kite.net.server import LATER, Answer, Handler, ServerSession
     from copper_kite.net.session_registry import SessionRegistry
@@ -45,8 +46,9 @@ __getattr__, __all__ = lazy_exports(
         "own": "listens_at",
         "peer": "Peer user_of",
         "plan": "Plan Timeouts",
+        "records": "DnsAnswer Found Lookups ZONE",
         "relaying": "RelaySession",
-        "resolve": "ZONE mail_exchangers resolve_host",
+        "resolve": "mail_exchangers resolve_host",
         "second_look": "look_again may_tell_more open_looking shown_chain",
         "server": "Answer Handler LATER ServerSession",
         "session_registry": "SessionRegistry",

@@ -1,26 +1,17 @@
-"""From names to addresses and mail exchangers: by the operating system, by a DNS server, or by a zone file.
-
-`dns` says which: `system`, `ADDRESS` or `ADDRESS:PORT` of a server, or `zone:FILE` for trials without any network.
-"""
+"""From names to addresses and mail exchangers; `dns` says by what, as in `records`."""
 
 from __future__ import annotations
 
 import asyncio
 import ipaddress
 import socket
-from functools import lru_cache
-from typing import TYPE_CHECKING, Any
 
 from copper_kite.net.failure import SessionFailed
+from copper_kite.net.records import SYSTEM, Found, ask
 from copper_kite.words import Cause, Stage
 
-if TYPE_CHECKING:
-    from dns.zone import Zone
+__all__ = ["mail_exchangers", "resolve_host"]
 
-__all__ = ["SYSTEM", "ZONE", "mail_exchangers", "resolve_host"]
-
-SYSTEM, ZONE = "system", "zone:"
-MAX_ALIASES = 8  # CNAMEs followed, one after the other
 _NOT_FOUND = {socket.EAI_NONAME, getattr(socket, "EAI_NODATA", socket.EAI_NONAME)}
 
 
@@ -74,54 +65,10 @@ def _is_address(host: str) -> bool:
 
 async def _query(name: str, kind: str, seconds: float, dns: str) -> list[str]:
     """The records' texts; none where the name has none of this kind. Raises SessionFailed."""
-    from dns.exception import DNSException
-    from dns.resolver import NXDOMAIN, NoAnswer
-
-    missing = Cause.DOMAIN_NOT_FOUND if kind == "MX" else Cause.NAME_NOT_FOUND
-    try:
-        if dns.startswith(ZONE):
-            return _in_zone(_zone(dns.removeprefix(ZONE)), name, kind)
-        return [record.to_text() for record in await _resolver(dns).resolve(name, kind, lifetime=seconds)]
-    except NoAnswer:
-        return []
-    except (NXDOMAIN, UnicodeError) as error:
-        raise _failed(missing, f"{name}: no such name in DNS") from error
-    except (DNSException, OSError) as error:
-        said = str(error).partition("\n")[0][:120] or type(error).__name__
-        raise _failed(Cause.NAME_LOOKUP_FAILED, f"{name}: {said}".lower()) from error
-
-
-def _resolver(dns: str) -> Any:
-    from dns.asyncresolver import Resolver
-
-    if dns == SYSTEM:
-        return Resolver()
-    host, _, port = dns.rpartition(":") if dns.count(":") == 1 or dns.startswith("[") else (dns, "", "53")
-    resolver = Resolver(configure=False)
-    resolver.nameservers, resolver.port = [host.strip("[]")], int(port)
-    return resolver
-
-
-@lru_cache(maxsize=8)
-def _zone(file: str) -> Zone:
-    """A zone file with names of any domain, written in full. Raises OSError, DNSException."""
-    from dns.zone import from_file
-
-    return from_file(file, origin=".", relativize=False, check_origin=False)
-
-
-def _in_zone(zone: Zone, name: str, kind: str) -> list[str]:
-    from dns import name as names
-    from dns.resolver import NXDOMAIN
-
-    place = names.from_text(name)
-    for _ in range(MAX_ALIASES):
-        node = zone.get_node(place)
-        if node is None:
-            raise NXDOMAIN
-        records = zone.get_rdataset(place, kind)
-        alias = zone.get_rdataset(place, "CNAME")
-        if records is not None or alias is None:
-            return [record.to_text() for record in records] if records is not None else []
-        place = alias[0].target
-    raise OSError("too many aliases, one after the other")
+    answer = await ask(name, kind, seconds, dns)
+    if answer.found is Found.NO_NAME:
+        missing = Cause.DOMAIN_NOT_FOUND if kind == "MX" else Cause.NAME_NOT_FOUND
+        raise _failed(missing, f"{name}: no such name in DNS")
+    if answer.found is Found.FAILED:
+        raise _failed(Cause.NAME_LOOKUP_FAILED, f"{name}: {answer.problem}".lower())
+    return answer.texts
