@@ -3,6 +3,7 @@
 `python -m bench large|queued|dead|flood|overload|outage|crowded|drain|fair|handing`: what it takes, and what it stands
 (see `bench.size`, `bench.flood`, `bench.overload`, `bench.outage`, `bench.crowded`);
 `python -m bench turns --before SRC --of relay`: beside another state of the code (see `bench.turns`);
+`python -m bench signing`: signed mail beside unsigned mail;
 `python -m bench story|page|scan`: how fast things are found (see `bench.journal`).
 """
 
@@ -24,9 +25,11 @@ from bench.flood import flood
 from bench.journal import FINDS
 from bench.outage import fair, handing, outage
 from bench.overload import overload
+from bench.signing import signing, signing_table
 from bench.site import configure, free_port, program
 from bench.size import SIZES
 from bench.turns import Measured, processor_seconds, turns
+from copper_kite.mail import make_signing_key
 from copper_kite.net import make_authority
 
 GOALS = {"accept": 0.45, "relay": 0.20}
@@ -60,14 +63,17 @@ def measure_kite(arguments: argparse.Namespace) -> float:
     return 1 / measure_whole(arguments, arguments.what)[0]
 
 
-def measure_whole(arguments: argparse.Namespace, what: str) -> Measured:
-    """For a message: until the last 250 for accept, until the last is relayed for relay."""
+def measure_whole(arguments: argparse.Namespace, what: str, signed: str = "") -> Measured:
+    """For a message: until the last 250 for accept, until the last is relayed for relay; signed with a kind of key."""
     with ExitStack() as stack:
         folder = Path(stack.enter_context(tempfile.TemporaryDirectory(dir=arguments.folder)))
         port, hop = free_port(), free_port()
         files = make_authority(folder, ["localhost"])
         tls = f'tls = "implicit"\ncertificate = "{files.certificate}"\nkey = "{files.key}"\n' if arguments.tls else ""
-        config = configure(folder, port, hop, listener=tls)
+        config = configure(folder, port, hop, listener=tls, extra=signing_table(signed) if signed else "")
+        if signed:
+            (folder / f"{signed}.pem").touch(mode=0o600)
+            (folder / f"{signed}.pem").write_bytes(make_signing_key(signed))
         sink = None
         if what == "relay":
             sink = stack.enter_context(
@@ -122,7 +128,7 @@ def throughput(arguments: argparse.Namespace) -> None:
 def main() -> None:
     """Read the command line."""
     parser = argparse.ArgumentParser(prog="python -m bench")
-    others = ("help", "flood", "overload", "outage", "crowded", "drain", "fair", "handing", "turns")
+    others = ("help", "flood", "overload", "outage", "crowded", "drain", "fair", "handing", "turns", "signing")
     parser.add_argument("what", choices=[*GOALS, *others, *SIZES, *FINDS])
     parser.add_argument("--messages", type=int, default=20000)
     parser.add_argument("--sessions", type=int, default=50)
@@ -146,6 +152,8 @@ def main() -> None:
         crowded(arguments, lambda port: load(port, arguments))
     elif arguments.what == "drain":
         drain(arguments, lambda: 1 / measure_whole(arguments, "relay")[0])
+    elif arguments.what == "signing":
+        signing(arguments, lambda kind: 1 / measure_whole(arguments, "relay", kind)[0])
     elif arguments.what == "fair":
         fair(Path(arguments.folder))
     elif arguments.what == "handing":

@@ -209,6 +209,8 @@ class Cause(StrEnum):
     SECRET_UNAVAILABLE = "secret unavailable"
     TOO_LARGE = "too large", _BEFORE
     OVER_OWN_LIMIT = "over our own limit", _BEFORE
+    SIGNING_FAILED = "signing key cannot be used"
+    NO_SIGNING_KEY = "no signing key"
     CONTENT_UNREADABLE = "content cannot be read"
     LONG_LINES = "long lines", _BEFORE
     NEEDS_8BITMIME = "needs 8BITMIME", _BEFORE

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from copper_kite.mail.addresses import Mailbox, mailboxes, replace_addresses
 from copper_kite.mail.header import Header, header_end
 
-__all__ = ["Complete", "authors", "complete_addresses", "leave_under"]
+__all__ = ["Complete", "author_domain", "authors", "complete_addresses", "leave_under"]
 
 Complete = Callable[[str], str | None]  # an address as it looks outside, None where it has no such form
 
@@ -23,6 +23,14 @@ def authors(header: bytes) -> list[str]:
     """The addresses in all From and Sender fields of `header`; what stands there and is none, as it is."""
     values = [_text(field[2]) for field in _FIELD.finditer(header) if field[1].lower() in (b"from", b"sender")]
     return [mailbox.address for value in values for mailbox in mailboxes(value)]
+
+
+def author_domain(header: bytes) -> str:
+    """The domain of the first address in From, in lower case; empty where it has none."""
+    for mailbox in mailboxes(Header(header).value(b"From")):
+        if "@" in mailbox.address:
+            return mailbox.address.rpartition("@")[2].lower()
+    return ""
 
 
 def complete_addresses(content: bytes, sender: Complete, recipient: Complete) -> bytes:

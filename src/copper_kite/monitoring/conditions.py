@@ -100,6 +100,10 @@ def _drop_folder(readings: Readings, limit: float) -> str:
     return f"{dropped} messages lie in the drop folder {readings.loaded.drop}" if dropped > limit else ""
 
 
+def _signing(readings: Readings, limit: float) -> str:
+    return "; ".join(f"{problem}; mail from there waits" for problem in readings.unusable_keys)
+
+
 _CONDITIONS: dict[str, Callable[[Readings, float], str]] = {
     "connector_failing": _connector_failing,
     "oldest_waiting": _oldest_waiting,
@@ -112,4 +116,5 @@ _CONDITIONS: dict[str, Callable[[Readings, float], str]] = {
     "surge": _surge,
     "configuration": _configuration,
     "drop_folder": _drop_folder,
+    "signing": _signing,
 }

@@ -23,6 +23,7 @@ from copper_kite.settings import (
     locate_key,
     read_source,
     toml_value,
+    unusable_keys,
 )
 from copper_kite.store import why_no_drop_folder
 from copper_kite.trace import find_map, found_files
@@ -88,6 +89,7 @@ class _Check:
             self._folders,
             self._other_logs,
             self._monitoring,
+            self._signing,
         )
         for check in checks:
             yield from check()
@@ -97,6 +99,13 @@ class _Check:
         line = locate_key(self._source, keys)
         path = str(self._loaded.path)
         return Finding(file=path, line=line, key=key, problem=problem, remedy=remedy, why=why, level=level)
+
+    def _signing(self) -> Iterator[Finding]:
+        """Keys that mail is to be signed with, and cannot."""
+        for number, problem in unusable_keys(self._loaded):
+            why = "mail from that domain waits: it is never sent unsigned"
+            remedy = "put it back from a backup, or make another: kite signing add"
+            yield self._finding("error", ("signing", number, "key"), problem, why, remedy)
 
     def _other_logs(self) -> Iterator[Finding]:
         """Logs that `kite trace` is to look in, and cannot."""

@@ -142,7 +142,7 @@ class Recorder:
             reply.enhanced,
             reply.text,
             results,
-            _session_facts(session, plan),
+            _session_facts(session, plan, job.signed),
             now,
             job.whole,
             job.message.arrived,
@@ -242,7 +242,7 @@ class Recorder:
             code=reply.code if reply else None,
             enhanced=reply.enhanced if reply else "",
             text=reply.text if reply else worst.text,
-            facts=AttemptFacts(_results(outcomes), _facts_of(session, plan, stop), job.changed),
+            facts=AttemptFacts(_results(outcomes), _facts_of(session, plan, stop, job.signed), job.changed),
             dialogue=self._dialogue(job.connector, dialogue, good=relayed == len(outcomes)),
         )
 
@@ -282,17 +282,19 @@ def _next_hop(job: Job, session: RelaySession | None, stop: AttemptFailure | Non
     return (stop.seen.next_hop if stop is not None else "") or str(job.next_hop or "")
 
 
-def _facts_of(session: RelaySession | None, plan: Plan | None, stop: AttemptFailure | None) -> SessionFacts:
+def _facts_of(
+    session: RelaySession | None, plan: Plan | None, stop: AttemptFailure | None, signed: str
+) -> SessionFacts:
     """What the record keeps of the session, or of how far it got."""
     if session is not None and plan is not None:
-        return _session_facts(session, plan)
+        return _session_facts(session, plan, signed)
     login, mode = (plan.login, plan.tls) if plan is not None else ("", "")
     seen = stop.seen if stop is not None else SessionSeen()
     passed_over = tuple(map(_passed_over, seen.passed_over))
     return SessionFacts(_stages(seen.stages), _tried(seen.tried), login=login, mode=mode, passed_over=passed_over)
 
 
-def _session_facts(session: RelaySession, plan: Plan) -> SessionFacts:
+def _session_facts(session: RelaySession, plan: Plan, signed: str) -> SessionFacts:
     """What the record keeps of a session; its opening is told with its first message."""
     opens = session.begun <= 1
     return SessionFacts(
@@ -306,6 +308,7 @@ def _session_facts(session: RelaySession, plan: Plan) -> SessionFacts:
         session.mechanism,
         plan.tls,
         plan.trust,
+        signed,
         tuple(map(_passed_over, session.passed_over)) if session.passed_over else (),
     )
 

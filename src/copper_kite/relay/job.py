@@ -50,6 +50,7 @@ class Job:
     whole: bool = False  # these are all the recipients that the message has, and its content is a single portion
     load: Load = field(default_factory=Load)  # of its lane
     changed: str = ""  # what of the message is changed for the next hop that it goes to, in words
+    signed: str = ""  # by whom, as it goes to that next hop
     shift: float = 0.0  # seconds by which the clock was set since it was taken: its lifetime ends so much later
     _envelope: Envelope | None = field(init=False, default=None)
 

@@ -27,7 +27,8 @@ from copper_kite.relay.hops import Hops
 from copper_kite.relay.job import Job, Load
 from copper_kite.relay.lane_settings import LaneSessions, LaneSettings
 from copper_kite.relay.lane_sink import Sink
-from copper_kite.relay.outgoing import NextHop, Outgoing, prepare
+from copper_kite.relay.outgoing import Outgoing, prepare
+from copper_kite.relay.signatures import Signatures
 from copper_kite.relay.turns import Flow, Turns
 from copper_kite.settings import Connector, Endpoint
 from copper_kite.smtp import Result, too_many
@@ -59,6 +60,7 @@ class Lane:
         hops: Hops,
         sink: Sink,
         now: Callable[[], float],
+        signatures: Signatures,
         next_hop: Endpoint | None = None,
         domain: str = "",
     ) -> None:
@@ -72,6 +74,7 @@ class Lane:
         self._next_start = 0.0  # on the loop's clock, when messages have a pace
         self._sink = sink
         self._now = now
+        self._signatures = signatures
         self._jobs: Turns[Job] = Turns()
         self._idle: deque[asyncio.Future[Job | None]] = deque()
         self._workers: set[asyncio.Task[None]] = set()
@@ -325,9 +328,9 @@ class Lane:
         return self._jobs.take(), outgoing
 
     def _prepare(self, job: Job, session: RelaySession) -> Outgoing:
-        settings, proven = self._settings, session.verified and self.hops.proven
-        outgoing = prepare(job, NextHop(session.capabilities, proven, settings.long_lines, settings.sender_rule))
-        job.changed = outgoing.changed
+        proven = session.verified and self.hops.proven
+        outgoing = prepare(job, self._settings.next_hop(session.capabilities, proven, self._signatures))
+        job.changed, job.signed = outgoing.changed, outgoing.signed
         return outgoing
 
     def _divide(self, job: Job, apart: Collection[str]) -> Job:
@@ -392,6 +395,8 @@ class Lane:
                 outgoing = self._prepare(job, session)
             if outgoing.stop is not None:
                 return _Attempt(job, stop=outgoing.stop)
+            if outgoing.ready is not None:
+                await asyncio.wrap_future(outgoing.ready)
             results = await session.relay(outgoing.envelope, outgoing.content, recorded, following.choose)
         except SessionFailed as failure:
             self._broke(session, failure)

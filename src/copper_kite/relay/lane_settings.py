@@ -5,7 +5,10 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from copper_kite.relay.job import SenderRule
+from copper_kite.relay.outgoing import NextHop
+from copper_kite.relay.signatures import Signatures
 from copper_kite.settings import Connector, Pace
+from copper_kite.smtp import Capabilities
 
 __all__ = ["LaneSessions", "LaneSettings"]
 
@@ -18,12 +21,18 @@ class LaneSettings(NamedTuple):
     long_lines: str
     spread: bool
     sender_rule: SenderRule | None
+    sign: bool | str
 
     @classmethod
     def of(cls, connector: Connector) -> LaneSettings:
         """Those of a connector."""
         rule = SenderRule(connector.sender, tuple(connector.sender_keeps)) if connector.sender else None
-        return cls(connector.sessions, connector.pace, connector.long_lines, connector.spread, rule)
+        return cls(connector.sessions, connector.pace, connector.long_lines, connector.spread, rule, connector.sign)
+
+    def next_hop(self, capabilities: Capabilities, proven: bool, signatures: Signatures) -> NextHop:
+        """What messages are prepared for."""
+        by = signatures if self.sign else None
+        return NextHop(capabilities, proven, self.long_lines, self.sender_rule, by, self.sign is True)
 
 
 class LaneSessions(NamedTuple):

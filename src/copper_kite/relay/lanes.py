@@ -13,6 +13,7 @@ from copper_kite.relay.hops import Down, Hops, MxHops, literal_address
 from copper_kite.relay.job import Job
 from copper_kite.relay.lane import Lane
 from copper_kite.relay.lane_sink import Sink
+from copper_kite.relay.signatures import Signatures
 from copper_kite.routing import Router, make_plan, make_plans
 from copper_kite.settings import Connector, Endpoint, Loaded
 from copper_kite.store import DownNow, LaneNow
@@ -44,6 +45,7 @@ class Lanes:
         self._mx: dict[str, Connector] = {}
         self._plans: dict[str, Plan] = {}  # by which the mail exchangers of each are met
         self._listening: list[Endpoint] = []
+        self._signatures = Signatures(clock.now)
 
     def take_up(self, loaded: Loaded) -> list[str]:
         """Go by these settings. Lanes that stay the same stay open; the connectors whose lanes do not, by name."""
@@ -68,8 +70,10 @@ class Lanes:
                 changed.append(connector.name)
                 told, shown = partial(self._told, connector.name), partial(self._shown, connector.name)
                 hops = Hops(plans, retry, clock.now, spread=connector.spread, fault=self._fault, told=told, shown=shown)
-                self._lanes[key] = Lane(connector, hops, self._sink, clock.now)
+                self._lanes[key] = Lane(connector, hops, self._sink, clock.now, self._signatures)
         self._retired = [*(lane for lane in self._retired if lane.at_work), *before.values()]
+        if self._signatures.take_up(loaded):  # what waited for a key may go
+            changed += [entry.name for entry in settings.connector if entry.sign]
         return [*changed, *(name for name, _ in before)]
 
     def _keep_mx(self, loaded: Loaded) -> set[str]:
@@ -112,7 +116,7 @@ class Lanes:
         connector, plan = self._mx[name], self._plans[name]
         hops = MxHops(domain, plan, self._retry, self._clock.now, self._own, self._listening, fault=self._fault)
         where = Endpoint(literal_address(domain) or domain, connector.next_hop.port)
-        lane = self._lanes[key] = Lane(connector, hops, self._sink, self._clock.now, where, domain)
+        lane = self._lanes[key] = Lane(connector, hops, self._sink, self._clock.now, self._signatures, where, domain)
         return lane
 
     def keys_of(self, connector: str) -> list[Key]:

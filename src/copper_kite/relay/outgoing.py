@@ -1,19 +1,21 @@
 """A message's way out: transforms, one after the other, make of what is kept what a next hop gets.
 
-A transform takes a draft and what is known of the next hop, and returns the draft, or one with other content. To add
-one (a signature, say), write it and name it in `TRANSFORMS`, in its order: the sender comes first, since later ones
-encode what it writes; a signature would come last, since it covers what all others wrote. What nearly every message is,
-ASCII in short lines, passes all of them unchanged.
+A transform takes a draft and what is known of the next hop, and returns the draft, or one with other content. To
+add one, write it and name it in `TRANSFORMS`, in its order: the sender comes first, since later ones encode what it
+writes; signatures come last, since they cover what all others wrote. What nearly every message is, ASCII in short
+lines, passes all but the last unchanged.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
+from concurrent.futures import Future
 from typing import NamedTuple
 
-from copper_kite.mail import header_end, leave_under, to_lines, to_seven_bits
+from copper_kite.mail import BodyDigest, author_domain, header_end, leave_under, to_lines, to_seven_bits
 from copper_kite.relay.delivery import AttemptFailure
 from copper_kite.relay.job import Job, SenderRule
+from copper_kite.relay.signatures import SignatureFields, Signatures, SigningFailed
 from copper_kite.smtp import Capabilities, Envelope, Reply, incompatibility
 from copper_kite.words import Cause, Stage
 
@@ -31,12 +33,14 @@ MAX_LOOKED_INTO = 8 * 1024 * 1024  # octets of a message whose parts' headers ar
 
 class NextHop(NamedTuple):
     """What the transforms go by: what it offers, whether it is `proven` who it is (see `incompatibility`), and what the
-    configuration of its connector says of long lines and of the sender."""
+    configuration of its connector says of long lines, of the sender and of signatures."""
 
     capabilities: Capabilities
     proven: bool
     long_lines: str = "encode"
     sender_rule: SenderRule | None = None
+    signatures: Signatures | None = None
+    must_sign: bool = False
 
 
 class Content(NamedTuple):
@@ -69,15 +73,28 @@ class Content(NamedTuple):
 
         return Content(self.size + len(header) - end, portions)
 
+    def after(self, fields: SignatureFields) -> Content:
+        """The same with `fields` before it."""
+        kept = self.portions
+
+        def portions() -> Iterable[bytes]:
+            rest = iter(kept())
+            yield fields.octets() + next(rest, b"")
+            yield from rest
+
+        return Content(self.size + fields.size, portions)
+
 
 class Draft(NamedTuple):
     """A message on its way out. `form` is what its content needs (`smtp.content.Form`); `changed` says in words what is
-    not as it was kept."""
+    not as it was kept; its content waits until `ready` is done, where there is one."""
 
     envelope: Envelope
     content: Content
     form: int = 0
     changed: str = ""
+    signed: str = ""
+    ready: Future[bytes] | None = None
 
     def rewritten(self, content: Content, changed: str = "", *, eight_bit: bool | None = None) -> Draft:
         """The same with other content; the envelope follows its size and what its octets need."""
@@ -91,7 +108,8 @@ class Draft(NamedTuple):
 class Outgoing(NamedTuple):
     """A message as a next hop gets it; or `stop`, why it cannot; or `apart`, the recipients that must go separately.
 
-    `changed` says in words what is not as it was kept.
+    `changed` says in words what is not as it was kept, `signed` by whom it is signed. The content is there when `ready`
+    is done, if there is one; whoever asks for it before is kept waiting.
     """
 
     envelope: Envelope
@@ -99,6 +117,8 @@ class Outgoing(NamedTuple):
     stop: AttemptFailure | None = None
     apart: tuple[str, ...] = ()
     changed: str = ""
+    signed: str = ""
+    ready: Future[bytes] | None = None
 
 
 class _CannotLeave(Exception):
@@ -107,6 +127,14 @@ class _CannotLeave(Exception):
     def __init__(self, cause: Cause, reply: Reply) -> None:
         super().__init__(reply.text)
         self.stop = AttemptFailure(stage=Stage.SENDER, cause=cause, text=reply.text, reply=reply)
+
+
+class _MustWait(Exception):
+    """This message cannot leave yet."""
+
+    def __init__(self, cause: Cause, text: str) -> None:
+        super().__init__(text)
+        self.stop = AttemptFailure(stage=Stage.SENDER, cause=cause, text=text)
 
 
 def prepare(job: Job, hop: NextHop) -> Outgoing:
@@ -121,9 +149,11 @@ def prepare(job: Job, hop: NextHop) -> Outgoing:
         refused = incompatibility(draft.envelope, hop.capabilities, proven=hop.proven)
         if refused is not None:
             raise _CannotLeave(*refused)
-    except _CannotLeave as error:
+    except (_CannotLeave, _MustWait) as error:
         return Outgoing(draft.envelope, draft.content.portions, error.stop)
-    return Outgoing(draft.envelope, draft.content.portions, changed=draft.changed)
+    return Outgoing(
+        draft.envelope, draft.content.portions, changed=draft.changed, signed=draft.signed, ready=draft.ready
+    )
 
 
 def _apart(envelope: Envelope, capabilities: Capabilities) -> tuple[str, ...]:
@@ -195,5 +225,35 @@ def _needs_no_look(draft: Draft, header: bytes) -> bool:
     return header.isascii() and (not draft.envelope.eight_bit or draft.content.size > MAX_LOOKED_INTO)
 
 
+def _sign(draft: Draft, hop: NextHop) -> Draft:
+    """Signed by the keys of the domain in From (RFC 6376 5); never unsigned for want of a key that there should be."""
+    if hop.signatures is None:
+        return draft
+    first = draft.content.first()
+    end = header_end(first)
+    domain = author_domain(first[:end])
+    try:
+        signers = hop.signatures.signers(domain)
+    except SigningFailed as error:
+        raise _MustWait(Cause.SIGNING_FAILED, str(error)) from error
+    if not signers:
+        if hop.must_sign:
+            text = f"mail from {domain or 'an unknown domain'} must leave signed, and there is no key for it"
+            raise _MustWait(Cause.NO_SIGNING_KEY, text)
+        return draft
+    digest = BodyDigest()
+    portions = iter(draft.content.portions())
+    digest.update(next(portions, b"")[_body_start(first, end) :])
+    for portion in portions:
+        digest.update(portion)
+    fields = hop.signatures.sign(signers, first[:end], digest.value())
+    return draft.rewritten(draft.content.after(fields))._replace(signed=fields.signed, ready=fields.ready)
+
+
+def _body_start(first: bytes, end: int) -> int:
+    """Where the body begins, after the empty line behind the header."""
+    return end + 2 if first.startswith(b"\r\n", end) else end
+
+
 Transform = Callable[[Draft, NextHop], Draft]
-TRANSFORMS: tuple[Transform, ...] = (_leave_as_sender, _encode_lines, _encode_high)
+TRANSFORMS: tuple[Transform, ...] = (_leave_as_sender, _encode_lines, _encode_high, _sign)

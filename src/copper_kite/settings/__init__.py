@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from copper_kite.settings.accounts import ACCOUNTS
     from copper_kite.settings.alarm import ALARM_KINDS, Alarm, ReportSettings
     from copper_kite.settings.compare import Difference, compare_settings
+    from copper_kite.settings.domain import DomainSettings
     from copper_kite.settings.edit import Block, Document, EditFailed, toml_value, write_file
     from copper_kite.settings.everybody import is_everybody
     from copper_kite.settings.explain import parse_toml, read_file, read_source
@@ -38,21 +39,21 @@ if TYPE_CHECKING:
     from copper_kite.settings.locate import locate_key
     from copper_kite.settings.model import (
         DEFAULT_PORTS,
-        LEVELS,
         Account,
         Connector,
         Guard,
         Listener,
-        Log,
-        Metrics,
         Settings,
         model_of,
     )
     from copper_kite.settings.networks import is_within
+    from copper_kite.settings.recording import LEVELS, Log, Metrics
     from copper_kite.settings.schema import json_schema
     from copper_kite.settings.secrets import Credential, check_credential, read_credentials
     from copper_kite.settings.server_tls import server_context
     from copper_kite.settings.service_units import NAME, STATE, service_unit, socket_unit
+    from copper_kite.settings.signing import Signing
+    from copper_kite.settings.signing_keys import key_of, unusable_keys
     from copper_kite.settings.table import Table
     from copper_kite.settings.transfer import export_text, import_into, parse_part
     from copper_kite.settings.units import (
@@ -76,6 +77,7 @@ __getattr__, __all__ = lazy_exports(
         "accounts": "ACCOUNTS",
         "alarm": "ALARM_KINDS Alarm ReportSettings",
         "compare": "Difference compare_settings",
+        "domain": "DomainSettings",
         "edit": "Block Document EditFailed toml_value write_file",
         "everybody": "is_everybody",
         "explain": "parse_toml read_file read_source",
@@ -84,12 +86,15 @@ __getattr__, __all__ = lazy_exports(
         "load": "Loaded data_folder_in data_folder_of examine_configuration find_config load_configuration"
         " load_source secret_file",
         "locate": "locate_key",
-        "model": "Account Connector DEFAULT_PORTS Guard LEVELS Listener Log Metrics Settings model_of",
+        "model": "Account Connector DEFAULT_PORTS Guard Listener Settings model_of",
         "networks": "is_within",
+        "recording": "LEVELS Log Metrics",
         "schema": "json_schema",
         "secrets": "Credential check_credential read_credentials",
         "server_tls": "server_context",
         "service_units": "NAME STATE service_unit socket_unit",
+        "signing": "Signing",
+        "signing_keys": "key_of unusable_keys",
         "table": "Table",
         "transfer": "export_text import_into parse_part",
         "units": "Allowance Endpoint NEARLY Pace host_of parse_duration parse_endpoint parse_instant parse_pace"

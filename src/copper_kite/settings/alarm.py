@@ -18,6 +18,7 @@ MOST = 10**9
 When = Literal[
     "connector_failing", "oldest_waiting", "waiting", "failed_share", "refused", "allowance", "disk",
     "certificate_expires", "surge", "configuration", "drop_folder",
+    "signing",
 ]  # fmt: skip
 
 
@@ -59,6 +60,7 @@ ALARM_KINDS: dict[str, AlarmKind] = {
     "surge": AlarmKind(_nothing, 0.0, "the guard slowed a sender down in the last hour"),
     "configuration": AlarmKind(_nothing, 0.0, "the server refused the configuration in the file"),
     "drop_folder": AlarmKind(_count, 100.0, "more messages lie in the drop folder"),
+    "signing": AlarmKind(_nothing, 0.0, "a key that mail must be signed with cannot be used"),
 }
 
 

@@ -99,6 +99,7 @@ def examine_configuration(path: Path, source: str, *, secrets: bool = True) -> t
                 f"the system calls itself {server_name!r}, which is not fully qualified",
                 'write it: name = "quay1.ternferries.example"',
             )
+    _check_signing(settings, wrong)
     for table in ("listener", "account", "connector", "alarm"):
         _check_names(table, [entry.name for entry in getattr(settings, table)], wrong)
     credentials: dict[str, Credential] = {}
@@ -258,6 +259,14 @@ def _check_listeners(settings: Settings, path: Path, wrong: Any, *, secrets: boo
             wrong((*keys, "tls"), f"{listener.name} has no certificate or no key", "name both PEM files")
             continue
         _check_pair(path, listener.certificate, listener.key, keys, wrong, needed=secrets)
+
+
+def _check_signing(settings: Settings, wrong: Any) -> None:
+    seen: set[str] = set()
+    for number, entry in enumerate(settings.signing):
+        if entry.record_name in seen:
+            wrong(("signing", number, "selector"), f"a second key at {entry.record_name}", "give each its own selector")
+        seen.add(entry.record_name)
 
 
 def _check_alarms(settings: Settings, wrong: Any) -> None:

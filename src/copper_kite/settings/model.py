@@ -6,10 +6,13 @@ import ipaddress
 from pathlib import Path
 from typing import Literal, cast, get_args
 
-from pydantic import BaseModel, Field, field_validator
+from pydantic import BaseModel, Field, IPvAnyAddress, field_validator
 
 from copper_kite.settings.alarm import Alarm, ReportSettings
+from copper_kite.settings.domain import DomainSettings
 from copper_kite.settings.find import DATA
+from copper_kite.settings.recording import Journal, Log, Metrics, OtherLog
+from copper_kite.settings.signing import Signing
 from copper_kite.settings.table import Table
 from copper_kite.settings.units import (
     Endpoint,
@@ -35,13 +38,11 @@ from copper_kite.settings.value_types import (
 )
 
 __all__ = [
-    "LEVELS",
     "Account",
     "Connector",
     "Guard",
     "Identity",
     "Listener",
-    "Log",
     "Retry",
     "Server",
     "Settings",
@@ -75,6 +76,10 @@ class Server(Table):
         default="system",
         description='How names are looked up: `"system"`, a server\'s address (`"192.0.2.53"`, `"127.0.0.1:5353"`), or '
         '`"zone:FILE"` for trials without network.',
+    )
+    addresses: list[IPvAnyAddress] = Field(
+        default=[],
+        description="The addresses that connections from here come from, as the outside sees them; for `kite domain`.",
     )
     sessions: int = Field(default=1000, ge=1, description="Sessions of programs at a time, all together.")
     sessions_per_client: int = Field(default=500, ge=1, description="Sessions at a time from one address.")
@@ -270,6 +275,11 @@ class Connector(Table):
         description='Messages with lines of over 998 octets, or NUL: `"encode"` what has them (RFC 2045 6), `"pass"` '
         'them as they are, or `"refuse"` them. Signed and encrypted parts are never changed.',
     )
+    sign: bool | Literal["auto"] = Field(
+        default="auto",
+        description='Whether mail leaves signed (DKIM): `"auto"` where `[[signing]]` has a key for the domain of From; '
+        "`true`: mail without such a key waits; `false`: never, as where the smart host signs.",
+    )
     sender: str = Field(
         default="",
         description="The address that mail leaves under where the smart host takes only certain senders: as the "
@@ -277,6 +287,11 @@ class Connector(Table):
     )
     sender_keeps: list[Pattern] = Field(
         default=[], description="With `sender`: the senders that stay as they are; patterns as above."
+    )
+    spf: str = Field(
+        default="",
+        description="What SPF records name the smart host by, as its provider says: `include:…`, or `ip4:…`; for "
+        "`kite domain`.",
     )
     allowance: list[AllowanceOf] = Field(
         default=[],
@@ -339,70 +354,6 @@ class Retry(Table):
     _notice_copy = field_validator("notice_copy")(check_address_or_none)
 
 
-LEVELS = ("info", "notice", "warning", "error")
-
-
-class Log(Table):
-    """`[log]`: the server's log. Everything in it is in the journal, too; every line about a message has its id."""
-
-    to: str = Field(default="stderr", description='`"stderr"`, `"syslog"` (the local socket), or `"file:PATH"`.')
-    format: Literal["lines", "json", "rfc5424"] = Field(
-        default="lines", description='`"lines"` of `key=value`, `"json"`, or `"rfc5424"`, which syslog always gets.'
-    )
-    level: Literal["info", "notice", "warning", "error"] = Field(
-        default="notice",
-        description='`"info"`: all that is taken or relayed, too; `"notice"`: delays, failures, refusals; '
-        '`"warning"`: failures, refusals, and allowances of which little is left; `"error"`: the server itself.',
-    )
-    max_size: Size = Field(default=50 * 1024**2, ge=1024, description="Of a file; then another one is begun.")
-    keep: int = Field(default=5, ge=0, le=1000, description="How many full files stay.")
-
-    @field_validator("to")
-    @classmethod
-    def _to(cls, value: str) -> str:
-        if value in ("stderr", "syslog") or (value.startswith("file:") and value != "file:"):
-            return value
-        raise ValueError(f"{value!r} is no place for a log; write stderr, syslog or file:PATH")
-
-
-class Journal(Table):
-    """`[journal]`: how long the record of what has ended is kept."""
-
-    keep: Duration = Field(
-        default=90 * 86400.0, ge=3600, description="How long; what an allowance counts stays for its period."
-    )
-    max_size: Size | None = Field(
-        default=None, description="How large the queue's file may become; beyond, the oldest that has ended goes first."
-    )
-    keep_counts: Duration = Field(
-        default=730 * 86400.0, ge=86400, description="How long the hourly counts are kept that `kite report` goes by."
-    )
-
-
-class Metrics(Table):
-    """`[metrics]`: where monitoring programs ask how the server is: `/metrics`, `/health`, `/live`."""
-
-    bind: Bind | None = Field(
-        default=None, description='Address, as in `"127.0.0.1:9587"` or `"unix:/run/copper-kite/metrics.sock"`.'
-    )
-    allow: list[Allowed] = Field(
-        default=[ipaddress.ip_network("127.0.0.0/8"), ipaddress.ip_network("::1")],
-        description="Networks whose clients get an answer. A Unix socket answers all local users.",
-    )
-
-
-class OtherLog(Table):
-    """`[[other_log]]`: a log of another program or host, in which `kite trace` and `kite log` look, too."""
-
-    name: Name = Field(description="Its name in what is shown.")
-    files: list[str] = Field(
-        min_length=1, description="Its files, also by patterns with `*`, plain or compressed; relative to this file."
-    )
-    map: str | None = Field(
-        default=None, description="How its lines are read: a line map's file, or the name of one that is shipped."
-    )
-
-
 class Settings(Table):
     """The whole file."""
 
@@ -411,6 +362,7 @@ class Settings(Table):
     listener: list[Listener] = Field(default=[])
     account: list[Account] = Field(default=[])
     connector: list[Connector] = Field(default=[])
+    signing: list[Signing] = Field(default=[])
     priority: list[PriorityRule] = Field(default=[])
     retry: Retry = Retry()
     guard: Guard = Guard()
@@ -419,6 +371,7 @@ class Settings(Table):
     metrics: Metrics = Metrics()
     alarm: list[Alarm] = Field(default=[])
     report: ReportSettings = ReportSettings()
+    domain: DomainSettings = DomainSettings()
     other_log: list[OtherLog] = Field(default=[])
 
 

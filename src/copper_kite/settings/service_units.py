@@ -53,6 +53,7 @@ def service_unit(loaded: Loaded, command: Sequence[str], user: str = NAME) -> st
     """
     credentials = loaded.path.parent.absolute() / loaded.settings.server.credentials
     secret = any(connector.credential for connector in loaded.settings.connector)
+    keys = [loaded.path.parent.absolute() / entry.key for entry in loaded.settings.signing]
     data = loaded.data.absolute()
     home = any(str(path).startswith(("/home/", "/root/")) for path in (Path(command[0]), loaded.path.absolute()))
     lines = [
@@ -74,6 +75,7 @@ def service_unit(loaded: Loaded, command: Sequence[str], user: str = NAME) -> st
         f"User={user}",
         *([f"LoadCredential={credentials.name}:{credentials}"] if secret else []),
         *([f"LoadCredential={ACCOUNTS}:{credentials.parent / ACCOUNTS}"] if loaded.settings.account else []),
+        *(f"LoadCredential={key.name}:{key}" for key in keys),
         *(_OWN_STATE if data == STATE else [f"ReadWritePaths={data}"]),
         *_log_folder(loaded),
         *_drop_folder(loaded, user),

@@ -44,6 +44,8 @@ def _kind(annotation: Any) -> Any:
         inner = _kind(get_args(annotation)[0])
         return str if inner is float else inner  # with a unit
     if origin in (Union, types.UnionType):
+        if bool in get_args(annotation):
+            return bool  # or a word, which stays as it is
         return _kind(next(part for part in get_args(annotation) if part is not type(None)))
     if origin is Literal:
         return str

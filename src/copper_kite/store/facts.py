@@ -68,7 +68,7 @@ class SessionFacts(NamedTuple):
     """The session that an attempt went by. What opened it is kept with its first message alone: `stages`, and the
     addresses `tried` before it. `message_of_session` counts from 1; 0 where no session was opened.
 
-    From `tls` on: as it stands for all messages of the session.
+    From `tls` on: as it stands for all messages of the session, or nearly all.
     """
 
     stages: Sequence[StageTook] = ()
@@ -81,6 +81,7 @@ class SessionFacts(NamedTuple):
     mechanism: str = ""
     mode: str = ""
     trust: str = ""
+    signed: str = ""  # by whom the message was signed, with which selectors
     passed_over: tuple[PassedOverHop, ...] = ()
 
     def text(self) -> str:
@@ -97,7 +98,7 @@ class SessionFacts(NamedTuple):
 _STANDING = SessionFacts._fields[3:]
 
 
-@lru_cache(maxsize=256)  # it is the same for all messages of a session
+@lru_cache(maxsize=256)  # it is the same for nearly all messages of a session
 def _standing_text(*values: Any) -> str:
     kept = {name: value for name, value in zip(_STANDING, values, strict=True) if value}
     return f",{_dumps(kept)[1:-1]}" if kept else ""

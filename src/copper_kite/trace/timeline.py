@@ -163,10 +163,11 @@ def _running_line(attempt: AttemptNow, now: float) -> StoryLine:
 
 
 def session_words(session: SessionFacts) -> str:
-    """How safe a session was, and as whom it was logged in."""
+    """How safe a session was, as whom it was logged in, and by whom the message was signed."""
     unverified = ", certificate not verified" if session.trust == "unverified" else ""
     tls = f"{session.tls} {session.cipher}{unverified}" if session.tls else "no TLS"
-    return f"{tls}, logged in as {session.login}" if session.login else tls
+    login = f", logged in as {session.login}" if session.login else ""
+    return tls + login + (f", signed by {session.signed}" if session.signed else "")
 
 
 # --- the journal ----------------------------------------------------------------------------------------------------
