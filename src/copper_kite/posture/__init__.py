@@ -1,4 +1,7 @@
-"""Is it set up well: the configuration looked at as a whole. `check_source` gives the findings."""
+"""Is it set up well: the configuration looked at as a whole, and what the outside sees of its domains.
+
+`check_source` gives the findings about a configuration; `examine_domains` what receivers look up about a domain.
+"""
 
 from __future__ import annotations
 
@@ -8,10 +11,27 @@ from copper_kite.lazy import lazy_exports
 
 if TYPE_CHECKING:
     from copper_kite.posture.check import check_file, check_source
+    from copper_kite.posture.domain import (
+        Difference,
+        DomainReport,
+        Grade,
+        Line,
+        Question,
+        TxtRecord,
+        check_key,
+        compare_published,
+        examine_domains,
+        key_records,
+        own_addresses,
+        records_to_publish,
+        sending_domains,
+    )
 
 __getattr__, __all__ = lazy_exports(
     __name__,
     {
         "check": "check_file check_source",
+        "domain": "Difference DomainReport Grade Line Question TxtRecord check_key compare_published examine_domains"
+        " key_records own_addresses records_to_publish sending_domains",
     },
 )

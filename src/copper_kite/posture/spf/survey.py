@@ -1,0 +1,85 @@
+"""The whole of a record: all that it includes, how many lookups that takes, and what is wrong or unwise in it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from copper_kite.net import Found, Lookups
+from copper_kite.posture.spf.record import LOOKING_UP, SpfRecord, parse_record, select_record
+
+__all__ = ["SpfNode", "survey"]
+
+MAX_DEPTH = 10
+
+
+@dataclass(slots=True)
+class SpfNode:
+    """The record of one domain, and those that it leads to, each with the term that does. `lookups` counts all that an
+    address costs which nothing matches; `void` those that find nothing. `unanswered`: nobody could tell the record."""
+
+    domain: str
+    record: SpfRecord | None = None
+    problem: str = ""  # why there is none that can be used
+    unanswered: bool = False
+    lookups: int = 0
+    void: int = 0
+    children: list[tuple[str, SpfNode]] = field(default_factory=list)
+    voids: list[str] = field(default_factory=list)
+
+    def walk(self) -> Iterator[SpfNode]:
+        """This one, and all below."""
+        yield self
+        for _, child in self.children:
+            yield from child.walk()
+
+
+async def survey(lookups: Lookups, domain: str, above: tuple[str, ...] = ()) -> SpfNode:
+    """The record of a domain with all that it includes; terms with macros are counted and not followed."""
+    node = SpfNode(domain)
+    answer = await lookups.ask(domain, "TXT")
+    texts = select_record(answer.strings)
+    if answer.found is Found.FAILED:
+        node.problem, node.unanswered = f"nobody answers for it: {answer.problem}", True
+    elif not texts:
+        node.problem = "it has no SPF record"
+    elif len(texts) > 1:
+        node.problem = f"it has {len(texts)} SPF records, and may have one"
+    elif domain in above:
+        node.problem = "it includes itself"
+    elif len(above) >= MAX_DEPTH:
+        node.problem = "includes go too deep"
+    else:
+        node.record = parse_record(texts[0])
+        await _follow(lookups, node, (*above, domain))
+    return node
+
+
+async def _follow(lookups: Lookups, node: SpfNode, above: tuple[str, ...]) -> None:
+    record = node.record
+    if record is None:
+        return
+    further = [(one.text, one.value) for one in record.mechanisms if one.kind == "include"]
+    if record.redirect and not any(one.kind == "all" for one in record.mechanisms):
+        further.append((f"redirect={record.redirect}", record.redirect))
+    for text, target in further:
+        node.lookups += 1
+        if "%" not in target:
+            child = await survey(lookups, target.lower().rstrip("."), above)
+            node.children.append((text, child))
+            node.lookups += child.lookups
+            node.voids += child.voids
+    for mechanism in record.mechanisms:
+        if mechanism.kind not in LOOKING_UP or mechanism.kind == "include":
+            continue
+        node.lookups += 1
+        name = mechanism.value or node.domain
+        if mechanism.kind in ("a", "mx") and "%" not in name and await _finds_nothing(lookups, name, mechanism.kind):
+            node.voids.append(f"{mechanism.text} in the record of {node.domain}")
+    node.void = len(node.voids)
+
+
+async def _finds_nothing(lookups: Lookups, name: str, kind: str) -> bool:
+    kinds = ("MX",) if kind == "mx" else ("A", "AAAA")
+    answers = [await lookups.ask(name, one) for one in kinds]
+    return all(answer.found in (Found.NONE, Found.NO_NAME) for answer in answers)
