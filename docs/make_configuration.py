@@ -10,8 +10,10 @@ from pathlib import Path
 from pydantic import BaseModel
 from pydantic_core import PydanticUndefined
 
-from copper_kite.settings import model
+from copper_kite.settings import model, recording
 from copper_kite.settings.alarm import ALARM_KINDS, Alarm, ReportSettings
+from copper_kite.settings.domain import DomainSettings
+from copper_kite.settings.signing import Signing
 
 HEAD = """\
 # Configuration
@@ -49,15 +51,17 @@ TABLES: tuple[tuple[str, type[BaseModel]], ...] = (
     ("[[listener]]", model.Listener),
     ("[[account]]", model.Account),
     ("[[connector]]", model.Connector),
+    ("[[signing]]", Signing),
     ("[retry]", model.Retry),
     ("[[priority]]", model.PriorityRule),
     ("[guard]", model.Guard),
-    ("[log]", model.Log),
-    ("[journal]", model.Journal),
-    ("[metrics]", model.Metrics),
+    ("[log]", recording.Log),
+    ("[journal]", recording.Journal),
+    ("[metrics]", recording.Metrics),
     ("[[alarm]]", Alarm),
     ("[report]", ReportSettings),
-    ("[[other_log]]", model.OtherLog),
+    ("[domain]", DomainSettings),
+    ("[[other_log]]", recording.OtherLog),
 )
 
 
@@ -150,6 +154,18 @@ EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
     ("Guard", "surge"): ("10.0", ""),
     ("Guard", "at_least"): ("200", ""),
     ("Server", "max_hops"): ("50", "RFC 5321 6.3"),
+    ("Connector", "sign"): ("true", "RFC 6376 5"),
+    ("Connector", "spf"): ('"include:spf.beaconpost.example"', "RFC 7208 5.2"),
+    ("Server", "addresses"): ('["192.0.2.25", "2001:db8::25"]', "RFC 7208 4.1"),
+    ("Signing", "domain"): ('"ternferries.example"', "RFC 6376 3.5"),
+    ("Signing", "selector"): ('"r20261129"', "RFC 6376 3.1"),
+    ("Signing", "key"): ('"keys/r20261129.ternferries.example.pem"', "RFC 8463"),
+    ("Signing", "headers"): ('["From", "To", "Subject", "Date"]', "RFC 6376 5.4"),
+    ("Signing", "expires"): ('"14d"', "RFC 6376 3.5"),
+    ("Signing", "use"): ('"next"', "RFC 6376 3.1"),
+    ("Signing", "since"): ('"2026-11-29"', ""),
+    ("DomainSettings", "lists"): ('["listed.example"]', "RFC 5782"),
+    ("DomainSettings", "selectors"): ('["beacon1"]', "RFC 6376 3.1"),
     ("Connector", "sender"): ('"booking@ternferries.example"', "RFC 5322 3.6.2"),
     ("Connector", "sender_keeps"): ('["ternferries.example"]', ""),
     ("Connector", "allowance"): ('["300/day", "9000/month"]', ""),

@@ -37,7 +37,6 @@ NOT = {
     "T-20": "no MTA-STS",
     "T-21": "no TLS reports: they tell of DANE and MTA-STS",
 }
-NOT |= dict.fromkeys((f"P-{number:02}" for number in range(9, 19)), "checks of domains and lists are to come")
 TO_COME = "not shown yet"
 
 

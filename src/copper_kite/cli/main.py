@@ -25,6 +25,7 @@ FAMILIES: dict[str, dict[str, tuple[str, str]]] = {
         "listener": ("listener", "Where programs submit mail, and which clients may."),
         "account": ("account", "The logins of programs that submit mail."),
         "credential": ("credential", "The secrets that connectors log in with."),
+        "signing": ("signing", "The keys that mail leaves signed with (DKIM)."),
         "route": ("route", "Show which connector carries an address, and why the others do not."),
         "config": ("config", "Show, reload, export, import and compare configurations."),
         "service": ("service", "A systemd unit for the server."),
@@ -51,6 +52,7 @@ FAMILIES: dict[str, dict[str, tuple[str, str]]] = {
     },
     "Watch": {
         "report": ("report", "Show what happened in a day, a week or a month."),
+        "domain": ("domain", "Show what receivers look up about a sending domain: SPF, DKIM, DMARC and more."),
         "alarm": ("alarm", "What is watched, and who hears when it goes wrong."),
         "metrics": ("metrics", "Print the numbers that monitoring programs collect."),
     },

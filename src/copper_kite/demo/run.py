@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from copper_kite.demo.day import DayClock
+from copper_kite.demo.domain import write_domain
 from copper_kite.demo.history import write_history
 from copper_kite.demo.scenario import BEACON_RULES, GATE_RULES, Letter, day_of_letters, render
 from copper_kite.net import Dialogue, Plan, RelaySession, make_authority, open_session
@@ -93,6 +94,7 @@ class Demo:
     def _configure(self, port: int, beacon: int, gate: int) -> Loaded:
         config = self.folder / "kite.toml"
         config.write_text(_CONFIG.format(port=port, beacon=beacon, gate=gate, folder=self.folder))
+        write_domain(self.folder)
         return load_configuration(config)
 
     async def _hand_in(self, port: int, clock: DayClock) -> None:
@@ -138,6 +140,7 @@ class Demo:
 def make_history(folder: Path, now: float) -> int:
     """Sixty days in the queue of a new folder, with the demo's configuration beside it; how many messages those are."""
     (folder / "kite.toml").write_text(_CONFIG.format(port=2525, beacon=2587, gate=2465, folder=folder))
+    write_domain(folder)
     (folder / "credentials.toml").touch(mode=0o600)
     (folder / "credentials.toml").write_text(
         "".join(f'[{name}]\nlogin = "{LOGIN}"\npassword = "not set"\n' for name in CREDENTIALS.values())
@@ -159,6 +162,8 @@ _CONFIG = """\
 [server]
 name = "quay1.ternferries.example"
 data = "queue"
+dns = "zone:ferries.zone"           # so that it needs no network
+addresses = ["192.0.2.25"]
 
 [identity]
 domain = "ternferries.example"
@@ -175,6 +180,7 @@ hosts = ["localhost:{beacon}"]
 tls = "starttls"
 trust = "out.beaconpost.example/tls/ca.pem"
 credential = "beacon"
+spf = "include:spf.beaconpost.example"
 
 [[connector]]
 name = "harbour"                    # a partner with an authority of its own: gate.harbouroffice.example
@@ -183,6 +189,17 @@ hosts = ["localhost:{gate}"]
 tls = "implicit"
 trust = "gate.harbouroffice.example/tls/ca.pem"
 credential = "harbour"
+spf = "ip4:198.51.100.25"
+
+[[signing]]
+domain = "ternferries.example"
+selector = "r20260504"
+key = "keys/r20260504.ternferries.example.pem"
+
+[[signing]]
+domain = "ternferries.example"
+selector = "e20260504"
+key = "keys/e20260504.ternferries.example.pem"
 
 [log]
 to = "file:kite.log"

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from copper_kite.trace.pulse import Pulse
     from copper_kite.trace.refused import Refused, group_refused, matching_refusals, refused_verdict
     from copper_kite.trace.running import attempt_of
+    from copper_kite.trace.signatures import SignatureChecks, check_signatures, signatures_verdict
     from copper_kite.trace.sought import Sought
     from copper_kite.trace.sources import configured_sources, find_map, found_files, named_sources
     from copper_kite.trace.story import Story, tell_story
@@ -46,6 +47,7 @@ __getattr__, __all__ = lazy_exports(
         "pulse": "Pulse",
         "refused": "Refused group_refused matching_refusals refused_verdict",
         "running": "attempt_of",
+        "signatures": "SignatureChecks check_signatures signatures_verdict",
         "sought": "Sought",
         "sources": "configured_sources find_map found_files named_sources",
         "story": "Story tell_story",

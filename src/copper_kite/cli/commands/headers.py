@@ -25,11 +25,12 @@ from copper_kite.cli.shared.options import json_option, load_settings
 if TYPE_CHECKING:
     from copper_kite.settings import Loaded
     from copper_kite.store import Recipient
-    from copper_kite.trace import Departure, Step, Way
+    from copper_kite.trace import Departure, SignatureChecks, Step, Way
     from copper_kite.verdict import Verdict
 
 __all__ = ["headers"]
 
+LOOKUP_SECONDS = 5.0  # for the key of each signature
 BAR = 10  # columns of the longest delay
 
 
@@ -40,18 +41,28 @@ BAR = 10  # columns of the longest delay
 @click.option(
     "--believe", "trusted", multiple=True, metavar="NAME", help="Trust the Authentication-Results of this server."
 )
+@click.option("--verify", is_flag=True, help="Check the DKIM signatures of the whole message instead.")
 @json_option
 @click.pass_obj
 def headers(
-    config: str | None, file: IO[bytes], number: int | None, limit: int, trusted: tuple[str, ...], as_json: bool
+    config: str | None,
+    file: IO[bytes],
+    number: int | None,
+    limit: int,
+    trusted: tuple[str, ...],
+    verify: bool,
+    as_json: bool,
 ) -> None:
-    """Show the path of a received message from its header.
+    """Show the path of a received message from its header, or with --verify whether its signatures hold.
 
     FILE is a message, its header, or an mbox; without it, or with -, paste it and end with Ctrl-D. Of an mbox with
     several messages each gets a line, and --number looks at one of them.
     """
     from copper_kite.trace import find_way
 
+    if verify:
+        _verify_signatures(config, file, number, as_json=as_json)
+        return
     found = _messages(file)
     if number is not None:
         _show_way(find_way(_numbered(found, number), trusted), config, as_json=as_json)
@@ -63,6 +74,55 @@ def headers(
     _show_several(ways, as_json=as_json)
     if len(ways) == limit and next(found, None) is not None:
         echo(f"… and more; --limit {limit * 10} shows more of them", err=as_json)
+
+
+def _verify_signatures(config: str | None, file: IO[bytes], number: int | None, *, as_json: bool) -> None:
+    """Exit with 1 where no signature holds, and 4 where that cannot be told."""
+    import asyncio
+    import time
+
+    from copper_kite.cli.output.signature_output import print_signatures, signatures_json
+    from copper_kite.net import Lookups
+    from copper_kite.routing import dns_of
+    from copper_kite.trace import check_signatures
+
+    content = _whole_message(file, number)
+    loaded = _settings_or_none(config)
+    dns = dns_of(loaded) if loaded is not None else "system"
+
+    async def check() -> SignatureChecks:
+        return await check_signatures(content, Lookups(dns, LOOKUP_SECONDS), time.time())
+
+    checks = asyncio.run(check())
+    if as_json:
+        print_json(signatures_json(checks))
+    else:
+        print_signatures(checks)
+    results = {result.result for result in checks.results}
+    if "pass" not in results:
+        raise SystemExit(4 if results == {"temperror"} else 1)
+
+
+def _whole_message(file: IO[bytes], number: int | None) -> bytes:
+    """The message of a file, or one of an mbox."""
+    from copper_kite.mail import mbox_messages
+
+    content = file.read()
+    if content.startswith(b"From ") or number is not None:
+        return _numbered(mbox_messages(content.splitlines(keepends=True)), number or 1)
+    return content
+
+
+def _settings_or_none(config: str | None) -> Loaded | None:
+    """The configuration, if there is one; it must be there where it was named."""
+    from copper_kite.errors import SettingsError
+
+    try:
+        return load_settings(config)
+    except SettingsError:
+        if config is not None:
+            raise
+        return None
 
 
 def _numbered(found: Iterator[bytes], number: int) -> bytes:
@@ -129,15 +189,9 @@ def _longest(way: Way) -> tuple[str, str]:
 
 
 def _show_way(way: Way, config: str | None, *, as_json: bool) -> None:
-    from copper_kite.errors import SettingsError
     from copper_kite.trace import way_verdict
 
-    loaded = None
-    try:
-        loaded = load_settings(config)
-    except SettingsError:
-        if config is not None:
-            raise
+    loaded = _settings_or_none(config)
     departure = _departure(way, loaded) if loaded is not None else None
     verdict = way_verdict(way, loaded.server_name if loaded else "")
     if departure is not None and departure.wrong:

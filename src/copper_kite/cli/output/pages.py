@@ -32,6 +32,7 @@ TOPICS = {
     "jam": "A jam of 3,000 messages, taken apart with five commands.",
     "scripts": "The language of the session scripts that `kite play` plays.",
     "stand-ins": "How `kite catch` behaves, and misbehaves.",
+    "domain": "The sending domain in DNS, and signed mail.",
     "zones": "Names without DNS, for trials.",
     "line-maps": "How the logs of other programs are read.",
     "metrics": "What monitoring programs collect, and how they ask whether all is well.",

@@ -1,0 +1,69 @@
+"""What the signatures of a message are worth, for people and as JSON."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from copper_kite.cli.output.show import echo, print_table, print_verdict, verdict_json
+
+if TYPE_CHECKING:
+    from copper_kite.mail import SignatureResult
+    from copper_kite.trace import SignatureChecks
+
+__all__ = ["print_signatures", "signatures_json"]
+
+
+def print_signatures(checks: SignatureChecks) -> None:
+    """A line for each signature, the seals, and the verdict."""
+    from copper_kite.trace import signatures_verdict
+
+    if checks.results:
+        print_table(
+            ("result", "domain", "selector", "algorithm", "why"),
+            [
+                (
+                    one.result,
+                    one.signature.domain or "?",
+                    one.signature.selector or "?",
+                    one.signature.tags.get("a", "?"),
+                    _why(one),
+                )
+                for one in checks.results
+            ],
+            wraps=True,
+        )
+    if checks.sealed_by:
+        echo(f"sealed on its way (ARC) by {', then '.join(checks.sealed_by)}; seals are not checked")
+    if checks.results or checks.sealed_by:
+        echo()
+    print_verdict(signatures_verdict(checks))
+
+
+def _why(result: SignatureResult) -> str:
+    testing = "the key is published as a trial (t=y)" if result.testing else ""
+    return "; ".join(filter(None, (result.why, result.changed, testing)))
+
+
+def signatures_json(checks: SignatureChecks) -> dict[str, Any]:
+    """The same as JSON values."""
+    from copper_kite.trace import signatures_verdict
+
+    return {
+        "from_domain": checks.author_domain or None,
+        "signatures": [
+            {
+                "result": one.result,
+                "domain": one.signature.domain or None,
+                "selector": one.signature.selector or None,
+                "algorithm": one.signature.tags.get("a"),
+                "signed_fields": [name.decode("utf-8", "replace") for name in one.signature.names],
+                "key_bits": one.bits or None,
+                "testing": one.testing,
+                "why": one.why or None,
+                "changed": one.changed or None,
+            }
+            for one in checks.results
+        ],
+        "sealed_by": checks.sealed_by,
+        "verdict": verdict_json(signatures_verdict(checks)),
+    }
