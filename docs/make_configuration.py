@@ -12,7 +12,7 @@ from pydantic_core import PydanticUndefined
 
 from copper_kite.settings import model, recording
 from copper_kite.settings.alarm import ALARM_KINDS, Alarm, ReportSettings
-from copper_kite.settings.domain import DomainSettings
+from copper_kite.settings.domain import DomainSettings, TlsReports
 from copper_kite.settings.signing import Signing
 
 HEAD = """\
@@ -61,6 +61,7 @@ TABLES: tuple[tuple[str, type[BaseModel]], ...] = (
     ("[[alarm]]", Alarm),
     ("[report]", ReportSettings),
     ("[domain]", DomainSettings),
+    ("[tls_reports]", TlsReports),
     ("[[other_log]]", recording.OtherLog),
 )
 
@@ -154,6 +155,8 @@ EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
     ("Guard", "surge"): ("10.0", ""),
     ("Guard", "at_least"): ("200", ""),
     ("Server", "max_hops"): ("50", "RFC 5321 6.3"),
+    ("Connector", "policy"): ('"dane"', "RFC 7672; RFC 8461"),
+    ("Connector", "policy_port"): ("8443", "RFC 8461 3.3"),
     ("Connector", "sign"): ("true", "RFC 6376 5"),
     ("Connector", "spf"): ('"include:spf.beaconpost.example"', "RFC 7208 5.2"),
     ("Server", "addresses"): ('["192.0.2.25", "2001:db8::25"]', "RFC 7208 4.1"),
@@ -164,6 +167,9 @@ EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
     ("Signing", "expires"): ('"14d"', "RFC 6376 3.5"),
     ("Signing", "use"): ('"next"', "RFC 6376 3.1"),
     ("Signing", "since"): ('"2026-11-29"', ""),
+    ("TlsReports", "send"): ("true", "RFC 8460"),
+    ("TlsReports", "organization"): ('"Tern Island Ferries"', "RFC 8460 4.4"),
+    ("TlsReports", "contact"): ('"duty@crew.example"', "RFC 8460 4.4"),
     ("DomainSettings", "lists"): ('["listed.example"]', "RFC 5782"),
     ("DomainSettings", "selectors"): ('["beacon1"]', "RFC 6376 3.1"),
     ("Connector", "sender"): ('"booking@ternferries.example"', "RFC 5322 3.6.2"),

@@ -30,12 +30,6 @@ KINDS = {
 NOT = {
     "A-07": "accounts are in memory; nothing can be unreachable while a login is checked",
     "A-15": "bound by tls-server-end-point (RFC 5929); Python gives no exporter of TLS 1.3, which RFC 9266 would take",
-    "T-16": "no DANE: the resolver that is asked is not known to validate",
-    "T-17": "no DANE",
-    "T-18": "no DANE",
-    "T-19": "no MTA-STS: it needs HTTPS to the recipient's domain",
-    "T-20": "no MTA-STS",
-    "T-21": "no TLS reports: they tell of DANE and MTA-STS",
 }
 TO_COME = "not shown yet"
 

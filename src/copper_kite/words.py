@@ -87,6 +87,7 @@ class Event(StrEnum):
     ALARM = "alarm"  # an administrator was told of something
     SURGE = "surge"  # a sender is slowed down, since it sends far more than it ever did
     REPORTED = "reported"  # a report was sent that was due
+    TLS_REPORTED = "TLS reported"  # another domain was told how TLS with its hosts went
     NOTICE = "notice"  # the sender was told of a failure
     ABOUT = "about"  # this message is a notice about that one
     BEYOND = "beyond"  # a notice from elsewhere told what became of it
@@ -202,6 +203,9 @@ class Cause(StrEnum):
     CERTIFICATE_NOT_YET_VALID = "certificate not yet valid", _CERTIFICATE
     CERTIFICATE_WRONG_NAME = "certificate for another name", _CERTIFICATE
     CERTIFICATE_WEAK = "certificate too weak", _CERTIFICATE
+    DANE_MISMATCH = "certificate against its TLSA records", _CERTIFICATE
+    DANE_UNKNOWN = "TLSA records not told"
+    STS_NO_HOST = "no host that MTA-STS allows"
     CERTIFICATE_NOT_PINNED = "certificate not pinned", _CERTIFICATE
     LOGIN_IN_CLEAR = "login in clear"
     LOGIN_NOT_OFFERED = "login not offered"

@@ -26,6 +26,7 @@ from copper_kite.errors import KiteError
 from copper_kite.monitoring.collector import render
 from copper_kite.monitoring.conditions import describe_condition
 from copper_kite.monitoring.due_report import DueReport
+from copper_kite.monitoring.due_tls_reports import DueTlsReports
 from copper_kite.monitoring.health import Problem
 from copper_kite.monitoring.readings import Readings, take_readings
 from copper_kite.monitoring.totals import Totals
@@ -181,10 +182,14 @@ def serve(descriptor: int | None) -> None:
     if descriptor is not None:
         server = MonitoringServer(socket.socket(fileno=descriptor), source)
         threading.Thread(target=server.serve_forever, daemon=True).start()
-    report = DueReport(source.loaded)
+    report, tls_reports = DueReport(source.loaded), DueTlsReports(source.loaded)
     while True:
         began = time.monotonic()
-        for kind, found in (("alarms", evaluate_alarms(source)), ("report", _due_report(report))):
+        for kind, found in (
+            ("alarms", evaluate_alarms(source)),
+            ("report", _due_report(report)),
+            ("tls_report", _due_report(tls_reports)),
+        ):
             if found:
                 sys.stdout.write(f"{json.dumps({kind: found})}\n")
         sys.stdout.flush()
@@ -192,7 +197,7 @@ def serve(descriptor: int | None) -> None:
         time.sleep(max(EVALUATION_SECONDS, took / MOST_SHARE))
 
 
-def _due_report(report: DueReport) -> dict[str, Any] | None:
+def _due_report(report: DueReport | DueTlsReports) -> dict[str, Any] | None:
     """A report that is to be sent, or the `fault` that keeps it from being made; it is tried again later."""
     try:
         return report.make_if_due(time.time())

@@ -17,18 +17,22 @@ if TYPE_CHECKING:
     from copper_kite.net.certificate import Certificate, read_certificate
     from copper_kite.net.client import ClientSession
     from copper_kite.net.conversation import FAREWELL_SECONDS, start_of
+    from copper_kite.net.dane import TlsaFound, find_tlsa, why_no_match
+    from copper_kite.net.demand import DANE, Demand, Tlsa
     from copper_kite.net.dialogue import NOTE, SERVER, SIGNS, Dialogue
     from copper_kite.net.failure import PassedOver, SessionFailed, SessionSeen, StageDone, Tried
     from copper_kite.net.opening import closing_on_failure, connect_as, open_session
     from copper_kite.net.own import listens_at
     from copper_kite.net.peer import Peer, user_of
     from copper_kite.net.plan import Plan, Timeouts
+    from copper_kite.net.policy import demanded
     from copper_kite.net.records import ZONE, DnsAnswer, Found, Lookups
     from copper_kite.net.relaying import RelaySession
     from copper_kite.net.resolve import mail_exchangers, resolve_host
     from copper_kite.net.second_look import look_again, may_tell_more, open_looking, shown_chain
     from copper_kite.net.server import LATER, Answer, Handler, ServerSession
     from copper_kite.net.session_registry import SessionRegistry
+    from copper_kite.net.sts import StsFailed, StsPolicies, StsPolicy, fetch_policy, parse_policy
     from copper_kite.net.tls import PIN, Sessions, client_context, end_point_binding
     from copper_kite.net.tls_transport import TlsTransport
 
@@ -40,18 +44,22 @@ __getattr__, __all__ = lazy_exports(
         "certificate": "Certificate read_certificate",
         "client": "ClientSession",
         "conversation": "FAREWELL_SECONDS start_of",
+        "dane": "TlsaFound find_tlsa why_no_match",
+        "demand": "DANE Demand Tlsa",
         "dialogue": "Dialogue NOTE SERVER SIGNS",
         "failure": "PassedOver SessionFailed SessionSeen StageDone Tried",
         "opening": "closing_on_failure connect_as open_session",
         "own": "listens_at",
         "peer": "Peer user_of",
         "plan": "Plan Timeouts",
+        "policy": "demanded",
         "records": "DnsAnswer Found Lookups ZONE",
         "relaying": "RelaySession",
         "resolve": "mail_exchangers resolve_host",
         "second_look": "look_again may_tell_more open_looking shown_chain",
         "server": "Answer Handler LATER ServerSession",
         "session_registry": "SessionRegistry",
+        "sts": "StsFailed StsPolicies StsPolicy fetch_policy parse_policy",
         "tls": "PIN Sessions client_context end_point_binding",
         "tls_transport": "TlsTransport",
     },

@@ -8,6 +8,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import secrets
+import time
 from collections.abc import Iterator
 from dataclasses import replace
 
@@ -15,6 +16,8 @@ from copper_kite.errors import EngineMisuse, ProtocolViolation
 from copper_kite.net import tls
 from copper_kite.net.client_protocol import ClientProtocol
 from copper_kite.net.conversation import Conversation
+from copper_kite.net.dane import why_no_match
+from copper_kite.net.demand import DANE
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.failure import SessionFailed
 from copper_kite.net.plan import Plan
@@ -139,7 +142,7 @@ class ClientSession(Conversation):
                 self._transport,
                 self._wire,
                 context,
-                self.plan.host,
+                self.plan.server_name,
                 self.plan.timeouts.secure,
                 None if earlier is None else earlier.session,
             )
@@ -148,6 +151,11 @@ class ClientSession(Conversation):
         if not tls.is_pinned(self.plan.trust, self.chain):
             shown = tls.fingerprint(self.chain[0]) if self.chain else "none"
             raise self._failed(Cause.CERTIFICATE_NOT_PINNED, f"its certificate is {shown}, which is not pinned")
+        demand = self.plan.demand
+        if demand is not None and self.plan.trust == DANE:
+            why = why_no_match(demand.tlsa, self.chain, demand.names, time.time())
+            if why:
+                raise self._failed(Cause.DANE_MISMATCH, why)
 
     @contextlib.contextmanager
     def _handshake_errors(self) -> Iterator[None]:

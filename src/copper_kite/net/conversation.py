@@ -39,6 +39,7 @@ class Conversation:
     ) -> None:
         self._loop = asyncio.get_running_loop()
         self.plan = plan
+        self.hop = plan  # the next hop as its connector has it; `plan` is what its policy and TLS made of that
         self._wire = wire
         self._transport = transport
         self._engine = smtp.Client(lenient=self.lenient)
@@ -73,6 +74,7 @@ class Conversation:
             in_clear=None if self.in_clear is None else self.in_clear.keywords,
             keywords=self.capabilities.keywords,
             chain=self.chain,
+            policy=self.plan.demand.name if self.plan.demand is not None else "",
         )
 
     def _now(self) -> float:

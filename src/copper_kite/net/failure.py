@@ -48,7 +48,7 @@ class SessionSeen:
 
     `next_hop` and `address` are with whom; `tried` lists the addresses that gave no session before, `passed_over` the
     next hops that had been down already; `in_clear` is what was offered before TLS, None when it never came to that;
-    `chain` the certificates shown, in DER, the peer's first.
+    `chain` the certificates shown, in DER, the peer's first; `policy` what TLS was demanded by (see `Demand`).
     """
 
     next_hop: str = ""
@@ -60,6 +60,7 @@ class SessionSeen:
     in_clear: Mapping[str, tuple[str, ...]] | None = None
     keywords: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     chain: Sequence[bytes] = ()
+    policy: str = ""
 
 
 class SessionFailed(KiteError):

@@ -51,8 +51,7 @@ async def open_session(
     Its addresses are tried until one gives a session, those that `memory` holds for bad last. Raises SessionFailed, the
     failure that came furthest; nothing stays open then.
     """
-    if plan.tls == "opportunistic":
-        plan = replace(plan, trust=UNVERIFIED)
+    plan = _opportunistic(plan)
     host = await _Host.resolved(plan, dialogue, memory)
     while True:
         connected = await host.connect()
@@ -79,6 +78,11 @@ async def connect_as(kind: type[S], plan: Plan, dialogue: Dialogue, earlier: Ses
     """
     host = await _Host.resolved(plan, dialogue)
     return host.session(kind, plan, await host.connect(), earlier)
+
+
+def _opportunistic(plan: Plan) -> Plan:
+    """Opportunistic TLS verifies nobody (RFC 7435)."""
+    return replace(plan, trust=UNVERIFIED) if plan.tls == "opportunistic" else plan
 
 
 class _Host:
@@ -193,6 +197,11 @@ async def _prepared(host: _Host, connected: Connected, earlier: Sessions | None)
                 raise
             if session.tried_to_resume:
                 earlier, what = None, "TLS resumption failed: trying again without"
+            elif plan.fallback is not None:
+                plan, what = (
+                    _opportunistic(plan.fallback),
+                    "what MTA-STS would demand failed (testing): going on without",
+                )
             elif plan.tls == "opportunistic":
                 plan, what = replace(plan, tls="off"), "no TLS available: trying again in clear"
             else:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
 
+from copper_kite.net.demand import Demand
 from copper_kite.settings import Credential, Endpoint
 from copper_kite.smtp import Secret
 
@@ -53,11 +54,18 @@ class Plan:
     max_iterations: int = 1_000_000  # of SCRAM, that a server may ask for
     login_in_clear: bool = False
     timeouts: Timeouts = field(default_factory=Timeouts)
+    demand: Demand | None = None  # of the policy of the next hop, if it has one
+    fallback: Plan | None = None  # for where what is demanded fails and is only for trial
 
     @property
     def where(self) -> str:
         """As people and commands name it: `host:port`, `[address]:port` or `unix:/path`."""
         return str(Endpoint(self.host, self.port, self.path))
+
+    @property
+    def server_name(self) -> str:
+        """The name that TLS is for (RFC 6066 3); under DANE that of the TLSA records (RFC 7672 8.1)."""
+        return self.demand.names[0] if self.demand is not None and self.demand.names else self.host
 
     def logging_in_as(self, credential: Credential) -> Plan:
         """The same, with this login and what there is for it; nothing is left of another one."""

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import asyncio
 import ipaddress
+from collections.abc import Iterator
 from dataclasses import dataclass
 from enum import StrEnum
 from functools import lru_cache
@@ -183,6 +184,17 @@ def _zone(file: str) -> Zone:
     return from_file(file, origin=".", relativize=False, check_origin=False)
 
 
+def _is_signed(zone: Zone, place: Any) -> bool:
+    """Whether a name counts as signed: a DS record stands for it, or for a name above it."""
+    return any(zone.get_rdataset(above, "DS") is not None for above in _upwards(place))
+
+
+def _upwards(place: Any) -> Iterator[Any]:
+    while len(place) > 1:
+        yield place
+        place = place.parent()
+
+
 def _in_zone(zone: Zone, name: str, kind: str) -> DnsAnswer:
     from dns import name as names
 
@@ -191,11 +203,11 @@ def _in_zone(zone: Zone, name: str, kind: str) -> DnsAnswer:
         node = zone.get_node(place)
         if node is None:
             above = any(other.is_subdomain(place) for other in zone.nodes)  # RFC 8020: then the name is there, too
-            return DnsAnswer(name, kind, Found.NONE if above else Found.NO_NAME)
+            return DnsAnswer(name, kind, Found.NONE if above else Found.NO_NAME, secure=_is_signed(zone, place))
         records = zone.get_rdataset(place, kind)
         alias = zone.get_rdataset(place, "CNAME")
         if records is not None or alias is None:
             found = Found.NONE if records is None else Found.RECORDS
-            return DnsAnswer(name, kind, found, tuple(records or ()), canonical=_plain(place))
+            return DnsAnswer(name, kind, found, tuple(records or ()), _is_signed(zone, place), "", _plain(place))
         place = alias[0].target
     return DnsAnswer(name, kind, Found.FAILED, problem="too many aliases, one after the other")

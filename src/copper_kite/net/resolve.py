@@ -7,7 +7,7 @@ import ipaddress
 import socket
 
 from copper_kite.net.failure import SessionFailed
-from copper_kite.net.records import SYSTEM, Found, ask
+from copper_kite.net.records import SYSTEM, DnsAnswer, Found, ask
 from copper_kite.words import Cause, Stage
 
 __all__ = ["mail_exchangers", "resolve_host"]
@@ -21,7 +21,7 @@ async def resolve_host(host: str, port: int, seconds: float, dns: str = SYSTEM) 
     Raises SessionFailed at the stage `resolve`.
     """
     if dns != SYSTEM and not _is_address(host):
-        found = [address for kind in ("AAAA", "A") for address in await _query(host, kind, seconds, dns)]
+        found = [address for kind in ("AAAA", "A") for address in (await _query(host, kind, seconds, dns)).texts]
         if not found:
             raise _failed(Cause.NAME_NOT_FOUND, f"{host}: no address")
         return list(dict.fromkeys(found))
@@ -38,17 +38,19 @@ async def resolve_host(host: str, port: int, seconds: float, dns: str = SYSTEM) 
     return list(dict.fromkeys(entry[4][0] for entry in entries if isinstance(entry[4][0], str)))
 
 
-async def mail_exchangers(domain: str, seconds: float, dns: str = SYSTEM) -> list[tuple[int, str]]:
-    """The MX records of `domain` as (preference, host), in no order; none where the domain exists without any.
+async def mail_exchangers(domain: str, seconds: float, dns: str = SYSTEM) -> tuple[list[tuple[int, str]], bool]:
+    """The MX records of `domain` as (preference, host), in no order; none where the domain exists without any. And
+    whether DNSSEC vouches for them.
 
     An alias is followed (RFC 5321 5.1). Raises SessionFailed: DOMAIN_NOT_FOUND where there is no such domain,
     NAME_LOOKUP_FAILED where nobody can tell.
     """
     found = []
-    for text in await _query(domain, "MX", seconds, dns):
+    answer = await _query(domain, "MX", seconds, dns)
+    for text in answer.texts:
         preference, _, host = text.partition(" ")
         found.append((int(preference), host.removesuffix(".").lower() or "."))
-    return found
+    return found, answer.secure
 
 
 def _failed(cause: Cause, text: str) -> SessionFailed:
@@ -63,12 +65,12 @@ def _is_address(host: str) -> bool:
     return True
 
 
-async def _query(name: str, kind: str, seconds: float, dns: str) -> list[str]:
-    """The records' texts; none where the name has none of this kind. Raises SessionFailed."""
+async def _query(name: str, kind: str, seconds: float, dns: str) -> DnsAnswer:
+    """The records; none where the name has none of this kind. Raises SessionFailed."""
     answer = await ask(name, kind, seconds, dns)
     if answer.found is Found.NO_NAME:
         missing = Cause.DOMAIN_NOT_FOUND if kind == "MX" else Cause.NAME_NOT_FOUND
         raise _failed(missing, f"{name}: no such name in DNS")
     if answer.found is Found.FAILED:
         raise _failed(Cause.NAME_LOOKUP_FAILED, f"{name}: {answer.problem}".lower())
-    return answer.texts
+    return answer

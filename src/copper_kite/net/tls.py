@@ -11,6 +11,7 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any, NamedTuple
 
+from copper_kite.net.demand import DANE
 from copper_kite.net.plan import Plan
 from copper_kite.smtp import Binding
 from copper_kite.words import Cause
@@ -43,7 +44,7 @@ def client_context(trust: str, certificate: str = "", key: str = "", ciphers: st
     `is_pinned` then checks). `certificate` and `key` are files of our own; `ciphers` narrows TLS 1.2, in the library's
     notation. Raises OSError (ssl.SSLError is one) when a file cannot be used.
     """
-    if trust in (LOOK, UNVERIFIED) or trust.startswith(PIN):
+    if trust in (LOOK, UNVERIFIED, DANE) or trust.startswith(PIN):
         context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
         context.check_hostname = False
         context.verify_mode = ssl.CERT_NONE

@@ -291,7 +291,14 @@ def _facts_of(
     login, mode = (plan.login, plan.tls) if plan is not None else ("", "")
     seen = stop.seen if stop is not None else SessionSeen()
     passed_over = tuple(map(_passed_over, seen.passed_over))
-    return SessionFacts(_stages(seen.stages), _tried(seen.tried), login=login, mode=mode, passed_over=passed_over)
+    return SessionFacts(
+        _stages(seen.stages),
+        _tried(seen.tried),
+        login=login,
+        mode=mode,
+        policy=seen.policy,
+        passed_over=passed_over,
+    )
 
 
 def _session_facts(session: RelaySession, plan: Plan, signed: str) -> SessionFacts:
@@ -308,6 +315,7 @@ def _session_facts(session: RelaySession, plan: Plan, signed: str) -> SessionFac
         session.mechanism,
         plan.tls,
         plan.trust,
+        plan.demand.name if plan.demand is not None else "",
         signed,
         tuple(map(_passed_over, session.passed_over)) if session.passed_over else (),
     )

@@ -23,7 +23,10 @@ from copper_kite.net import (
     SessionFailed,
     Sessions,
     SessionSeen,
+    StsPolicies,
+    StsPolicy,
     Tried,
+    demanded,
     listens_at,
     look_again,
     mail_exchangers,
@@ -100,12 +103,14 @@ class Hops:
         now: Callable[[], float],
         *,
         spread: bool = False,
+        dane: bool = False,
         fault: Callable[[Exception], str] = _words_of,
         told: Told = _tell_nobody,
         shown: Callable[[Plan, bytes], None] = _tell_nobody,
     ) -> None:
         self.plans = tuple(plans)
         self.spread = spread
+        self._dane = dane  # whether TLSA records of the hosts count
         self._retry = retry
         self._now = now
         self._fault = fault
@@ -227,8 +232,10 @@ class Hops:
     async def _open(self, plan: Plan, dialogue: Dialogue) -> RelaySession:
         memory, looked = self._memories.setdefault(plan, AddressMemory()), self._found_lately(plan, _SILENCE)
         try:
-            opening = open_session(plan, dialogue, self._earlier, memory)
+            demands = await self._with_policy(plan)
+            opening = open_session(demands, dialogue, self._earlier, memory)
             session = await open_looking(plan, dialogue, opening, looked)
+            session.hop = plan
         except SessionFailed as failure:
             if failure.cause is Cause.SPEAKS_TLS and looked is None:
                 self._looks[plan] = _Look(self._now(), _SILENCE, failure)
@@ -240,6 +247,10 @@ class Hops:
         if session.chain:
             self._report_certificate(plan, session.chain[0])
         return session
+
+    async def _with_policy(self, plan: Plan) -> Plan:
+        """The plan with what the policy of its host demands. Raises SessionFailed."""
+        return await demanded(plan, (), None, dane=True) if self._dane else plan
 
     def _report_certificate(self, plan: Plan, certificate: bytes) -> None:
         now = self._now()
@@ -337,8 +348,14 @@ class MxHops(Hops):
         listening: Collection[Endpoint] = (),
         *,
         fault: Callable[[Exception], str] = _words_of,
+        policies: StsPolicies | None = None,
+        dane: bool = False,
     ) -> None:
-        super().__init__((), retry, now, fault=fault)
+        super().__init__((), retry, now, fault=fault, dane=dane)
+        self._policies = policies
+        self._sts: StsPolicy | None = None
+        self._sts_problem = ""  # why no newer policy could be had
+        self._secure = False  # whether DNSSEC vouches for the names of the exchangers
         self.first = first
         self._domain = domain
         self._own = own
@@ -370,6 +387,8 @@ class MxHops(Hops):
                 self._not_looked_up(ours, dialogue)
                 raise ours from error
             dialogue.noted(asyncio.get_running_loop().time(), f"{self._domain} is taken by {', '.join(hosts)}")
+            if self._sts_problem:
+                dialogue.noted(asyncio.get_running_loop().time(), f"MTA-STS: {self._sts_problem}")
             self._unknown, self._looked_up = None, self._now()
             self.plans = tuple(replace(self.first, host=host) for host in hosts)
         return await super().open(dialogue)
@@ -391,9 +410,22 @@ class MxHops(Hops):
             if await self._ourselves([address]):
                 raise SessionFailed(Stage.RESOLVE, Cause.MAIL_LOOP, f"{self._domain} is this server itself", LOOP)
             return [address]
-        records = await mail_exchangers(self._domain, first.timeouts.resolve, first.dns)
+        records, self._secure = await mail_exchangers(self._domain, first.timeouts.resolve, first.dns)
         own = {*self._own, *await self._ourselves([host for _, host in records] or [self._domain])}
-        return mx_order(self._domain, records, own)
+        hosts = mx_order(self._domain, records, own)
+        if self._policies is not None and first.tls != "off":
+            self._sts, self._sts_problem = await self._policies.find(self._domain, first.timeouts.resolve)
+        if self._sts is None or self._sts.mode != "enforce":
+            return hosts
+        allowed = [host for host in hosts if self._sts.allows(host)]
+        if not allowed:
+            text = f"the MTA-STS policy of {self._domain} allows none of its hosts ({', '.join(hosts)})"
+            raise SessionFailed(Stage.RESOLVE, Cause.STS_NO_HOST, text)
+        return allowed
+
+    async def _with_policy(self, plan: Plan) -> Plan:
+        """By DANE where DNSSEC vouches for the way from the domain to the host (RFC 7672 2.2.1), and by MTA-STS."""
+        return await demanded(plan, (self._domain,), self._sts, dane=self._dane and self._secure)
 
     def clock_stepped(self, by: float) -> None:
         """The clock was set by so many seconds."""

@@ -290,7 +290,7 @@ class Lane:
 
     def _is_done(self, session: RelaySession) -> bool:
         """Whether a session is to carry no more: it has had its share, or a next hop that comes first is back."""
-        return session.spent or self.hops.has_better(session.plan)
+        return session.spent or self.hops.has_better(session.hop)
 
     async def _next_job(self) -> Job | None:
         """The next job; None when none comes for a while, or when all ends."""
@@ -328,7 +328,7 @@ class Lane:
         return self._jobs.take(), outgoing
 
     def _prepare(self, job: Job, session: RelaySession) -> Outgoing:
-        proven = session.verified and self.hops.proven
+        proven = session.verified and (self.hops.proven or session.plan.demand is not None)
         outgoing = prepare(job, self._settings.next_hop(session.capabilities, proven, self._signatures))
         job.changed, job.signed = outgoing.changed, outgoing.signed
         return outgoing
@@ -411,7 +411,7 @@ class Lane:
             words = self._sink.fault(error, message=id_text(job.message.id), connector=self._name)
             return _Attempt(job, stop=AttemptFailure(stage=session.stage, cause=Cause.INTERNAL, text=words))
         self._barren = 0
-        if self.hops.worked(session.plan):
+        if self.hops.worked(session.hop):
             self._sink.came_back(self)
         return _Attempt(job, results)
 
@@ -424,7 +424,7 @@ class Lane:
             return
         self._barren += failure.cause.broke_session
         if (failure.reply is not None and failure.reply.code == 421) or self._barren >= MOST_BARREN:
-            self.hops.failed(session.plan, failure)
+            self.hops.failed(session.hop, failure)
 
     def _beside(self, session: RelaySession) -> bool:
         """Whether another session is open beside this one."""

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable
 from functools import partial
 
 from copper_kite.clock import Clock
-from copper_kite.net import Plan
+from copper_kite.net import Plan, StsPolicies
 from copper_kite.relay.backlog import Key
 from copper_kite.relay.decide import Retry
 from copper_kite.relay.hops import Down, Hops, MxHops, literal_address
@@ -69,7 +69,8 @@ class Lanes:
             else:
                 changed.append(connector.name)
                 told, shown = partial(self._told, connector.name), partial(self._shown, connector.name)
-                hops = Hops(plans, retry, clock.now, spread=connector.spread, fault=self._fault, told=told, shown=shown)
+                hops = Hops(plans, retry, clock.now, spread=connector.spread, fault=self._fault, told=told, shown=shown,
+                            dane=connector.policy == "dane")  # fmt: skip
                 self._lanes[key] = Lane(connector, hops, self._sink, clock.now, self._signatures)
         self._retired = [*(lane for lane in self._retired if lane.at_work), *before.values()]
         if self._signatures.take_up(loaded):  # what waited for a key may go
@@ -82,11 +83,16 @@ class Lanes:
         self._mx = {entry.name: entry for entry in loaded.settings.connector if entry.mx}
         self._listening = [bind for entry in loaded.settings.listener if entry.enabled for bind in entry.bind]
         self._plans = {name: make_plan(loaded, entry) for name, entry in self._mx.items()}
+        self._policies = {name: self._sts(loaded, entry) for name, entry in self._mx.items() if entry.policy == "auto"}
         return {
             name
             for name, entry in self._mx.items()
             if known.get(name) == entry and plans.get(name) == self._plans[name] and listening == self._listening
         }
+
+    def _sts(self, loaded: Loaded, connector: Connector) -> StsPolicies:
+        plan, file = self._plans[connector.name], loaded.data / f"sts-{connector.name}.json"
+        return StsPolicies(file, self._clock.now, plan.dns, plan.trust, connector.policy_port)
 
     def withdraw(self) -> list[Job]:
         """Take the jobs that wait for a session out of all lanes; those that are retired end their sessions."""
@@ -114,7 +120,8 @@ class Lanes:
         if len(self._lanes) >= MAX_LANES:
             self._lanes = {other: lane for other, lane in self._lanes.items() if not other[1] or lane.load.jobs}
         connector, plan = self._mx[name], self._plans[name]
-        hops = MxHops(domain, plan, self._retry, self._clock.now, self._own, self._listening, fault=self._fault)
+        hops = MxHops(domain, plan, self._retry, self._clock.now, self._own, self._listening, fault=self._fault,
+                      policies=self._policies.get(name), dane=connector.policy != "off")  # fmt: skip
         where = Endpoint(literal_address(domain) or domain, connector.next_hop.port)
         lane = self._lanes[key] = Lane(connector, hops, self._sink, self._clock.now, self._signatures, where, domain)
         return lane

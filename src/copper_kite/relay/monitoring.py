@@ -45,6 +45,8 @@ class Monitoring:
         """A line from the process: the conditions of alarms, or a report that is due."""
         now = self._clock.now()
         self._alarms.update(found.get("alarms", {}), now)
+        if "tls_report" in found:
+            self._send_tls_report(found["tls_report"], now)
         report = found.get("report", {})
         if "fault" in report:
             self._dispatcher.log.write("error", "report", text=f"it cannot be made: {report['fault']}")
@@ -53,6 +55,20 @@ class Monitoring:
             entry = JournalEntry(at=now, event=Event.REPORTED, facts=facts)
             self._dispatcher.own_mail.send_message(base64.b64decode(report["content"]), report["to"], entry)
             self._dispatcher.log.write("notice", "report", **facts)
+
+    def _send_tls_report(self, found: dict[str, Any], now: float) -> None:
+        """Send the report on a domain to its addresses, and note what came of those that went by HTTPS."""
+        if "fault" in found:
+            self._dispatcher.log.write("error", "TLS report", text=f"it cannot be made: {found['fault']}")
+            return
+        facts = {"domain": found["domain"], "period": found["period"]}
+        for to, content in found["messages"].items():
+            entry = JournalEntry(at=now, event=Event.TLS_REPORTED, facts={**facts, "to": to})
+            self._dispatcher.own_mail.send_message(base64.b64decode(content), to, entry)
+        for url, said in found["posted"].items():
+            entry = JournalEntry(at=now, event=Event.TLS_REPORTED, facts={**facts, "to": url, "said": said})
+            self._submit([WriteEntry(entry)], lambda error: None)
+        self._dispatcher.log.write("notice", "TLS report", **facts)
 
     def send_test(self, name: str) -> None:
         """Send a test event of an alarm."""

@@ -99,7 +99,12 @@ class MonitoringProcess:
     def _start(self, loaded: Loaded) -> None:
         """Start the process if the configuration needs it."""
         settings = loaded.settings
-        if self._bound is None and not settings.report.to and not any(alarm.enabled for alarm in settings.alarm):
+        if (
+            self._bound is None
+            and not settings.report.to
+            and not settings.tls_reports.send
+            and not any(alarm.enabled for alarm in settings.alarm)
+        ):
             return
         descriptors = [self._bound.sock.fileno()] if self._bound is not None else []
         words = [sys.executable, "-P", "-m", "copper_kite.monitoring.server", *map(str, descriptors)]

@@ -16,6 +16,16 @@ if TYPE_CHECKING:
     from copper_kite.report.page import report_page
     from copper_kite.report.period import Period, last_days, one_day, since_until
     from copper_kite.report.schedule import last_due, period_before
+    from copper_kite.report.tls_results import (
+        DomainTls,
+        TlsFailure,
+        TlsReport,
+        collect_tls,
+        report_addresses,
+        send_tls_report,
+        tls_message,
+        tls_report,
+    )
     from copper_kite.report.verify import Difference, compare_counts
 
 __getattr__, __all__ = lazy_exports(
@@ -27,6 +37,8 @@ __getattr__, __all__ = lazy_exports(
         "page": "report_page",
         "period": "Period last_days one_day since_until",
         "schedule": "period_before last_due",
+        "tls_results": "DomainTls TlsFailure TlsReport collect_tls report_addresses send_tls_report tls_message"
+        " tls_report",
         "verify": "Difference compare_counts",
     },
 )

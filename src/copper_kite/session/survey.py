@@ -8,10 +8,22 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from copper_kite.net import MAX_ADDRESSES, Dialogue, Plan, SessionFailed, interleave, mail_exchangers, resolve_host
+from copper_kite.net import (
+    MAX_ADDRESSES,
+    Dialogue,
+    Plan,
+    SessionFailed,
+    StsPolicies,
+    StsPolicy,
+    demanded,
+    interleave,
+    mail_exchangers,
+    resolve_host,
+)
 from copper_kite.routing import mx_order
 from copper_kite.session.probe import Letter, Probed, run_probe, verdict_on_stop
 from copper_kite.verdict import Verdict
+from copper_kite.words import Cause, Stage
 
 __all__ = ["Survey", "exchangers", "run_survey"]
 
@@ -30,14 +42,19 @@ class Survey:
         return bool(hosts) and hosts == {way.plan.where for way in self.ways if way.passed}
 
 
-async def run_survey(plans: Sequence[Plan], facts: Mapping[str, Any], letter: Letter | None) -> Survey:
-    """Probe each address of each host, all at the same time; `facts` is what the sentences may name."""
-    found = await asyncio.gather(*(_host(plan, facts, letter) for plan in plans))
+async def run_survey(hosts: Sequence[Plan | Probed], facts: Mapping[str, Any], letter: Letter | None) -> Survey:
+    """Probe each address of each host, all at the same time; `facts` is what the sentences may name.
+
+    A host that must not be met comes as what is known of it.
+    """
+    found = await asyncio.gather(*(_host(host, facts, letter) for host in hosts))
     ways = [way for of_host in found for way in of_host]
     return Survey(ways, _verdict(ways))
 
 
-async def _host(plan: Plan, facts: Mapping[str, Any], letter: Letter | None) -> list[Probed]:
+async def _host(plan: Plan | Probed, facts: Mapping[str, Any], letter: Letter | None) -> list[Probed]:
+    if isinstance(plan, Probed):
+        return [plan]
     if plan.path:
         return [await run_probe(plan, facts, letter)]
     try:
@@ -57,16 +74,33 @@ def _not_met(plan: Plan, failure: SessionFailed, facts: Mapping[str, Any]) -> Pr
 
 
 async def exchangers(
-    first: Plan, recipient: str, own: Collection[str], facts: Mapping[str, Any]
-) -> list[Plan] | Survey:
-    """The plans for the mail exchangers of a recipient's domain (RFC 5321 5.1); or why there are none."""
+    first: Plan, recipient: str, own: Collection[str], facts: Mapping[str, Any], policies: StsPolicies | None = None
+) -> list[Plan | Probed]:
+    """The plans for the mail exchangers of a recipient's domain (RFC 5321 5.1), as their policies demand them; or why
+    one, or all, must not be met. Without `policies`, none count."""
     domain = recipient.rpartition("@")[2]
     try:
-        records = await mail_exchangers(domain, first.timeouts.resolve, first.dns)
-        return [replace(first, host=host) for host in mx_order(domain, records, own)]
+        records, secure = await mail_exchangers(domain, first.timeouts.resolve, first.dns)
+        hosts = mx_order(domain, records, own)
     except SessionFailed as failure:
-        way = _not_met(replace(first, host=domain), failure, facts)
-        return Survey([way], way.verdict)
+        return [_not_met(replace(first, host=domain), failure, facts)]
+    plans = [replace(first, host=host) for host in hosts]
+    if policies is None:
+        return list(plans)
+    sts, _ = await policies.find(domain, first.timeouts.resolve)
+    return list(await asyncio.gather(*(_demanded(plan, domain, sts, facts, secure=secure) for plan in plans)))
+
+
+async def _demanded(
+    plan: Plan, domain: str, sts: StsPolicy | None, facts: Mapping[str, Any], *, secure: bool
+) -> Plan | Probed:
+    try:
+        if sts is not None and sts.mode == "enforce" and not sts.allows(plan.host):
+            text = f"the MTA-STS policy of {domain} does not allow {plan.host}"
+            raise SessionFailed(Stage.RESOLVE, Cause.STS_NO_HOST, text)
+        return await demanded(plan, (domain,), sts, dane=secure)
+    except SessionFailed as failure:
+        return _not_met(plan, failure, facts)
 
 
 def _verdict(ways: Sequence[Probed]) -> Verdict:

@@ -9,7 +9,7 @@ from typing import Literal, cast, get_args
 from pydantic import BaseModel, Field, IPvAnyAddress, field_validator
 
 from copper_kite.settings.alarm import Alarm, ReportSettings
-from copper_kite.settings.domain import DomainSettings
+from copper_kite.settings.domain import DomainSettings, TlsReports
 from copper_kite.settings.find import DATA
 from copper_kite.settings.recording import Journal, Log, Metrics, OtherLog
 from copper_kite.settings.signing import Signing
@@ -243,6 +243,15 @@ class Connector(Table):
         default=False, description="Without a smart host: straight to the mail exchangers of each recipient's domain."
     )
     port: int = Field(default=25, ge=1, le=65535, description="The port of mail exchangers, with `mx`.")
+    policy: Literal["auto", "dane", "off"] = Field(
+        default="auto",
+        description='Whether what a next hop publishes decides about TLS: `"auto"`: with `mx`, DANE (RFC 7672) and '
+        'MTA-STS (RFC 8461), with `hosts` nothing; `"dane"`: only that, also with `hosts`; `"off"`. It demands more '
+        "than `tls` does, and never less.",
+    )
+    policy_port: int = Field(
+        default=443, ge=1, le=65535, description="The port of policy hosts (MTA-STS); another one for trials."
+    )
     spread: bool = Field(default=False, description="Spread sessions over `hosts` by chance, and not in their order.")
     tls: Literal["implicit", "starttls", "opportunistic", "off"] = Field(
         default="starttls",
@@ -372,6 +381,7 @@ class Settings(Table):
     alarm: list[Alarm] = Field(default=[])
     report: ReportSettings = ReportSettings()
     domain: DomainSettings = DomainSettings()
+    tls_reports: TlsReports = TlsReports()
     other_log: list[OtherLog] = Field(default=[])
 
 

@@ -26,6 +26,7 @@ if TYPE_CHECKING:
         StageTook,
         TriedAddress,
     )
+    from copper_kite.store.files import put_file
     from copper_kite.store.folder import FolderLock, Note, Running, read_note, running_server, write_note
     from copper_kite.store.health import Lost, Rescued, Verified
     from copper_kite.store.ids import ID_LENGTH, IdMaker, id_range, id_text
@@ -90,6 +91,7 @@ _get, _names = lazy_exports(
         "contract": "CallbackFailed Defer History Place Reader ServerReads Store Writer",
         "dropped": "DROP_MODE DROP_NAME dropped_names why_no_drop_folder",
         "facts": "AttemptFacts PassedOverHop RecipientResult SessionFacts StageTook TriedAddress",
+        "files": "put_file",
         "folder": "FolderLock Note Running read_note running_server write_note",
         "health": "Lost Rescued Verified",
         "ids": "ID_LENGTH IdMaker id_range id_text",

@@ -81,6 +81,7 @@ class SessionFacts(NamedTuple):
     mechanism: str = ""
     mode: str = ""
     trust: str = ""
+    policy: str = ""  # of the next hop, by which TLS was demanded: see `net.Demand`
     signed: str = ""  # by whom the message was signed, with which selectors
     passed_over: tuple[PassedOverHop, ...] = ()
 

@@ -162,10 +162,16 @@ def _running_line(attempt: AttemptNow, now: float) -> StoryLine:
     return StoryLine(attempt.since, "running", attempt.stage, f"→ {attempt.address or attempt.next_hop}", "", text)
 
 
+_POLICIES = {"dane": "DANE", "sts": "MTA-STS", "sts, testing": "MTA-STS (testing)",
+             "sts, testing: failed": "MTA-STS (testing: it fails)"}  # fmt: skip
+
+
 def session_words(session: SessionFacts) -> str:
     """How safe a session was, as whom it was logged in, and by whom the message was signed."""
     unverified = ", certificate not verified" if session.trust == "unverified" else ""
     tls = f"{session.tls} {session.cipher}{unverified}" if session.tls else "no TLS"
+    if session.policy:
+        tls += f", by {_POLICIES.get(session.policy, session.policy)}"
     login = f", logged in as {session.login}" if session.login else ""
     return tls + login + (f", signed by {session.signed}" if session.signed else "")
 

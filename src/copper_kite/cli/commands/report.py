@@ -35,9 +35,10 @@ __all__ = ["report"]
 @click.option("--html", metavar="FILE", help="Also write it as one HTML page with figures.")
 @click.option("--mail", metavar="ADDRESS", help="Also send it there, as text and HTML with figures.")
 @click.option("--verify", is_flag=True, help="Compare the counts with the journal; exit 1 if they differ.")
+@click.option("--tls", is_flag=True, help="Show how TLS went with the mail exchangers of each domain.")
 @json_option
 @click.pass_context
-def report(ctx: click.Context, /, as_json: bool, verify: bool, **given: Any) -> None:
+def report(ctx: click.Context, /, as_json: bool, verify: bool, tls: bool, **given: Any) -> None:
     """Show what happened in a period, beside the period before; by default, in the last 24 hours.
 
     Numbers by connector, sender and domain; delays; what failed or was delayed, why, and what to do; outages;
@@ -49,6 +50,9 @@ def report(ctx: click.Context, /, as_json: bool, verify: bool, **given: Any) -> 
 
     now, loaded = time.time(), load_settings(ctx.obj)
     period = _period(now, given)
+    if tls:
+        _show_tls(loaded, Path(queue_folder(ctx.obj)), period, as_json=as_json)
+        return
     with open_store(Path(queue_folder(ctx.obj))).reader() as reader:
         if verify:
             ctx.exit(_verify(reader, period, as_json=as_json))
@@ -62,6 +66,23 @@ def report(ctx: click.Context, /, as_json: bool, verify: bool, **given: Any) -> 
         print_json(report_json(made))
     elif not given["html"] and not given["mail"]:
         show_report(made)
+
+
+def _show_tls(loaded: Loaded, folder: Path, period: Period, *, as_json: bool) -> None:
+    from copper_kite.cli.output.tls_output import print_tls, tls_json
+    from copper_kite.report import collect_tls
+    from copper_kite.store import open_store
+
+    connectors = {entry.name for entry in loaded.settings.connector if entry.mx}
+    history = open_store(folder).history()
+    try:
+        domains = collect_tls(history.between(period.start, period.end), connectors)
+    finally:
+        history.close()
+    if as_json:
+        print_json(tls_json(domains))
+    else:
+        print_tls(domains, period.title)
 
 
 def _mail(to: str, made: Report, loaded: Loaded) -> None:

@@ -96,7 +96,7 @@ def _exchangers(loaded: Loaded, recipient: str) -> list[str]:
 
     domain = recipient.rpartition("@")[2]
     try:
-        records = asyncio.run(mail_exchangers(domain, RESOLVE_SECONDS, dns_of(loaded)))
+        records, _ = asyncio.run(mail_exchangers(domain, RESOLVE_SECONDS, dns_of(loaded)))
         return mx_order(domain, records, {loaded.server_name.lower()})
     except SessionFailed as failure:
         say(f"no mail exchanger: {failure.text}", indent=2)

@@ -351,6 +351,7 @@ def _attempt_json(attempt: Attempt) -> dict[str, Any]:
         "mode": session.mode or None,
         "trust": session.trust or None,
         "changed": attempt.facts.changed or None,
+        "policy": attempt.facts.session.policy or None,
         "signed": attempt.facts.session.signed or None,
         "tried": [
             {"next_hop": next_hop, "address": address or None, "stage": stage, "cause": cause, "said": said}

@@ -78,6 +78,8 @@ def _facts(found: Probed) -> list[tuple[str, str]]:
         rows.append((where, _keywords(found.keywords)))
     if found.tls:
         rows.append(("TLS", found.tls))
+    if found.plan.demand is not None:
+        rows.append(("policy", found.plan.demand.words))
     for place, certificate in enumerate(found.chain):
         rows.append(("certificate" if not place else "signed by", certificate_words(certificate, found.at)))
     if found.keywords:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
@@ -40,8 +41,9 @@ def postmaster_letter(loaded: Loaded, entry: Connector, recipients: Sequence[str
 
 async def survey_connector(loaded: Loaded, entry: Connector, recipient: str | None, *, more: str) -> Survey:
     """Meet every next hop of a connector, at every address; `more` is the command that shows what was said."""
+    from copper_kite.net import StsPolicies
     from copper_kite.routing import make_plan, make_plans
-    from copper_kite.session import PATIENCE, Survey, exchangers, run_survey
+    from copper_kite.session import PATIENCE, exchangers, run_survey
 
     facts = {
         "connector": entry.name, "credential": entry.credential, "mx": entry.mx, "recipient": recipient, "more": more,
@@ -54,8 +56,11 @@ async def survey_connector(loaded: Loaded, entry: Connector, recipient: str | No
         why = f"{entry.name} goes to each domain's own mail exchangers: name a recipient, by --to"
         raise InputError(why, usage=True)
     first = replace(make_plan(loaded, entry), timeouts=PATIENCE)
-    found = await exchangers(first, recipient, {loaded.server_name.lower()}, facts)
-    return found if isinstance(found, Survey) else await run_survey(found, facts, letter)
+    policies = None
+    if entry.policy == "auto" and entry.tls != "off":
+        policies = StsPolicies(None, time.time, first.dns, first.trust, entry.policy_port)
+    hosts = await exchangers(first, recipient, {loaded.server_name.lower()}, facts, policies)
+    return await run_survey(hosts, facts, letter)
 
 
 def print_survey(found: Survey, *, dialogue: bool) -> None:
