@@ -211,6 +211,9 @@ class Cause(StrEnum):
     LOGIN_NOT_OFFERED = "login not offered"
     LOGIN_UNPROVEN = "login not proven"
     SECRET_UNAVAILABLE = "secret unavailable"
+    TOKEN_REFUSED = "no new token"
+    TOKEN_UNAVAILABLE = "token server does not answer"
+    TOKEN_NOT_TAKEN = "token not taken"
     TOO_LARGE = "too large", _BEFORE
     OVER_OWN_LIMIT = "over our own limit", _BEFORE
     SIGNING_FAILED = "signing key cannot be used"

@@ -30,7 +30,7 @@ def well(folder: Path) -> Readings:
         now=NOW, loaded=load_configuration(write_site(folder, 2525, tls="off")), running=None, sums=Sums(),
         summary=QueueSummary(), lanes=(), stops=(), connectors=(), allowances=(), certificates=(),
         disk=Disk(5000 * MIB, 9000 * MIB, 64 * MIB), octets=0, dropped=0, faults=0, problems=(),
-        flow=Flow(), surges=(), unusable_keys=(), raised=frozenset(),
+        flow=Flow(), surges=(), unusable_keys=(), token_problems=(), raised=frozenset(),
     )  # fmt: skip
 
 
@@ -70,6 +70,12 @@ CASES: dict[str, tuple[dict[str, object], object, str, object]] = {
     ),
     "surge": ({"surges": ["www-data", "www-data"]}, None, "far more than ever: www-data", None),
     "configuration": ({"problems": [Problem("configuration", "line 3")]}, None, "line 3", None),
+    "tokens": (
+        {"token_problems": [("beacon", "invalid_grant", NOW - 7200)]},
+        None,
+        "gets no new token for 2h: invalid_grant",
+        None,
+    ),
     "signing": ({"unusable_keys": ["the key e1.pem cannot be used"]}, None, "mail from there waits", None),
     "drop_folder": ({"dropped": 3}, 2, "3 messages lie in the drop folder", 3),
 }

@@ -104,6 +104,13 @@ def _signing(readings: Readings, limit: float) -> str:
     return "; ".join(f"{problem}; mail from there waits" for problem in readings.unusable_keys)
 
 
+def _tokens(readings: Readings, limit: float) -> str:
+    return "; ".join(
+        f"credential {name} gets no new token for {span_text(readings.now - since)}: {why}"
+        for name, why, since in readings.token_problems
+    )
+
+
 _CONDITIONS: dict[str, Callable[[Readings, float], str]] = {
     "connector_failing": _connector_failing,
     "oldest_waiting": _oldest_waiting,
@@ -117,4 +124,5 @@ _CONDITIONS: dict[str, Callable[[Readings, float], str]] = {
     "configuration": _configuration,
     "drop_folder": _drop_folder,
     "signing": _signing,
+    "tokens": _tokens,
 }

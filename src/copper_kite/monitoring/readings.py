@@ -8,6 +8,7 @@ from pathlib import Path
 
 from copper_kite.monitoring.health import Disk, Problem, disk_of, find_problems
 from copper_kite.monitoring.totals import Sums, Totals
+from copper_kite.net import read_token_problems
 from copper_kite.settings import Loaded, unusable_keys
 from copper_kite.store import (
     ConnectorState,
@@ -56,6 +57,7 @@ class Readings:
     flow: Flow  # of the last hour
     raised: frozenset[str]  # alarms
     surges: Sequence[str]  # senders that the guard slowed down in the last hour
+    token_problems: Sequence[tuple[str, str, float]]  # credentials that get no new token: which, why, since when
     unusable_keys: Sequence[str]  # what is wrong with each key that is to sign and cannot
 
 
@@ -83,6 +85,7 @@ def take_readings(loaded: Loaded, totals: Totals, now: float) -> Readings:
             flow=flow_of(reader.tallies(now - HOUR), now),
             raised=frozenset(one.name for one in read_alarms(loaded.data) if one.notified_at is not None),
             surges=[entry.facts["who"] for entry in reader.noted(Event.SURGE, now - HOUR)],
+            token_problems=read_token_problems(loaded.data),
             unusable_keys=[problem for _, problem in unusable_keys(loaded)],
         )  # fmt: skip
 

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 from copper_kite.lazy import lazy_exports
 
 if TYPE_CHECKING:
+    from copper_kite.net.access_tokens import TokenSource, read_token_problems, token_source
     from copper_kite.net.addresses import MAX_ADDRESSES, AddressMemory, interleave
     from copper_kite.net.authority import CertificateFiles, make_authority
     from copper_kite.net.certificate import Certificate, read_certificate
@@ -21,6 +22,14 @@ if TYPE_CHECKING:
     from copper_kite.net.demand import DANE, Demand, Tlsa
     from copper_kite.net.dialogue import NOTE, SERVER, SIGNS, Dialogue
     from copper_kite.net.failure import PassedOver, SessionFailed, SessionSeen, StageDone, Tried
+    from copper_kite.net.oauth import (
+        DeviceCode,
+        TokenFailed,
+        await_device_login,
+        find_metadata,
+        request_token,
+        start_device_login,
+    )
     from copper_kite.net.opening import closing_on_failure, connect_as, open_session
     from copper_kite.net.own import listens_at
     from copper_kite.net.peer import Peer, user_of
@@ -39,6 +48,7 @@ if TYPE_CHECKING:
 __getattr__, __all__ = lazy_exports(
     __name__,
     {
+        "access_tokens": "TokenSource read_token_problems token_source",
         "addresses": "AddressMemory MAX_ADDRESSES interleave",
         "authority": "CertificateFiles make_authority",
         "certificate": "Certificate read_certificate",
@@ -48,6 +58,7 @@ __getattr__, __all__ = lazy_exports(
         "demand": "DANE Demand Tlsa",
         "dialogue": "Dialogue NOTE SERVER SIGNS",
         "failure": "PassedOver SessionFailed SessionSeen StageDone Tried",
+        "oauth": "DeviceCode TokenFailed await_device_login find_metadata request_token start_device_login",
         "opening": "closing_on_failure connect_as open_session",
         "own": "listens_at",
         "peer": "Peer user_of",

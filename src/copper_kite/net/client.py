@@ -11,15 +11,18 @@ import secrets
 import time
 from collections.abc import Iterator
 from dataclasses import replace
+from pathlib import Path
 
 from copper_kite.errors import EngineMisuse, ProtocolViolation
 from copper_kite.net import tls
+from copper_kite.net.access_tokens import token_source
 from copper_kite.net.client_protocol import ClientProtocol
 from copper_kite.net.conversation import Conversation
 from copper_kite.net.dane import why_no_match
 from copper_kite.net.demand import DANE
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.failure import SessionFailed
+from copper_kite.net.oauth import TokenFailed
 from copper_kite.net.plan import Plan
 from copper_kite.net.secret import SecretUnavailable, fetch
 from copper_kite.net.tls_transport import secure_client
@@ -28,6 +31,7 @@ from copper_kite.smtp import (
     Masks,
     Mechanism,
     Reply,
+    Secret,
     Syntax,
     choose_mechanism,
     decode_base64,
@@ -183,32 +187,51 @@ class ClientSession(Conversation):
         self.stage, began = Stage.LOGIN, self._now()
         if not self.verified and not plan.login_in_clear:
             raise self._failed(Cause.LOGIN_IN_CLEAR, "a login goes only under verified TLS")
+        credentials = await self._credentials(plan)
+        mechanism, reply = await self._log_in(plan, credentials)
+        if not reply.positive and plan.oauth is not None and credentials.token is not None:
+            self.dialogue.noted(self._now(), "the access token was refused: once more, with a new one")
+            token_source(plan.oauth, Path(plan.data)).discard(credentials.token)
+            mechanism, reply = await self._log_in(plan, await self._credentials(plan))
+        if not reply.positive:
+            told = f"; {mechanism.told}" if mechanism.told else ""
+            cause = Cause.TOKEN_NOT_TAKEN if credentials.token is not None else Cause.REPLY
+            raise self._failed(cause, f"login refused: {reply}{told}", reply)
+        if not mechanism.proven:
+            raise self._failed(
+                Cause.LOGIN_UNPROVEN, "the server took the login without proving that it knows the password"
+            )
+        assert self._masks is not None
+        self._masks.thorough = False
+        self._stage_done(began, f"{reply} ({self.mechanism})")
+
+    async def _credentials(self, plan: Plan) -> LoginCredentials:
+        """What to log in with, from where it is kept; from now on the dialogue masks it. Raises SessionFailed."""
         try:
             password = await fetch(plan.password, plan.password_command)
-            token = await fetch(plan.token, plan.token_command)
+            if plan.oauth is not None:
+                token: Secret | None = await token_source(plan.oauth, Path(plan.data)).get()
+            else:
+                token = await fetch(plan.token, plan.token_command)
         except SecretUnavailable as error:
             raise self._failed(Cause.SECRET_UNAVAILABLE, str(error)) from error
+        except TokenFailed as error:
+            raise self._failed(error.cause, str(error)) from error
         bound = tls.end_point_binding(self.chain[0]) if self.chain else None
         nonce = secrets.token_urlsafe(18)
-        credentials = LoginCredentials(
-            plan.login, password, token, plan.host, plan.port, nonce, bound, plan.max_iterations
-        )
         self._masks = Masks(secret.reveal() for secret in (password, token) if secret is not None)
         self.dialogue.masks = self._masks
+        return LoginCredentials(plan.login, password, token, plan.host, plan.port, nonce, bound, plan.max_iterations)
+
+    async def _log_in(self, plan: Plan, credentials: LoginCredentials) -> tuple[Mechanism, Reply]:
+        """One login; once more where the server does not know our kind of binding. Raises SessionFailed."""
         mechanism = self._mechanism(plan, credentials)
         reply = await self._converse_login(mechanism)
         if not reply.positive and mechanism.binds_in_vain:
             self.dialogue.noted(self._now(), "the server does not know this kind of binding: once more, without")
             mechanism = self._mechanism(plan, replace(credentials, nonce=secrets.token_urlsafe(18)), unbound=True)
             reply = await self._converse_login(mechanism)
-        if not reply.positive:
-            raise self._failed(Cause.REPLY, f"login refused: {reply}", reply)
-        if not mechanism.proven:
-            raise self._failed(
-                Cause.LOGIN_UNPROVEN, "the server took the login without proving that it knows the password"
-            )
-        self._masks.thorough = False
-        self._stage_done(began, f"{reply} ({self.mechanism})")
+        return mechanism, reply
 
     def _mechanism(self, plan: Plan, credentials: LoginCredentials, *, unbound: bool = False) -> Mechanism:
         """The strongest mechanism that both sides support. Raises SessionFailed."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field, replace
 
 from copper_kite.net.demand import Demand
-from copper_kite.settings import Credential, Endpoint
+from copper_kite.settings import Credential, Endpoint, OAuthClient
 from copper_kite.smtp import Secret
 
 __all__ = ["Plan", "Timeouts"]
@@ -50,6 +50,8 @@ class Plan:
     token: Secret | None = None
     password_command: str = ""
     token_command: str = ""
+    oauth: OAuthClient | None = None  # what gets tokens
+    data: str = ""  # the folder in which tokens are kept
     mechanisms: tuple[str, ...] = ()  # those that may be taken; empty for any
     max_iterations: int = 1_000_000  # of SCRAM, that a server may ask for
     login_in_clear: bool = False
@@ -76,4 +78,5 @@ class Plan:
             token=credential.token,
             password_command=credential.password_command,
             token_command=credential.token_command,
+            oauth=credential.oauth,
         )

@@ -30,6 +30,7 @@ from copper_kite.relay.retention import Retention
 from copper_kite.relay.routes import routes_noted
 from copper_kite.relay.submission import Submission
 from copper_kite.relay.supervisor import Supervisor
+from copper_kite.relay.token_keeper import TokenKeeper
 from copper_kite.relay.usage import Usage
 from copper_kite.relay.watched import WatchedClock
 from copper_kite.settings import Endpoint, Loaded
@@ -78,6 +79,7 @@ class Service:
     refusals: Refusals
     listeners: Listeners
     monitoring: Monitoring
+    tokens: TokenKeeper
     routes: Callable[[], list[JournalEntry]]  # as they were written down
     undo: AsyncExitStack
     taken_at: float = 0.0  # when the configuration was taken up
@@ -123,14 +125,17 @@ class Service:
         listeners = undo.enter_context(closing(Listeners(registry, submission, supervisor, log)))
         monitoring = Monitoring(loaded, dispatcher, writer.submit, clock, supervisor)
         undo.push_async_callback(monitoring.stop)
+        tokens = TokenKeeper(clock, log)
+        undo.callback(tokens.stop)
         service = cls(
             lost=lost, loaded=loaded, clock=clock, writer=writer, log=log, dispatcher=dispatcher, retention=retention,
             registry=registry, gate=gate, room=room, refusals=refusals, listeners=listeners, monitoring=monitoring,
-            routes=routes, undo=undo,
+            tokens=tokens,             routes=routes, undo=undo,
         )  # fmt: skip
         service._set_limits(loaded)
         monitoring.process.bind(loaded)
         await listeners.take_up(loaded)
+        tokens.take_up(loaded)
         monitoring.take_up(loaded)
         clock.stepped = partial(_clock_stepped, dispatcher)
         service._look_after(store, supervisor, clock)
@@ -196,6 +201,7 @@ class Service:
             _take_up_log(self.log, self.loaded)
             raise
         self.monitoring.take_up(loaded)
+        self.tokens.take_up(loaded)
         self._set_limits(loaded)
         self.dispatcher.reload(loaded)
         self.loaded = loaded

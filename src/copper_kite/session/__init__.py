@@ -25,6 +25,8 @@ if TYPE_CHECKING:
     from copper_kite.session.standin import PUT_OFF, REFUSED, Rule, StandIn, StandInPlan
     from copper_kite.session.survey import Survey, exchangers, run_survey
     from copper_kite.session.talk import HELPERS, Said, Talk, holds_secret
+    from copper_kite.session.token_stand_in import TokenStandIn
+    from copper_kite.session.web_stand_in import WebReply, WebRequest, WebStandIn, policy_responder
 
 __getattr__, __all__ = lazy_exports(
     __name__,
@@ -43,5 +45,7 @@ __getattr__, __all__ = lazy_exports(
         "standin": "PUT_OFF REFUSED Rule StandIn StandInPlan",
         "survey": "Survey exchangers run_survey",
         "talk": "HELPERS Said Talk holds_secret",
+        "token_stand_in": "TokenStandIn",
+        "web_stand_in": "WebReply WebRequest WebStandIn policy_responder",
     },
 )

@@ -19,6 +19,7 @@ from copper_kite.net import LATER, Answer, Handler, ServerSession, SessionRegist
 from copper_kite.session.behaviour import Judge, Misbehaviour, Rule
 from copper_kite.session.caught import Caught, number_text
 from copper_kite.session.lenient_reader import LenientReader
+from copper_kite.session.token_stand_in import TokenStandIn
 from copper_kite.settings import Allowance
 from copper_kite.smtp import (
     SCRAM_LEAST,
@@ -70,16 +71,21 @@ class StandInPlan:
     loose_end: bool = False
     offers: Offers | None = None
     binding: Binding | None = None  # of its own certificate, for logins bound to the TLS
+    tokens: TokenStandIn | None = None  # what gives the tokens that it takes
     authority: Path | None = None  # the file by which its certificate can be trusted, where one is
 
     def what_it_offers(self) -> Offers:
         """What stands after EHLO."""
-        return self.offers or Offers(
+        offers = self.offers or Offers(
             max_size=self.max_size,
             starttls=self.tls == "starttls",
             logins=MECHANISMS if self.logins else (),
             clear_logins=self.tls == "off",
         )
+        return offers if self.tokens is None else replace(offers, logins=TOKEN_MECHANISMS)
+
+
+TOKEN_MECHANISMS = ("OAUTHBEARER", "XOAUTH2")
 
 
 class StandIn:
@@ -195,6 +201,8 @@ class _Logins(NoDirectory):
         return self._plan.logins.get(login)
 
     def token_holds(self, login: str, token: Secret) -> bool:
+        if self._plan.tokens is not None:
+            return login in self._plan.logins and self._plan.tokens.holds(token.reveal())
         return self._plan.logins.get(login) == token
 
     def binding(self, kind: str) -> Binding | None:

@@ -49,7 +49,7 @@ if TYPE_CHECKING:
     from copper_kite.settings.networks import is_within
     from copper_kite.settings.recording import LEVELS, Log, Metrics
     from copper_kite.settings.schema import json_schema
-    from copper_kite.settings.secrets import Credential, check_credential, read_credentials
+    from copper_kite.settings.secrets import Credential, OAuthClient, check_credential, read_credentials
     from copper_kite.settings.server_tls import server_context
     from copper_kite.settings.service_units import NAME, STATE, service_unit, socket_unit
     from copper_kite.settings.signing import Signing
@@ -90,7 +90,7 @@ __getattr__, __all__ = lazy_exports(
         "networks": "is_within",
         "recording": "LEVELS Log Metrics",
         "schema": "json_schema",
-        "secrets": "Credential check_credential read_credentials",
+        "secrets": "Credential OAuthClient check_credential read_credentials",
         "server_tls": "server_context",
         "service_units": "NAME STATE service_unit socket_unit",
         "signing": "Signing",

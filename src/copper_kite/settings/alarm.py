@@ -18,7 +18,7 @@ MOST = 10**9
 When = Literal[
     "connector_failing", "oldest_waiting", "waiting", "failed_share", "refused", "allowance", "disk",
     "certificate_expires", "surge", "configuration", "drop_folder",
-    "signing",
+    "signing", "tokens",
 ]  # fmt: skip
 
 
@@ -60,6 +60,7 @@ ALARM_KINDS: dict[str, AlarmKind] = {
     "surge": AlarmKind(_nothing, 0.0, "the guard slowed a sender down in the last hour"),
     "configuration": AlarmKind(_nothing, 0.0, "the server refused the configuration in the file"),
     "drop_folder": AlarmKind(_count, 100.0, "more messages lie in the drop folder"),
+    "tokens": AlarmKind(_nothing, 0.0, "a token server gives a connector no new access token"),
     "signing": AlarmKind(_nothing, 0.0, "a key that mail must be signed with cannot be used"),
 }
 

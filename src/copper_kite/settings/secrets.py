@@ -14,14 +14,28 @@ from copper_kite.errors import Finding, InputError, NotReadable
 from copper_kite.settings.locate import locate_key
 from copper_kite.smtp import Secret
 
-__all__ = ["Credential", "check_credential", "read_credentials"]
+__all__ = ["Credential", "OAuthClient", "check_credential", "read_credentials"]
 
 _NAME = re.compile(r"[A-Za-z0-9_-]+")
 
 
 @dataclass(frozen=True, slots=True)
+class OAuthClient:
+    """What gets access tokens for a credential: by a refresh token, or else by the client's own secret. `trust` is by
+    what the token server is believed: `system`, or a CA file."""
+
+    name: str
+    token_endpoint: str
+    client_id: str
+    client_secret: Secret | None = None
+    scope: str = ""
+    refresh_token: Secret | None = None
+    trust: str = "system"
+
+
+@dataclass(frozen=True, slots=True)
 class Credential:
-    """What a connector logs in with: a password or a token, or the command that prints one."""
+    """What a connector logs in with: a password or a token, the command that prints one, or what gets tokens."""
 
     name: str
     login: str
@@ -29,6 +43,7 @@ class Credential:
     token: Secret | None = None
     password_command: str = ""
     token_command: str = ""
+    oauth: OAuthClient | None = None
 
 
 _KINDS: dict[str, Callable[[str, str, str], Credential]] = {
@@ -38,6 +53,7 @@ _KINDS: dict[str, Callable[[str, str, str], Credential]] = {
     "token_command": lambda name, login, value: Credential(name, login, token_command=value),
 }
 _SECRETS = tuple(_KINDS)
+_OAUTH = ("token_endpoint", "client_id", "client_secret", "scope", "refresh_token", "trust")
 
 
 def read_credentials(path: Path, findings: list[Finding]) -> dict[str, Credential]:
@@ -62,12 +78,14 @@ def read_credentials(path: Path, findings: list[Finding]) -> dict[str, Credentia
         if not isinstance(table, dict):
             wrong(name, "stands outside a table", f"write [{name}] and its keys below", line)
             continue
-        for key in table.keys() - {"login", "enabled", *_SECRETS}:
-            remedy = f"the keys are login, enabled, and one of {', '.join(_SECRETS)}"
+        for key in table.keys() - {"login", "enabled", *_SECRETS, *_OAUTH}:
+            remedy = (
+                f"the keys are login, enabled, and one of {', '.join(_SECRETS)}; or those of `kite credential login`"
+            )
             wrong(f"{name}.{key}", "unknown key", remedy, locate_key(source, (name, key)))
         if table.get("enabled", True) is False:
             continue
-        credential = _credential_of(name, table)
+        credential = _credential_of(name, table, path.parent)
         if isinstance(credential, Credential):
             found[name] = credential
         else:
@@ -97,8 +115,10 @@ def _read_source(path: Path, wrong: Callable[..., None]) -> str:
     return ""
 
 
-def _credential_of(name: str, table: dict[str, Any]) -> Credential | tuple[str, str]:
+def _credential_of(name: str, table: dict[str, Any], folder: Path) -> Credential | tuple[str, str]:
     """The credential that a table describes; or what is wrong with it, and what to write."""
+    if "token_endpoint" in table:
+        return _oauth_credential(name, table, folder)
     login, given = table.get("login"), [key for key in _SECRETS if key in table]
     value = table[given[0]] if len(given) == 1 else None
     if not (isinstance(login, str) and login and isinstance(value, str) and value):
@@ -106,6 +126,28 @@ def _credential_of(name: str, table: dict[str, Any]) -> Credential | tuple[str, 
     if "\0" in login + value:
         return "login and password hold no NUL", ""
     return _KINDS[given[0]](name, login, value)
+
+
+def _oauth_credential(name: str, table: dict[str, Any], folder: Path) -> Credential | tuple[str, str]:
+    wrong = [key for key in ("login", *_OAUTH) if not isinstance(table.get(key, ""), str)]
+    missing = [key for key in ("login", "client_id") if not table.get(key)]
+    if wrong or missing:
+        return f"{(wrong + missing)[0]} is needed, as text", f"kite credential login {name} writes it"
+    if not table.get("refresh_token") and not table.get("client_secret"):
+        return "there is neither refresh_token nor client_secret", f"kite credential login {name} gets one"
+    if [key for key in _SECRETS if key in table]:
+        return "it has a password or token, and gets tokens", "one of both"
+    secret, refresh, trust = (table.get(key, "") for key in ("client_secret", "refresh_token", "trust"))
+    client = OAuthClient(
+        name,
+        table["token_endpoint"],
+        table["client_id"],
+        Secret(secret) if secret else None,
+        table.get("scope", ""),
+        Secret(refresh) if refresh else None,
+        "system" if trust in ("", "system") else str(folder / trust),
+    )
+    return Credential(name, table["login"], oauth=client)
 
 
 def check_credential(name: str, login: str, password: str) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import secrets
 import signal
 import ssl
 import sys
@@ -12,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from copper_kite.cli.commands.catch_web import start_policy_host, start_token_server, web_options
 from copper_kite.cli.output.show import echo, json_text, local_time, print_json, print_table, say, size
 from copper_kite.cli.shared.options import Endpoints, json_option
 from copper_kite.errors import Finding, InputError, SettingsError
@@ -60,6 +62,7 @@ folder_option = click.option(
 @click.option("--behave", metavar="FILE", help="Behaviour file, see `kite help stand-ins`.")
 @click.option("--put-off", multiple=True, metavar="PATTERN", help="Recipients to answer with 450; * and ? match.")
 @click.option("--refuse", multiple=True, metavar="PATTERN", help="Recipients to answer with 550.")
+@web_options
 @click.option("--json", "as_json", is_flag=True, help="Print one line of JSON for each message.")
 def run(
     addresses: tuple[Endpoint, ...],
@@ -73,6 +76,7 @@ def run(
     put_off: tuple[str, ...],
     refuse: tuple[str, ...],
     as_json: bool,
+    **web: Any,
 ) -> None:
     """Accept mail until Ctrl-C: on 127.0.0.1:2587, or on each ADDRESS:PORT.
 
@@ -80,6 +84,7 @@ def run(
     """
     from copper_kite.session import PUT_OFF, REFUSED, Behaviour, Rule, read_behaviour
     from copper_kite.settings import Endpoint
+    from copper_kite.smtp import Secret
 
     if any(address.path for address in addresses):
         raise click.BadParameter("a stand-in listens on TCP addresses", param_hint="ADDRESS:PORT")
@@ -88,8 +93,11 @@ def run(
     changes: dict[str, Any] = {"tls": behaviour.tls.model_copy(update={"mode": tls} if tls else {})}
     behaviour = behaviour.model_copy(update=changes | ({"name": name} if name else {}))
     rules = [Rule(pattern, PUT_OFF) for pattern in put_off] + [Rule(pattern, REFUSED) for pattern in refuse]
-    plan = _plan(behaviour, folder, _logins(credentials), _files(certificate, key), rules)
-    asyncio.run(_run(plan, endpoints, as_json))
+    logins = _logins(credentials)
+    if web["tokens_at"] is not None:
+        logins |= {login: Secret(secrets.token_urlsafe()) for login in web["token_logins"] or ("ticketing",)}
+    plan = _plan(behaviour, folder, logins, _files(certificate, key), rules)
+    asyncio.run(_run(plan, endpoints, web, as_json))
 
 
 def _files(certificate: str | None, key: str | None) -> CertificateFiles | None:
@@ -129,13 +137,22 @@ def _logins(credentials: str | None) -> dict[str, Secret]:
     found = read_credentials(Path(credentials), findings)
     if findings:
         raise SettingsError(findings)
-    secrets = {one.login: one.password or one.token for one in found.values()}
-    return {login: secret for login, secret in secrets.items() if secret is not None}
+    known = {one.login: one.password or one.token for one in found.values()}
+    return {login: secret for login, secret in known.items() if secret is not None}
 
 
-async def _run(plan: StandInPlan, endpoints: Sequence[Endpoint], as_json: bool) -> None:
-    from copper_kite.session import StandIn
+async def _run(plan: StandInPlan, endpoints: Sequence[Endpoint], web: dict[str, Any], as_json: bool) -> None:
+    from dataclasses import replace
 
+    from copper_kite.session import StandIn, TokenStandIn
+
+    servers = []
+    if web["tokens_at"] is not None:
+        tokens = TokenStandIn(lifetime=web["token_lifetime"], fault=web["token_fault"])
+        servers.append(await start_token_server(tokens, web["tokens_at"]))
+        plan = replace(plan, tokens=tokens)
+    if web["policies"]:
+        servers.append(await start_policy_host(web["policies"], web["policy_at"], plan.folder or Path()))
     told = asyncio.Event()
     for number in (signal.SIGTERM, signal.SIGINT):
         asyncio.get_running_loop().add_signal_handler(number, told.set)
@@ -154,6 +171,8 @@ async def _run(plan: StandInPlan, endpoints: Sequence[Endpoint], as_json: bool) 
         echo(f'connectors trust it with: trust = "{plan.authority.absolute()}"', err=True)
     await told.wait()
     await stand_in.stop()
+    for server in servers:
+        await server.stop()
     echo(f"caught {caught} messages", err=True)
 
 

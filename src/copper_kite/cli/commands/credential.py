@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from copper_kite.cli.commands.credential_login import get_tokens, login_options
 from copper_kite.cli.output.show import echo, print_json, print_table
 from copper_kite.cli.shared.completion import complete_names
 from copper_kite.cli.shared.editing import near, take_up_secrets
@@ -92,7 +93,32 @@ def set_credential(config: str | None, /, name: str, login: str | None, **source
     _put(config, name, login, source)
 
 
-for _command in (add_credential, set_credential):
+@credential.command("login")
+@click.argument("name")
+@click.pass_obj
+def log_in(config: str | None, /, name: str, **given: Any) -> None:
+    """Get a credential that logs in with access tokens (OAuth 2), which the server renews by itself.
+
+    A code is shown for somebody to enter in a browser elsewhere; with --own-secret, nobody has to.
+    """
+    from copper_kite.settings import check_credential
+
+    path, document = _file(config)
+    known = document.values(document.blocks(name)[0]) if document.blocks(name) else {}
+    login = given.pop("login") or known.get("login") or click.prompt("login", err=True)
+    check_credential(name, str(login), "unused")
+    source = {key: given.pop(key) for key in list(given) if key.startswith("password_")}
+    values = {"login": str(login), **get_tokens(name, given, source, path.parent.absolute())}
+    if known:
+        document.remove_block(document.blocks(name)[0])
+    document.add(name, values, array=False)
+    _write(
+        config, path, document, name, f"credential {name} with login {login} is in {path}; its tokens renew themselves"
+    )
+
+
+login_options(log_in)
+for _command in (add_credential, set_credential, log_in):
     password_options(_command)
 
 

@@ -39,6 +39,7 @@ class Mechanism:
     def __init__(self, credentials: LoginCredentials) -> None:
         self._credentials = credentials
         self.proven = True
+        self.told = ""  # what the server says of a refusal, beside its reply
 
     @property
     def binds_in_vain(self) -> bool:

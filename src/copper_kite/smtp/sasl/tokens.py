@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 
 from copper_kite.smtp.grammar import Syntax
@@ -9,6 +10,31 @@ from copper_kite.smtp.sasl.base import Challenge, Directory, Exchange, Mechanism
 from copper_kite.smtp.sasl.values import ProvenLogin, Secret, decode_text, escape_name, unescape_name
 
 __all__ = ["OAuthBearer", "OAuthBearerExchange", "XOAuth2", "XOAuth2Exchange"]
+
+
+STATUSES = {
+    "invalid_token": "the token has ended, was revoked, or is for something else",
+    "400": "the token has ended, was revoked, or is for something else",
+    "401": "the token has ended, was revoked, or is for something else",
+    "insufficient_scope": "the token does not cover sending mail",
+    "invalid_request": "the server did not understand the login",
+}
+MAX_TOLD = 200  # characters of what a server says
+
+
+def explain_error(challenge: bytes) -> str:
+    """What the JSON in a challenge says of a refused token (RFC 7628 3.2.2); empty where it is none."""
+    try:
+        told = json.loads(challenge)
+    except ValueError:
+        return ""
+    if not isinstance(told, dict):
+        return ""
+    status = str(told.get("status", ""))
+    words = [f"status {status}: {STATUSES[status]}" if status in STATUSES else f"status {status}" if status else ""]
+    words += [f"{name} {told[name]}" for name in ("scope", "schemes", "openid-configuration") if told.get(name)]
+    text = "; ".join(filter(None, words))[:MAX_TOLD]
+    return f"the server says: {text}" if text.isprintable() and text else ""
 
 
 class OAuthBearer(Mechanism):
@@ -20,6 +46,7 @@ class OAuthBearer(Mechanism):
         return f"n,a={escape_name(credentials.login)},{where}\x01auth=Bearer {self._token}\x01\x01".encode()
 
     def next(self, challenge: bytes) -> bytes:
+        self.told = explain_error(challenge)
         return (self.first() or b"") if not challenge else b"\x01"
 
 
@@ -30,6 +57,7 @@ class XOAuth2(Mechanism):
         return f"user={self._credentials.login}\x01auth=Bearer {self._token}\x01\x01".encode()
 
     def next(self, challenge: bytes) -> bytes:
+        self.told = explain_error(challenge)
         return (self.first() or b"") if not challenge else b""
 
 
