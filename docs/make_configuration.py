@@ -11,6 +11,7 @@ from pydantic import BaseModel
 from pydantic_core import PydanticUndefined
 
 from copper_kite.settings import model, recording
+from copper_kite.settings.accepted import Accepted
 from copper_kite.settings.alarm import ALARM_KINDS, Alarm, ReportSettings
 from copper_kite.settings.domain import DomainSettings, TlsReports
 from copper_kite.settings.signing import Signing
@@ -62,6 +63,7 @@ TABLES: tuple[tuple[str, type[BaseModel]], ...] = (
     ("[report]", ReportSettings),
     ("[domain]", DomainSettings),
     ("[tls_reports]", TlsReports),
+    ("[[accepted]]", Accepted),
     ("[[other_log]]", recording.OtherLog),
 )
 
@@ -167,6 +169,10 @@ EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
     ("Signing", "expires"): ('"14d"', "RFC 6376 3.5"),
     ("Signing", "use"): ('"next"', "RFC 6376 3.1"),
     ("Signing", "since"): ('"2026-11-29"', ""),
+    ("Accepted", "risk"): ('"one-host"', ""),
+    ("Accepted", "of"): ('"beacon"', ""),
+    ("Accepted", "reason"): ('"the provider has many machines behind the name"', ""),
+    ("Server", "backup"): ('"/backup/copper-kite"', ""),
     ("TlsReports", "send"): ("true", "RFC 8460"),
     ("TlsReports", "organization"): ('"Tern Island Ferries"', "RFC 8460 4.4"),
     ("TlsReports", "contact"): ('"duty@crew.example"', "RFC 8460 4.4"),

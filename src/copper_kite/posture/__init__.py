@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from copper_kite.lazy import lazy_exports
 
 if TYPE_CHECKING:
+    from copper_kite.posture.audit import RISKS, Audited, Surroundings, Weakness, audit_configuration, look_around
     from copper_kite.posture.check import check_file, check_source
     from copper_kite.posture.domain import (
         Difference,
@@ -30,6 +31,7 @@ if TYPE_CHECKING:
 __getattr__, __all__ = lazy_exports(
     __name__,
     {
+        "audit": "Audited RISKS Surroundings Weakness audit_configuration look_around",
         "check": "check_file check_source",
         "domain": "Difference DomainReport Grade Line Question TxtRecord check_key compare_published examine_domains"
         " key_records own_addresses records_to_publish sending_domains",

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from copper_kite.lazy import lazy_exports
 
 if TYPE_CHECKING:
+    from copper_kite.settings.accepted import Accepted
     from copper_kite.settings.accounts import ACCOUNTS
     from copper_kite.settings.alarm import ALARM_KINDS, Alarm, ReportSettings
     from copper_kite.settings.compare import Difference, compare_settings
@@ -74,6 +75,7 @@ if TYPE_CHECKING:
 __getattr__, __all__ = lazy_exports(
     __name__,
     {
+        "accepted": "Accepted",
         "accounts": "ACCOUNTS",
         "alarm": "ALARM_KINDS Alarm ReportSettings",
         "compare": "Difference compare_settings",

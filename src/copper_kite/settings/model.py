@@ -8,6 +8,7 @@ from typing import Literal, cast, get_args
 
 from pydantic import BaseModel, Field, IPvAnyAddress, field_validator
 
+from copper_kite.settings.accepted import Accepted
 from copper_kite.settings.alarm import Alarm, ReportSettings
 from copper_kite.settings.domain import DomainSettings, TlsReports
 from copper_kite.settings.find import DATA
@@ -93,6 +94,9 @@ class Server(Table):
     )
     max_hops: int = Field(
         default=100, ge=10, description="Servers that a message may have passed; one that passed more goes in a loop."
+    )
+    backup: str = Field(
+        default="", description="Where copies of the queue's folder are put, for `kite audit` to see how old they are."
     )
     credentials: str = Field(default="credentials.toml", description="The credentials file.")
 
@@ -381,6 +385,7 @@ class Settings(Table):
     alarm: list[Alarm] = Field(default=[])
     report: ReportSettings = ReportSettings()
     domain: DomainSettings = DomainSettings()
+    accepted: list[Accepted] = Field(default=[])
     tls_reports: TlsReports = TlsReports()
     other_log: list[OtherLog] = Field(default=[])
 

@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from copper_kite.smtp.replies import Reply, ReplyReader, printable, split_reply, visible
     from copper_kite.smtp.sasl import (
         MECHANISMS,
+        SCRAM_ITERATIONS,
         SCRAM_LEAST,
         Binding,
         Directory,
@@ -56,7 +57,7 @@ __getattr__, __all__ = lazy_exports(
         "recorded": "RecordedServer",
         "replies": "Reply ReplyReader printable split_reply visible",
         "sasl": "Binding Directory LoginCredentials MECHANISMS Mechanism NoDirectory PlainLogin ProvenLogin"
-        " SCRAM_LEAST ScramKey Secret choose_mechanism decode_base64 made_up_key possible_mechanisms",
+        " SCRAM_ITERATIONS SCRAM_LEAST ScramKey Secret choose_mechanism decode_base64 made_up_key possible_mechanisms",
         "server": "Phase Server",
         "transaction": "Envelope Result Transaction incompatibility mail_parameters too_many",
     },

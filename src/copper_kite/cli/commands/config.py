@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
 __all__ = ["config"]
 
-SECTIONS = ("server", "identity", "retry", "guard", "log", "journal")
+SECTIONS = ("server", "identity", "retry", "guard", "log", "journal", "metrics", "report", "domain", "tls_reports")
 
 
 @click.group()
