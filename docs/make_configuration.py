@@ -34,6 +34,9 @@ Beside `kite.toml`, mode 0600; refused when others can read it. A table for each
 it goes only under verified TLS (RFC 4954). `kite credential add NAME` writes it;
 `enabled = false` puts it out of use.
 
+One that logs in by access tokens (OAuth 2) has `token_endpoint`, `client_id`, and `refresh_token` or `client_secret`;
+also `scope`, and `trust`, a CA file for the token server. `kite credential login NAME` writes it.
+
 ## accounts.toml
 Beside `kite.toml`, mode 0600: for each account a SCRAM-SHA-256 key (RFC 5803), from which its password can be checked
 and not found out. `kite account password NAME` writes it.

@@ -47,6 +47,36 @@ async def test_four_commands_from_nothing_to_a_relayed_message(folder: Path, aut
             assert (await take(caught)).recipients == ("duty@crew.example",)
 
 
+async def test_the_smart_host_is_found_by_the_domain(folder: Path, authority: CertificateFiles) -> None:
+    """RFC 6186, RFC 8314: the submission service that the domain's SRV records name, TLS at once first."""
+    async with smart_host(folder, authority) as (hop, _):
+        zone = folder / "trial.zone"
+        zone.write_text(
+            f"$TTL 300\n_submission._tcp.ternferries.example. IN SRV 10 1 {hop} localhost.\n"
+            "_submission._tcp.ternferries.example. IN SRV 5 1 9 .\n"
+        )
+        words = (
+            *NAMES,
+            "--domain",
+            "ternferries.example",
+            "--dns",
+            f"zone:{zone}",
+            "--trust",
+            folder / "ca.pem",
+            "--login",
+            "tern",
+        )
+        words += ("--bind", f"127.0.0.1:{free_port()}", "--folder", folder / "k", "--unattended", "--password-stdin")
+        made = await asyncio.to_thread(kite, "init", *words, stdin=f"{PASSWORD}\n".encode())
+        assert made.returncode == 0, made.stdout + made.stderr
+        assert b"localhost is not of ternferries.example: make sure" in b" ".join(made.stdout.split())
+        assert f'hosts = ["localhost:{hop}"]' in (folder / "k" / "kite.toml").read_text()
+        none = await asyncio.to_thread(kite, "init", *NAMES, "--domain", "other.example", "--dns", f"zone:{zone}", "--no-login",
+                                       "--folder", folder / "n", "--unattended")  # fmt: skip
+        assert none.returncode == 2
+        assert b"--host" in none.stderr
+
+
 class Terminal:
     """A program on a pseudo-terminal, spoken to as a person would."""
 

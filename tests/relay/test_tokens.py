@@ -242,7 +242,7 @@ async def test_a_withdrawn_grant_has_a_verdict_of_its_own(folder: Path, authorit
             attempt = reader.record(row.message.id).attempts[-1]
         assert attempt.cause == Cause.TOKEN_REFUSED.value
         shown = await asyncio.to_thread(kite, "trace", "x@y.example", config=service.loaded.path)
-        assert b"gives no new access token for the credential beacon" in b" ".join(shown.stdout.split())
+        assert b"gives no new access token for the connector beacon" in b" ".join(shown.stdout.split())
 
 
 async def test_a_credential_is_got_by_a_code(folder: Path, authority: CertificateFiles) -> None:

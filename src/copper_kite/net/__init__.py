@@ -42,6 +42,7 @@ if TYPE_CHECKING:
     from copper_kite.net.server import LATER, Answer, Handler, ServerSession
     from copper_kite.net.session_registry import SessionRegistry
     from copper_kite.net.sts import StsFailed, StsPolicies, StsPolicy, fetch_policy, parse_policy
+    from copper_kite.net.submission import SubmissionService, submission_services
     from copper_kite.net.tls import PIN, Sessions, client_context, end_point_binding
     from copper_kite.net.tls_transport import TlsTransport
 
@@ -71,6 +72,7 @@ __getattr__, __all__ = lazy_exports(
         "server": "Answer Handler LATER ServerSession",
         "session_registry": "SessionRegistry",
         "sts": "StsFailed StsPolicies StsPolicy fetch_policy parse_policy",
+        "submission": "SubmissionService submission_services",
         "tls": "PIN Sessions client_context end_point_binding",
         "tls_transport": "TlsTransport",
     },

@@ -41,8 +41,7 @@ async def find_tlsa(host: str, port: int, seconds: float, dns: str) -> TlsaFound
     answers = [await ask(host, kind, seconds, dns) for kind in ("AAAA", "A")]
     if not any(answer.found is Found.RECORDS for answer in answers):
         return None  # that it has no address is told when it is resolved
-    secure = all(answer.secure for answer in answers if answer.found is not Found.FAILED)
-    if not secure:
+    if not all(answer.secure for answer in answers if answer.found is not Found.FAILED):
         return None
     canonical = next((answer.canonical for answer in answers if answer.canonical), host)
     for base in dict.fromkeys((canonical, host.lower())):

@@ -415,6 +415,10 @@ class MxHops(Hops):
         hosts = mx_order(self._domain, records, own)
         if self._policies is not None and first.tls != "off":
             self._sts, self._sts_problem = await self._policies.find(self._domain, first.timeouts.resolve)
+        return self._allowed(hosts)
+
+    def _allowed(self, hosts: list[str]) -> list[str]:
+        """Those that a policy of MTA-STS leaves. Raises SessionFailed."""
         if self._sts is None or self._sts.mode != "enforce":
             return hosts
         allowed = [host for host in hosts if self._sts.allows(host)]

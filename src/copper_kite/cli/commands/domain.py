@@ -131,6 +131,12 @@ def _show_report(report: DomainReport) -> None:
         ],
         wraps=True,
     )
+    _show_details(report)
+    echo()
+
+
+def _show_details(report: DomainReport) -> None:
+    """What SPF includes, and the records to publish."""
     if len(report.spf_tree) > 1:
         say(("SPF, with what it includes", "bold"))
         for text in report.spf_tree:
@@ -139,7 +145,6 @@ def _show_report(report: DomainReport) -> None:
     if publish:
         say(("to publish", "bold"))
         print_records(publish)
-    echo()
 
 
 def print_records(records: list[TxtRecord]) -> None:

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
 
 __all__ = ["init"]
 
+LOOKUP_SECONDS = 3.0  # for the SRV records of a domain
 NO_PORT = 65535  # stands for a port that was not given
 PIN = "sha256:"
 
@@ -27,7 +28,8 @@ PIN = "sha256:"
 @click.command()
 @click.option("--name", metavar="NAME", help="This server's full name.")
 @click.option("--domain", metavar="DOMAIN", help="The domain that completes bare names, as in root.")
-@click.option("--host", metavar="HOST[:PORT]", help="The smart host.")
+@click.option("--host", metavar="HOST[:PORT]", help="The smart host; else the one that DNS names for --domain.")
+@click.option("--dns", metavar="RESOLVER", default="system", help="Resolver to find it by, as in [server] dns.")
 @click.option(
     "--tls", type=click.Choice(["implicit", "starttls", "off"]), help="TLS mode; default: the safest that works."
 )
@@ -200,7 +202,9 @@ def _smart_host(ask: Asker, given: dict[str, Any], known: Answers, answers: Answ
     """The smart host, and the safest way to it that is seen to work."""
     from copper_kite.settings import DEFAULT_PORTS
 
-    default = f"{known.host}:{known.port}" if known.host else ""
+    default = f"{known.host}:{known.port}" if known.host else _found_in_dns(answers.domain, given)
+    if ask.unattended and not given["host"]:
+        given["host"] = default
     text = given["host"] or ask.text("--host", "The smart host, as name or name:port", default, _host)
     if not text:
         return
@@ -215,6 +219,26 @@ def _smart_host(ask: Asker, given: dict[str, Any], known: Answers, answers: Answ
     if given["tls"] or given["no_look"]:
         return
     _look_at(ask, answers, port)
+
+
+def _found_in_dns(domain: str, given: dict[str, Any]) -> str:
+    """The host that takes submissions of a domain, as its SRV records say (RFC 6186), as an answer to be proposed."""
+    from copper_kite.net import Lookups, SubmissionService, submission_services
+
+    async def find() -> list[SubmissionService]:
+        return await submission_services(domain, Lookups(given["dns"], LOOKUP_SECONDS))
+
+    if given["host"] or given["no_look"]:
+        return ""
+    services = asyncio.run(find())
+    if not services:
+        return ""
+    first = services[0]
+    echo(f"{domain} takes submissions at {first.host}, port {first.port}, TLS {first.tls} (SRV records)")
+    if first.host != domain and not first.host.endswith(f".{domain}"):
+        say((f"{first.host} is not of {domain}: make sure that it is your provider's", "yellow"))
+    given["tls"] = given["tls"] or ("implicit" if first.tls == "implicit" else None)
+    return f"{first.host}:{first.port}"
 
 
 def _look_at(ask: Asker, answers: Answers, port: int | None) -> None:

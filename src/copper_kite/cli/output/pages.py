@@ -33,6 +33,7 @@ TOPICS = {
     "scripts": "The language of the session scripts that `kite play` plays.",
     "stand-ins": "How `kite catch` behaves, and misbehaves.",
     "domain": "The sending domain in DNS, and signed mail.",
+    "protection": "DANE, MTA-STS, access tokens, and what is weak.",
     "zones": "Names without DNS, for trials.",
     "line-maps": "How the logs of other programs are read.",
     "metrics": "What monitoring programs collect, and how they ask whether all is well.",

@@ -84,15 +84,19 @@ def parse_key_record(text: str) -> PublishedKey:
         raise KeyUnusable("the record does not begin with v=DKIM1")
     if "p" not in tags:
         raise KeyUnusable("the record has no p=, and so no key")
-    try:
-        octets = b64decode(_BLANKS.sub("", tags["p"]), validate=True)
-    except (binascii.Error, ValueError) as error:
-        raise KeyUnusable("p= is not base64: a part of the key is missing or was changed") from error
+    octets = _octets(tags["p"])
     kind = tags.get("k", "rsa").lower()
     if kind not in KINDS:
         raise KeyUnusable(f"keys of kind {kind!r} are not known")
     flags, services = (tuple(_colons(tags.get(name, ""))) for name in ("t", "s"))
     return PublishedKey(kind, octets, "y" in flags, "s" in flags, services or ("*",), tuple(_colons(tags.get("h", ""))))
+
+
+def _octets(text: str) -> bytes:
+    try:
+        return b64decode(_BLANKS.sub("", text), validate=True)
+    except (binascii.Error, ValueError) as error:
+        raise KeyUnusable("p= is not base64: a part of the key is missing or was changed") from error
 
 
 def _colons(text: str) -> list[str]:

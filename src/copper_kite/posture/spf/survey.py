@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
 from copper_kite.net import Found, Lookups
@@ -41,18 +41,22 @@ async def survey(lookups: Lookups, domain: str, above: tuple[str, ...] = ()) -> 
     texts = select_record(answer.strings)
     if answer.found is Found.FAILED:
         node.problem, node.unanswered = f"nobody answers for it: {answer.problem}", True
-    elif not texts:
-        node.problem = "it has no SPF record"
-    elif len(texts) > 1:
-        node.problem = f"it has {len(texts)} SPF records, and may have one"
-    elif domain in above:
-        node.problem = "it includes itself"
-    elif len(above) >= MAX_DEPTH:
-        node.problem = "includes go too deep"
-    else:
+        return node
+    node.problem = _why_unusable(texts, domain, above)
+    if not node.problem:
         node.record = parse_record(texts[0])
         await _follow(lookups, node, (*above, domain))
     return node
+
+
+def _why_unusable(texts: Sequence[str], domain: str, above: Sequence[str]) -> str:
+    if not texts:
+        return "it has no SPF record"
+    if len(texts) > 1:
+        return f"it has {len(texts)} SPF records, and may have one"
+    if domain in above:
+        return "it includes itself"
+    return "includes go too deep" if len(above) >= MAX_DEPTH else ""
 
 
 async def _follow(lookups: Lookups, node: SpfNode, above: tuple[str, ...]) -> None:
