@@ -81,6 +81,26 @@ def test_keys_are_made_published_used_and_replaced(folder: Path) -> None:
     assert len(uses(config)) == 3
 
 
+def test_a_server_under_systemd_signs_when_it_has_the_keys(folder: Path) -> None:
+    """Until they are handed over, nothing is signed with them: else the mail would be held."""
+    config, given = write_server(folder, "localhost:25"), folder / "given"
+    given.mkdir()
+    with running(config, CREDENTIALS_DIRECTORY=str(given)):
+        added = kite("signing", "add", DOMAIN, "--only", "ed25519", config=config)
+        assert added.returncode == 0, added.stderr
+        assert b"systemctl restart copper-kite" in added.stdout
+        assert uses(config) == [("ed25519", "next")]
+        publish(folder, added.stdout)
+        early = kite("signing", "rotate", DOMAIN, config=config)
+        assert early.returncode == 1
+        assert b"nothing was changed" in early.stdout
+        [key] = (folder / "keys").iterdir()
+        (given / key.name).write_bytes(key.read_bytes())
+        (given / key.name).chmod(0o600)
+        assert kite("signing", "rotate", DOMAIN, config=config).returncode == 0
+        assert uses(config) == [("ed25519", "sign")]
+
+
 @pytest.mark.parametrize(
     ("words", "status", "said"),
     [

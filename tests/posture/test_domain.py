@@ -330,6 +330,22 @@ async def test_a_resolver_that_does_not_answer_is_no_missing_record(
     }
 
 
+async def test_certificates_that_end(tmp_path: Path, server: tuple[DnsServer, Path]) -> None:
+    running, keys = server
+    loaded, now = configured(keys, tmp_path, running.resolver, "good.example"), time.time()
+    ends = [
+        ("listener", "programs", now + 90 * 86400),
+        ("next hop", "a of b", now + 86400),
+        ("next hop", "c of d", now - 86400),
+    ]
+    [report] = await examine_domains(["good.example"], loaded, Lookups(running.resolver, 5.0), now, (), ends)
+    assert said(report, "certificate") == [
+        ("good", "ends in 90 days"),
+        ("remark", "ends in 1 days"),
+        ("wrong", "has ended 1 days ago"),
+    ]
+
+
 def test_the_domains_that_a_configuration_sends_from(tmp_path: Path) -> None:
     config = tmp_path / "kite.toml"
     config.write_text(site_text(

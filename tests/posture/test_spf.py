@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from copper_kite.net import Lookups
-from copper_kite.posture.spf import evaluate, parse_record
+from copper_kite.posture.spf import evaluate, parse_record, survey
 from copper_kite.posture.spf.macros import Subject, expand
 
 # RFC 7208 7.4, in a domain of ours
@@ -106,6 +106,21 @@ async def test_results(tmp_path: Path, domain: str, address: str, result: str, b
     zone.write_text(ZONE)
     found = await evaluate(Lookups(f"zone:{zone}", 1.0), address, domain)
     assert (found.result, found.mechanism) == (result, by), found.why
+
+
+async def test_records_that_include_each_other_without_end_are_given_up(tmp_path: Path) -> None:
+    """Each includes ten others, ten levels deep: nobody asks for ten thousand million records."""
+    zone = tmp_path / "zone"
+    lines = [
+        f'd{level}n{number}.example. IN TXT "v=spf1 {" ".join(f"include:d{level + 1}n{n}.example" for n in range(10))} -all"'
+        for level in range(10)
+        for number in range(10)
+    ]
+    zone.write_text("$TTL 300\n" + "\n".join(lines) + "\n")
+    node = await survey(Lookups(f"zone:{zone}", 1.0), "d0n0.example")
+    assert len(list(node.walk())) < 1000
+    assert any("more than 60 records" in one.problem for one in node.walk())
+    assert (await evaluate(Lookups(f"zone:{zone}", 1.0), "192.0.2.3", "d0n0.example")).result == "permerror"
 
 
 async def test_a_server_that_does_not_answer_is_a_temporary_error() -> None:

@@ -317,6 +317,30 @@ async def test_the_test_of_a_connector_shows_what_policies_demand(folder: Path, 
         assert "the MTA-STS policy of strange.example does not allow mx.strange.example" in shown
 
 
+async def test_a_probe_says_who_would_refuse(folder: Path, ground: Ground) -> None:
+    async with mail(folder, ground) as here:
+
+        async def policies(domain: str, recipient: str) -> dict[str, str]:
+            words = (
+                "probe",
+                f"mx.{domain}.example:{PORT}",
+                "--tls",
+                "starttls",
+                "--trust",
+                ground.bad.authority,
+                "--to",
+                recipient,
+                "--json",
+            )
+            done = await asyncio.to_thread(kite, *words, config=here.loaded.path)
+            return dict(json.loads(done.stdout)["policies"])
+
+        assert (await policies("match", "x@notlsa.example"))["DANE"].endswith("its certificate fits")
+        assert (await policies("mismatch", "x@notlsa.example"))["DANE"].endswith("senders that go by DANE refuse it")
+        assert "senders that go by DANE do not use this host" in (await policies("forged", "x@notlsa.example"))["DANE"]
+        assert await policies("notlsa", "x@notlsa.example") == {}
+
+
 async def test_how_tls_went_is_counted_and_reported(folder: Path, ground: Ground) -> None:
     """Row T-21: by domain and policy; the report has what RFC 8460 4.4 asks for, and is a message of its kind."""
     async with mail(folder, ground) as here:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from pathlib import Path
 
 from copper_kite.monitoring.health import Disk, Problem, disk_of, find_problems
 from copper_kite.monitoring.totals import Sums, Totals
@@ -15,7 +14,6 @@ from copper_kite.store import (
     LaneNow,
     LaneStop,
     QueueSummary,
-    Reader,
     Running,
     dropped_names,
     open_store,
@@ -24,7 +22,7 @@ from copper_kite.store import (
     read_note,
     running_server,
 )
-from copper_kite.trace import Flow, UsedAllowance, flow_of, used_allowances
+from copper_kite.trace import Flow, UsedAllowance, certificate_ends, flow_of, used_allowances
 from copper_kite.words import Event
 
 __all__ = ["Readings", "take_readings"]
@@ -76,7 +74,7 @@ def take_readings(loaded: Loaded, totals: Totals, now: float) -> Readings:
             stops=reader.lanes(),
             connectors=reader.connectors(),
             allowances=used_allowances(reader, loaded.settings.connector, now),
-            certificates=[*_own_certificates(loaded), *_certificates_shown(reader, loaded)],
+            certificates=certificate_ends(loaded, reader),
             disk=disk,
             octets=reader.size(),
             dropped=len(dropped_names(loaded.drop)),
@@ -88,32 +86,3 @@ def take_readings(loaded: Loaded, totals: Totals, now: float) -> Readings:
             token_problems=read_token_problems(loaded.data),
             unusable_keys=[problem for _, problem in unusable_keys(loaded)],
         )  # fmt: skip
-
-
-def _own_certificates(loaded: Loaded) -> list[tuple[str, str, float]]:
-    """Until when the certificates of listeners are valid; one that cannot be read has none."""
-    found = []
-    for listener in loaded.settings.listener:
-        if listener.enabled and listener.tls != "off" and listener.certificate:
-            end = _end_of(loaded.path.parent / listener.certificate)
-            if end is not None:
-                found.append(("listener", listener.name, end))
-    return found
-
-
-def _certificates_shown(reader: Reader, loaded: Loaded) -> list[tuple[str, str, float]]:
-    """Those of the next hops that are configured now, as each was last seen."""
-    hops = {(entry.name, str(hop)) for entry in loaded.settings.connector if not entry.mx for hop in entry.next_hops}
-    last = {(entry.facts["connector"], entry.facts["next_hop"]): entry.facts["ends"]
-            for entry in reader.noted(Event.CERTIFICATE, 0.0)}  # fmt: skip
-    return [("next hop", f"{hop} of {connector}", ends) for (connector, hop), ends in sorted(last.items())
-            if (connector, hop) in hops]  # fmt: skip
-
-
-def _end_of(file: Path) -> float | None:
-    from cryptography import x509
-
-    try:
-        return x509.load_pem_x509_certificates(file.read_bytes())[0].not_valid_after_utc.timestamp()
-    except (OSError, ValueError):
-        return None

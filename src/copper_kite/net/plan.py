@@ -51,6 +51,7 @@ class Plan:
     password_command: str = ""
     token_command: str = ""
     oauth: OAuthClient | None = None  # what gets tokens
+    policy_port: int = 443  # of policy hosts (MTA-STS)
     data: str = ""  # the folder in which tokens are kept
     mechanisms: tuple[str, ...] = ()  # those that may be taken; empty for any
     max_iterations: int = 1_000_000  # of SCRAM, that a server may ask for

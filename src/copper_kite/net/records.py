@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from dns.zone import Zone
 
-__all__ = ["BOGUS", "SYSTEM", "ZONE", "DnsAnswer", "Found", "Lookups", "ask"]
+__all__ = ["BOGUS", "SYSTEM", "ZONE", "DnsAnswer", "Found", "Lookups", "ask", "may_validate"]
 
 SYSTEM, ZONE = "system", "zone:"
 MAX_ALIASES = 8  # CNAMEs followed, one after the other
@@ -88,6 +88,11 @@ class Lookups:
     async def _ask(self, name: str, kind: str) -> DnsAnswer:
         async with self._turns:
             return await ask(name, kind, self._seconds, self._dns)
+
+
+def may_validate(dns: str) -> bool:
+    """Whether the resolver may be believed on DNSSEC; that it validates at all is another matter."""
+    return dns.startswith(ZONE) or _resolver(dns)[1]
 
 
 async def ask(name: str, kind: str, seconds: float, dns: str = SYSTEM) -> DnsAnswer:

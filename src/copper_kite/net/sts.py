@@ -25,7 +25,8 @@ HTTPS = 443
 MAX_POLICY = 64 * 1024  # octets
 MAX_AGE = 31_557_600  # seconds; RFC 8461 3.2
 FETCH_SECONDS = 20.0
-MAX_KEPT = 10_000  # domains
+MAX_KEPT = 2000  # domains
+MAX_HOSTS = 100  # patterns of one policy
 MODES = ("enforce", "testing", "none")
 _ID = re.compile(r"[A-Za-z0-9]{1,32}")
 
@@ -70,7 +71,7 @@ def parse_policy(text: str) -> StsPolicy:
         raise StsFailed(f"its policy has the mode {mode[:20]!r}, which is none of {', '.join(MODES)}")
     if not re.fullmatch(r"\d{1,10}", age):
         raise StsFailed("its policy has no max_age")
-    mx = tuple(pattern.lower().rstrip(".") for pattern in keys.get("mx", []))
+    mx = tuple(pattern.lower().rstrip(".") for pattern in keys.get("mx", [])[:MAX_HOSTS])
     if mode != "none" and not mx:
         raise StsFailed("its policy names no host (mx)")
     return StsPolicy(mode, mx, min(float(age), MAX_AGE))

@@ -28,6 +28,7 @@ def make_plan(loaded: Loaded, connector: Connector) -> Plan:
         max_iterations=connector.max_iterations,
         login_in_clear=connector.login_in_clear,
         data=str(loaded.data),
+        policy_port=connector.policy_port,
     )
     credential = loaded.credentials.get(connector.credential or "")
     return plan if credential is None else plan.logging_in_as(credential)

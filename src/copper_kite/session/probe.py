@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any, NamedTuple
 
 from copper_kite.net import (
@@ -23,6 +23,7 @@ from copper_kite.net import (
     open_session,
     read_certificate,
 )
+from copper_kite.session.policies_seen import policies_seen
 from copper_kite.smtp import Capabilities, Envelope, incompatibility, mail_parameters
 from copper_kite.smtp import client as smtp
 from copper_kite.verdict import Verdict, judge_attempt
@@ -43,7 +44,8 @@ class Probed:
 
     `failure` is what stopped it, if something did; `tried` the addresses that gave no session; `in_clear` and
     `keywords` what was offered before TLS (None when it never came to that) and last; `chain` the certificates shown,
-    the server's own first; `letter` what it went on with; `at` in seconds since 1970.
+    the server's own first; `letter` what it went on with; `at` in seconds since 1970; `policies` what DANE and MTA-STS
+    say of it.
     """
 
     plan: Plan
@@ -59,6 +61,7 @@ class Probed:
     dialogue: Dialogue
     verdict: Verdict
     letter: Letter | None = None
+    policies: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def passed(self) -> bool:
@@ -103,6 +106,9 @@ async def run_probe(plan: Plan, facts: Mapping[str, Any], letter: Letter | None 
         failure = await look_again(plan, failure)
         chain = failure.seen.chain or chain
     certificates = [read_certificate(der) for der in chain]
+    policies = {}
+    if plan.demand is None:
+        policies = await policies_seen(plan, chain, letter.envelope.recipients if letter is not None else ())
     return Probed(
         plan=plan,
         at=at,
@@ -117,6 +123,7 @@ async def run_probe(plan: Plan, facts: Mapping[str, Any], letter: Letter | None 
         dialogue=dialogue,
         verdict=_verdict(plan, failure, seen, facts, letter, certificates),
         letter=letter,
+        policies=policies,
     )
 
 

@@ -104,7 +104,7 @@ def examine_configuration(path: Path, source: str, *, secrets: bool = True) -> t
         _check_names(table, [entry.name for entry in getattr(settings, table)], wrong)
     credentials: dict[str, Credential] = {}
     if secrets and any(connector.credential for connector in settings.connector):
-        credentials = read_credentials(secret_file(path, settings.server.credentials), findings)
+        credentials = read_credentials(secret_file(path, settings.server.credentials), findings, path.parent)
     _check_connectors(settings, path, credentials if secrets else None, wrong)
     _check_listeners(settings, path, wrong, secrets=secrets)
     _check_alarms(settings, wrong)

@@ -56,8 +56,10 @@ _SECRETS = tuple(_KINDS)
 _OAUTH = ("token_endpoint", "client_id", "client_secret", "scope", "refresh_token", "trust")
 
 
-def read_credentials(path: Path, findings: list[Finding]) -> dict[str, Credential]:
+def read_credentials(path: Path, findings: list[Finding], folder: Path | None = None) -> dict[str, Credential]:
     """The credentials in `path` by name; what is wrong is added to `findings`. No finding quotes a value.
+
+    Files that they name are relative to `folder`: a service manager hands this one over elsewhere.
 
     Raises NotReadable.
     """
@@ -85,7 +87,7 @@ def read_credentials(path: Path, findings: list[Finding]) -> dict[str, Credentia
             wrong(f"{name}.{key}", "unknown key", remedy, locate_key(source, (name, key)))
         if table.get("enabled", True) is False:
             continue
-        credential = _credential_of(name, table, path.parent)
+        credential = _credential_of(name, table, folder or path.parent)
         if isinstance(credential, Credential):
             found[name] = credential
         else:

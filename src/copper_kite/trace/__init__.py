@@ -13,6 +13,7 @@ from copper_kite.lazy import lazy_exports
 if TYPE_CHECKING:
     from copper_kite.trace.allowances import UsedAllowance, used_allowances
     from copper_kite.trace.beyond import Group, Told, find_message, group_told, notice_entries
+    from copper_kite.trace.certificates import certificate_ends
     from copper_kite.trace.clocks import SKEW
     from copper_kite.trace.departure import Departure, find_departure, own_step
     from copper_kite.trace.elsewhere import follow_elsewhere
@@ -37,6 +38,7 @@ __getattr__, __all__ = lazy_exports(
     {
         "allowances": "UsedAllowance used_allowances",
         "beyond": "Group Told find_message group_told notice_entries",
+        "certificates": "certificate_ends",
         "clocks": "SKEW",
         "departure": "Departure find_departure own_step",
         "elsewhere": "follow_elsewhere",

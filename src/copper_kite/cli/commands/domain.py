@@ -95,7 +95,21 @@ async def _examine(
 ) -> list[DomainReport]:
     from copper_kite.posture import examine_domains
 
-    return await examine_domains(domains, loaded, lookups_of(loaded, seconds), time.time(), selectors)
+    lookups = lookups_of(loaded, seconds)
+    return await examine_domains(domains, loaded, lookups, time.time(), selectors, _certificates(loaded))
+
+
+def _certificates(loaded: Loaded) -> list[tuple[str, str, float]]:
+    """Of listeners and next hops, where there is a queue."""
+    from copper_kite.errors import KiteError
+    from copper_kite.store import open_store
+    from copper_kite.trace import certificate_ends
+
+    try:
+        with open_store(loaded.data).reader() as reader:
+            return certificate_ends(loaded, reader)
+    except KiteError:
+        return []
 
 
 async def _compare(loaded: Loaded, file: Path, seconds: float) -> tuple[list[Difference], int]:

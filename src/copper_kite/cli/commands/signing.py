@@ -13,7 +13,7 @@ import click
 
 from copper_kite.cli.commands.domain import lookups_of, print_records
 from copper_kite.cli.output.show import echo, print_json, print_table, say
-from copper_kite.cli.shared.editing import change
+from copper_kite.cli.shared.editing import change, handed_over
 from copper_kite.cli.shared.options import json_option, load_settings
 from copper_kite.errors import InputError
 
@@ -27,6 +27,10 @@ FOLDER = "keys"  # beside the configuration
 KINDS = ("rsa", "ed25519")
 STILL_NEEDED = 7 * 86400.0  # seconds for which mail signed by a key that is past may be on its way, at least
 SECONDS = 5.0  # for each answer of the resolver
+HAND_OVER = (
+    "the running server has its keys from systemd, which hands these over by\n"
+    "  kite service --install && systemctl daemon-reload && systemctl restart copper-kite"
+)
 
 
 @click.group()
@@ -103,9 +107,13 @@ def add_key(config: str | None, name: str, only: str | None, selector: str | Non
     loaded = load_settings(config)
     kinds = (only,) if only else KINDS
     made = _make_keys(loaded, _checked(name), kinds, selector)
+    lacks = handed_over(loaded) is not None  # it would find no key, and hold the mail
+    later = later or lacks
     done = f"{len(made)} keys of {name} added" if len(made) > 1 else f"a key of {name} added"
     taken_up = change(config, lambda document: _add(document, made, later=later), done)
     _print_to_publish(config, name, [values["selector"] for values in made])
+    if lacks:
+        echo(HAND_OVER)
     echo(f"when they are published: kite signing {'rotate' if later else 'test'} {name}")
     if not taken_up:
         raise SystemExit(1)
@@ -187,6 +195,8 @@ def rotate_keys(config: str | None, name: str, unpublished: bool) -> None:
     waiting = [entry for entry in present if entry.use == "next"]
     if not waiting:
         done = _begin_rotation(config, loaded, present)
+    elif _are_lacking(loaded, waiting):
+        done = False
     elif unpublished or _are_published(loaded, waiting):
         done = change(config, lambda document: _switch(document, name), f"{name} signs with its new keys")
     else:
@@ -203,8 +213,19 @@ def _begin_rotation(config: str | None, loaded: Loaded, present: Sequence[Signin
         config, lambda document: _add(document, made, later=True), f"new keys of {name} made, not in use yet"
     )
     _print_to_publish(config, name, [values["selector"] for values in made])
+    if handed_over(loaded) is not None:
+        echo(HAND_OVER)
     echo(f"when they are published: kite signing rotate {name}")
     return taken_up
+
+
+def _are_lacking(loaded: Loaded, entries: Sequence[Signing]) -> bool:
+    """Whether the running server could not read these keys; says what hands them over."""
+    folder = handed_over(loaded)
+    if folder is None or all((folder / Path(entry.key).name).exists() for entry in entries):
+        return False
+    echo(f"nothing was changed: {HAND_OVER}")
+    return True
 
 
 def _are_published(loaded: Loaded, entries: Sequence[Signing]) -> bool:

@@ -80,6 +80,7 @@ def _facts(found: Probed) -> list[tuple[str, str]]:
         rows.append(("TLS", found.tls))
     if found.plan.demand is not None:
         rows.append(("policy", found.plan.demand.words))
+    rows += found.policies.items()
     for place, certificate in enumerate(found.chain):
         rows.append(("certificate" if not place else "signed by", certificate_words(certificate, found.at)))
     if found.keywords:
@@ -231,6 +232,7 @@ def probed_json(found: Probed) -> dict[str, Any]:
         "cause": found.failure.cause.value if found.failure else None,
         "mode": plan.tls,
         "tls": found.tls or None,
+        "policies": dict(found.policies),
         "offers_in_clear": None if found.in_clear is None else _lines(found.in_clear),
         "offers": _lines(found.keywords),
         "logins": list(found.offers.logins),

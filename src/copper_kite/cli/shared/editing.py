@@ -25,6 +25,7 @@ if TYPE_CHECKING:
 __all__ = [
     "change",
     "complete_section_keys",
+    "handed_over",
     "judge_change",
     "make_family",
     "near",
@@ -115,6 +116,14 @@ def take_up(loaded: Loaded, folder: Path | None = None) -> bool:
 
 def take_up_secrets(loaded: Loaded) -> None:
     """As `take_up`, after a file of secrets changed: a service manager hands those over at the start only."""
+    if handed_over(loaded) is not None:
+        echo("the running server has its secrets from systemd: `systemctl restart copper-kite` hands over the new")
+    else:
+        take_up(loaded)
+
+
+def handed_over(loaded: Loaded) -> Path | None:
+    """The folder of secrets that a service manager handed over to the running server, where it did."""
     from copper_kite.store import running_server
 
     running = running_server(loaded.data)
@@ -122,10 +131,9 @@ def take_up_secrets(loaded: Loaded) -> None:
         environ = Path(f"/proc/{running.pid}/environ").read_bytes() if running else b""
     except OSError:
         environ = b""
-    if b"\0CREDENTIALS_DIRECTORY=" in b"\0" + environ:
-        echo("the running server has its secrets from systemd: `systemctl restart copper-kite` hands over the new")
-    else:
-        take_up(loaded)
+    values = dict(line.partition(b"=")[::2] for line in environ.split(b"\0"))
+    folder = values.get(b"CREDENTIALS_DIRECTORY")
+    return Path(folder.decode("utf-8", "replace")) if folder else None
 
 
 def near(wanted: str, names: Sequence[str], what: str) -> InputError:

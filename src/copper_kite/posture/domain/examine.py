@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Sequence
+from collections.abc import AsyncIterator, Iterator, Sequence
 
 from copper_kite.net import Lookups
 from copper_kite.posture.domain.authenticity import alignment, dkim_lines, dmarc_lines
@@ -15,6 +15,7 @@ from copper_kite.settings import Loaded
 
 __all__ = ["examine_domains", "own_addresses", "sending_domains"]
 
+SOON_DAYS = 21  # before a certificate ends, it is worth a word
 SPF_GRADES = {"pass": Grade.GOOD, "unknown": Grade.UNKNOWN, "temperror": Grade.UNKNOWN}
 
 
@@ -35,12 +36,18 @@ async def own_addresses(loaded: Loaded, lookups: Lookups) -> tuple[str, ...]:
 
 
 async def examine_domains(
-    domains: Sequence[str], loaded: Loaded, lookups: Lookups, now: float, selectors: Sequence[str] = ()
+    domains: Sequence[str],
+    loaded: Loaded,
+    lookups: Lookups,
+    now: float,
+    selectors: Sequence[str] = (),
+    certificates: Sequence[tuple[str, str, float]] = (),
 ) -> list[DomainReport]:
-    """A report on each domain; `now` in seconds since 1970."""
+    """A report on each domain; `now` in seconds since 1970. `certificates` are those of the way, with their ends."""
     addresses = await own_addresses(loaded, lookups)
     named = tuple(dict.fromkeys((*loaded.settings.domain.selectors, *selectors)))
-    questions = [Question(domain, lookups, loaded, now, named, addresses) for domain in domains]
+    shown = tuple(certificates)
+    questions = [Question(domain, lookups, loaded, now, named, addresses, shown) for domain in domains]
     return list(await asyncio.gather(*map(_examine, questions)))
 
 
@@ -65,8 +72,16 @@ async def _examine(question: Question) -> DomainReport:
     aligned = await _all(alignment(question, results, {line.of: line for line in keys}))
     dane = [line for line in mx if line.topic == "DANE"]
     report.lines = [line for line in mx if line.topic != "DANE"]
-    report.lines += [*spf, *keys, *dmarc, *aligned, *reverse, *dane, *protection, *lists]
+    report.lines += [*spf, *keys, *dmarc, *aligned, *reverse, *dane, *protection, *lists, *_certificates(question)]
     return report
+
+
+def _certificates(question: Question) -> Iterator[Line]:
+    for kind, name, end in question.certificates:
+        days = (end - question.now) / 86400
+        grade = Grade.WRONG if days < 0 else Grade.REMARK if days < SOON_DAYS else Grade.GOOD
+        text = f"has ended {-days:.0f} days ago" if days < 0 else f"ends in {days:.0f} days"
+        yield Line("certificate", f"{kind} {name}", grade, text)
 
 
 async def _all(lines: AsyncIterator[Line]) -> list[Line]:

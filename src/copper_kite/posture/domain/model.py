@@ -70,7 +70,8 @@ class DomainReport:
 class Question:
     """What is asked: about a domain, by these lookups, for this configuration, at an instant (seconds since 1970).
 
-    `selectors` are DKIM selectors that are not ours; `addresses` those that our own connections come from.
+    `selectors` are DKIM selectors that are not ours; `addresses` those that our own connections come from;
+    `certificates` say of what and of whom they are, and when they end.
     """
 
     domain: str
@@ -79,3 +80,4 @@ class Question:
     now: float
     selectors: tuple[str, ...] = ()
     addresses: tuple[str, ...] = ()
+    certificates: tuple[tuple[str, str, float], ...] = ()

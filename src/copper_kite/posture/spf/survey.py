@@ -11,6 +11,7 @@ from copper_kite.posture.spf.record import LOOKING_UP, SpfRecord, parse_record, 
 __all__ = ["SpfNode", "survey"]
 
 MAX_DEPTH = 10
+MAX_RECORDS = 60  # looked at altogether: records may include each other without end
 
 
 @dataclass(slots=True)
@@ -34,9 +35,16 @@ class SpfNode:
             yield from child.walk()
 
 
-async def survey(lookups: Lookups, domain: str, above: tuple[str, ...] = ()) -> SpfNode:
-    """The record of a domain with all that it includes; terms with macros are counted and not followed."""
-    node = SpfNode(domain)
+async def survey(lookups: Lookups, domain: str, above: tuple[str, ...] = (), seen: list[str] | None = None) -> SpfNode:
+    """The record of a domain with all that it includes; terms with macros are counted and not followed.
+
+    `above` are the domains that lead to it, `seen` all that were looked at.
+    """
+    node, seen = SpfNode(domain), [] if seen is None else seen
+    seen.append(domain)
+    if len(seen) > MAX_RECORDS:
+        node.problem = f"more than {MAX_RECORDS} records are included"
+        return node
     answer = await lookups.ask(domain, "TXT")
     texts = select_record(answer.strings)
     if answer.found is Found.FAILED:
@@ -45,7 +53,7 @@ async def survey(lookups: Lookups, domain: str, above: tuple[str, ...] = ()) -> 
     node.problem = _why_unusable(texts, domain, above)
     if not node.problem:
         node.record = parse_record(texts[0])
-        await _follow(lookups, node, (*above, domain))
+        await _follow(lookups, node, (*above, domain), seen)
     return node
 
 
@@ -59,7 +67,7 @@ def _why_unusable(texts: Sequence[str], domain: str, above: Sequence[str]) -> st
     return "includes go too deep" if len(above) >= MAX_DEPTH else ""
 
 
-async def _follow(lookups: Lookups, node: SpfNode, above: tuple[str, ...]) -> None:
+async def _follow(lookups: Lookups, node: SpfNode, above: tuple[str, ...], seen: list[str]) -> None:
     record = node.record
     if record is None:
         return
@@ -69,7 +77,7 @@ async def _follow(lookups: Lookups, node: SpfNode, above: tuple[str, ...]) -> No
     for text, target in further:
         node.lookups += 1
         if "%" not in target:
-            child = await survey(lookups, target.lower().rstrip("."), above)
+            child = await survey(lookups, target.lower().rstrip("."), above, seen)
             node.children.append((text, child))
             node.lookups += child.lookups
             node.voids += child.voids
