@@ -53,6 +53,7 @@ FAMILIES: dict[str, dict[str, tuple[str, str]]] = {
     "Watch": {
         "report": ("report", "Show what happened in a day, a week or a month."),
         "domain": ("domain", "Show what receivers look up about a sending domain: SPF, DKIM, DMARC and more."),
+        "fleet": ("fleet", "Check, trace and compare several servers from one place, over ssh."),
         "audit": ("audit", "Show what is weak although it works, and the command that cures it."),
         "alarm": ("alarm", "What is watched, and who hears when it goes wrong."),
         "metrics": ("metrics", "Print the numbers that monitoring programs collect."),

@@ -36,7 +36,7 @@ class Mailbox(NamedTuple):
 
 def mailboxes(text: str) -> list[Mailbox]:
     """All of them, in order; those without an address (an empty `<>`, words alone) as what stands there."""
-    found: list[Mailbox] = []
+    results: list[Mailbox] = []
     words: list[tuple[int, int]] = []
     angle: Mailbox | None = None
     at = 0
@@ -49,12 +49,12 @@ def mailboxes(text: str) -> list[Mailbox]:
         elif piece["mark"] == ":":
             words = []  # they were the name of a group
         elif piece["mark"]:
-            _finish(text, angle, words, found)
+            _finish(text, angle, words, results)
             angle, words = None, []
         elif angle is None:
             words.append(piece.span())
-    _finish(text, angle, words, found)
-    return found
+    _finish(text, angle, words, results)
+    return results
 
 
 def _in_brackets(text: str, piece: re.Match[str], words: list[tuple[int, int]]) -> Mailbox:

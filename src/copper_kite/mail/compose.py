@@ -37,10 +37,10 @@ class Parts:
 
 def split_address(text: str) -> tuple[str, str]:
     """Display name and address of `Ana Silva <ana@passenger.example>`. Raises InputError."""
-    found = getaddresses([text])
-    if len(found) != 1 or "@" not in found[0][1]:
+    result = getaddresses([text])
+    if len(result) != 1 or "@" not in result[0][1]:
         raise InputError(f"{text!r} is not an address; write it as ana@x.example or 'Ana <ana@x.example>'", usage=True)
-    return found[0]
+    return result[0]
 
 
 def compose_message(parts: Parts, message_id: str, at: float) -> bytes:

@@ -41,7 +41,7 @@ def split_parameters(value: str) -> tuple[str, dict[str, str]]:
     """The value proper, and its parameters by name in lower case, decoded; of several with one name, the first."""
     value = _COMMENT.sub(" ", value[:MAX_VALUE])
     match = _VALUE.match(value)
-    found: dict[str, str] = {}
+    results: dict[str, str] = {}
     pieces: dict[str, dict[int, str]] = {}
     for name, text in _PARAMETER.findall(value):
         text = _ESCAPE.sub(r"\1", text[1:].removesuffix('"')) if text.startswith('"') else text
@@ -49,10 +49,10 @@ def split_parameters(value: str) -> tuple[str, dict[str, str]]:
         if star and place.rstrip("*").isdecimal():
             pieces.setdefault(name, {}).setdefault(int(place.rstrip("*")[:4]), text)
         else:
-            found.setdefault(name, _decoded(text) if star else text)
+            results.setdefault(name, _decoded(text) if star else text)
     for name, parts in pieces.items():
-        found.setdefault(name, _decoded("".join(parts[place] for place in sorted(parts))))
-    return (match[1] if match is not None else ""), found
+        results.setdefault(name, _decoded("".join(parts[place] for place in sorted(parts))))
+    return (match[1] if match is not None else ""), results
 
 
 def _decoded(text: str) -> str:

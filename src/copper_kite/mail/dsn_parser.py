@@ -89,8 +89,8 @@ def read_notice(content: bytes) -> Returned | None:
     outer: dict[str, str] = {}
     for name, value in header_fields(content):
         outer.setdefault(name, value)
-    found = list(mime_parts(content))
-    status = next((part for part in found if part.kind in _STATUS_KINDS), None)
+    results = list(mime_parts(content))
+    status = next((part for part in results if part.kind in _STATUS_KINDS), None)
     notice = Returned(
         form="report" if status is not None else "words",
         id=outer.get("message-id", ""),
@@ -100,8 +100,8 @@ def read_notice(content: bytes) -> Returned | None:
     if status is not None:
         _read_status(notice, _decoded(status))
     else:
-        _read_words(notice, outer, found)
-    _read_original(notice, found)
+        _read_words(notice, outer, results)
+    _read_original(notice, results)
     return notice if notice.recipients else None
 
 
@@ -182,15 +182,15 @@ def _read_words(notice: Returned, outer: dict[str, str], found: Iterable[Part]) 
     own, quoted = _before_original(text)
     match = _QUOTED_ID.search(quoted)
     notice.message_id = match[1] if match else ""
-    named = [one for name, value in outer.items() if _NAMES_FAILED.search(name) for one in _ADDRESS.findall(value)]
+    named = [item for name, value in outer.items() if _NAMES_FAILED.search(name) for item in _ADDRESS.findall(value)]
     sections = _sections(own) or [("", own)]
     usual = _action_in_words(f"{outer.get('subject', '')} {own}")
     for address, words in sections[:MAX_RECIPIENTS]:
         addresses = [address] if address else named or [_first_address(own)]
-        told = [_told_in_words(one, words, usual) for one in dict.fromkeys(addresses) if one]
-        notice.recipients += [one for one in told if one.action]
+        told = [_told_in_words(item, words, usual) for item in dict.fromkeys(addresses) if item]
+        notice.recipients += [item for item in told if item.action]
     if not notice.recipients:
-        notice.recipients += [_told_in_words(one, "", usual or "failed") for one in dict.fromkeys(named)]
+        notice.recipients += [_told_in_words(item, "", usual or "failed") for item in dict.fromkeys(named)]
 
 
 def _sections(text: str) -> list[tuple[str, str]]:
@@ -201,7 +201,7 @@ def _sections(text: str) -> list[tuple[str, str]]:
 
 
 def _first_address(text: str) -> str:
-    return next((one for one in _ADDRESS.findall(text) if not one.lower().startswith(_OWN)), "")
+    return next((item for item in _ADDRESS.findall(text) if not item.lower().startswith(_OWN)), "")
 
 
 def _told_in_words(address: str, words: str, usual: str) -> ReturnedFor:
@@ -223,8 +223,8 @@ def _told_in_words(address: str, words: str, usual: str) -> ReturnedFor:
 
 def _action_in_words(text: str) -> str:
     """What is said to have happened, without a code; empty where that is not said."""
-    found = [(match.start(), action) for action, pattern in _IN_WORDS.items() if (match := pattern.search(text))]
-    return min(found)[1] if found else ""
+    results = [(match.start(), action) for action, pattern in _IN_WORDS.items() if (match := pattern.search(text))]
+    return min(results)[1] if results else ""
 
 
 def _before_original(text: str) -> tuple[str, str]:

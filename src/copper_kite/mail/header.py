@@ -62,18 +62,18 @@ def header_fields(content: bytes) -> list[tuple[str, str]]:
     It ends with the first line that is neither a field nor part of one. A first line of an mbox is passed over.
     """
     at = content.find(b"\n") + 1 if content.startswith(b"From ") else 0
-    found = []
+    results = []
     while (match := _ANY_FIELD.match(content, at)) is not None:
         value = FOLD.sub(b"", match[2]).strip().decode("utf-8", "replace")
-        found.append((match[1].decode("ascii").lower(), value))
+        results.append((match[1].decode("ascii").lower(), value))
         at = match.end()
-    return found
+    return results
 
 
 def all_values(header: Header, names: Iterable[bytes]) -> list[str]:
     """The values of all fields with one of these names, unfolded."""
-    found = [match[1] for name in names for match in _field(name).finditer(header.octets)]
-    return [FOLD.sub(b"", value).strip().decode("utf-8", "replace") for value in found]
+    results = [match[1] for name in names for match in _field(name).finditer(header.octets)]
+    return [FOLD.sub(b"", value).strip().decode("utf-8", "replace") for value in results]
 
 
 def decode_words(text: str) -> str:
@@ -84,10 +84,10 @@ def decode_words(text: str) -> str:
     from email.header import decode_header, make_header
 
     try:
-        found = str(make_header(decode_header(text[:MAX_WORDS])))
+        result = str(make_header(decode_header(text[:MAX_WORDS])))
     except (MessageError, LookupError, ValueError):
         return text
-    return text if _SURROGATE.search(found) else found  # utf-7 can spell what is no text
+    return text if _SURROGATE.search(result) else result  # utf-7 can spell what is no text
 
 
 def header_end(content: bytes, start: int = 0) -> int:

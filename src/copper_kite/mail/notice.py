@@ -105,7 +105,8 @@ def make_text_message(*, server: str, sender: str, to: str, subject: str, text: 
 
 def _gravest(recipients: Sequence[NoticeRecipient]) -> str:
     return next(
-        (action for action in ("failed", "delayed") if any(one.action == action for one in recipients)), "relayed"
+        (action for action in ("failed", "delayed") if any(recipient.action == action for recipient in recipients)),
+        "relayed",
     )
 
 
@@ -133,9 +134,9 @@ def _in_base64(octets: bytes) -> bytes:
 
 
 def _readable(server: str, original_id: str, recipients: Sequence[NoticeRecipient], *, whole: bool) -> str:
-    failed = [one for one in recipients if one.action == "failed"]
-    delayed = [one for one in recipients if one.action == "delayed"]
-    relayed = [one for one in recipients if one.action == "relayed"]
+    failed = [recipient for recipient in recipients if recipient.action == "failed"]
+    delayed = [recipient for recipient in recipients if recipient.action == "delayed"]
+    relayed = [recipient for recipient in recipients if recipient.action == "relayed"]
     lines = []
     if failed:
         lines += [f"{server} could not send your message {original_id} to:", "", *_told(failed)]

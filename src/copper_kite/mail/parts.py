@@ -41,16 +41,16 @@ def mime_parts(content: bytes, depth: int = 0) -> Iterator[Part]:
     """All parts in order; a message is not looked into, only what is made of parts."""
     cut = _BLANK.search(content)
     head, body = (content, b"") if cut is None else (content[: cut.end()], content[cut.end() :])
-    found: dict[str, str] = {}
+    results: dict[str, str] = {}
     for name, value in header_fields(head):
-        found.setdefault(name, value)
-    kind, parameters = split_parameters(found.get("content-type", "text/plain"))
+        results.setdefault(name, value)
+    kind, parameters = split_parameters(results.get("content-type", "text/plain"))
     kind, boundary = kind.lower(), parameters.get("boundary", "")
     if kind.startswith("multipart/") and boundary and depth < MAX_DEPTH:
         for piece in _split(body, boundary.encode("utf-8", "replace")):
             yield from mime_parts(piece, depth + 1)
     else:
-        yield Part(kind, found, _decode(body, found.get("content-transfer-encoding", "").lower()))
+        yield Part(kind, results, _decode(body, results.get("content-transfer-encoding", "").lower()))
 
 
 def _split(body: bytes, boundary: bytes) -> Iterator[bytes]:

@@ -37,8 +37,8 @@ class Hop:
     @property
     def address(self) -> str:
         """The sender's IP address, where the receiver noted it."""
-        found = _ADDRESS.search(self.comments.get("from", "")) or _ADDRESS.fullmatch(self.sender)
-        return found[1] if found else ""
+        result = _ADDRESS.search(self.comments.get("from", "")) or _ADDRESS.fullmatch(self.sender)
+        return result[1] if result else ""
 
     @property
     def secure(self) -> bool:
@@ -48,14 +48,14 @@ class Hop:
     @property
     def tls(self) -> str:
         """The version of TLS, where it is told."""
-        found = _TLS.search(" ".join((*self.comments.values(), self.rest)))
-        return f"TLSv{found[1]}.{found[2] or 0}" if found else ""
+        match = _TLS.search(" ".join((*self.comments.values(), self.rest)))
+        return f"TLSv{match[1]}.{match[2] or 0}" if match else ""
 
     @property
     def cipher(self) -> str:
         """The cipher, where it is told."""
-        found = _CIPHER.search(" ".join((*self.comments.values(), self.rest)))
-        return found[1] if found else ""
+        match = _CIPHER.search(" ".join((*self.comments.values(), self.rest)))
+        return match[1] if match else ""
 
 
 def parse_received(value: str) -> Hop:

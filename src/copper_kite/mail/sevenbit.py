@@ -120,12 +120,12 @@ def _multipart(header: bytes, body: bytes, kind: ContentType, depth: int, aim: _
     delimiter = re.compile(
         rb"(?:\A|\r\n)--" + re.escape(boundary.encode("ascii", "replace")) + rb"(--)?[ \t]*(?:\r\n|\Z)"
     )
-    found = list(delimiter.finditer(body))
-    if not found or found[-1][1] is None:
+    results = list(delimiter.finditer(body))
+    if not results or results[-1][1] is None:
         return None
     default = "message/rfc822" if kind.sub == "digest" else "text/plain"  # RFC 2046 5.1.5
     out, place = [], 0
-    for number, match in enumerate(found):
+    for number, match in enumerate(results):
         between = body[place : match.start()]
         converted = _part(between, depth + 1, default, aim) if number else _beside(between, aim)
         if converted is None:

@@ -22,13 +22,13 @@ def describe_condition(alarm: Alarm, readings: Readings) -> str:
 def _connector_failing(readings: Readings, limit: float) -> str:
     """A connector as a whole; with MX, a domain that is unreachable is no fault of the connector."""
     names = {connector.name for connector in readings.loaded.settings.connector if connector.enabled}
-    found = [
+    results = [
         f"connector {stop.connector} has not got through for {span_text(readings.now - stop.since)}: {stop.text};"
         f" `kite probe --connector {stop.connector}` shows how far it gets"
         for stop in readings.stops
         if stop.connector in names and not stop.domain and readings.now - stop.since > limit
     ]
-    return "; ".join(found)
+    return "; ".join(results)
 
 
 def _oldest_waiting(readings: Readings, limit: float) -> str:
@@ -58,12 +58,12 @@ def _refused(readings: Readings, limit: float) -> str:
 
 
 def _allowance(readings: Readings, limit: float) -> str:
-    found = [
+    results = [
         f"connector {connector} has used {used} of its allowance {allowance}; `kite report --day` shows by whom"
         for connector, allowance, used in readings.allowances
         if used > limit * allowance.count
     ]
-    return "; ".join(found)
+    return "; ".join(results)
 
 
 def _disk(readings: Readings, limit: float) -> str:
@@ -76,13 +76,13 @@ def _disk(readings: Readings, limit: float) -> str:
 
 
 def _certificate_expires(readings: Readings, limit: float) -> str:
-    found = [
+    results = [
         f"the certificate of {kind} {name} "
         + (f"ends in {span_text(end - readings.now)}" if end > readings.now else "has ended")
         for kind, name, end in readings.certificates
         if end - readings.now < limit
     ]
-    return "; ".join(found)
+    return "; ".join(results)
 
 
 def _surge(readings: Readings, limit: float) -> str:

@@ -33,8 +33,8 @@ def _one(value: Callable[[Readings], float | None]) -> Callable[[Readings], Iter
     """The samples of a metric without labels; none where there is no value."""
 
     def samples(readings: Readings) -> Iterable[Sample]:
-        found = value(readings)
-        return [] if found is None else [((), found)]
+        result = value(readings)
+        return [] if result is None else [((), result)]
 
     return samples
 

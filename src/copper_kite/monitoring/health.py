@@ -34,10 +34,10 @@ class Problem(NamedTuple):
 def disk_of(loaded: Loaded) -> Disk | None:
     """The disk of the data folder; None where that is not there yet."""
     try:
-        found = os.statvfs(loaded.data)
+        result = os.statvfs(loaded.data)
     except OSError:
         return None
-    return Disk(found.f_bavail * found.f_frsize, found.f_blocks * found.f_frsize, loaded.settings.server.keep_free)
+    return Disk(result.f_bavail * result.f_frsize, result.f_blocks * result.f_frsize, loaded.settings.server.keep_free)
 
 
 def find_problems(disk: Disk | None, note: Note | None, faults: int, *, running: bool) -> list[Problem]:

@@ -81,7 +81,7 @@ def take_readings(loaded: Loaded, totals: Totals, now: float) -> Readings:
             faults=faults,
             problems=find_problems(disk, read_note(loaded.data), faults, running=running is not None),
             flow=flow_of(reader.tallies(now - HOUR), now),
-            raised=frozenset(one.name for one in read_alarms(loaded.data) if one.notified_at is not None),
+            raised=frozenset(alarm.name for alarm in read_alarms(loaded.data) if alarm.notified_at is not None),
             surges=[entry.facts["who"] for entry in reader.noted(Event.SURGE, now - HOUR)],
             token_problems=read_token_problems(loaded.data),
             unusable_keys=[problem for _, problem in unusable_keys(loaded)],

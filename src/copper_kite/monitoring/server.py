@@ -141,8 +141,8 @@ class _Handler(BaseHTTPRequestHandler):
                     self._answer(200, text, kind)
             case "/health":
                 problems = source.problems()
-                found = {"healthy": not problems, "reasons": [problem._asdict() for problem in problems]}
-                self._answer_json(503 if problems else 200, found)
+                results = {"healthy": not problems, "reasons": [problem._asdict() for problem in problems]}
+                self._answer_json(503 if problems else 200, results)
             case "/live":
                 self._answer_json(503 if source.unresponsive else 200, {"live": not source.unresponsive})
             case _:
@@ -185,13 +185,13 @@ def serve(descriptor: int | None) -> None:
     report, tls_reports = DueReport(source.loaded), DueTlsReports(source.loaded)
     while True:
         began = time.monotonic()
-        for kind, found in (
+        for kind, result in (
             ("alarms", evaluate_alarms(source)),
             ("report", _due_report(report)),
             ("tls_report", _due_report(tls_reports)),
         ):
-            if found:
-                sys.stdout.write(f"{json.dumps({kind: found})}\n")
+            if result:
+                sys.stdout.write(f"{json.dumps({kind: result})}\n")
         sys.stdout.flush()
         took = time.monotonic() - began
         time.sleep(max(EVALUATION_SECONDS, took / MOST_SHARE))

@@ -130,7 +130,7 @@ class TokenSource:
     def _origin(self) -> str:
         """Tells one login from another: what was kept for an earlier one does not count."""
         client = self.client
-        secrets = [one.reveal() for one in (client.refresh_token, client.client_secret) if one is not None]
+        secrets = [item.reveal() for item in (client.refresh_token, client.client_secret) if item is not None]
         return hashlib.sha256("\0".join([client.token_endpoint, client.client_id, *secrets]).encode()).hexdigest()
 
     def _read(self) -> dict[str, Any]:

@@ -36,18 +36,18 @@ def read_certificate(der: bytes) -> Certificate:
 
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")  # the library's remarks on odd certificates: an odd one is to be shown as well
-        found = x509.load_der_x509_certificate(der)
+        certificate = x509.load_der_x509_certificate(der)
         return Certificate(
-            subject=_title(found.subject),
-            names=_names(found),
-            issuer=_title(found.issuer),
-            not_before=found.not_valid_before_utc.timestamp(),
-            not_after=found.not_valid_after_utc.timestamp(),
-            key=_key(found),
-            fingerprint=found.fingerprint(hashes.SHA256()).hex(),
-            self_signed=found.subject == found.issuer,
-            signs_others=_signs_others(found),
-            issuer_url=_issuer_url(found),
+            subject=_title(certificate.subject),
+            names=_names(certificate),
+            issuer=_title(certificate.issuer),
+            not_before=certificate.not_valid_before_utc.timestamp(),
+            not_after=certificate.not_valid_after_utc.timestamp(),
+            key=_key(certificate),
+            fingerprint=certificate.fingerprint(hashes.SHA256()).hex(),
+            self_signed=certificate.subject == certificate.issuer,
+            signs_others=_signs_others(certificate),
+            issuer_url=_issuer_url(certificate),
         )
 
 
@@ -63,11 +63,11 @@ def _names(certificate: Any) -> tuple[str, ...]:
     from cryptography import x509
 
     try:
-        found = certificate.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
+        result = certificate.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
     except (x509.ExtensionNotFound, ValueError):
         return ()
-    addresses = [str(address) for address in found.get_values_for_type(x509.IPAddress)]
-    return (*found.get_values_for_type(x509.DNSName), *addresses)
+    addresses = [str(address) for address in result.get_values_for_type(x509.IPAddress)]
+    return (*result.get_values_for_type(x509.DNSName), *addresses)
 
 
 def _signs_others(certificate: Any) -> bool:
@@ -87,7 +87,7 @@ def _issuer_url(certificate: Any) -> str:
         named = certificate.extensions.get_extension_for_class(x509.AuthorityInformationAccess).value
     except (x509.ExtensionNotFound, ValueError):
         return ""
-    places = [one.access_location for one in named if one.access_method == AuthorityInformationAccessOID.CA_ISSUERS]
+    places = [item.access_location for item in named if item.access_method == AuthorityInformationAccessOID.CA_ISSUERS]
     return next((place.value for place in places if isinstance(place, x509.UniformResourceIdentifier)), "")
 
 

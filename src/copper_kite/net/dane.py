@@ -51,7 +51,9 @@ async def find_tlsa(host: str, port: int, seconds: float, dns: str) -> TlsaFound
             text = f"{name}: whether there are TLSA records cannot be told: {answer.problem}"
             raise SessionFailed(Stage.RESOLVE, Cause.DANE_UNKNOWN, text)
         if answer.found is Found.RECORDS and answer.secure:
-            return TlsaFound(tuple(Tlsa(one.usage, one.selector, one.mtype, one.cert) for one in answer.records), base)
+            return TlsaFound(
+                tuple(Tlsa(record.usage, record.selector, record.mtype, record.cert) for record in answer.records), base
+            )
     return None
 
 
@@ -97,12 +99,12 @@ def _why_not_anchored(
     known = [*certificates[1:], *(x509.load_der_x509_certificate(data) for data in whole if _is_certificate(data))]
     path = [certificates[0]]
     while not any(_fits(record, path[-1]) for record in anchors if len(path) > 1):
-        issuer = next((one for one in known if one not in path and _has_issued(one, path[-1])), None)
+        issuer = next((item for item in known if item not in path and _has_issued(item, path[-1])), None)
         if issuer is None:
             return "its certificate does not lead to the authority in its TLSA records"
         path.append(issuer)
     at = datetime.datetime.fromtimestamp(now, datetime.UTC)
-    if not all(one.not_valid_before_utc <= at <= one.not_valid_after_utc for one in path):
+    if not all(item.not_valid_before_utc <= at <= item.not_valid_after_utc for item in path):
         return "a certificate between it and the authority in its TLSA records is out of date"
     if not _is_for(certificates[0], names):
         return f"its certificate is not for {' or '.join(names)}"

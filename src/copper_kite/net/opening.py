@@ -110,13 +110,13 @@ class _Host:
             return cls(plan, dialogue, memory, [plan.address])
         began = loop.time()
         try:
-            found = await resolve_host(plan.host, plan.port, plan.timeouts.resolve, plan.dns)
+            result = await resolve_host(plan.host, plan.port, plan.timeouts.resolve, plan.dns)
         except SessionFailed as error:
             dialogue.noted(loop.time(), error.text)
             raise
-        said = ", ".join(found)
+        said = ", ".join(result)
         dialogue.noted(loop.time(), f"{plan.host} is {said}")
-        host = cls(plan, dialogue, memory, memory.order(interleave(found), began)[:MAX_ADDRESSES])
+        host = cls(plan, dialogue, memory, memory.order(interleave(result), began)[:MAX_ADDRESSES])
         host._stages.append(StageDone(Stage.RESOLVE, loop.time() - began, said))
         return host
 

@@ -22,11 +22,11 @@ async def demanded(plan: Plan, names: Sequence[str], sts: StsPolicy | None, *, d
     """
     if plan.tls == "off":
         return plan
-    found = await find_tlsa(plan.host, plan.port, plan.timeouts.resolve, plan.dns) if dane else None
+    result = await find_tlsa(plan.host, plan.port, plan.timeouts.resolve, plan.dns) if dane else None
     mode = "implicit" if plan.tls == "implicit" else "starttls"
-    if found is not None:
-        demand = Demand("dane", found.usable, tuple(dict.fromkeys((found.base, plan.host, *names))))
-        return replace(plan, tls=mode, trust=DANE if found.usable else UNVERIFIED, demand=demand)
+    if result is not None:
+        demand = Demand("dane", result.usable, tuple(dict.fromkeys((result.base, plan.host, *names))))
+        return replace(plan, tls=mode, trust=DANE if result.usable else UNVERIFIED, demand=demand)
     if sts is None:
         return plan
     if sts.mode == "enforce":

@@ -212,7 +212,7 @@ def _in_zone(zone: Zone, name: str, kind: str) -> DnsAnswer:
         records = zone.get_rdataset(place, kind)
         alias = zone.get_rdataset(place, "CNAME")
         if records is not None or alias is None:
-            found = Found.NONE if records is None else Found.RECORDS
-            return DnsAnswer(name, kind, found, tuple(records or ()), _is_signed(zone, place), "", _plain(place))
+            result = Found.NONE if records is None else Found.RECORDS
+            return DnsAnswer(name, kind, result, tuple(records or ()), _is_signed(zone, place), "", _plain(place))
         place = alias[0].target
     return DnsAnswer(name, kind, Found.FAILED, problem="too many aliases, one after the other")

@@ -21,10 +21,10 @@ async def resolve_host(host: str, port: int, seconds: float, dns: str = SYSTEM) 
     Raises SessionFailed at the stage `resolve`.
     """
     if dns != SYSTEM and not _is_address(host):
-        found = [address for kind in ("AAAA", "A") for address in (await _query(host, kind, seconds, dns)).texts]
-        if not found:
+        results = [address for kind in ("AAAA", "A") for address in (await _query(host, kind, seconds, dns)).texts]
+        if not results:
             raise _failed(Cause.NAME_NOT_FOUND, f"{host}: no address")
-        return list(dict.fromkeys(found))
+        return list(dict.fromkeys(results))
     try:
         async with asyncio.timeout(seconds):
             entries = await asyncio.get_running_loop().getaddrinfo(host, port, type=socket.SOCK_STREAM)
@@ -45,12 +45,12 @@ async def mail_exchangers(domain: str, seconds: float, dns: str = SYSTEM) -> tup
     An alias is followed (RFC 5321 5.1). Raises SessionFailed: DOMAIN_NOT_FOUND where there is no such domain,
     NAME_LOOKUP_FAILED where nobody can tell.
     """
-    found = []
+    results = []
     answer = await _query(domain, "MX", seconds, dns)
     for text in answer.texts:
         preference, _, host = text.partition(" ")
-        found.append((int(preference), host.removesuffix(".").lower() or "."))
-    return found, answer.secure
+        results.append((int(preference), host.removesuffix(".").lower() or "."))
+    return results, answer.secure
 
 
 def _failed(cause: Cause, text: str) -> SessionFailed:

@@ -36,10 +36,10 @@ async def look_again(plan: Plan, failure: SessionFailed) -> SessionFailed:
     if failure.cause.about_certificate:
         return _with_issuer_named(_with_chain(failure, await _look_at_chain(plan)))
     if _is_silent(plan, failure):
-        found = await _look_at_chain(replace(plan, tls="implicit"))
-        if found:
+        chain = await _look_at_chain(replace(plan, tls="implicit"))
+        if chain:
             text = "it waits for TLS at once, and says nothing in clear"
-            return _with_chain(SessionFailed(Stage.GREET, Cause.SPEAKS_TLS, text, seen=failure.seen), found)
+            return _with_chain(SessionFailed(Stage.GREET, Cause.SPEAKS_TLS, text, seen=failure.seen), chain)
     return failure
 
 
@@ -80,9 +80,11 @@ async def open_looking(
         if not task.done() and session is not None and session.stage is Stage.GREET:
             seen = SessionSeen(next_hop=plan.where, address=session.address)
             silent = SessionFailed(Stage.GREET, Cause.TIMED_OUT, f"nothing heard for {SILENT:g} s", seen=seen)
-            found = known or await look_again(plan, silent)
-            if found.cause is Cause.SPEAKS_TLS and not task.done():
-                raise SessionFailed(found.stage, found.cause, found.text, seen=replace(seen, chain=found.seen.chain))
+            result = known or await look_again(plan, silent)
+            if result.cause is Cause.SPEAKS_TLS and not task.done():
+                raise SessionFailed(
+                    result.stage, result.cause, result.text, seen=replace(seen, chain=result.seen.chain)
+                )
         return await task
     finally:
         if not task.done():
@@ -98,7 +100,7 @@ async def shown_chain(plan: Plan) -> list[Certificate]:
 
 async def _look_at_chain(plan: Plan) -> Sequence[bytes]:
     """The certificates that a server shows, believed or not. Empty when there are none."""
-    bounds = {one.name: min(getattr(plan.timeouts, one.name), LOOKING) for one in fields(Timeouts)}
+    bounds = {field.name: min(getattr(plan.timeouts, field.name), LOOKING) for field in fields(Timeouts)}
     looking = replace(plan, trust=LOOK, login="", timeouts=Timeouts(**bounds))
     try:
         session = await connect(looking, Dialogue(0.0))

@@ -410,8 +410,8 @@ class ServerSession(asyncio.Protocol):
         """Version and cipher of TLS, empty without it."""
         if not self._engine.secure:
             return ""
-        found = self._transport.get_extra_info("cipher")
-        return f"{found[1]} {found[0]}" if found else ""
+        info = self._transport.get_extra_info("cipher")
+        return f"{info[1]} {info[0]}" if info else ""
 
     def abort(self) -> None:
         """Cut the connection."""

@@ -153,7 +153,7 @@ class StsPolicies:
         if self._file is None:
             return
         with contextlib.suppress(OSError):  # on a full disk, say: it is fetched anew after a restart
-            put_file(self._file, json.dumps({name: asdict(one) for name, one in self._kept.items()}))
+            put_file(self._file, json.dumps({name: asdict(result) for name, result in self._kept.items()}))
 
 
 def _id(text: str) -> str:
@@ -171,6 +171,6 @@ def _effective(policy: StsPolicy | None) -> StsPolicy | None:
 def _read(file: Path) -> dict[str, StsPolicy]:
     try:
         kept = json.loads(file.read_text())
-        return {name: StsPolicy(**{**one, "mx": tuple(one["mx"])}) for name, one in kept.items()}
+        return {name: StsPolicy(**{**result, "mx": tuple(result["mx"])}) for name, result in kept.items()}
     except (OSError, ValueError, TypeError, KeyError, AttributeError):
         return {}  # none was kept, or what was is damaged: policies are fetched anew

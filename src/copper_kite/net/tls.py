@@ -114,23 +114,23 @@ def end_point_binding(der: bytes) -> Binding | None:
     """
     from cryptography import x509
 
-    found = x509.load_der_x509_certificate(der).signature_hash_algorithm
-    if found is None:
+    result = x509.load_der_x509_certificate(der).signature_hash_algorithm
+    if result is None:
         return None
-    name = found.name
+    name = result.name
     return Binding("tls-server-end-point", hashlib.new("sha256" if name in ("md5", "sha1") else name, der).digest())
 
 
 def peer_chain(transport: asyncio.BaseTransport) -> list[bytes]:
     """The certificates that the peer showed, in DER, its own first; only that one where Python gives no more."""
-    found = transport.get_extra_info("ssl_object")
-    if found is None:
+    info = transport.get_extra_info("ssl_object")
+    if info is None:
         return []
-    inner: Any = getattr(found, "_sslobj", None)  # public only from Python 3.13 on
+    inner: Any = getattr(info, "_sslobj", None)  # public only from Python 3.13 on
     if hasattr(inner, "get_unverified_chain"):
         chain = inner.get_unverified_chain() or []
-        return [one if isinstance(one, bytes) else one.public_bytes(_DER) for one in chain]
-    own = found.getpeercert(binary_form=True)
+        return [item if isinstance(item, bytes) else item.public_bytes(_DER) for item in chain]
+    own = info.getpeercert(binary_form=True)
     return [own] if own else []
 
 

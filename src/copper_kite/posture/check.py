@@ -194,14 +194,14 @@ class _Check:
         if path.is_dir():
             return
         try:
-            found = x509.load_pem_x509_certificates(path.read_bytes())
+            certificates = x509.load_pem_x509_certificates(path.read_bytes())
         except (OSError, ValueError):
             why = "no next hop can be trusted by it, so nothing is sent"
             problem = f"{entry.trust} holds no certificate in PEM form"
             yield self._finding("error", keys, problem, why, "name the PEM file of the authority")
             return
         now = datetime.datetime.fromtimestamp(self._now, datetime.UTC)
-        for certificate in found:
+        for certificate in certificates:
             days = (certificate.not_valid_after_utc - now).days
             if days >= SOON_DAYS:
                 continue
@@ -367,8 +367,8 @@ class _Check:
     def _room(self, place: Path) -> Iterator[Finding]:
         """Less than what is to stay free: nothing is taken in."""
         least = self._loaded.settings.server.keep_free
-        found = os.statvfs(place)
-        free = found.f_bavail * found.f_frsize
+        result = os.statvfs(place)
+        free = result.f_bavail * result.f_frsize
         if free < least:
             why = "no message is taken while it is so; programs get `452`"
             problem = f"the disk of {place} has {free >> 20} MiB left, and {least >> 20} MiB are to stay free"

@@ -69,11 +69,11 @@ class AdminDesk:
         orders = AdminRequests(recorder, self._reader.content)
         lanes: set[Key] = set()  # that are to be tried now, each once
         wanted: dict[int, list[AdminRequest]] = {}
-        for one in self._reader.wanted():
-            wanted.setdefault(one.message, []).append(one)
-        for one in wanted.pop(0, ()):
-            do = self._tell_of_alarm if one.action is Action.TEST_ALARM else self._retry_connector
-            self._supervisor.run(partial(do, one))
+        for item in self._reader.wanted():
+            wanted.setdefault(item.message, []).append(item)
+        for item in wanted.pop(0, ()):
+            do = self._tell_of_alarm if item.action is Action.TEST_ALARM else self._retry_connector
+            self._supervisor.run(partial(do, item))
         for id, ones in wanted.items():
             if self._supply.is_free(id):
                 self._supervisor.run(partial(self._carry_out, orders, id, ones, lanes), message=id_text(id))
@@ -97,14 +97,14 @@ class AdminDesk:
         self._log.write("notice", "ordered", **{**facts, "recipients": "all"})
 
     def _carry_out(self, orders: AdminRequests, id: int, ones: Sequence[AdminRequest], lanes: set[Key]) -> None:
-        recorded = Recorded(others=[FinishOrder(one.number) for one in ones])
+        recorded = Recorded(others=[FinishOrder(item.number) for item in ones])
         with contextlib.suppress(NotFound):
             message, recipients = self._reader.recipients(id)
             recorded = orders.carry_out(message, recipients, ones, self._clock.now())
-            queued = {one.number for one in recorded.states if one.state is State.QUEUED}
-            for one in recipients:
-                if one.number in queued:
-                    lanes.add(self._key(one, message.reverse_path))
+            queued = {state.number for state in recorded.states if state.state is State.QUEUED}
+            for recipient in recipients:
+                if recipient.number in queued:
+                    lanes.add(self._key(recipient, message.reverse_path))
         self._supply.withhold(id)
         self._submit(recorded.transaction(), partial(self._done, id, recorded))
 

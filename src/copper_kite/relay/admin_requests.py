@@ -77,19 +77,19 @@ class AdminRequests:
         """
         work = _Work({recipient.number: recipient for recipient in recipients})
         kept = self._is_kept(message)
-        for one in wanted:
-            recipient = work.recipients.get(one.recipient)
-            if recipient is None or not may_apply(one.action, recipient.state):
+        for item in wanted:
+            recipient = work.recipients.get(item.recipient)
+            if recipient is None or not may_apply(item.action, recipient.state):
                 continue
-            if kept or recipient.state is not State.FAILED or one.action is Action.REMOVE:
-                _move(work, recipient, one, now)
+            if kept or recipient.state is not State.FAILED or item.action is Action.REMOVE:
+                _move(work, recipient, item, now)
         recorded = self._returned(message, work, now)
         recorded.states = [*work.states.values(), *recorded.states]
         recorded.entries = [*_entries(message, work, now), *recorded.entries]
         others: list[Operation] = [
             *map(AddRecipient, work.added),
             *(SendBy(name, message.id, number) for number, name in work.sent_by.items()),
-            *(FinishOrder(one.number) for one in wanted),
+            *(FinishOrder(item.number) for item in wanted),
         ]
         expires = now + message.expires - message.arrived
         if work.revived and expires > message.expires:
@@ -155,7 +155,7 @@ def _parameters_for_another(recipient: Recipient) -> str:
 
 def _added(work: _Work, action: Action, target: str) -> list[int]:
     """The numbers of those who took others' place."""
-    return [one.number for one in work.added if action is Action.SEND_TO and one.address == target]
+    return [item.number for item in work.added if action is Action.SEND_TO and item.address == target]
 
 
 def _entries(message: Message, work: _Work, now: float) -> list[JournalEntry]:

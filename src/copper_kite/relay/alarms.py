@@ -84,13 +84,13 @@ class Alarms:
         self._folder = folder
         self._notify = notify
         self._alarms: dict[str, Alarm] = {}
-        self._raised = {one.name: one for one in read_alarms(folder)}
+        self._raised = {alarm.name: alarm for alarm in read_alarms(folder)}
         self._in_flight: set[str] = set()
 
     def take_up(self, alarms: Sequence[Alarm]) -> None:
         """Use these alarms; the state of others is forgotten."""
         self._alarms = {alarm.name: alarm for alarm in alarms if alarm.enabled}
-        self._set({name: one for name, one in self._raised.items() if name in self._alarms})
+        self._set({name: result for name, result in self._raised.items() if name in self._alarms})
 
     def update(self, found: Mapping[str, str], now: float) -> None:
         """Take the result of an evaluation, and send the events that follow from it.
@@ -101,10 +101,10 @@ class Alarms:
         known = {name: text for name, text in found.items() if name in self._alarms and name not in self._in_flight}
         raised = dict(self._raised)
         for name, text in known.items():
-            one = raised.get(name)
+            result = raised.get(name)
             if text:
-                raised[name] = one._replace(text=text) if one is not None else RaisedAlarm(name, now, None, text)
-            elif one is not None and one.notified_at is None:
+                raised[name] = result._replace(text=text) if result is not None else RaisedAlarm(name, now, None, text)
+            elif result is not None and result.notified_at is None:
                 del raised[name]
         self._set(raised)
         for name in known.keys() & raised.keys():
@@ -125,7 +125,7 @@ class Alarms:
 
         def stored() -> None:
             self._in_flight.discard(name)
-            others = {other: one for other, one in self._raised.items() if other != name}
+            others = {other: result for other, result in self._raised.items() if other != name}
             self._set({**others, name: after} if after is not None else others)
 
         self._in_flight.add(name)

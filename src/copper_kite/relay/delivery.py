@@ -118,15 +118,15 @@ class Recorder:
 
     def relayed(self, report: Report, now: float, plan: Plan | None) -> RecordRelayed | None:
         """The record of an attempt by which all went well, as it mostly does; None for any other."""
-        job, began, seconds, found, stop, session, _ = report
-        if stop is not None or session is None or plan is None or len(found) != len(job.recipients):
+        job, began, seconds, result, stop, session, _ = report
+        if stop is not None or session is None or plan is None or len(result) != len(job.recipients):
             return None
         if job.envelope.rcpt_parameters or job.changed:
             return None  # somebody may want to hear of it
         if self._recordings is not None and self._recordings.wants("connector", job.connector):
             return None
         results = []
-        for recipient, (_, stage, reply) in zip(job.recipients, found, strict=True):
+        for recipient, (_, stage, reply) in zip(job.recipients, result, strict=True):
             if stage is not _ACCEPT or not 200 <= reply.code < 300:
                 return None
             results.append((recipient.number, recipient.attempts + 1, recipient.address, str(reply)[:MAX_REPLY_KEPT]))
@@ -326,7 +326,7 @@ def _passed_over(one: PassedOver) -> PassedOverHop:
 
 
 def _tried(tried: Iterable[Tried]) -> list[TriedAddress]:
-    return [TriedAddress(one.next_hop, one.address, one.stage.value, one.cause.value, one.said) for one in tried]
+    return [TriedAddress(item.next_hop, item.address, item.stage.value, item.cause.value, item.said) for item in tried]
 
 
 def _stages(stages: Iterable[StageDone]) -> list[StageTook]:

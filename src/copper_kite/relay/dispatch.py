@@ -204,8 +204,8 @@ class Dispatcher:
         if len(recipients) == 1:
             return {self._key(recipients[0], message.reverse_path): [*recipients]}
         groups: dict[Key, list[Recipient]] = {}
-        for one in recipients:
-            groups.setdefault(self._key(one, message.reverse_path), []).append(one)
+        for recipient in recipients:
+            groups.setdefault(self._key(recipient, message.reverse_path), []).append(recipient)
         return groups
 
     def _key(self, recipient: Recipient, reverse_path: str) -> Key:
@@ -222,7 +222,7 @@ class Dispatcher:
             for key, recipients in self._grouped(message, due.recipients).items():
                 stop = self._supply.stops.of(key)
                 late = self._notices.late_at(message.arrived, message.expires)
-                waits = any(one.changed < late <= now for one in recipients)
+                waits = any(recipient.changed < late <= now for recipient in recipients)
                 if stop is not None and (waits or message.expires <= now):
                     job = Job(message, recipients, key[0], None, None, self._reader.content, key[1])
                     self._record_stopped(job, stop_of(stop, now))
@@ -240,7 +240,7 @@ class Dispatcher:
 
     def _fail_alone(self, message: Message, recipients: Sequence[Recipient], error: Exception) -> None:
         """An internal error keeps these from a lane: that counts as their attempt."""
-        recipients = [one for one in recipients if not self._in_hand.has(message.id, one.number)]
+        recipients = [recipient for recipient in recipients if not self._in_hand.has(message.id, recipient.number)]
         job = Job(message, recipients, "", None, None, self._reader.content)
         self._record_stopped(job, self._internal_stop(message, error))
 
@@ -429,6 +429,6 @@ class Dispatcher:
     def _recorded(self, id: int, recorded: Recorded) -> None:
         for notice in recorded.notices:
             self.offer(notice)
-        for one in recorded.states:
-            if one.next_try is not None:
-                self._supply.wait_until(one.next_try, id)
+        for state in recorded.states:
+            if state.next_try is not None:
+                self._supply.wait_until(state.next_try, id)

@@ -259,9 +259,9 @@ class _Pocket(asyncio.Transport):
         """The next reply. A connection that was closed gives a 421."""
         async with asyncio.timeout(ANSWER_SECONDS):
             while True:
-                found = self._replies.next()
-                if found is not None:
-                    return found
+                result = self._replies.next()
+                if result is not None:
+                    return result
                 if self._closing:
                     return Reply(421, "", "the session was closed")
                 self._moved.clear()

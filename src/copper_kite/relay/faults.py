@@ -32,8 +32,8 @@ class Faults:
         if id not in self._told and len(self._told) < MAX_TOLD:
             self._told.add(id)
             trace = "".join(traceback.format_exception(error))[-MAX_TRACE:]
-        found = {"fault": id, "kind": kind, "place": place, "text": str(error)[:300], "trace": trace}
-        self._log.write("error", "fault", **{**facts, **found})
+        results = {"fault": id, "kind": kind, "place": place, "text": str(error)[:300], "trace": trace}
+        self._log.write("error", "fault", **{**facts, **results})
         return words
 
 

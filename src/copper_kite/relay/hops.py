@@ -128,9 +128,9 @@ class Hops:
         if not self._down:
             return None
         downs = [self._down.get(plan) for plan in self.plans]
-        if not downs or any(one is None or now >= one.until for one in downs):
+        if not downs or any(item is None or now >= item.until for item in downs):
             return None
-        return min((one for one in downs if one is not None), key=lambda one: one.until)
+        return min((item for item in downs if item is not None), key=lambda one: one.until)
 
     @property
     def all_down(self) -> Mapping[Plan, Down]:
@@ -196,20 +196,20 @@ class Hops:
         if not may_tell_more(plan, failure):
             return failure
         now, before = self._now(), (failure.stage, failure.cause)
-        found = self._found_lately(plan, before)
-        if found is None:
+        result = self._found_lately(plan, before)
+        if result is None:
             try:
-                found = await look_again(plan, failure)
+                result = await look_again(plan, failure)
             except Exception as error:  # of ours: the mail goes by what is known without it
                 self._fault(error)
                 return failure
-            self._looks[plan] = _Look(now, before, found)
+            self._looks[plan] = _Look(now, before, result)
         tried = [
-            one._replace(cause=found.cause, said=found.said) if (one.stage, one.cause) == before else one
-            for one in failure.seen.tried
+            item._replace(cause=result.cause, said=result.said) if (item.stage, item.cause) == before else item
+            for item in failure.seen.tried
         ]
         seen = replace(failure.seen, tried=tried)
-        return SessionFailed(found.stage, found.cause, found.text, found.reply, seen)
+        return SessionFailed(result.stage, result.cause, result.text, result.reply, seen)
 
     async def open_extra(self, dialogue: Dialogue) -> RelaySession:
         """One more session, beside others, with the one that is first now.
@@ -227,7 +227,7 @@ class Hops:
         if not self._down:
             return ()
         before = self.plans if self.spread or tried else takewhile(lambda one: one != plan, self.plans)
-        return tuple(self._down[one].passed_over(one) for one in before if one in self._down and one not in tried)
+        return tuple(self._down[item].passed_over(item) for item in before if item in self._down and item not in tried)
 
     async def _open(self, plan: Plan, dialogue: Dialogue) -> RelaySession:
         memory, looked = self._memories.setdefault(plan, AddressMemory()), self._found_lately(plan, _SILENCE)
@@ -395,13 +395,13 @@ class MxHops(Hops):
 
     async def _ourselves(self, hosts: Sequence[str]) -> list[str]:
         """Those of `hosts` that lead back here."""
-        first, found = self.first, []
+        first, result = self.first, []
         for host in hosts if self._listening else ():
             with contextlib.suppress(SessionFailed):  # a host without an address is nobody, us included
                 addresses = await resolve_host(host, first.port, first.timeouts.resolve, first.dns)
                 if any(listens_at(address, first.port, self._listening) for address in addresses):
-                    found.append(host)
-        return found
+                    result.append(host)
+        return result
 
     async def _look_up(self) -> list[str]:
         """The hosts to try, in order. Raises SessionFailed."""

@@ -29,7 +29,7 @@ class InHand:
     def has(self, id: int, number: int) -> bool:
         """Whether this recipient of a message is on its way."""
         jobs = self._jobs.get(id)
-        return jobs is not None and any(one.number == number for job in jobs for one in job.recipients)
+        return jobs is not None and any(recipient.number == number for job in jobs for recipient in job.recipients)
 
     def begin(self, job: Job) -> None:
         """A job of its lane begins."""

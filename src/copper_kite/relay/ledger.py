@@ -62,10 +62,10 @@ class Ledger:
 
     def nearly_used(self) -> list[tuple[Allowance, int]]:
         """The allowances of which little is left, with what has left; each once in its period."""
-        found = []
+        results = []
         for allowance, (begin, _) in self._windows.items():
             used = self._used[allowance]
             if used >= NEARLY * allowance.count and self._told.get(allowance) != begin:
                 self._told[allowance] = begin
-                found.append((allowance, used))
-        return found
+                results.append((allowance, used))
+        return results

@@ -26,11 +26,11 @@ class Poison:
             if len(self._hits) > MAX_COUNTED:
                 del self._hits[next(iter(self._hits))]
             return False
-        if all(one.state is not State.DELAYED for one in recorded.states):
+        if all(state.state is not State.DELAYED for state in recorded.states):
             return False
         recorded.states = [
-            one._replace(state=State.PARKED, next_try=None) if one.state is State.DELAYED else one
-            for one in recorded.states
+            state._replace(state=State.PARKED, next_try=None) if state.state is State.DELAYED else state
+            for state in recorded.states
         ]
         text = f"parked after {PARK_AFTER} faults of our own; `kite queue release` lets it go on"
         entry = JournalEntry(at=now, event=Event.ALARM, message=message, facts={"who": "this server", "text": text})

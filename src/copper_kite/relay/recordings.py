@@ -29,7 +29,10 @@ class Recordings:
     def read(self) -> None:
         """Go by the file as it is now."""
         before = self._until
-        self._until = {(one.table, one.name): one.until for one in read_recordings(self._folder, self._now())}
+        self._until = {
+            (recording.table, recording.name): recording.until
+            for recording in read_recordings(self._folder, self._now())
+        }
         self._left = {
             key: self._left[key] if before.get(key) == until else MOST_DIALOGUES for key, until in self._until.items()
         }

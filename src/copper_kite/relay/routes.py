@@ -13,7 +13,10 @@ __all__ = ["routes_noted"]
 
 def routes_noted(connectors: Sequence[Carrier], known: Sequence[JournalEntry], now: float) -> list[WriteEntry]:
     """What writes them down, unless the last of the entries `known` says the same. `now` in seconds since 1970."""
-    rules = [[one.name, one.enabled, one.preference, list(one.recipients), list(one.senders)] for one in connectors]
+    rules = [
+        [connector.name, connector.enabled, connector.preference, list(connector.recipients), list(connector.senders)]
+        for connector in connectors
+    ]
     if known and known[-1].facts["connectors"] == rules:
         return []
     return [WriteEntry(JournalEntry(at=now, event=Event.ROUTES, facts={"connectors": rules}))]

@@ -70,13 +70,13 @@ class Signatures:
         now, fields = self._now(), split_fields(header)
         unsigned = [signer.prepare(fields, body_digest, now) for signer in signers]
         signed = f"{signers[0].domain} ({', '.join([signer.selector for signer in signers])})"
-        size = sum([one.size for one in unsigned])
+        size = sum([item.size for item in unsigned])
         if not any(signer.key.kind == "rsa" for signer in signers):
-            made = b"".join([one.field() for one in unsigned])
+            made = b"".join([item.field() for item in unsigned])
             return SignatureFields(signed, size, lambda: made)
         if self._threads is None:
             self._threads = ThreadPoolExecutor(THREADS, "signing")
-        future = self._threads.submit(lambda: b"".join([one.field() for one in unsigned]))
+        future = self._threads.submit(lambda: b"".join([item.field() for item in unsigned]))
         return SignatureFields(signed, size, future.result, future)
 
     def _read(self, owner: str) -> list[Signer]:

@@ -87,7 +87,7 @@ class Submission(NoDirectory):
     def made_up_key(self, login: str) -> ScramKey:
         """For an account that is not there: always the same, and it takes as long to check as one that is."""
         known = sorted(self.accounts.items())
-        secret = hashlib.sha256(b"".join(one.stored_key for _, one in known)).digest()
+        secret = hashlib.sha256(b"".join(result.stored_key for _, result in known)).digest()
         place = hmac.digest(secret, login.encode(), "sha256")[0]
         return made_up_key(login, secret, known[place % len(known)][1] if known else None)
 

@@ -24,13 +24,13 @@ def handed_over() -> dict[Endpoint, socket.socket]:
         return {}
     count = int(os.environ.pop("LISTEN_FDS", "0"))
     os.environ.pop("LISTEN_PID")
-    found = {}
+    results = {}
     for descriptor in range(FIRST, FIRST + count):
         os.set_inheritable(descriptor, False)
         sock = socket.socket(fileno=descriptor)
         sock.setblocking(False)
-        found[_endpoint(sock)] = sock
-    return found
+        results[_endpoint(sock)] = sock
+    return results
 
 
 def _endpoint(sock: socket.socket) -> Endpoint:

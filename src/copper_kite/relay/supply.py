@@ -256,8 +256,8 @@ class Supply:
         # order of ids. All is read before anything is moved on: when a read fails, the same is looked for again.
         looked_up = self._looked_up[:REFILL]
         named = self._reader.waiting(looked_up, math.inf if self._early else now) if looked_up else []
-        named = [one for one in named if one.next_try <= now or one.message in self._early]
-        self._early -= set(looked_up) - {one.message for one in named}
+        named = [item for item in named if item.next_try <= now or item.message in self._early]
+        self._early -= set(looked_up) - {item.message for item in named}
         delayed = self._reader.delayed(self._delayed_from, now, SCAN)
         queued: Sequence[Waiting] = ()
         if self._queued_from < self._queued_until:
@@ -335,17 +335,17 @@ class Supply:
         begun = 0
         early = self._early.intersection(ids) if self._early else set()
         until = math.inf if early else now
-        found = self._reader.due(list(dict.fromkeys(ids)), until, max(0, REFILL_OCTETS - self.in_hand.octets))
+        result = self._reader.due(list(dict.fromkeys(ids)), until, max(0, REFILL_OCTETS - self.in_hand.octets))
         self._early -= early
-        for due in found:
+        for due in result:
             id = due.message.id
             if early and id not in early:
-                due.recipients = [one for one in due.recipients if (one.next_try or now) <= now]
+                due.recipients = [recipient for recipient in due.recipients if (recipient.next_try or now) <= now]
             if id in self._withheld:
                 self._busy.add(id)
                 continue
             if id in self.in_hand:
-                free = [one for one in due.recipients if not self.in_hand.has(id, one.number)]
+                free = [recipient for recipient in due.recipients if not self.in_hand.has(id, recipient.number)]
                 if len(free) < len(due.recipients):
                     self._busy.add(id)
                 due.recipients = free
@@ -424,7 +424,7 @@ class Supply:
         if tried is not None:
             self._early.update(tried)
             self._looked_up += tried
-            self._ready |= {one for one in self._backlog.lanes() if one == key or (not key[1] and one[0] == key[0])}
+            self._ready |= {lane for lane in self._backlog.lanes() if lane == key or (not key[1] and lane[0] == key[0])}
 
     def has_places(self, key: Key, jobs: int) -> None:
         """A lane has so many jobs left: where few, it gets more."""

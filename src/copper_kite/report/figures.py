@@ -231,7 +231,7 @@ def _bars(canvas: Canvas, rows: Sequence[tuple[str, Sequence[int]]], kinds: Sequ
 
 
 def _reasons(canvas: Canvas, report: Report, colours: Colours) -> None:
-    rows = [(one.reason, (one.delayed, one.failed)) for one in report.reasons[:MOST_BARS]]
+    rows = [(reason.reason, (reason.delayed, reason.failed)) for reason in report.reasons[:MOST_BARS]]
     _bars(canvas, rows, (("delayed", colours.second), ("failed", colours.third)))
 
 

@@ -72,7 +72,9 @@ def make_report(reader: Reader, loaded: Loaded, period: Period, now: float, only
         delays=[delays_of(name, of) for name, of in sorted(steps.items())],
         reasons=_reasons(sums),
         refusals=[(who, reason, count) for (who, reason), count in sums.refusals.most_common()],
-        outages=[one for one in _outages(reader, period) if not only.connector or one.connector == only.connector],
+        outages=[
+            outage for outage in _outages(reader, period) if not only.connector or outage.connector == only.connector
+        ],
         allowances=_allowances(reader, loaded, now, only.connector),
         unusual=unusual_senders(reader, period, now, only),
         by_hour=by_hour,
@@ -137,11 +139,11 @@ def _rows(sums: _Sums, kind: str) -> list[Row]:
 
 
 def _reasons(sums: _Sums) -> list[Reason]:
-    found = [
+    results = [
         _judged(reason, counts["delayed"], counts["failed"], sums.connector_of[reason])
         for reason, counts in sums.reasons.items()
     ]
-    return sorted(found, key=lambda one: (-one.failed - one.delayed, one.reason))
+    return sorted(results, key=lambda one: (-one.failed - one.delayed, one.reason))
 
 
 def _judged(reason: str, delayed: int, failed: int, connector: str) -> Reason:
@@ -164,7 +166,7 @@ def _judged(reason: str, delayed: int, failed: int, connector: str) -> Reason:
 def _outages(reader: Reader, period: Period) -> list[Outage]:
     """Next hops that were down in the period, also those that went down before it."""
     down: dict[tuple[str, str], Outage] = {}
-    found: list[Outage] = []
+    results: list[Outage] = []
     events = [*reader.noted(Event.DOWN, 0.0), *reader.noted(Event.BACK, 0.0)]
     for entry in sorted(events, key=lambda entry: entry.at):
         if entry.at >= period.end:
@@ -173,8 +175,8 @@ def _outages(reader: Reader, period: Period) -> list[Outage]:
         if entry.event is Event.DOWN:
             down.setdefault(key, Outage(*key, entry.at, None, entry.facts.get("text", "")))
         elif (outage := down.pop(key, None)) is not None and entry.at > period.start:
-            found.append(outage._replace(until=entry.at))
-    return sorted([*found, *down.values()], key=lambda one: one.since)
+            results.append(outage._replace(until=entry.at))
+    return sorted([*results, *down.values()], key=lambda one: one.since)
 
 
 def _allowances(reader: Reader, loaded: Loaded, now: float, only: str) -> list[AllowanceUse]:

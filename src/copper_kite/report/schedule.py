@@ -35,6 +35,6 @@ def period_before(settings: ReportSettings, due: float) -> Period:
     begin = _earlier(settings, end)
     if settings.every == "day":
         return one_day(begin.timestamp())
-    found = since_until(begin.timestamp(), end.timestamp())
+    result = since_until(begin.timestamp(), end.timestamp())
     title = f"{begin:%B %Y}" if settings.every == "month" else f"the week from {begin:%d %B %Y}"
-    return Period(found.since, found.until, title)
+    return Period(result.since, result.until, title)

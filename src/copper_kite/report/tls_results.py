@@ -95,8 +95,8 @@ class TlsReport(NamedTuple):
 def collect_tls(happened: Iterable[Happened], connectors: Collection[str]) -> dict[str, DomainTls]:
     """The sessions of attempts through `connectors`, those that go to mail exchangers, by domain."""
     domains: dict[str, DomainTls] = {}
-    for one in happened:
-        attempt = one.what
+    for item in happened:
+        attempt = item.what
         if isinstance(attempt, Attempt) and attempt.connector in connectors and attempt.facts.results:
             domain = attempt.facts.results[0].address.rpartition("@")[2].lower()
             for policy, failure in _sessions(attempt):
@@ -123,7 +123,7 @@ def _sessions(attempt: Attempt) -> Iterable[tuple[str, TlsFailure | None]]:
 
 
 def _result(cause: str) -> str | None:
-    known = Cause(cause) if cause in [one.value for one in Cause] else None
+    known = Cause(cause) if cause in [item.value for item in Cause] else None
     if known is None:
         return None
     return RESULTS.get(known, "validation-failure" if known in _OTHER else None)

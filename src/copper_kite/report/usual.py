@@ -42,8 +42,8 @@ def unusual_senders(reader: Reader, period: Period, now: float, only: CountFilte
     weeks = 0 if first is None else min((period.since - first) // WEEK, WEEKS)
     if weeks < FEWEST_WEEKS:
         return []
-    found = [_compared(who, counts, period.since, hours, weeks) for who, counts in sent.items()]
-    unusual = [one for one, far in found if far and abs(one.sent - one.expected) >= LEAST]
+    results = [_compared(who, counts, period.since, hours, weeks) for who, counts in sent.items()]
+    unusual = [one for one, far in results if far and abs(one.sent - one.expected) >= LEAST]
     return sorted(unusual, key=lambda one: -abs(one.sent - one.expected))
 
 
@@ -54,7 +54,7 @@ def _compared(who: str, counts: dict[int, int], since: int, hours: int, weeks: i
         before = [counts.get(hour - week * WEEK, 0) for week in range(1, weeks + 1)]
         expected = median(before)
         total += expected
-        variance += (NORMAL * median(abs(one - expected) for one in before)) ** 2 + expected
+        variance += (NORMAL * median(abs(item - expected) for item in before)) ** 2 + expected
     deviation = math.sqrt(variance)
     sent = sum(counts.get(since + hour, 0) for hour in range(hours))
     reach = FAR * max(deviation, 1.0)

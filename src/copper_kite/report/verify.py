@@ -37,6 +37,6 @@ def compare_counts(reader: Reader, since: int, until: int) -> tuple[int, list[Di
 
 def _summed(counts: Iterable[HourlyCount]) -> Counter[tuple[int, str]]:
     sums: Counter[tuple[int, str]] = Counter()
-    for one in counts:
-        sums[one.hour, one.outcome] += one.recipients
+    for count in counts:
+        sums[count.hour, count.outcome] += count.recipients
     return sums

@@ -23,11 +23,11 @@ def takers(connectors: Sequence[Connector], name: str) -> list[tuple[str, str | 
     """For each pattern of the connector `name`: who would carry its mail without that one, None for nobody."""
     gone = next(connector for connector in connectors if connector.name == name)
     left = [connector for connector in connectors if connector.name != name]
-    found = []
+    results = []
     for pattern in gone.recipients:
         other = choose_connector(left, sample(pattern)).connector
-        found.append((pattern, other.name if other else None))
-    return found
+        results.append((pattern, other.name if other else None))
+    return results
 
 
 def everything_is_carried(connectors: Sequence[Connector]) -> bool:
@@ -38,7 +38,7 @@ def everything_is_carried(connectors: Sequence[Connector]) -> bool:
 def ties(connectors: Sequence[Connector]) -> list[tuple[Connector, int, str]]:
     """Enabled connectors that never get a pattern's mail: the first one with it and the same preference, the number of
     the later one, and the pattern. Only their order in the file decides. One for each later one."""
-    found, first = [], dict[tuple[str, int, str], Connector]()
+    result, first = [], dict[tuple[str, int, str], Connector]()
     for number, connector in enumerate(connectors):
         if not connector.enabled:
             continue
@@ -46,7 +46,7 @@ def ties(connectors: Sequence[Connector]) -> list[tuple[Connector, int, str]]:
         keys = [(pattern, connector.preference, sender) for pattern in patterns for sender in connector.senders]
         tie = next((key for key in keys if key in first), None)
         if tie is not None:
-            found.append((first[tie], number, tie[0]))
+            result.append((first[tie], number, tie[0]))
         for key in keys:
             first.setdefault(key, connector)
-    return found
+    return result

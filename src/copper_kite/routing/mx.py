@@ -23,11 +23,11 @@ def mx_order(domain: str, records: Sequence[tuple[int, str]], own: Collection[st
     if list(records) == [(0, ".")] or (len(records) == 1 and records[0][1] == "."):
         text = f"{domain} takes no mail (null MX)"
         raise SessionFailed(Stage.RESOLVE, Cause.NULL_MX, text, Reply(556, "5.1.10", text))
-    found = [(preference, host) for preference, host in records if host != "."]
+    results = [(preference, host) for preference, host in records if host != "."]
     if not records:
-        found = [(0, domain.lower())]
-    ours = min((preference for preference, host in found if host in own), default=None)
-    left = [(preference, host) for preference, host in found if ours is None or preference < ours]
+        results = [(0, domain.lower())]
+    ours = min((preference for preference, host in results if host in own), default=None)
+    left = [(preference, host) for preference, host in results if ours is None or preference < ours]
     if not left:
         text = f"the mail exchanger of {domain} is this server itself"
         raise SessionFailed(Stage.RESOLVE, Cause.MAIL_LOOP, text, LOOP)

@@ -70,9 +70,9 @@ class Judge:
     def decide(self, stage: Stage, facts: Mapping[str, str], recipients: Sequence[str] = ()) -> Rule | None:
         """The rule for this moment, None for the usual answer. `facts`: recipient, sender, login, client; `recipients`
         are those of the message, where the content is at stake: one of them is enough."""
-        each: list[Mapping[str, str]] = [{**facts, "recipient": one} for one in recipients] or [facts]
+        each: list[Mapping[str, str]] = [{**facts, "recipient": recipient} for recipient in recipients] or [facts]
         for place, rule in enumerate(self._rules):
-            fits = rule.stage is stage and any(_fits(rule, one) for one in each)
+            fits = rule.stage is stage and any(_fits(rule, item) for item in each)
             if fits and self._is_turn(place, rule, _whose(stage, facts)):
                 return rule
         return None
@@ -221,10 +221,10 @@ class Behaviour(Table):
 
     def rules(self) -> tuple[Rule, ...]:
         """The rules in their order; to put off first tries comes after them."""
-        found = [table.rule() for table in self.rule]
+        results = [table.rule() for table in self.rule]
         if self.put_off_first:
-            found.append(Rule(reply=Reply(450, "4.2.0", "not at the first try; come back"), turns=(1, 1)))
-        return tuple(found)
+            results.append(Rule(reply=Reply(450, "4.2.0", "not at the first try; come back"), turns=(1, 1)))
+        return tuple(results)
 
 
 def read_behaviour(path: Path) -> Behaviour:

@@ -37,8 +37,8 @@ def read_captures(folder: Path) -> list[Capture]:
     """All that is in `folder`, in the order of their coming. Raises KiteError when there is no such folder."""
     if not folder.is_dir():
         raise KiteError(f"{folder}: no such folder; `kite catch` makes it, or name it with --folder")
-    found = [file for file in folder.glob("*.eml") if file.stem.isdigit()]
-    return [Capture(int(file.stem), file, _facts(file)) for file in sorted(found, key=lambda file: int(file.stem))]
+    results = [file for file in folder.glob("*.eml") if file.stem.isdigit()]
+    return [Capture(int(file.stem), file, _facts(file)) for file in sorted(results, key=lambda file: int(file.stem))]
 
 
 def _facts(file: Path) -> dict[str, Any]:
@@ -59,8 +59,8 @@ def find_capture(folder: Path, number: int) -> Capture:
 
 def clear_captures(folder: Path) -> int:
     """Remove all messages; how many there were. Raises OSError."""
-    found = read_captures(folder)
-    for capture in found:
+    result = read_captures(folder)
+    for capture in result:
         capture.file.unlink()
         capture.file.with_suffix(".json").unlink(missing_ok=True)
-    return len(found)
+    return len(result)

@@ -110,21 +110,21 @@ def _head(parcel: Parcel) -> bytes:
 
 def open_dropped(file: IO[bytes]) -> Dropped:
     """What was left in a file, opened without following links. Raises InputError for what is no such file."""
-    found = os.fstat(file.fileno())
-    if not stat.S_ISREG(found.st_mode) or found.st_nlink != 1:  # a second name could be another user's file
+    result = os.fstat(file.fileno())
+    if not stat.S_ISREG(result.st_mode) or result.st_nlink != 1:  # a second name could be another user's file
         raise InputError("it is no plain file of its own")
     line = file.readline(MAX_ENVELOPE)
     try:
         head = json.loads(line)
         parcel = Parcel(
-            str(head["from"]), [str(one) for one in head["to"]], b"", str(head["asked"]), str(head["asked_each"])
+            str(head["from"]), [str(item) for item in head["to"]], b"", str(head["asked"]), str(head["asked_each"])
         )
         octets, checksum = int(head["octets"]), int(head["crc32"])
     except (ValueError, KeyError, TypeError, RecursionError) as error:
         raise InputError("its envelope cannot be read") from error
-    if found.st_size != len(line) + octets:
+    if result.st_size != len(line) + octets:
         raise InputError("it is not whole")
-    return Dropped(found.st_uid, found.st_mtime, parcel, octets, _portions(file, octets, checksum))
+    return Dropped(result.st_uid, result.st_mtime, parcel, octets, _portions(file, octets, checksum))
 
 
 def _portions(file: IO[bytes], octets: int, checksum: int) -> Iterator[bytes]:

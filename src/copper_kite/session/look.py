@@ -65,4 +65,4 @@ async def _look(host: str, port: int, tls: str, name: str, trust: str) -> Seen:
 
 def safest(seen: Sequence[Seen]) -> Seen | None:
     """The best that works; else the best that only its certificate keeps from working; None when there is neither."""
-    return next((one for one in seen if one.works), None) or next((one for one in seen if one.distrusted), None)
+    return next((item for item in seen if item.works), None) or next((item for item in seen if item.distrusted), None)

@@ -318,7 +318,7 @@ class _Player:
         self._session = None
 
     async def _together(self, step: Step) -> None:
-        await self._open(step).say_all([self._text(one) for one in step.body])
+        await self._open(step).say_all([self._text(item) for item in step.body])
 
     async def _if(self, step: Step) -> None:
         asks_login = self._text(step) == "login"
@@ -332,8 +332,8 @@ class _Player:
 
     async def _at_once(self, step: Step) -> None:
         players = [self._another(turn) for turn in range(1, self._count(step) + 1)]
-        results = await asyncio.gather(*(one.play(step.body) for one in players), return_exceptions=True)
-        await asyncio.gather(*(one.leave() for one in players))
+        results = await asyncio.gather(*(item.play(step.body) for item in players), return_exceptions=True)
+        await asyncio.gather(*(item.leave() for item in players))
         for result in results:
             if isinstance(result, BaseException):
                 raise result
@@ -381,6 +381,6 @@ def _verdict(failed: Failed, plan: Plan, facts: Mapping[str, Any]) -> Verdict:
     if failure is None and failed.reply is not None and not failed.reply.positive:
         failure = SessionFailed(failed.stage, Cause.REPLY, str(failed.reply), failed.reply)
     if failure is not None:
-        found = verdict_on_stop(plan, failure, facts, None)
-        return replace(found, evidence=evidence)
+        stop = verdict_on_stop(plan, failure, facts, None)
+        return replace(stop, evidence=evidence)
     return Verdict(Side.NEXT_HOP, f"{where} does not do what the script expects.", evidence, more, advice)

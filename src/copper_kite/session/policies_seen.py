@@ -38,15 +38,15 @@ async def policies_seen(plan: Plan, chain: Sequence[bytes], recipients: Sequence
 
 async def _dane(plan: Plan, chain: Sequence[bytes]) -> str:
     try:
-        found = await find_tlsa(plan.host, plan.port, plan.timeouts.resolve, plan.dns)
+        result = await find_tlsa(plan.host, plan.port, plan.timeouts.resolve, plan.dns)
     except SessionFailed as failure:
         return f"{failure.text}: senders that go by DANE do not use this host"
-    if found is None:
+    if result is None:
         return ""
-    records = ", ".join(map(str, found.records))
-    if not found.usable:
+    records = ", ".join(map(str, result.records))
+    if not result.usable:
         return f"TLSA {records}: none that counts; TLS is a must, and nobody is verified"
     if not chain:
         return f"TLSA {records}: TLS is a must; senders that go by DANE refuse a session without"
-    why = why_no_match(found.usable, chain, (found.base, plan.host), time.time())
+    why = why_no_match(result.usable, chain, (result.base, plan.host), time.time())
     return f"TLSA {records}: {f'{why}; senders that go by DANE refuse it' if why else 'its certificate fits'}"

@@ -112,7 +112,7 @@ async def run_probe(plan: Plan, facts: Mapping[str, Any], letter: Letter | None 
     return Probed(
         plan=plan,
         at=at,
-        stages=[one for one in seen.stages if failure is None or one.stage is not Stage.QUIT],
+        stages=[stage for stage in seen.stages if failure is None or stage.stage is not Stage.QUIT],
         failure=failure,
         address=seen.address,
         tried=seen.tried,
@@ -131,8 +131,8 @@ async def _say(session: ClientSession, letter: Letter) -> None:
     """Sender and recipients, each a stage; then the content, or RSET when there is none."""
     envelope = letter.envelope
     session.stage = Stage.SENDER
-    if (found := incompatibility(envelope, session.capabilities)) is not None:
-        cause, reply = found
+    if (result := incompatibility(envelope, session.capabilities)) is not None:
+        cause, reply = result
         raise SessionFailed(Stage.SENDER, cause, reply.text)
     await session.step(Stage.SENDER, smtp.mail(envelope.reverse_path, *mail_parameters(envelope, session.capabilities)))
     for recipient in envelope.recipients:
@@ -157,9 +157,9 @@ def _verdict(
     chain: Sequence[Certificate],
 ) -> Verdict:
     if failure is None:
-        said = next((one.said for one in reversed(seen.stages) if one.stage is not Stage.QUIT), "")
+        said = next((stage.said for stage in reversed(seen.stages) if stage.stage is not Stage.QUIT), "")
         return _went(plan, seen.tls, said, letter)
-    passed = [one for one in seen.stages if one.stage is Stage.RECIPIENT]
+    passed = [stage for stage in seen.stages if stage.stage is Stage.RECIPIENT]
     recipients = letter.envelope.recipients[len(passed) :] if letter else ()
     shown = {"names": ", ".join(chain[0].names[:4]), "pin": f"sha256:{chain[0].fingerprint}"} if chain else {}
     return verdict_on_stop(plan, failure, {"recipient": "".join(recipients[:1]), **shown, **facts}, letter)
@@ -180,8 +180,8 @@ def verdict_on_stop(plan: Plan, failure: SessionFailed, facts: Mapping[str, Any]
     }
     known["recipient"] = known.get("recipient") or "".join(recipients[-1:])
     code, enhanced = failure.codes
-    found = judge_attempt(failure.stage, failure.cause, code, enhanced, known)
-    return found.verdict(found.meaning, f"{failure.text} (stage {failure.stage.value})")
+    result = judge_attempt(failure.stage, failure.cause, code, enhanced, known)
+    return result.verdict(result.meaning, f"{failure.text} (stage {failure.stage.value})")
 
 
 def _went(plan: Plan, tls: str, said: str, letter: Letter | None) -> Verdict:
@@ -211,10 +211,10 @@ async def sweep_ports(plan: Plan, ports: Sequence[int], facts: Mapping[str, Any]
 
 
 async def _sweep_one(plan: Plan, facts: Mapping[str, Any]) -> Probed:
-    found = await run_probe(replace(plan, tls="implicit" if plan.port == IMPLICIT_PORT else "starttls"), facts)
-    cause = found.failure.cause if found.failure else None
+    result = await run_probe(replace(plan, tls="implicit" if plan.port == IMPLICIT_PORT else "starttls"), facts)
+    cause = result.failure.cause if result.failure else None
     if cause is Cause.SPEAKS_TLS:
         return await run_probe(replace(plan, tls="implicit"), facts)
     if cause is Cause.SPEAKS_CLEAR:
         return await run_probe(replace(plan, tls="starttls"), facts)
-    return found
+    return result

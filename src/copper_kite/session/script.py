@@ -128,7 +128,7 @@ class _Parser:
 
     def _block(self, opened: Step | None) -> Iterator[Step]:
         """Steps until `end`, or until the text ends."""
-        found: list[Step] = []
+        results: list[Step] = []
         while self._number < len(self._lines):
             step = self._next()
             if step is None:
@@ -137,17 +137,17 @@ class _Parser:
                 if opened is None:
                     self._wrong(step.line, "an end with nothing to end")
                     continue
-                return iter(found)
+                return iter(results)
             if step.word == "otherwise":
-                if not found or found[-1].word != "expect":
+                if not results or results[-1].word != "expect":
                     self._wrong(step.line, "otherwise comes after an expect")
                 else:
-                    found[-1] = _with(found[-1], otherwise=step.rest)
+                    results[-1] = _with(results[-1], otherwise=step.rest)
                 continue
-            found.append(step)
+            results.append(step)
         if opened is not None:
             self._wrong(opened.line, f"{opened.word} has no end")
-        return iter(found)
+        return iter(results)
 
     def _next(self) -> Step | None:
         """The step on the next line, None for a line without one."""
@@ -178,7 +178,7 @@ class _Parser:
             ):
                 self._wrong(step.line, f"{step.word} takes a number", f"found {step.rest!r}")
             body = tuple(self._block(step))
-            if step.word == "together" and any(one.word != "say" for one in body):
+            if step.word == "together" and any(item.word != "say" for item in body):
                 self._wrong(step.line, "only say stands in together", "expect follows its end, after hear")
             self._check_expectation(step)
             return _with(step, body=body)
@@ -204,14 +204,14 @@ class _Parser:
 
     def _content_lines(self, step: Step) -> Iterator[str]:
         """The lines after `content`: each begins with `|`, and one blank may follow that."""
-        found = []
+        results = []
         while self._number < len(self._lines) and self._lines[self._number].lstrip().startswith("|"):
             line = self._lines[self._number].lstrip()[1:]
-            found.append(line[1:] if line.startswith(" ") else line)
+            results.append(line[1:] if line.startswith(" ") else line)
             self._number += 1
-        if not found:
+        if not results:
             self._wrong(step.line, "content has no lines", "write them below, each after |")
-        return iter(found)
+        return iter(results)
 
 
 def _with(step: Step, **changes: object) -> Step:

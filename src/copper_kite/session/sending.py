@@ -65,10 +65,10 @@ async def _work(
             if session is None or not session.usable:
                 session = await open_session(plan, Dialogue(began))
             mark = session.dialogue.mark()
-            one = letter(number)
-            assert one.content is not None
-            content = one.content
-            results = await session.relay(one.envelope, lambda content=content: (content,))  # type: ignore[misc]
+            result = letter(number)
+            assert result.content is not None
+            content = result.content
+            results = await session.relay(result.envelope, lambda content=content: (content,))  # type: ignore[misc]
             session.dialogue.cut(mark)
             told(Sent(number=number, seconds=loop.time() - began, results=results))
         except SessionFailed as failure:

@@ -206,8 +206,8 @@ class _Logins(NoDirectory):
         return self._plan.logins.get(login) == token
 
     def binding(self, kind: str) -> Binding | None:
-        found = self._plan.binding
-        return found if found is not None and kind in ("", found.kind) else None
+        result = self._plan.binding
+        return result if result is not None and kind in ("", result.kind) else None
 
 
 MAX_HEAD = 64 * 1024  # octets of a message in which its header is looked for

@@ -47,8 +47,8 @@ async def run_survey(hosts: Sequence[Plan | Probed], facts: Mapping[str, Any], l
 
     A host that must not be met comes as what is known of it.
     """
-    found = await asyncio.gather(*(_host(host, facts, letter) for host in hosts))
-    ways = [way for of_host in found for way in of_host]
+    result = await asyncio.gather(*(_host(host, facts, letter) for host in hosts))
+    ways = [way for of_host in result for way in of_host]
     return Survey(ways, _verdict(ways))
 
 
@@ -58,10 +58,10 @@ async def _host(plan: Plan | Probed, facts: Mapping[str, Any], letter: Letter | 
     if plan.path:
         return [await run_probe(plan, facts, letter)]
     try:
-        found = await resolve_host(plan.host, plan.port, plan.timeouts.resolve, plan.dns)
+        host = await resolve_host(plan.host, plan.port, plan.timeouts.resolve, plan.dns)
     except SessionFailed as failure:
         return [_not_met(plan, failure, facts)]
-    addresses = interleave(found)[:MAX_ADDRESSES]
+    addresses = interleave(host)[:MAX_ADDRESSES]
     return await asyncio.gather(*(run_probe(replace(plan, address=address), facts, letter) for address in addresses))
 
 

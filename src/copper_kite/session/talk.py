@@ -210,9 +210,9 @@ class Talk:
         if not reply.positive:
             failure = SessionFailed(self._session.asked, Cause.REPLY, str(reply), reply)
             known = {"login": self.plan.login or "that was typed", **self._facts, **self._paths}
-            found = verdict_on_stop(self.plan, failure, known, None)
-            assert found.side is not None
-            said.append(Said("?", f"{found.meaning} (side: {found.side.value})"))
+            stop = verdict_on_stop(self.plan, failure, known, None)
+            assert stop.side is not None
+            said.append(Said("?", f"{stop.meaning} (side: {stop.side.value})"))
         return said
 
     def _stopped(self, failure: SessionFailed) -> list[Said]:

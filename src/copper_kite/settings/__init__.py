@@ -27,6 +27,7 @@ if TYPE_CHECKING:
         first_text,
         own_name,
     )
+    from copper_kite.settings.fleet_file import Fleet, FleetServer, read_fleet
     from copper_kite.settings.load import (
         Loaded,
         data_folder_in,
@@ -87,6 +88,7 @@ __getattr__, __all__ = lazy_exports(
         "first_configuration": "ALARMS Answers credential_name default_binds first_text own_name",
         "load": "Loaded data_folder_in data_folder_of examine_configuration find_config load_configuration"
         " load_source secret_file",
+        "fleet_file": "Fleet FleetServer read_fleet",
         "locate": "locate_key",
         "model": "Account Connector DEFAULT_PORTS Guard Listener Settings model_of",
         "networks": "is_within",

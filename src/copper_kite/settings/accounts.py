@@ -33,10 +33,10 @@ def read_accounts(path: Path, findings: list[Finding]) -> dict[str, ScramKey]:
     except (OSError, ValueError) as error:
         wrong("", f"cannot be read ({error})", "kite account password NAME")
         return {}
-    found = {}
+    results = {}
     for name, table in tables.items():
         try:
-            found[name] = ScramKey.parse(table["key"])
+            results[name] = ScramKey.parse(table["key"])
         except (Syntax, KeyError, TypeError):
             wrong(name, "holds no key", f"kite account password {name}")
-    return found
+    return results

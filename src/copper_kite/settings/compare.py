@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
+from pydantic import BaseModel
+
 from copper_kite.settings.load import Loaded
 from copper_kite.settings.model import Settings
 from copper_kite.settings.values import shown_value
@@ -27,20 +29,26 @@ class Difference(NamedTuple):
 
 def flatten(settings: Settings) -> dict[Key, str]:
     """Every key with its value as one would type it, defaults included."""
-    found: dict[Key, str] = {}
+    results: dict[Key, str] = {}
     for table in type(settings).model_fields:
         value = getattr(settings, table)
-        for entry in value if isinstance(value, list) else [value]:
-            name = entry.name if isinstance(value, list) else ""
+        for number, entry in enumerate(value if isinstance(value, list) else [value], 1):
+            name = _name_of(entry, number) if isinstance(value, list) else ""
             for key in type(entry).model_fields:
-                found[table, name, key] = shown_value(getattr(entry, key))
-    return found
+                results[table, name, key] = shown_value(getattr(entry, key))
+    return results
 
 
 def compare_settings(left: Loaded, right: Loaded, *, everything: bool = False) -> list[Difference]:
     """What differs, in the order of the left file; without `everything`, not what each server has for itself."""
     ours, theirs = flatten(left.settings), flatten(right.settings)
     return list(_differences(ours, theirs, everything))
+
+
+def _name_of(entry: BaseModel, number: int) -> str:
+    """What tells an entry of a list from the others; rules go by their place."""
+    keys = [str(getattr(entry, key)) for key in ("name", "domain", "selector", "risk", "of") if hasattr(entry, key)]
+    return " ".join(filter(None, keys)) or str(number)
 
 
 def _differences(ours: dict[Key, str], theirs: dict[Key, str], everything: bool) -> Iterator[Difference]:

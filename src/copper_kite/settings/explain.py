@@ -111,7 +111,7 @@ def _known_keys(keys: tuple[str | int, ...], model: type[BaseModel]) -> list[str
 
 
 def _models_in(annotation: Any) -> list[type[BaseModel]]:
-    found = [annotation] if isinstance(annotation, type) and issubclass(annotation, BaseModel) else []
+    result = [annotation] if isinstance(annotation, type) and issubclass(annotation, BaseModel) else []
     for part in getattr(annotation, "__args__", ()):
-        found += _models_in(part)
-    return found
+        result += _models_in(part)
+    return result

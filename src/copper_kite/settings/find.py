@@ -103,33 +103,35 @@ def sketch(file: str) -> Sketch:
 
 def _sketch(file: str, tables: dict[str, Any]) -> Sketch:
     server, identity, listeners = (tables.get(name) for name in ("server", "identity", "listener"))
-    found = Sketch()
+    result = Sketch()
     if isinstance(server, dict):
-        found.server_name = _name(server.get("name", "auto"))
-        found.data = str(server.get("data", DATA))
+        result.server_name = _name(server.get("name", "auto"))
+        result.data = str(server.get("data", DATA))
     base = os.path.dirname(os.path.abspath(file))  # noqa: PTH100, PTH120
-    found.data = os.path.join(base, found.data)  # noqa: PTH118
+    result.data = os.path.join(base, result.data)  # noqa: PTH118
     written = server.get("drop", "auto") if isinstance(server, dict) else "auto"
-    found.drop = drop_folder(str(written), found.data, base)
+    result.drop = drop_folder(str(written), result.data, base)
     if isinstance(identity, dict):
-        found.domain = identity.get("domain")
-        found.senders = {name.lower(): address for name, address in dict(identity.get("senders", {})).items()}
-        found.recipients = {name.lower(): address for name, address in dict(identity.get("recipients", {})).items()}
+        result.domain = identity.get("domain")
+        result.senders = {name.lower(): address for name, address in dict(identity.get("senders", {})).items()}
+        result.recipients = {name.lower(): address for name, address in dict(identity.get("recipients", {})).items()}
     for listener in listeners if isinstance(listeners, list) else []:
-        found.sockets += [bind[5:] for bind in listener.get("bind", ()) if str(bind).startswith("unix:")]
-    found.has_other_logs = bool(tables.get("other_log"))
-    found.connectors = [
-        _connector({key: one[key] for key in ConnectorSketch._fields if key in one})
-        for one in tables.get("connector", ())
-        if isinstance(one, dict) and "name" in one
+        result.sockets += [bind[5:] for bind in listener.get("bind", ()) if str(bind).startswith("unix:")]
+    result.has_other_logs = bool(tables.get("other_log"))
+    result.connectors = [
+        _connector({key: item[key] for key in ConnectorSketch._fields if key in item})
+        for item in tables.get("connector", ())
+        if isinstance(item, dict) and "name" in item
     ]
-    return found
+    return result
 
 
 def _connector(written: dict[str, Any]) -> ConnectorSketch:
-    found = ConnectorSketch(**written)
-    recipients, senders = ([plain_pattern(one) for one in each] for each in (found.recipients, found.senders))
-    return found._replace(recipients=recipients, senders=senders)
+    connector_sketch = ConnectorSketch(**written)
+    recipients, senders = (
+        [plain_pattern(item) for item in each] for each in (connector_sketch.recipients, connector_sketch.senders)
+    )
+    return connector_sketch._replace(recipients=recipients, senders=senders)
 
 
 def _name(written: Any) -> str:

@@ -27,21 +27,21 @@ def json_schema() -> dict[str, Any]:
 
 def _table(model: type[BaseModel]) -> dict[str, Any]:
     fields = model.model_fields
-    found: dict[str, Any] = {
+    results: dict[str, Any] = {
         "type": "object",
         "additionalProperties": False,
         "properties": {name: _field(field) for name, field in fields.items()},
     }
     required = [name for name, field in fields.items() if field.is_required()]
-    return {**found, "required": required} if required else found
+    return {**results, "required": required} if required else results
 
 
 def _field(field: FieldInfo) -> dict[str, Any]:
-    found = _type(field.annotation, typed=bool(field.metadata))
+    result = _type(field.annotation, typed=bool(field.metadata))
     if field.description:
-        found["description"] = field.description.replace("`", "")
+        result["description"] = field.description.replace("`", "")
     default = plain_default(field)
-    return found if default is None else {**found, "default": default}
+    return result if default is None else {**result, "default": default}
 
 
 def _type(annotation: Any, *, typed: bool = False) -> dict[str, Any]:

@@ -74,7 +74,7 @@ def read_credentials(path: Path, findings: list[Finding], folder: Path | None = 
     except tomllib.TOMLDecodeError:
         wrong("", *_NOT_TOML)
         return {}
-    found = {}
+    results = {}
     for name, table in tables.items():
         line = locate_key(source, (name,))
         if not isinstance(table, dict):
@@ -89,10 +89,10 @@ def read_credentials(path: Path, findings: list[Finding], folder: Path | None = 
             continue
         credential = _credential_of(name, table, folder or path.parent)
         if isinstance(credential, Credential):
-            found[name] = credential
+            results[name] = credential
         else:
             wrong(name, *credential, line)
-    return found
+    return results
 
 
 _NOT_TOML = "not TOML", 'write it as [name], then login = "…" and password = "…"'

@@ -28,10 +28,10 @@ def parse_part(text: str) -> Part:
 
 
 def _parts(document: Document) -> list[tuple[Part, Block]]:
-    found = [((table, ""), block) for table in (*TABLES, *RULES) for block in document.blocks(table)]
+    results = [((table, ""), block) for table in (*TABLES, *RULES) for block in document.blocks(table)]
     for table in NAMED:
-        found += [((table, str(document.values(block).get("name"))), block) for block in document.blocks(table)]
-    return found
+        results += [((table, str(document.values(block).get("name"))), block) for block in document.blocks(table)]
+    return results
 
 
 def export_text(loaded: Loaded, only: Sequence[Part]) -> str:

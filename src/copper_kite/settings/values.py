@@ -49,8 +49,8 @@ def _kind(annotation: Any) -> Any:
         return _kind(next(part for part in get_args(annotation) if part is not type(None)))
     if origin is Literal:
         return str
-    found = origin or annotation
-    return found if found in (list, dict, bool, int, float) else str
+    result = origin or annotation
+    return result if result in (list, dict, bool, int, float) else str
 
 
 def _parse(kind: Any, text: str) -> Any:

@@ -131,19 +131,19 @@ class _Checked:
             return b""
         text = data.decode("latin-1")
         if self.size > self._limit > 0:
-            found: Fault | int = Fault.TOO_LARGE
+            result: Fault | int = Fault.TOO_LARGE
         elif self._line > MAX_TEXT_LINE:
-            found = Fault.LONG_LINE
+            result = Fault.LONG_LINE
         else:
-            found = _look(text, self._line)
-        if isinstance(found, Fault) and found is not Fault.TOO_LARGE and self._takes is not Takes.FIT:
-            data, found = self._taken_anyway(data, text)
-        if isinstance(found, Fault):
-            bare = _BARE.search(text) if found is Fault.BARE_LINE_END else None
+            result = _look(text, self._line)
+        if isinstance(result, Fault) and result is not Fault.TOO_LARGE and self._takes is not Takes.FIT:
+            data, result = self._taken_anyway(data, text)
+        if isinstance(result, Fault):
+            bare = _BARE.search(text) if result is Fault.BARE_LINE_END else None
             line = 0 if bare is None else self._lines + text.count("\r\n", 0, bare.start()) + 1
-            self.bad = BadContent(found, line)
+            self.bad = BadContent(result, line)
             return b""
-        self._line = found
+        self._line = result
         self._lines += data.count(b"\r\n")
         if self._in_header:
             self._in_header = b"\r\n\r\n" not in self._tail + data

@@ -40,8 +40,8 @@ class AfterData:
 
     def whole(self, data: bytes) -> events.ContentEnded | None:
         """The message, as most come."""
-        found = self._kind.whole(data, self._limit) if self._reader is None else None
-        return None if found is None else events.ContentEnded(found[0], len(found[0]), found[1])
+        result = self._kind.whole(data, self._limit) if self._reader is None else None
+        return None if result is None else events.ContentEnded(result[0], len(result[0]), result[1])
 
     def read(self, lines: LineBuffer) -> Found | None:
         """Read on in the content."""

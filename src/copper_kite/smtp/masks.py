@@ -53,7 +53,7 @@ class Masks:
 
     def _word(self, match: re.Match[str]) -> str:
         word = match[0].rstrip("=")
-        part_of_sent = any(word in one or one[:LEAST_SHARED] in word for one in self._sent)
+        part_of_sent = any(word in item or item[:LEAST_SHARED] in word for item in self._sent)
         return MASK if part_of_sent or self._decodes_to_one(word) else match[0]
 
     def _decodes_to_one(self, word: str) -> bool:
@@ -68,8 +68,8 @@ class Masks:
 
 def _any_of(forms: Iterable[str]) -> re.Pattern[str]:
     """Each of them, with the padding that base64 may have; a longer one may hold a shorter one. Of none, nothing."""
-    found = "|".join(re.escape(form) for form in sorted(forms, key=len, reverse=True))
-    return re.compile(f"(?:{found})={{0,2}}" if found else r"(?!)")
+    result = "|".join(re.escape(form) for form in sorted(forms, key=len, reverse=True))
+    return re.compile(f"(?:{result})={{0,2}}" if result else r"(?!)")
 
 
 def _forms(secret: str) -> Iterable[str]:

@@ -112,9 +112,9 @@ class Server(LoginServer):
             if self._asked is not None:
                 return None
             if self._incoming is not None:
-                if (found := self._incoming.read(self._lines)) is None:
+                if (result := self._incoming.read(self._lines)) is None:
                     return None
-                if (event := self._came_in(found)) is not None:
+                if (event := self._came_in(result)) is not None:
                     return event
             elif self.phase is _SECURING or not self._take_line():
                 return None

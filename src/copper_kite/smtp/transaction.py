@@ -183,8 +183,8 @@ class Transaction:
     @property
     def results(self) -> tuple[Result, ...]:
         """What is decided so far, in the order of the envelope."""
-        found = self._results
-        return tuple([found[path] for path in self._envelope.recipients if path in found])
+        result = self._results
+        return tuple([result[path] for path in self._envelope.recipients if path in result])
 
     @property
     def certain(self) -> tuple[Result, ...]:

@@ -20,15 +20,15 @@ DROP_NAME = re.compile(r"[0-9]{20}-[0-9a-f]{32}")
 def why_no_drop_folder(folder: str, owner: int) -> str:
     """Why a folder is no drop folder of this owner; empty when it is one."""
     try:
-        found = os.lstat(folder)
+        result = os.lstat(folder)
     except OSError as error:
         return (error.strerror or str(error)).lower()
-    if not stat.S_ISDIR(found.st_mode):
+    if not stat.S_ISDIR(result.st_mode):
         return "it is no folder"
-    if found.st_uid not in (owner, 0):
-        return f"it belongs to user {found.st_uid}, and not to the server's, {owner}"
-    if found.st_mode & stat.S_IROTH or not found.st_mode & stat.S_ISVTX:
-        return f"its mode is {stat.S_IMODE(found.st_mode):o}, and not {DROP_MODE:o}"
+    if result.st_uid not in (owner, 0):
+        return f"it belongs to user {result.st_uid}, and not to the server's, {owner}"
+    if result.st_mode & stat.S_IROTH or not result.st_mode & stat.S_ISVTX:
+        return f"its mode is {stat.S_IMODE(result.st_mode):o}, and not {DROP_MODE:o}"
     return ""
 
 

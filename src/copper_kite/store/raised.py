@@ -27,7 +27,7 @@ class RaisedAlarm(NamedTuple):
 def read_alarms(folder: Path) -> list[RaisedAlarm]:
     """Those of the file; none where there is no file that can be read."""
     try:
-        return [RaisedAlarm(*one) for one in json.loads((folder / NAME).read_text())]
+        return [RaisedAlarm(*item) for item in json.loads((folder / NAME).read_text())]
     except (OSError, ValueError, TypeError):
         return []
 

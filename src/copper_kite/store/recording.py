@@ -28,8 +28,8 @@ class Recording(NamedTuple):
 def read_recordings(folder: Path, now: float) -> list[Recording]:
     """Those that are not over."""
     try:
-        found = [Recording._make(one) for one in json.loads((folder / NAME).read_text())]
-        return [one for one in found if one.until > now]
+        results = [Recording._make(item) for item in json.loads((folder / NAME).read_text())]
+        return [item for item in results if item.until > now]
     except (OSError, ValueError, TypeError):
         return []
 

@@ -71,11 +71,11 @@ def notice_entries(record: Record, told: Sequence[Told], now: float) -> list[Jou
     """What of this is new in the message's story; `now` in seconds since 1970."""
     known = {_key(entry.facts) for entry in record.journal if entry.event is Event.BEYOND}
     entries = []
-    for one in told:
-        facts = one.facts
+    for item in told:
+        facts = item.facts
         if _key(facts) not in known:
             known.add(_key(facts))
-            entries.append(JournalEntry(at=one.notice.at or now, event=Event.BEYOND, message=one.id, facts=facts))
+            entries.append(JournalEntry(at=item.notice.at or now, event=Event.BEYOND, message=item.id, facts=facts))
     return entries
 
 
@@ -86,11 +86,11 @@ def _key(facts: Mapping[str, Any]) -> tuple[str, str, str]:
 def group_told(told: Iterable[Told]) -> list[Group]:
     """Those that tell the same, by what happened and where; the largest group first."""
     groups: dict[tuple[str, str, str], Group] = {}
-    for one in told:
-        about = one.about
+    for item in told:
+        about = item.about
         domain = about.recipient.rpartition("@")[2].lower()
         key = (about.action, about.status, about.at_server or domain)
-        groups.setdefault(key, Group(*key)).told.append(one)
+        groups.setdefault(key, Group(*key)).told.append(item)
     return sorted(
         groups.values(), key=lambda found: (-len(found.told), not found.action, found.status, found.at_server)
     )

@@ -71,16 +71,16 @@ def estimate(stamps: Sequence[tuple[str, float]]) -> Estimate:
     if len(stamps) < 2:
         return Estimate((), Wait(0.0, 0.0, 0.0))
     told = sorted((_explained(stamps, wrong) for wrong in _fewest_wrong(stamps)), key=lambda one: one.cost)
-    waits = [_together([_gap(one, stamps, place) for one in told]) for place in range(len(stamps) - 1)]
-    total = _together([_span(one.times[0], one.times[-1]) for one in told])
+    waits = [_together([_gap(item, stamps, place) for item in told]) for place in range(len(stamps) - 1)]
+    total = _together([_span(item.times[0], item.times[-1]) for item in told])
     named = {offset.server for offset in told[0].wrong}
-    others = {offset.server: offset for one in told[1:] for offset in one.wrong if offset.server not in named}
+    others = {offset.server: offset for item in told[1:] for offset in item.wrong if offset.server not in named}
     return Estimate(waits, total, told[0].wrong, tuple(others.values()))
 
 
 def _together(waits: Sequence[Wait]) -> Wait:
     """What is likely by the first one, within the bounds of all."""
-    return Wait(waits[0].likely, min(one.low for one in waits), max(one.high for one in waits))
+    return Wait(waits[0].likely, min(wait.low for wait in waits), max(wait.high for wait in waits))
 
 
 def _span(begin: tuple[float, float], end: tuple[float, float]) -> Wait:
@@ -107,9 +107,11 @@ def _fewest_wrong(stamps: Sequence[tuple[str, float]]) -> list[frozenset[int]]:
     doubted = [frozenset(hops) for hops in places.values()]
     if len(doubted) <= MOST_SERVERS:
         for count in range(min(MOST_WRONG, len(doubted)) + 1):
-            found = [wrong for some in combinations(doubted, count) if _runs(stamps, wrong := frozenset().union(*some))]
-            if found:
-                return found
+            results = [
+                wrong for some in combinations(doubted, count) if _runs(stamps, wrong := frozenset().union(*some))
+            ]
+            if results:
+                return results
     return [frozenset(range(len(stamps))) - frozenset(_agreeing(stamps))]
 
 

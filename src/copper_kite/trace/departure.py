@@ -45,7 +45,7 @@ def find_departure(
     to = hop.recipient or (after.recipient if after else "") or (recipients[0].address if recipients else "")
     if not to:
         return None
-    known = next((one for one in recipients if one.address.lower() == to.lower()), None)
+    known = next((recipient for recipient in recipients if recipient.address.lower() == to.lower()), None)
     chosen = choose_connector(connectors, to, sender).connector
     return Departure(
         id=hop.id,

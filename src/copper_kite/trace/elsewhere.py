@@ -37,8 +37,8 @@ def follow_elsewhere(story: Story, sources: Sequence[LogSource], now: float) -> 
             for word in candidates(reply)
         },
     )
-    found = join(sources, clues, now)
-    return replace(story, elsewhere=found, verdict=_verdict(story, found))
+    result = join(sources, clues, now)
+    return replace(story, elsewhere=result, verdict=_verdict(story, result))
 
 
 def _verdict(story: Story, found: Sequence[Entry]) -> Verdict:

@@ -66,20 +66,20 @@ def join(sources: Sequence[LogSource], clues: Clues, now: float) -> list[Entry]:
 
     Raises InputError for a log that cannot be read.
     """
-    found: dict[str, dict[str, Entry]] = {source.name: {} for source in sources}  # by source and line
+    results: dict[str, dict[str, Entry]] = {source.name: {} for source in sources}  # by source and line
     looked: dict[str, set[str]] = {source.name: set() for source in sources}
     for _ in range(ROUNDS):
-        before = sum(map(len, found.values())), len(clues.message_ids), len(clues.handed_on)
+        before = sum(map(len, results.values())), len(clues.message_ids), len(clues.handed_on)
         for source in sources:
             words = set(list(clues.words(source.name) - looked[source.name])[:MAX_CLUES])
             looked[source.name] |= words
             for entry in source.search([word.encode() for word in words], now) if words else ():
                 if clues.fits(entry):
-                    found[source.name].setdefault(entry.raw, entry)
+                    results[source.name].setdefault(entry.raw, entry)
                     clues.learn(entry)
-        if before == (sum(map(len, found.values())), len(clues.message_ids), len(clues.handed_on)):
+        if before == (sum(map(len, results.values())), len(clues.message_ids), len(clues.handed_on)):
             break
-    return _in_time(entry for entries in found.values() for entry in entries.values())
+    return _in_time(entry for entries in results.values() for entry in entries.values())
 
 
 def _in_time(entries: Iterable[Entry]) -> list[Entry]:

@@ -64,18 +64,18 @@ class LineMap:
 
     def read(self, line: Line, source: str, raw: str) -> Entry:
         """What the line tells."""
-        found = {name: self._value(name, line) for name in FIELDS}
-        at = line.at if not found["time"] else self._time(found["time"])
-        outcome = found["outcome"] if found["outcome"] in LOGGED else ""
+        results = {name: self._value(name, line) for name in FIELDS}
+        at = line.at if not results["time"] else self._time(results["time"])
+        outcome = results["outcome"] if results["outcome"] in LOGGED else ""
         outcome = outcome or next((word for word, says in self.outcomes if says.search(line.text)), "")
-        text = found["text"] or line.text
-        code = found["code"] or (match[1] if found["text"] and (match := _REPLY.match(text)) else "")
-        message_id = found["message_id"]
+        text = results["text"] or line.text
+        code = results["code"] or (match[1] if results["text"] and (match := _REPLY.match(text)) else "")
+        message_id = results["message_id"]
         if message_id and not message_id.startswith("<"):
             message_id = f"<{message_id}>"
         return Entry(
-            at, source, raw, found["host"] or line.host, found["id"], found["next_id"], message_id,
-            found["sender"].strip("<>"), found["recipient"].strip("<>"), code, text, outcome,
+            at, source, raw, results["host"] or line.host, results["id"], results["next_id"], message_id,
+            results["sender"].strip("<>"), results["recipient"].strip("<>"), code, text, outcome,
         )  # fmt: skip
 
     def _value(self, name: str, line: Line) -> str:
@@ -154,7 +154,7 @@ def _made(tables: Mapping[str, Any], where: str) -> LineMap:
         if key not in FIELDS:
             problems.add(key, "is nothing that a line tells", f"there are {', '.join(FIELDS)}")
     compiled = {key: _compiled(f"patterns.{key}", value, problems) for key, value in patterns.items()}
-    outcomes = [_outcome(number, one, problems) for number, one in enumerate(tables.get("outcome", ()), 1)]
+    outcomes = [_outcome(number, result, problems) for number, result in enumerate(tables.get("outcome", ()), 1)]
     problems.stop()
     return LineMap(
         str(tables.get("name", where)),

@@ -45,4 +45,4 @@ def _within(kind: Any, value: Any) -> Iterator[Any]:
     elif kind in (kinds.ASSERT, kinds.ASSERT_NOT):
         yield value[1]
     elif kind is kinds.GROUPREF_EXISTS:
-        yield from (one for one in value[1:] if one is not None)
+        yield from (item for item in value[1:] if item is not None)

@@ -33,5 +33,5 @@ class Pulse:
         """How many of each in the last `seconds`: messages accepted, recipients else."""
         while self._recent and self._recent[0][0] <= now - self.seconds:
             self._recent.popleft()
-        found = Counter(word for _, word in self._recent)
-        return {word: found[word] for word in COUNTED}
+        result = Counter(word for _, word in self._recent)
+        return {word: result[word] for word in COUNTED}

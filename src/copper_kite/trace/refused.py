@@ -56,12 +56,12 @@ def group_refused(entries: Sequence[JournalEntry]) -> list[Refused]:
 def matching_refusals(groups: Sequence[Refused], *, who: str, reason: str, sender: str, to: str) -> list[Refused]:
     """Those of a client or account, with this in the reply, and whose last example has these in its addresses."""
     return [
-        one
-        for one in groups
-        if (not who or who in (one.who, one.account, f"account {who}"))
-        and reason in one.reply
-        and sender.lower() in (one.example.get("sender", "") + one.example.get("command", "")).lower()
-        and to.lower() in (one.example.get("recipient", "") + one.example.get("command", "")).lower()
+        group
+        for group in groups
+        if (not who or who in (group.who, group.account, f"account {who}"))
+        and reason in group.reply
+        and sender.lower() in (group.example.get("sender", "") + group.example.get("command", "")).lower()
+        and to.lower() in (group.example.get("recipient", "") + group.example.get("command", "")).lower()
     ]
 
 
@@ -70,7 +70,7 @@ def refused_verdict(groups: Sequence[Refused], since: str) -> Verdict:
     if not groups:
         return Verdict(None, f"No submission was refused in the last {since}.", "the journal", "kite status")
     most = max(groups, key=lambda one: one.count)
-    total = sum(one.count for one in groups)
+    total = sum(group.count for group in groups)
     facts = {
         "who": most.who,
         "listener": most.listener,
@@ -79,9 +79,9 @@ def refused_verdict(groups: Sequence[Refused], since: str) -> Verdict:
         "login": most.account,
         "reply": most.reply,
     }
-    found = judge_refusal(most.reply, facts)
+    refusal = judge_refusal(most.reply, facts)
     evidence = f"{most.reply}, {most.count} of {total} refusals in the last {since}"
-    return found.verdict(found.meaning, evidence)
+    return refusal.verdict(refusal.meaning, evidence)
 
 
 def _network(who: str) -> str:

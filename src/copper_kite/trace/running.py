@@ -13,8 +13,8 @@ __all__ = ["attempt_of"]
 def attempt_of(lanes: Iterable[LaneNow], message: Message, recipients: Sequence[Recipient]) -> AttemptNow | None:
     """Its own; else the one that opens a session for those who wait in the lane of a recipient that was not tried yet;
     None where there is neither."""
-    waits = {(one.connector, domain) for one in recipients if one.state is State.QUEUED
-             for domain in ("", one.address.rpartition("@")[2].lower())}  # fmt: skip
+    waits = {(recipient.connector, domain) for recipient in recipients if recipient.state is State.QUEUED
+             for domain in ("", recipient.address.rpartition("@")[2].lower())}  # fmt: skip
     opening: AttemptNow | None = None
     for lane in lanes:
         for attempt in lane.attempts:

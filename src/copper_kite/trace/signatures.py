@@ -38,7 +38,7 @@ async def check_signatures(content: bytes, lookups: Lookups, now: float) -> Sign
         content = content.replace(b"\n", b"\r\n")
     message = SignedMessage(content)
     signatures = parse_signatures(message)
-    results = list(await asyncio.gather(*(_check(message, one, lookups, now) for one in signatures)))
+    results = list(await asyncio.gather(*(_check(message, signature, lookups, now) for signature in signatures)))
     header = b"\r\n".join([*message.fields, b""])
     return SignatureChecks(results, author_domain(header), _seals(header))
 

@@ -39,16 +39,16 @@ def named_sources(names: Sequence[str], map_name: str | None, *, rotated_too: bo
 def _files(path: Path, *, rotated_too: bool) -> list[str]:
     if path.is_dir():
         return sorted(str(inner) for inner in path.iterdir() if inner.is_file())
-    found = rotated(path) if rotated_too else [path]
-    return [str(one) for one in found if one.exists()]
+    result = rotated(path) if rotated_too else [path]
+    return [str(item) for item in result if item.exists()]
 
 
 def configured_sources(loaded: Loaded) -> list[LogSource]:
     """Those of `[[other_log]]`; one whose files are not there now is passed over. Raises SettingsError."""
     base, sources = loaded.path.parent, []
     for entry in loaded.settings.other_log:
-        found = {path for pattern in entry.files for path in found_files(base, pattern)}
-        files = sorted(found, key=lambda path: path.stat().st_mtime)
+        results = {path for pattern in entry.files for path in found_files(base, pattern)}
+        files = sorted(results, key=lambda path: path.stat().st_mtime)
         line_map = find_map(entry.map, base) if entry.map is not None else None
         if files:
             sources.append(LogSource(entry.name, tuple(map(str, files)), line_map))
@@ -58,4 +58,4 @@ def configured_sources(loaded: Loaded) -> list[LogSource]:
 def found_files(base: Path, pattern: str) -> list[Path]:
     """The files that a pattern of `[[other_log]]` means."""
     path = base / pattern
-    return [found for found in Path(path.anchor).glob(str(path.relative_to(path.anchor))) if found.is_file()]
+    return [item for item in Path(path.anchor).glob(str(path.relative_to(path.anchor))) if item.is_file()]

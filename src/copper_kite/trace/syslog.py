@@ -69,9 +69,9 @@ def parse_line(octets: bytes, now: float) -> Line:
             pass
     text = octets.decode("utf-8", "replace")
     if text.startswith("{"):
-        found = _json_line(text)
-        if found is not None:
-            return found
+        result = _json_line(text)
+        if result is not None:
+            return result
     if (match := _OLD.match(text)) is not None:
         return _with_program(_old_time(match, now), text[match.end() :])
     if (match := _RFC3339.match(text)) is not None:
@@ -91,15 +91,15 @@ def _with_program(at: float | None, rest: str) -> Line:
 
 def _pairs(text: str) -> dict[str, str]:
     """`name=value` and `name="va lue"`; the first of a name counts."""
-    found: dict[str, str] = {}
+    results: dict[str, str] = {}
     for count, match in enumerate(_PAIR.finditer(text)):
         if count == MAX_PAIRS:
             break
         value = match[2]
         if value.startswith('"'):
             value = re.sub(r"\\(.)", r"\1", value[1:-1])
-        found.setdefault(match[1], value.rstrip(",;"))
-    return found
+        results.setdefault(match[1], value.rstrip(",;"))
+    return results
 
 
 # --- times ------------------------------------------------------------------------------------------------------------
@@ -151,7 +151,7 @@ def _json_line(text: str) -> Line | None:
     if not isinstance(value, dict):
         return None
     pairs = dict(list(_flat(value))[:MAX_PAIRS])
-    at = next((found for name in _TIMES if name in pairs and (found := _json_time(pairs[name])) is not None), None)
+    at = next((result for name in _TIMES if name in pairs and (result := _json_time(pairs[name])) is not None), None)
     words: str = next((pairs[name] for name in _TEXTS if name in pairs), text)
     return Line(at, pairs.get("host", pairs.get("hostname", "")), pairs.get("program", ""), words, pairs)
 
@@ -170,7 +170,7 @@ def _flat(value: dict[str, Any], above: str = "", depth: int = 0) -> Iterator[tu
         if isinstance(inner, dict) and depth < 4:
             yield from _flat(inner, f"{above}{name}.", depth + 1)
         elif isinstance(inner, list):
-            yield f"{above}{name}", " ".join(str(one) for one in inner)
+            yield f"{above}{name}", " ".join(str(item) for item in inner)
         elif inner is not None:
             yield f"{above}{name}", str(inner)
 

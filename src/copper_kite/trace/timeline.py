@@ -91,10 +91,10 @@ def _choices(record: Record) -> list[StoryLine]:
 def _choice(record: Record, recipient: Recipient, connectors: Sequence[CarrierThen], at: float) -> tuple[str, str]:
     """The connector of a recipient at an instant, and why it was that one; empty where there is none."""
     ordered = _ordered_by(record, recipient.address, at)
-    if ordered and any(one.name == ordered and one.enabled for one in connectors):
+    if ordered and any(connector.name == ordered and connector.enabled for connector in connectors):
         return ordered, "an administrator chose it"
-    found = choose_connector(connectors, recipient.address, record.message.reverse_path)
-    return (found.connector.name, dict(found.reasons)[found.connector.name]) if found.connector else ("", "")
+    result = choose_connector(connectors, recipient.address, record.message.reverse_path)
+    return (result.connector.name, dict(result.reasons)[result.connector.name]) if result.connector else ("", "")
 
 
 def _ordered_by(record: Record, address: str, at: float) -> str:

@@ -63,15 +63,15 @@ class Way:
 
 def find_way(content: bytes, trusted: Sequence[str] = ()) -> Way:
     """The way of a message; `trusted` names the servers (authserv-id) whose results count (RFC 8601 5, 7.1)."""
-    found = header_fields(content)
+    fields = header_fields(content)
     shown = {
-        name: decode_words(next((value for other, value in found if other == name), ""))
+        name: decode_words(next((value for other, value in fields if other == name), ""))
         for name in ("from", "to", "subject", "date", "message-id", "return-path")
     }
-    places = [place for place, (name, _) in enumerate(found) if name == "received"][:MAX_HOPS]
-    hops = [(place, parse_received(found[place][1])) for place in places]
+    places = [place for place, (name, _) in enumerate(fields) if name == "received"][:MAX_HOPS]
+    hops = [(place, parse_received(fields[place][1])) for place in places]
     claims = []
-    for place, (name, value) in enumerate(found):
+    for place, (name, value) in enumerate(fields):
         if name == "authentication-results":
             checked = parse_results(value)
             boundary = _boundary(checked.server, hops) if checked.server in map(str.lower, trusted) else -1

@@ -25,16 +25,19 @@ class Phrase(NamedTuple):
 def _phrases() -> list[Phrase]:
     return [
         Phrase(
-            one["about"], re.compile("|".join(f"(?:{said})" for said in one["says"]), re.I), one.get("class", ""), one
+            item["about"],
+            re.compile("|".join(f"(?:{said})" for said in item["says"]), re.I),
+            item.get("class", ""),
+            item,
         )
-        for one in knowledge()["phrase"]
+        for item in knowledge()["phrase"]
     ]
 
 
 def find_phrase(code: int | None, text: str) -> Phrase | None:
     """The first phrase that the text of a reply holds."""
     kind = str(code or "")[:1]
-    return next((one for one in _phrases() if one.kind in ("", kind) and one.pattern.search(text)), None)
+    return next((phrase for phrase in _phrases() if phrase.kind in ("", kind) and phrase.pattern.search(text)), None)
 
 
 def standard_meaning(enhanced: str) -> str:

@@ -96,9 +96,9 @@ def _entry(stage: Stage, cause: Cause, code: int | None, enhanced: str, text: st
         causes: Mapping[str, Mapping[str, str]] = known["cause"]
         return causes.get(f"{stage} {cause}") or causes[cause]
     replies: Mapping[str, Mapping[str, str]] = known["reply"]
-    found = next(key for key in _keys(stage, code, enhanced) if key in replies)
-    entry = replies[found]
-    if found in _VAGUE and text and (phrase := find_phrase(code, text)) is not None:
+    result = next(key for key in _keys(stage, code, enhanced) if key in replies)
+    entry = replies[result]
+    if result in _VAGUE and text and (phrase := find_phrase(code, text)) is not None:
         entry = phrase.entry
     while (same_as := entry.get("same_as")) is not None:
         entry = known["cause"].get(same_as) or replies[same_as]

@@ -36,10 +36,12 @@ def list_alarms(config: str | None, as_json: bool) -> None:
     from copper_kite.store import read_alarms
 
     loaded, now = load_settings(config), time.time()
-    raised = {one.name: one for one in read_alarms(loaded.data) if one.notified_at is not None}
+    raised = {item.name: item for item in read_alarms(loaded.data) if item.notified_at is not None}
     if as_json:
-        found = [(plain_entry(entry), raised.get(entry.name)) for entry in loaded.settings.alarm]
-        print_json([{**entry, "raised_since": json_time(one.since) if one else None} for entry, one in found])
+        results = [(plain_entry(entry), raised.get(entry.name)) for entry in loaded.settings.alarm]
+        print_json(
+            [{**entry, "raised_since": json_time(result.since) if result else None} for entry, result in results]
+        )
         return
     print_table(
         ("name", "on", "when", "limit", "raised", "who hears"),

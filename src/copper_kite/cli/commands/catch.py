@@ -134,10 +134,10 @@ def _logins(credentials: str | None) -> dict[str, Secret]:
     from copper_kite.settings import read_credentials
 
     findings: list[Finding] = []
-    found = read_credentials(Path(credentials), findings)
+    result = read_credentials(Path(credentials), findings)
     if findings:
         raise SettingsError(findings)
-    known = {one.login: one.password or one.token for one in found.values()}
+    known = {item.login: item.password or item.token for item in result.values()}
     return {login: secret for login, secret in known.items() if secret is not None}
 
 
@@ -196,13 +196,13 @@ def list_captures(folder: Path, as_json: bool) -> None:
     """The messages kept in a folder, one a line."""
     from copper_kite.session import read_captures
 
-    found = read_captures(folder)
+    result = read_captures(folder)
     if as_json:
-        print_json([capture.facts | {"number": capture.number} for capture in found])
+        print_json([capture.facts | {"number": capture.number} for capture in result])
         return
     print_table(
         ("number", "time", "size", "TLS", "from", "to"),
-        [_row(capture) for capture in found],
+        [_row(capture) for capture in result],
         right=("size",),
         wraps=True,
     )
@@ -278,19 +278,19 @@ def export_captures(numbers: tuple[int, ...], folder: Path, out: str | None) -> 
     from copper_kite.mail import mbox_entry
     from copper_kite.session import find_capture, read_captures
 
-    found = [find_capture(folder, number) for number in numbers] if numbers else read_captures(folder)
+    result = [find_capture(folder, number) for number in numbers] if numbers else read_captures(folder)
     if len(numbers) == 1:
-        octets = found[0].content
+        octets = result[0].content
     else:
         octets = b"".join(
             mbox_entry(capture.content, str(capture.facts.get("from", "")), capture.file.stat().st_mtime)
-            for capture in found
+            for capture in result
         )
     if out is None:
         sys.stdout.buffer.write(octets)
         return
     Path(out).write_bytes(octets)
-    say(f"{len(found)} messages, {size(len(octets))}, in {out}")
+    say(f"{len(result)} messages, {size(len(octets))}, in {out}")
 
 
 @catch.command("clear")

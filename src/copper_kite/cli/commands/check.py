@@ -42,14 +42,14 @@ def check(ctx: click.Context, live: bool, as_json: bool) -> None:
     if as_json:
         from copper_kite.cli.output.survey_output import survey_json
 
-        surveys = [survey_json(entry.name, found) for entry, found in walked]
+        surveys = [survey_json(entry.name, result) for entry, result in walked]
         print_json({"file": str(path), "findings": _json(findings), "connectors": surveys})
     else:
         show_findings(findings)
         show_walk(walked)
         summary(findings, walked)
     errors = any(finding.level == "error" for finding in findings)
-    ctx.exit(1 if errors else 4 if not all(found.passed for _, found in walked) else 0)
+    ctx.exit(1 if errors else 4 if not all(result.passed for _, result in walked) else 0)
 
 
 def show_findings(findings: list[Finding]) -> None:
@@ -75,18 +75,18 @@ async def walk(loaded: Loaded) -> list[tuple[Connector, Survey]]:
 
     entries = [entry for entry in loaded.settings.connector if entry.enabled and not entry.mx]
     more = "kite connector test {} --dialogue"
-    found = await asyncio.gather(
+    result = await asyncio.gather(
         *(survey_connector(loaded, entry, None, more=more.format(entry.name)) for entry in entries)
     )
-    return list(zip(entries, found, strict=True))
+    return list(zip(entries, result, strict=True))
 
 
 def show_walk(walked: list[tuple[Connector, Survey]]) -> None:
     from copper_kite.cli.output.survey_output import print_survey
 
-    for entry, found in walked:
+    for entry, result in walked:
         say((f"connector {entry.name}", "bold"), f" to {entry.where}, TLS {entry.tls}")
-        print_survey(found, dialogue=False)
+        print_survey(result, dialogue=False)
         echo()
 
 
@@ -94,7 +94,7 @@ def summary(findings: Sequence[Finding], walked: Sequence[tuple[Connector, Surve
     """One line on all of it, at the end."""
     counts = {level: sum(finding.level == level for finding in findings) for level in LEVEL_COLOURS}
     told = [f"{count} {level}{'' if count == 1 else 's'}" for level, count in counts.items() if count]
-    stopped = [entry.name for entry, found in walked if not found.passed]
+    stopped = [entry.name for entry, result in walked if not result.passed]
     told += [f"something stops connector{'s' * (len(stopped) > 1)} {', '.join(stopped)}"] if stopped else []
     say((", ".join(told) or "no problems found", "bold" if told else "bold green"))
 

@@ -88,10 +88,10 @@ def allowances_used(loaded: Loaded) -> dict[str, Used]:
             uses = used_allowances(reader, connectors, time.time())
     except StoreError:  # it may never have been served
         uses = [UsedAllowance(entry.name, allowance, 0) for entry in connectors for allowance in entry.allowance]
-    found: dict[str, Used] = {entry.name: [] for entry in connectors}
+    results: dict[str, Used] = {entry.name: [] for entry in connectors}
     for connector, allowance, used in uses:
-        found[connector].append((allowance.period, used, allowance.count))
-    return found
+        results[connector].append((allowance.period, used, allowance.count))
+    return results
 
 
 def _states(loaded: Loaded) -> dict[str, ConnectorState]:
@@ -150,20 +150,20 @@ def test_connector(ctx: click.Context, name: str, recipient: str | None, dialogu
     loaded = load_settings(ctx.obj, secrets=True)
     entry = named_connector(loaded, name)
     recipient = outward_recipient(loaded, recipient) if recipient else None
-    found = asyncio.run(survey_connector(loaded, entry, recipient, more=asked_again("--dialogue")))
-    sent = asyncio.run(_send_test(loaded, found, recipient)) if recipient and found.passed else None
+    result = asyncio.run(survey_connector(loaded, entry, recipient, more=asked_again("--dialogue")))
+    sent = asyncio.run(_send_test(loaded, result, recipient)) if recipient and result.passed else None
     if as_json:
-        print_json({**survey_json(name, found), "sent": probed_json(sent) if sent is not None else None})
+        print_json({**survey_json(name, result), "sent": probed_json(sent) if sent is not None else None})
     else:
         say((f"connector {name}", "bold"), f" to {entry.where}, TLS {entry.tls}")
-        print_survey(found, dialogue=dialogue)
+        print_survey(result, dialogue=dialogue)
         if sent is not None:
             echo()
             say((f"one small message to {recipient}", "bold"), f", by {sent.plan.where}")
             print_probed(sent, dialogue=dialogue)
-        if found.passed:
+        if result.passed:
             offer_retry(loaded, name)
-    ctx.exit(0 if found.passed and (sent is None or sent.passed) else 4)
+    ctx.exit(0 if result.passed and (sent is None or sent.passed) else 4)
 
 
 async def _send_test(loaded: Loaded, found: Survey, recipient: str) -> Probed:

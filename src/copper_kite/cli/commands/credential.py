@@ -38,8 +38,8 @@ def list_credentials(config: str | None, as_json: bool) -> None:
     for name in document.tables:  # those that no connector uses yet, and those that are off, too
         values = document.values(document.blocks(name)[0])
         users = [entry.name for entry in connectors if entry.credential == name]
-        found = {"name": name, "login": values.get("login"), "enabled": values.get("enabled", True)}
-        rows.append({**found, "connectors": users})
+        results = {"name": name, "login": values.get("login"), "enabled": values.get("enabled", True)}
+        rows.append({**results, "connectors": users})
     if as_json:
         print_json(rows)
         return
@@ -59,11 +59,11 @@ def show_credential(config: str | None, name: str, as_json: bool) -> None:
     block = _demand(document, name)
     values = document.values(block)
     users = [entry.name for entry in loaded.settings.connector if entry.credential == name]
-    found = {"name": name, "login": values.get("login"), "enabled": values.get("enabled", True), "connectors": users}
+    results = {"name": name, "login": values.get("login"), "enabled": values.get("enabled", True), "connectors": users}
     if as_json:
-        print_json({**found, "file": str(path)})
+        print_json({**results, "file": str(path)})
         return
-    print_table(("key", "value"), [(key, shown_value(value)) for key, value in {**found, "file": str(path)}.items()])
+    print_table(("key", "value"), [(key, shown_value(value)) for key, value in {**results, "file": str(path)}.items()])
 
 
 @credential.command("add")

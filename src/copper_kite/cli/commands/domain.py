@@ -212,18 +212,18 @@ def _report_json(report: DomainReport) -> dict[str, Any]:
 
 def _show_differences(differences: list[Difference], count: int, file: Path, *, as_json: bool) -> None:
     if as_json:
-        print_json([_difference_json(one) for one in differences])
+        print_json([_difference_json(difference) for difference in differences])
         return
-    for one in differences:
-        say((f"{one.name} {one.kind}", "bold"))
-        for text in one.expected:
-            if text not in one.published:
+    for difference in differences:
+        say((f"{difference.name} {difference.kind}", "bold"))
+        for text in difference.expected:
+            if text not in difference.published:
                 echo(f"  expected   {text}")
-        for text in one.published:
-            if text not in one.expected:
+        for text in difference.published:
+            if text not in difference.expected:
                 echo(f"  published  {text}")
-        if one.why:
-            echo(f"  {one.why}")
+        if difference.why:
+            echo(f"  {difference.why}")
     told = f"{len(differences)} of {count} sets of records differ from {file}"
     echo(told if differences else f"all {count} sets of records are published as {file} says")
 

@@ -42,15 +42,15 @@ def explain(reply: tuple[str, ...], stage: str | None, as_json: bool) -> None:
     code = code or 550
     where = Stage(stage) if stage else _guess(code, enhanced)
     if 200 <= code < 400:
-        found = Verdict(None, "The server says yes.", " ".join(reply), advice="nothing to do")
+        verdict = Verdict(None, "The server says yes.", " ".join(reply), advice="nothing to do")
     else:
         judged = judge_attempt(where, Cause.REPLY, code, enhanced, {"text": text})
-        found = judged.verdict(judged.meaning, " ".join(reply))
+        verdict = judged.verdict(judged.meaning, " ".join(reply))
     standard = standard_meaning(enhanced) if enhanced else ""
     if as_json:
         shown = {"code": code, "enhanced": enhanced or None, "text": text, "stage": where.value}
         about = phrase.about if phrase else None
-        print_json({**shown, "standard": standard or None, "about": about, "verdict": verdict_json(found)})
+        print_json({**shown, "standard": standard or None, "about": about, "verdict": verdict_json(verdict)})
         return
     if standard:
         say((enhanced, "bold"), f"  {standard}")
@@ -58,7 +58,7 @@ def explain(reply: tuple[str, ...], stage: str | None, as_json: bool) -> None:
         say((enhanced, "bold"), "  is not defined by RFC 3463 or its registry")
     if phrase is not None:
         say(("its words", "bold"), f"  speak of: {phrase.about}")
-    print_verdict(found)
+    print_verdict(verdict)
 
 
 def _guess(code: int, enhanced: str) -> Stage:

@@ -63,16 +63,16 @@ def headers(
     if verify:
         _verify_signatures(config, file, number, as_json=as_json)
         return
-    found = _messages(file)
+    messages = _messages(file)
     if number is not None:
-        _show_way(find_way(_numbered(found, number), trusted), config, as_json=as_json)
+        _show_way(find_way(_numbered(messages, number), trusted), config, as_json=as_json)
         return
-    ways = [find_way(content, trusted) for content in islice(found, limit)] or [find_way(b"", trusted)]
+    ways = [find_way(content, trusted) for content in islice(messages, limit)] or [find_way(b"", trusted)]
     if len(ways) == 1:
         _show_way(ways[0], config, as_json=as_json)
         return
     _show_several(ways, as_json=as_json)
-    if len(ways) == limit and next(found, None) is not None:
+    if len(ways) == limit and next(messages, None) is not None:
         echo(f"… and more; --limit {limit * 10} shows more of them", err=as_json)
 
 
@@ -367,8 +367,13 @@ def _way_json(way: Way) -> dict[str, Any]:
                 "server": claim.checked.server,
                 "verified": claim.verified,
                 "methods": [
-                    {"method": one.method, "result": one.value, "reason": one.reason or None, "of": one.properties}
-                    for one in claim.checked.results
+                    {
+                        "method": result.method,
+                        "result": result.value,
+                        "reason": result.reason or None,
+                        "of": result.properties,
+                    }
+                    for result in claim.checked.results
                 ],
             }
             for claim in way.claims

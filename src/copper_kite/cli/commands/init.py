@@ -191,7 +191,14 @@ def _known_password(path: Path, answers: Answers) -> str:
         credentials = load_configuration(path).credentials.values()
     except SettingsError:
         return ""
-    return next((one.password.reveal() for one in credentials if one.password and one.login == answers.login), "")
+    return next(
+        (
+            credential.password.reveal()
+            for credential in credentials
+            if credential.password and credential.login == answers.login
+        ),
+        "",
+    )
 
 
 def _default_data(path: Path) -> str:
@@ -246,17 +253,17 @@ def _look_at(ask: Asker, answers: Answers, port: int | None) -> None:
 
     echo(f"looking at {answers.host} …")
     seen = asyncio.run(look_at_host(answers.host, port, answers.name, answers.trust))
-    print_table(("port", "TLS", "what is there"), [(str(one.port), one.tls, str(one)) for one in seen], wraps=True)
-    found = safest(seen)
-    if found is None:
+    print_table(("port", "TLS", "what is there"), [(str(item.port), item.tls, str(item)) for item in seen], wraps=True)
+    result = safest(seen)
+    if result is None:
         _nothing_works(seen)
         return
-    answers.port, answers.tls = found.port, found.tls
+    answers.port, answers.tls = result.port, result.tls
     answers.why = "the safest that was seen to work"
-    say("proposed: ", (f"port {found.port} with TLS {found.tls}", "bold"))
-    if found.distrusted:
+    say("proposed: ", (f"port {result.port} with TLS {result.tls}", "bold"))
+    if result.distrusted:
         answers.why = "its certificate was not trusted when this was written"
-        say((f"its certificate is not trusted yet ({found})", "yellow"))
+        say((f"its certificate is not trusted yet ({result})", "yellow"))
         if not ask.unattended:
             _choose_trust(ask, answers)
 
@@ -287,7 +294,7 @@ def _choose_trust(ask: Asker, answers: Answers) -> None:
 
 
 def _nothing_works(seen: list[Seen]) -> None:
-    if all(one.silent for one in seen):
+    if all(item.silent for item in seen):
         say(("nobody answers from here; port 587 with STARTTLS is what most smart hosts take", "yellow"))
     else:
         say(("none of these works under verified TLS; port 587 with STARTTLS is what most smart hosts take", "yellow"))
@@ -346,4 +353,4 @@ def _check(path: Path, *, live: bool) -> int:
     echo(f'  echo "A first message" | kite {option}pipe root')
     if any(finding.level == "error" for finding in findings):
         return 1
-    return 0 if all(found.passed for _, found in walked) else 4
+    return 0 if all(result.passed for _, result in walked) else 4

@@ -98,9 +98,9 @@ def search(
     found_all = _dialogues(config, sought) if dialogue else _entries(config, sought, given)
     entries = (entry for entry in found_all if sought.holds(entry))
     if count:
-        found = sum(1 for _ in entries)
-        echo(found)
-        raise SystemExit(0 if found else 1)
+        result = sum(1 for _ in entries)
+        echo(result)
+        raise SystemExit(0 if result else 1)
     first = list(itertools.islice(entries, limit + 1))
     if as_json:
         print_json([entry_json(entry) for entry in first[:limit]])
@@ -117,8 +117,8 @@ def _dialogues(config: str | None, sought: Sought) -> Iterator[Entry]:
     from copper_kite.settings import find_file, sketch
     from copper_kite.trace import dialogue_entries
 
-    found = sketch(find_file(config))
-    return dialogue_entries(Path(found.data), found.server_name, sought)
+    result = sketch(find_file(config))
+    return dialogue_entries(Path(result.data), result.server_name, sought)
 
 
 def _entries(config: str | None, sought: Sought, given: dict[str, Any]) -> Iterator[Entry]:
@@ -127,8 +127,8 @@ def _entries(config: str | None, sought: Sought, given: dict[str, Any]) -> Itera
     from copper_kite.trace import history_entries
 
     if not given["files"]:
-        found = sketch(find_file(config))
-        yield from history_entries(Path(found.data), found.server_name, sought)
+        result = sketch(find_file(config))
+        yield from history_entries(Path(result.data), result.server_name, sought)
         return
     needle, now = sought.needle.encode(), time.time()
     for source in sources_of(config, given["files"], given["map_name"], rotated=given["rotated"]):
@@ -173,8 +173,8 @@ def follow(config: str | None, /, last: int, keep_place: Path | None, as_json: b
         sources = sources_of(config, given["files"], given["map_name"], rotated=False)
         batches = follow_files(sources, last, keep_place)
     else:
-        sources, found = [], sketch(find_file(config))
-        batches = follow_journal(Path(found.data), found.server_name, last, keep_place)
+        sources, result = [], sketch(find_file(config))
+        batches = follow_journal(Path(result.data), result.server_name, last, keep_place)
     try:
         for batch in batches:
             meant = [entry for entry in batch if sought.holds(entry)]

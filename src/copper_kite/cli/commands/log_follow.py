@@ -39,9 +39,9 @@ def follow_journal(folder: Path, host: str, last: int, keep_place: Path | None) 
                         for entry in journal_entries(happened, host)), maxlen=last)  # fmt: skip
         yield list(before)
     while True:
-        found = [entry for happened in history.after(place) for entry in journal_entries(happened, host)]
-        yield found
-        if found or kept is None:
+        results = [entry for happened in history.after(place) for entry in journal_entries(happened, host)]
+        yield results
+        if results or kept is None:
             kept = place.export()
             _keep(keep_place, "journal", kept)
         time.sleep(LOOK_SECONDS)
@@ -52,10 +52,10 @@ def follow_files(sources: Sequence[LogSource], last: int, keep_place: Path | Non
     kept = _kept(keep_place, "files") or {}
     tails = [_Tail(source, file, kept.get(file), last) for source in sources for file in source.files]
     while True:
-        found = [tail.source.read(line, time.time()) for tail in tails for line in tail.lines()]
-        yield found
+        results = [tail.source.read(line, time.time()) for tail in tails for line in tail.lines()]
+        yield results
         _keep(keep_place, "files", {tail.path: tail.place for tail in tails})
-        if not found:
+        if not results:
             if any(tail.path == "-" for tail in tails):
                 return  # standard input has ended
             time.sleep(LOOK_SECONDS)
@@ -145,10 +145,10 @@ def _kept(path: Path | None, kind: str) -> dict[str, Any] | None:
     if path is None or not path.exists():
         return None
     try:
-        found: dict[str, Any] = json.loads(path.read_text("utf-8"))[kind]
+        result: dict[str, Any] = json.loads(path.read_text("utf-8"))[kind]
     except (OSError, ValueError, KeyError, TypeError) as error:
         raise _not_a_place(path) from error
-    return found
+    return result
 
 
 def _not_a_place(path: Path | None) -> click.UsageError:

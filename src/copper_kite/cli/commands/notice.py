@@ -25,6 +25,7 @@ from copper_kite.cli.output.show import (
 from copper_kite.cli.shared.options import json_option, load_settings
 
 if TYPE_CHECKING:
+    from copper_kite.mail import Returned
     from copper_kite.settings import Loaded
     from copper_kite.trace import Group, Told
     from copper_kite.verdict import Verdict
@@ -48,21 +49,22 @@ def notice(config: str | None, paths: tuple[Path, ...], limit: int, look_only: b
     """
     from copper_kite.mail import read_notice
 
-    contents, read, found = _contents(paths or (Path("-"),)), 0, []
+    contents, read = _contents(paths or (Path("-"),)), 0
+    notices: list[Returned] = []
     for content in islice(contents, limit):
         read += 1
-        if (one := read_notice(content)) is not None:
-            found.append(one)
+        if (returned := read_notice(content)) is not None:
+            notices.append(returned)
     if read == limit and next(contents, None) is not None:
         echo(
             f"There are more messages than the {limit} that were read; --limit {limit * 10} reads more.",
             err=True,
         )
     loaded = _settings(config)
-    told, noted = _joined(loaded, found, note=not look_only)
-    rest = read - len(found)
+    told, noted = _joined(loaded, notices, note=not look_only)
+    rest = read - len(notices)
     if as_json:
-        print_json([_told_json(one) for one in told])
+        print_json([_told_json(item) for item in told])
         return
     if not told:
         echo(f"None of {read} is a notice." if rest != 1 else "It is no notice.")
@@ -70,7 +72,7 @@ def notice(config: str | None, paths: tuple[Path, ...], limit: int, look_only: b
     if len(told) == 1:
         _show_one(told[0])
     else:
-        _show_groups(told, len(found))
+        _show_groups(told, len(notices))
     if noted:
         echo(f"Noted in the stor{'ies' if noted > 1 else 'y'} of {noted} recipient{'s' * (noted > 1)}.")
     if rest:
@@ -115,13 +117,13 @@ def _joined(loaded: Loaded | None, found: Sequence[Any], *, note: bool) -> tuple
     except StoreError:
         reader = None
     if loaded is None or reader is None:
-        return [Told(one, about, None) for one in found for about in one.recipients], 0
+        return [Told(item, about, None) for item in found for about in item.recipients], 0
     told, entries = [], []
     with reader:
-        for one in found:
-            match = find_message(reader, loaded.server_name, one)
+        for item in found:
+            match = find_message(reader, loaded.server_name, item)
             id, sender = (match[0].id, match[0].reverse_path) if match is not None else (None, "")
-            of_it = [Told(one, about, id, sender) for about in one.recipients]
+            of_it = [Told(item, about, id, sender) for about in item.recipients]
             told += of_it
             if note and id is not None:
                 entries += notice_entries(reader.record(id), of_it, time.time())
@@ -141,19 +143,19 @@ def _write(folder: Path, entries: list[Any]) -> None:
 def _show_one(one: Told) -> None:
     from copper_kite.store import id_text
 
-    about, found = one.about, one.notice
-    when = f" at {local_time(found.at)}" if found.at is not None else ""
+    about, result = one.about, one.notice
+    when = f" at {local_time(result.at)}" if result.at is not None else ""
     say(
         (about.action or "told", STATE_COLOURS.get(about.action, "bold")),
-        f"  for {about.recipient}, says {found.reporter or 'nobody'}{when}",
+        f"  for {about.recipient}, says {result.reporter or 'nobody'}{when}",
     )
-    message = " ".join(filter(None, (found.message_id, found.subject)))
+    message = " ".join(filter(None, (result.message_id, result.subject)))
     ours = f"our {id_text(one.id)}" if one.id is not None else "no message that the queue knows"
     say(f"about {ours}{f': {message}' * bool(message)}", indent=2)
     for name, value in (("at", about.at_server), ("status", about.status), ("said", about.said)):
         if value:
             say(f"{name:<6}  {value}", indent=2)
-    if found.form == "words":
+    if result.form == "words":
         say("It is not in the form of RFC 3464; what it says was found among its words.", indent=2)
     elif about.missing:
         say(f"It lacks what RFC 3464 demands: {', '.join(about.missing)}.", indent=2)
@@ -167,7 +169,7 @@ def _show_groups(told: Sequence[Told], notices: int) -> None:
     groups = group_told(told)
     print_table(
         ("action", "count", "ours", "status", "at", "for", "said"),
-        [_group_row(found) for found in groups[:SHOWN]],
+        [_group_row(group) for group in groups[:SHOWN]],
         right=("count", "ours"),
         wraps=True,
     )
@@ -179,7 +181,7 @@ def _show_groups(told: Sequence[Told], notices: int) -> None:
 def _group_row(found: Group) -> tuple[str, ...]:
     first = found.told[0].about
     others = f" and {len(found.told) - 1} more" if len(found.told) > 1 else ""
-    ours = sum(one.id is not None for one in found.told)
+    ours = sum(item.id is not None for item in found.told)
     return (
         found.action or "-", str(len(found.told)), str(ours), found.status or "-", found.at_server,
         f"{first.recipient}{others}", first.said,
@@ -192,9 +194,9 @@ def _verdict(told: Sequence[Told]) -> Verdict:
     from copper_kite.verdict import Verdict
 
     groups = group_told(told)
-    most = next((found for found in groups if found.action == "failed"), groups[0])
+    most = next((group for group in groups if group.action == "failed"), groups[0])
     first = _verdict_on(most, len(told))
-    other = next((found for found in groups if found.action == "delayed" and found is not most), None)
+    other = next((group for group in groups if group.action == "delayed" and group is not most), None)
     if most.action != "failed" or other is None:
         return first
     second = _verdict_on(other, len(told))
@@ -207,11 +209,13 @@ def _verdict(told: Sequence[Told]) -> Verdict:
 def _verdict_on(found: Group, of: int) -> Verdict:
     from copper_kite.trace import judge_told
 
-    one = found.told[0]
-    judged = judge_told(one.facts, _known(one))
-    opening = {"failed": "Returned from beyond", "delayed": "It waits beyond"}.get(one.about.action, "Told from beyond")
-    whom = one.about.recipient if len(found.told) == 1 else f"{len(found.told)} recipients"
-    evidence = one.about.said or one.about.status or "the notice alone"
+    result = found.told[0]
+    judged = judge_told(result.facts, _known(result))
+    opening = {"failed": "Returned from beyond", "delayed": "It waits beyond"}.get(
+        result.about.action, "Told from beyond"
+    )
+    whom = result.about.recipient if len(found.told) == 1 else f"{len(found.told)} recipients"
+    evidence = result.about.said or result.about.status or "the notice alone"
     count = f", {len(found.told)} of {of}" if of > 1 else ""
     return judged.verdict(f"{opening} for {whom}. {judged.meaning}", f"{evidence}{count}")
 
@@ -226,15 +230,15 @@ def _told_json(one: Told) -> dict[str, Any]:
     from copper_kite.store import id_text
     from copper_kite.verdict import standard_meaning
 
-    about, found = one.about, one.notice
+    about, result = one.about, one.notice
     return {
-        "notice": found.id or None,
-        "form": found.form,
-        "time": json_time(found.at),
-        "reporter": found.reporter or None,
+        "notice": result.id or None,
+        "form": result.form,
+        "time": json_time(result.at),
+        "reporter": result.reporter or None,
         "id": None if one.id is None else id_text(one.id),
-        "message_id": found.message_id or None,
-        "subject": found.subject or None,
+        "message_id": result.message_id or None,
+        "subject": result.subject or None,
         "recipient": about.recipient,
         "original_recipient": about.original or None,
         "action": about.action or None,

@@ -253,8 +253,8 @@ def _named_in(octets: bytes) -> list[str]:
     header = scan_header(normalise_line_ends(octets))
     names = (b"To", b"Cc", b"Bcc")
     again = [b"Resent-" + name for name in names]
-    found = all_values(header, again if any(name in header for name in again) else names)
-    return [address for _, address in getaddresses(found) if address]
+    values = all_values(header, again if any(name in header for name in again) else names)
+    return [address for _, address in getaddresses(values) if address]
 
 
 def _check_addresses(addresses: Sequence[str]) -> None:

@@ -51,32 +51,32 @@ def play(ctx: click.Context, /, scripts: tuple[str, ...], **given: Any) -> None:
         _list(as_json=given["as_json"])
         return
     target = find_target(ctx.obj, given.pop("server"), given, needed=False)
-    found = [_find(name) for name in (*scripts, *(_shipped_names() if given["shipped"] else ()))]
-    if not found:
+    results = [_find(name) for name in (*scripts, *(_shipped_names() if given["shipped"] else ()))]
+    if not results:
         raise InputError("name a script, or play those that kite ships with: --shipped", usage=True)
-    played = asyncio.run(_play_all(found, target, _variables(given["settings"], found)))
+    played = asyncio.run(_play_all(results, target, _variables(given["settings"], results)))
     if given["junit"]:
         _write_junit(Path(given["junit"]), played)
     if given["as_json"]:
-        print_json([_json(one) for one in played])
+        print_json([_json(item) for item in played])
     else:
         _print(played, dialogue=given["dialogue"])
-    ctx.exit(0 if all(one.good for one in played) else 1)
+    ctx.exit(0 if all(item.good for item in played) else 1)
 
 
 def _variables(settings: Sequence[str], scripts: Sequence[Script]) -> dict[str, str]:
     from copper_kite.cli.shared.editing import near
 
     known = sorted({name for script in scripts for name in script.names})
-    found = {}
+    results = {}
     for text in settings:
         name, equals, value = text.partition("=")
         if not equals or not name:
             raise click.BadParameter(f"{text!r}: write it as NAME=VALUE", param_hint="--set")
         if name not in known:
             raise near(name, known, "variable")
-        found[name] = value
-    return found
+        results[name] = value
+    return results
 
 
 def _shipped_names() -> list[str]:
@@ -96,9 +96,11 @@ def _find(name: str) -> Script:
 def _list(*, as_json: bool) -> None:
     scripts = [(name, _find(name)) for name in _shipped_names()]
     if as_json:
-        print_json([{"script": name, "title": one.title, "variables": sorted(one.names)} for name, one in scripts])
+        print_json(
+            [{"script": name, "title": result.title, "variables": sorted(result.names)} for name, result in scripts]
+        )
         return
-    print_table(("script", "what it checks"), [(name, one.title) for name, one in scripts], wraps=True)
+    print_table(("script", "what it checks"), [(name, result.title) for name, result in scripts], wraps=True)
 
 
 async def _play_all(scripts: Sequence[Script], target: Target, variables: dict[str, str]) -> list[Played]:
@@ -112,20 +114,20 @@ def _print(played: Sequence[Played], *, dialogue: bool) -> None:
     print_table(
         ("", "script", "time", "checks", "what it says"),
         [
-            (one.outcome, one.script.path.name, milliseconds(one.seconds), str(one.expectations), one.script.title)
-            for one in played
+            (item.outcome, item.script.path.name, milliseconds(item.seconds), str(item.expectations), item.script.title)
+            for item in played
         ],
         right=("time", "checks"),
         wraps=True,
         colours=COLOURS,
     )
-    for one in played:
-        if one.failed is not None and one.verdict is not None:
-            _print_failure(one, dialogue=dialogue)
-        elif one.outcome == "mended":
+    for item in played:
+        if item.failed is not None and item.verdict is not None:
+            _print_failure(item, dialogue=dialogue)
+        elif item.outcome == "mended":
             echo()
-            say(f"{one.script.path} no longer fails: take its known fault out ({one.script.known_fault})")
-    good = sum(one.good for one in played)
+            say(f"{item.script.path} no longer fails: take its known fault out ({item.script.known_fault})")
+    good = sum(item.good for item in played)
     echo()
     say((f"{good} of {len(played)} went as they say", "bold"))
 
@@ -174,24 +176,24 @@ def _write_junit(path: Path, played: Sequence[Played]) -> None:
         "testsuite",
         name="kite play",
         tests=str(len(played)),
-        failures=str(sum(not one.good for one in played)),
-        skipped=str(sum(one.outcome == "known" for one in played)),
-        time=f"{sum(one.seconds for one in played):.3f}",
+        failures=str(sum(not item.good for item in played)),
+        skipped=str(sum(item.outcome == "known" for item in played)),
+        time=f"{sum(item.seconds for item in played):.3f}",
         timestamp=time.strftime("%Y-%m-%dT%H:%M:%S"),
     )
-    for one in played:
+    for item in played:
         case = ElementTree.SubElement(
-            suite, "testcase", classname=one.script.path.stem, name=one.script.title, time=f"{one.seconds:.3f}"
+            suite, "testcase", classname=item.script.path.stem, name=item.script.title, time=f"{item.seconds:.3f}"
         )
-        if one.outcome == "known":
-            ElementTree.SubElement(case, "skipped", message=f"known fault: {one.script.known_fault}")
-        elif one.outcome == "mended":
-            ElementTree.SubElement(case, "failure", message=f"no longer fails: {one.script.known_fault}")
-        elif one.failed is not None and one.verdict is not None:
-            failed, verdict = one.failed, one.verdict
+        if item.outcome == "known":
+            ElementTree.SubElement(case, "skipped", message=f"known fault: {item.script.known_fault}")
+        elif item.outcome == "mended":
+            ElementTree.SubElement(case, "failure", message=f"no longer fails: {item.script.known_fault}")
+        elif item.failed is not None and item.verdict is not None:
+            failed, verdict = item.failed, item.verdict
             message = f"line {failed.step.line}: expected {failed.expected}, came {failed.came}"
             failure = ElementTree.SubElement(case, "failure", message=message)
-            failure.text = f"{one.script.path}:{failed.step.line}  {failed.step}; {verdict.meaning}"
+            failure.text = f"{item.script.path}:{failed.step.line}  {failed.step}; {verdict.meaning}"
     suites = ElementTree.Element("testsuites")
     suites.append(suite)
     ElementTree.indent(suites)

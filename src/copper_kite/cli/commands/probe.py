@@ -78,19 +78,19 @@ def probe(
     target = replace(target, facts={**target.facts, "probing": True, "more": asked_again("--dialogue")})
     letter = make_letter(target, sender, recipients, size, deliver=deliver)
     if ports:
-        found = asyncio.run(_sweep(target, _ports(ports)))
+        result = asyncio.run(_sweep(target, _ports(ports)))
     else:
-        found = asyncio.run(_repeat(target, letter, repeat, every, quiet=as_json))
+        result = asyncio.run(_repeat(target, letter, repeat, every, quiet=as_json))
     if as_json:
-        print_json(_json(found, swept=bool(ports)))
+        print_json(_json(result, swept=bool(ports)))
     elif ports:
         say((f"probe of {target.plan.host}", "bold"), f", ports {ports}")
-        print_sweep(found, target.facts.get("connector", ""))
+        print_sweep(result, target.facts.get("connector", ""))
     elif repeat > 1:
-        print_repeats(found)
+        print_repeats(result)
     else:
-        _print_one(target, found[0], dialogue=dialogue)
-    ctx.exit(0 if all(one.passed for one in found) or (ports and any(one.passed for one in found)) else 4)
+        _print_one(target, result[0], dialogue=dialogue)
+    ctx.exit(0 if all(item.passed for item in result) or (ports and any(item.passed for item in result)) else 4)
 
 
 def _print_one(target: Target, found: Probed, *, dialogue: bool) -> None:
@@ -104,7 +104,7 @@ def _print_one(target: Target, found: Probed, *, dialogue: bool) -> None:
 
 def _json(found: Sequence[Probed], *, swept: bool) -> object:
     if swept:
-        return [probed_json(one) for one in found]
+        return [probed_json(item) for item in found]
     return repeats_json(found) if len(found) > 1 else probed_json(found[0])
 
 
@@ -117,16 +117,16 @@ async def _sweep(target: Target, ports: list[int]) -> list[Probed]:
 async def _repeat(target: Target, letter: Letter | None, times: int, every: float, *, quiet: bool) -> list[Probed]:
     from copper_kite.session import run_probe
 
-    found = []
+    results = []
     for turn in range(times):
         if turn:
             await asyncio.sleep(every)
-        found.append(await run_probe(target.plan, target.facts, letter))
+        results.append(await run_probe(target.plan, target.facts, letter))
         if times > 1 and not quiet:
-            one = found[-1]
-            took = milliseconds(sum(seconds for _, seconds, _ in one.stages))
-            echo(f"{turn + 1:5}  {took:>8}  {'ok' if one.passed else f'STOP {one.verdict.evidence}'}")
-    return found
+            result = results[-1]
+            took = milliseconds(sum(seconds for _, seconds, _ in result.stages))
+            echo(f"{turn + 1:5}  {took:>8}  {'ok' if result.passed else f'STOP {result.verdict.evidence}'}")
+    return results
 
 
 def _ports(text: str) -> list[int]:

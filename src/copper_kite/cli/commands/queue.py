@@ -98,28 +98,28 @@ def verify_queue(ctx: click.Context, as_json: bool) -> None:
     """
     from copper_kite.store import id_text, open_store
 
-    found = open_store(queue_folder(ctx.obj)).verify()
-    damaged = {id_text(id): problem for id, problem in sorted(found.messages.items())}
+    result = open_store(queue_folder(ctx.obj)).verify()
+    damaged = {id_text(id): problem for id, problem in sorted(result.messages.items())}
     if as_json:
         print_json(
             {
-                "sound": found.sound,
-                "portions": found.portions,
-                "octets": found.octets,
-                "database": found.database,
+                "sound": result.sound,
+                "portions": result.portions,
+                "octets": result.octets,
+                "database": result.database,
                 "messages": [{"id": id, "problem": problem} for id, problem in damaged.items()],
             }
         )
     else:
-        for problem in found.database:
+        for problem in result.database:
             echo(f"database: {problem}")
         for id, problem in damaged.items():
             echo(f"{id}: {problem}")
-        what = "all is as it was written" if found.sound else "not all is as it was written"
-        echo(f"{found.portions} portions of content, {size(found.octets)}, and the database: {what}")
-        if not found.sound:
+        what = "all is as it was written" if result.sound else "not all is as it was written"
+        echo(f"{result.portions} portions of content, {size(result.octets)}, and the database: {what}")
+        if not result.sound:
             echo("`kite queue rescue` makes a sound queue of what can be read, while the server does not run")
-    ctx.exit(0 if found.sound else 1)
+    ctx.exit(0 if result.sound else 1)
 
 
 @queue.command("rescue")

@@ -98,10 +98,10 @@ def _whole_address(loaded: Loaded, address: str) -> str:
     """An address as it leaves. Raises UsageError."""
     from copper_kite.routing import Outward
 
-    found = Outward(loaded.settings.identity, loaded.server_name).recipient(address)
-    if found is None:
+    recipient = Outward(loaded.settings.identity, loaded.server_name).recipient(address)
+    if recipient is None:
         raise click.UsageError(f"{address!r} is not an address that mail can leave for")
-    return found
+    return recipient
 
 
 class _QueueAction(NamedTuple):
@@ -232,7 +232,7 @@ def _answer(folder: Path, numbers: set[int]) -> str:
 
     until = time.monotonic() + ANSWER_SECONDS
     with open_store(folder).reader() as reader:
-        while left := {one.number for one in reader.wanted()} & numbers:
+        while left := {item.number for item in reader.wanted()} & numbers:
             if time.monotonic() > until:
                 return f"{len(left)} of them are on their way now; the server does it when they are back"
             time.sleep(0.02)

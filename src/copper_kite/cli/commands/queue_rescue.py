@@ -23,12 +23,12 @@ def rescue_and_tell(folder: Path, into: Path | None, *, anyway: bool, as_json: b
         echo("The queue is sound: there is nothing to rescue. --anyway rebuilds it.")
         return 0
     into = into or folder.with_name(f"{folder.name}.rescued")
-    found = open_store(folder).rescue(into, time.time())
+    result = open_store(folder).rescue(into, time.time())
     if as_json:
-        print_json(_json(found, into))
+        print_json(_json(result, into))
     else:
-        _tell(found, folder, into)
-    return 1 if found.lost or found.unsure else 0
+        _tell(result, folder, into)
+    return 1 if result.lost or result.unsure else 0
 
 
 def _is_sound(folder: Path) -> bool:
@@ -68,7 +68,7 @@ def _messages(count: int) -> str:
 def _described(lost: Lost) -> str:
     message = lost.message
     sender = f"{message.reverse_path or '<>'} ({size(message.size)})" if message is not None else "somebody"
-    to = ", ".join(one.address for one in lost.recipients[:3]) + " …" * (len(lost.recipients) > 3)
+    to = ", ".join(recipient.address for recipient in lost.recipients[:3]) + " …" * (len(lost.recipients) > 3)
     return f"{id_text(lost.id)} from {sender} to {to}: {lost.why}"
 
 
@@ -84,7 +84,7 @@ def _json(found: Rescued, into: Path) -> dict[str, object]:
             {
                 "id": id_text(lost.id),
                 "from": lost.message.reverse_path if lost.message is not None else None,
-                "to": [one.address for one in lost.recipients],
+                "to": [recipient.address for recipient in lost.recipients],
                 "why": lost.why,
             }
             for lost in found.lost

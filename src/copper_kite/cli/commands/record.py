@@ -48,7 +48,11 @@ def _record(loaded: Loaded, table: str, name: str, until: float | None) -> None:
     from copper_kite.errors import StoreError
     from copper_kite.store import Recording, read_recordings, running_server, write_recordings
 
-    others = [one for one in read_recordings(loaded.data, time.time()) if (one.table, one.name) != (table, name)]
+    others = [
+        recording
+        for recording in read_recordings(loaded.data, time.time())
+        if (recording.table, recording.name) != (table, name)
+    ]
     wanted = [] if until is None else [Recording(table, name, until)]
     try:
         write_recordings(loaded.data, [*others, *wanted])

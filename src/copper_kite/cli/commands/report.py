@@ -146,9 +146,9 @@ def _verify(reader: Reader, period: Period, *, as_json: bool) -> int:
 
     recipients, differences = compare_counts(reader, period.since, period.until)
     if as_json:
-        print_json({"recipients": recipients, "differences": [one._asdict() for one in differences]})
+        print_json({"recipients": recipients, "differences": [difference._asdict() for difference in differences]})
     elif not differences:
         echo(f"The counts of {period.title} are what the journal says: {recipients} recipients and refusals.")
-    for one in () if as_json else differences:
-        echo(f"{local_time(one.hour * 3600.0)}  {one.outcome}: {one.counted} counted, {one.journal} in the journal")
+    for item in () if as_json else differences:
+        echo(f"{local_time(item.hour * 3600.0)}  {item.outcome}: {item.counted} counted, {item.journal} in the journal")
     return 1 if differences else 0

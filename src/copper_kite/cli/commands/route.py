@@ -108,12 +108,12 @@ def _nobody(loaded: Loaded, choice: Choice[Connector]) -> Verdict:
     from copper_kite.words import Cause, Stage
 
     domain = choice.recipient.rpartition("@")[2]
-    found = judge_attempt(Stage.RESOLVE, Cause.NO_CONNECTOR, None, "", {"recipient": choice.recipient})
+    result = judge_attempt(Stage.RESOLVE, Cause.NO_CONNECTOR, None, "", {"recipient": choice.recipient})
     enabled = [entry for entry in loaded.settings.connector if entry.enabled]
     command = f"kite connector set {enabled[0].name} recipients+={domain}" if enabled else "kite connector add --help"
     advice = "or another connector that is to carry it" if enabled[1:] else ""
     evidence = f"none of {len(choice.connectors)} connectors fits"
-    return Verdict(found.side, found.meaning, evidence, command, advice)
+    return Verdict(result.side, result.meaning, evidence, command, advice)
 
 
 def _choice_json(loaded: Loaded, choice: Choice[Connector]) -> dict[str, Any]:

@@ -79,18 +79,18 @@ def send(ctx: click.Context, /, recipients: tuple[str, ...], **given: Any) -> No
     letter = _letters(target, recipients, given)
     if given["count"] > 1:
         ctx.exit(_send_many(target, letter, given["count"], rate, given["sessions"], as_json=given["as_json"]))
-    found = asyncio.run(_send_one(target, letter(1)))
-    id = _id_of(found)
+    result = asyncio.run(_send_one(target, letter(1)))
+    id = _id_of(result)
     if id is not None and here:
-        found = replace(found, verdict=_to_be_traced(found.verdict, id))
-    if given["wait"] and found.passed and id is not None:
+        result = replace(result, verdict=_to_be_traced(result.verdict, id))
+    if given["wait"] and result.passed and id is not None:
         ctx.exit(_follow(target, id, given["at_most"], as_json=given["as_json"]))
     if given["as_json"]:
-        print_json({"id": id, **probed_json(found)})
+        print_json({"id": id, **probed_json(result)})
     else:
         say(("message", "bold"), f" to {', '.join(recipients)} by {target.where}")
-        print_probed(found, dialogue=given["dialogue"])
-    ctx.exit(0 if found.passed else 4)
+        print_probed(result, dialogue=given["dialogue"])
+    ctx.exit(0 if result.passed else 4)
 
 
 def _local(config: str | None, given: dict[str, Any]) -> Target:
@@ -200,11 +200,11 @@ def _follow(target: Target, id: str, at_most: float, *, as_json: bool) -> int:
         number = reader.resolve(id)
         while True:
             recipients = reader.record(number).recipients
-            for one in recipients:
-                if told.get(one.address) != (one.state, one.attempts) and not as_json:
-                    told[one.address] = (one.state, one.attempts)
-                    echo(f"{local_time(time.time())}  {id}  {one.address}: {one.state.value}", err=True)
-            if all(one.state in FINAL for one in recipients) or time.monotonic() > ends:
+            for recipient in recipients:
+                if told.get(recipient.address) != (recipient.state, recipient.attempts) and not as_json:
+                    told[recipient.address] = (recipient.state, recipient.attempts)
+                    echo(f"{local_time(time.time())}  {id}  {recipient.address}: {recipient.state.value}", err=True)
+            if all(recipient.state in FINAL for recipient in recipients) or time.monotonic() > ends:
                 break
             time.sleep(LOOK_SECONDS)
         story = story_of(target.loaded, reader, number)
@@ -213,7 +213,7 @@ def _follow(target: Target, id: str, at_most: float, *, as_json: bool) -> int:
     else:
         echo(err=True)
         show_story(story)
-    return 0 if all(one.state is State.RELAYED for one in recipients) else 4
+    return 0 if all(recipient.state is State.RELAYED for recipient in recipients) else 4
 
 
 # --- many ------------------------------------------------------------------------------------------------------------
@@ -288,7 +288,7 @@ def _many_json(target: Target, tally: _Tally, took: float, letter: Callable[[int
         "of": len(times),
         "seconds": round(took, 3),
         "times": {"least": times[0], "median": times[len(times) // 2], "most": times[-1]},
-        "refused": [{"number": one.number, "said": _said(one)} for one in tally.bad],
+        "refused": [{"number": item.number, "said": _said(item)} for item in tally.bad],
         "verdict": verdict_json(_why(target, first, letter)) if first else None,
     }
 

@@ -42,9 +42,9 @@ def serve(config: str | None) -> None:
         async with one_at_a_time:
             tell_manager("RELOADING=1")
             try:
-                found = load_settings(config, secrets=True)
-                await service.reload(found)
-                echo(f"{found.path} taken up", err=True)
+                settings = load_settings(config, secrets=True)
+                await service.reload(settings)
+                echo(f"{settings.path} taken up", err=True)
             except KiteError as error:
                 service.refuse(error)
                 echo(f"{loaded.path} refused; the server goes on as it was:\n{error}", err=True)

@@ -318,11 +318,11 @@ async def _check(loaded: Loaded, entries: Sequence[Signing]) -> list[Line]:
 def remove_key(config: str | None, name: str, selector: str, yes: bool) -> None:
     """Remove a key from the configuration; its file stays."""
     loaded = load_settings(config)
-    entry = next((one for one in _of_domain(loaded, name) if one.selector == selector), None)
+    entry = next((item for item in _of_domain(loaded, name) if item.selector == selector), None)
     if entry is None:
         raise InputError(f"{name} has no key {selector!r}", usage=True)
     if entry.use == "sign":
-        others = [one for one in _of_domain(loaded, name) if one.use == "sign" and one is not entry]
+        others = [item for item in _of_domain(loaded, name) if item.use == "sign" and item is not entry]
         echo(f"mail from {name} would leave {'with one signature less' if others else 'unsigned'}")
     elif entry.use == "past" and not _is_out(loaded, entry):
         echo("mail that it has signed may still be on its way; leave its record published")

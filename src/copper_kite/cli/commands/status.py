@@ -69,7 +69,7 @@ def _gather(config: str | None) -> ServerStatus:
         recordings=read_recordings(loaded.data, now),
         allowances=allowances_used(loaded),
         disk=disk_of(loaded),
-        alarms=[one for one in read_alarms(loaded.data) if one.notified_at is not None],
+        alarms=[alarm for alarm in read_alarms(loaded.data) if alarm.notified_at is not None],
     )
     if server.disk is not None and server.disk.short:
         told = [*told, _short_of_room(loaded, server.disk)]

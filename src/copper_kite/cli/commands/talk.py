@@ -72,9 +72,9 @@ async def _talk(target: Target) -> int:
 
 
 def _show(lines: Iterable[Said]) -> None:
-    for one in lines:
-        took = milliseconds(one.seconds) if one.seconds is not None else ""
-        click.echo(f"{took:>9}  {SIGNS[one.mark]} " + click.style(visible(one.text), fg=COLOURS[one.mark] or None))
+    for line in lines:
+        took = milliseconds(line.seconds) if line.seconds is not None else ""
+        click.echo(f"{took:>9}  {SIGNS[line.mark]} " + click.style(visible(line.text), fg=COLOURS[line.mark] or None))
 
 
 async def _read_pipe(live: Talk) -> str | None:

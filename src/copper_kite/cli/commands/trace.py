@@ -84,8 +84,8 @@ def trace(
         show_refused(queue_folder(config), seconds, until, given, as_json=as_json)
         return
     file = find_file(config)
-    found = sketch(file)
-    folder = Path(found.data)
+    result = sketch(file)
+    folder = Path(result.data)
     with open_store(folder).reader() as reader:
         chosen = _meant(reader, what, since, until, given)
         rows = reader.select(chosen, limit + 1, newest=True)
@@ -97,8 +97,8 @@ def trace(
         if len(ids) > 1:
             _show_list(rows, limit, as_json=as_json)
             return
-        story = load_story(folder, found.connectors, reader, ids[0])
-    if files or found.has_other_logs:
+        story = load_story(folder, result.connectors, reader, ids[0])
+    if files or result.has_other_logs:
         story = _gone_on(story, config, files, map_name, rotated=rotated)
     if as_json:
         print_json(story_json(story))
@@ -163,7 +163,11 @@ def load_story(folder: Path, connectors: Sequence[Any], reader: Reader, id: int)
     lanes = read_live(folder) if running else []
     return tell_story(
         record,
-        {"connectors": {one.name: {"credential": one.credential, "mx": one.mx} for one in connectors}},
+        {
+            "connectors": {
+                connector.name: {"credential": connector.credential, "mx": connector.mx} for connector in connectors
+            }
+        },
         running=running,
         stops=reader.stops(record.message.arrived),
         attempt=attempt_of(lanes, record.message, record.recipients),
@@ -181,7 +185,7 @@ def _gone_on(story: Story, config: str | None, files: Sequence[str], map_name: s
     from copper_kite.trace import configured_sources, follow_elsewhere
 
     named = sources_of(config, files, map_name, rotated=rotated)
-    others = [one for one in configured_sources(load_settings(config)) if one not in named]
+    others = [source for source in configured_sources(load_settings(config)) if source not in named]
     return follow_elsewhere(story, [*named, *others], time.time())
 
 

@@ -35,27 +35,27 @@ def show_refused(folder: Path, seconds: float, until: float | None, given: Mappi
         print_json(
             [
                 {
-                    "listener": one.listener,
-                    "who": one.who,
-                    "stage": one.stage,
-                    "account": one.account or None,
-                    "reply": one.reply,
-                    "count": one.count,
-                    "first": json_time(one.first),
-                    "last": json_time(one.last),
-                    "example": one.example,
+                    "listener": group.listener,
+                    "who": group.who,
+                    "stage": group.stage,
+                    "account": group.account or None,
+                    "reply": group.reply,
+                    "count": group.count,
+                    "first": json_time(group.first),
+                    "last": json_time(group.last),
+                    "example": group.example,
                 }
-                for one in groups
+                for group in groups
             ]
         )
         return
     if groups:
-        times = local_times([one.last for one in groups])
+        times = local_times([group.last for group in groups])
         print_table(
             ("last", "count", "who", "account", "listener", "stage", "reply"),
             [
-                (at, str(one.count), one.who, one.account, one.listener, one.stage, _said(one))
-                for at, one in zip(times, groups, strict=True)
+                (at, str(result.count), result.who, result.account, result.listener, result.stage, _said(result))
+                for at, result in zip(times, groups, strict=True)
             ],
             right=("count",),
             wraps=True,

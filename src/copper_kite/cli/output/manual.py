@@ -54,7 +54,9 @@ def _title(name: str, section: int) -> str:
 
 
 def _overview(context: click.Context, children: dict[str, click.Command]) -> str:
-    listed = "".join(f".TP\n.BR kite-{name} (1)\n{_roff(_first_sentence(one))}\n" for name, one in children.items())
+    listed = "".join(
+        f".TP\n.BR kite-{name} (1)\n{_roff(_first_sentence(result))}\n" for name, result in children.items()
+    )
     return (
         _title("kite", 1)
         + ".SH NAME\nkite \\- a send-only mail server, its queue, its tester and its tracer\n"

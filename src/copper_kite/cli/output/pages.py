@@ -139,7 +139,7 @@ def sections(blocks: Sequence[Block], words: Sequence[str]) -> list[Block]:
     """What a page says of `words`: a key of its tables (`hosts`, `connector.hosts`), else the sections so called."""
     wanted = " ".join(words).lower()
     table_name, _, key = wanted.rpartition(".")
-    found: list[Block] = []
+    results: list[Block] = []
     for heading, inside in _by_heading(blocks):
         if wanted in heading.text.lower():
             return [heading, *inside]
@@ -148,8 +148,8 @@ def sections(blocks: Sequence[Block], words: Sequence[str]) -> list[Block]:
         for block in inside:
             rows = [row for row in block.rows if row[0].lower() == key] if isinstance(block, Table) else []
             if rows and isinstance(block, Table):
-                found += [heading, Table(block.header, rows)]
-    return found
+                results += [heading, Table(block.header, rows)]
+    return results
 
 
 def _by_heading(blocks: Sequence[Block]) -> Iterator[tuple[Heading, list[Block]]]:

@@ -127,7 +127,7 @@ def print_sweep(found: Sequence[Probed], connector: str) -> None:
     """A line a port, and the best of them; `connector` is the one whose host it is, if one is."""
     print_table(
         ("port", "works", "TLS", "certificate", "logins", "largest", "time", "what stopped it"),
-        [_sweep_row(one) for one in found],
+        [_sweep_row(item) for item in found],
         right=("port", "largest", "time"),
         wraps=True,
         colours=MARK_COLOURS,
@@ -167,8 +167,8 @@ def _logins(names: Sequence[str]) -> str:
 def _times(found: Sequence[Probed]) -> dict[str, list[float]]:
     """Seconds by stage, of those that came so far."""
     times: dict[str, list[float]] = {}
-    for one in found:
-        for stage, took, _ in one.stages:
+    for item in found:
+        for stage, took, _ in item.stages:
             times.setdefault(stage.value, []).append(took)
     return times
 
@@ -184,23 +184,23 @@ def print_repeats(found: Sequence[Probed]) -> None:
         for stage, times in _times(found).items()
     ]
     print_table(("stage", "passed", "least", "median", "most"), rows, right=("passed", "least", "median", "most"))
-    passed = sum(one.passed for one in found)
+    passed = sum(item.passed for item in found)
     echo()
     say((f"{passed} of {len(found)} went well", "bold"))
-    last = next((one for one in reversed(found) if not one.passed), found[-1])
+    last = next((item for item in reversed(found) if not item.passed), found[-1])
     print_verdict(last.verdict)
 
 
 def repeats_json(found: Sequence[Probed]) -> dict[str, Any]:
     """The same as JSON values, with every probe."""
     return {
-        "passed": sum(one.passed for one in found),
+        "passed": sum(item.passed for item in found),
         "of": len(found),
         "times": {
             stage: {"passed": len(times), "least": min(times), "median": statistics.median(times), "most": max(times)}
             for stage, times in _times(found).items()
         },
-        "probes": [probed_json(one) for one in found],
+        "probes": [probed_json(item) for item in found],
     }
 
 
@@ -209,12 +209,12 @@ def repeats_json(found: Sequence[Probed]) -> dict[str, Any]:
 
 def stages_json(stages: Sequence[tuple[Stage, float, str]], failure: SessionFailed | None) -> list[dict[str, Any]]:
     """How far a session got, as JSON values."""
-    found: list[dict[str, Any]] = [
+    results: list[dict[str, Any]] = [
         {"stage": stage.value, "passed": True, "seconds": round(took, 4), "said": said} for stage, took, said in stages
     ]
     if failure is not None:
-        found.append({"stage": failure.stage.value, "passed": False, "seconds": None, "said": failure.text})
-    return found
+        results.append({"stage": failure.stage.value, "passed": False, "seconds": None, "said": failure.text})
+    return results
 
 
 def probed_json(found: Probed) -> dict[str, Any]:
@@ -237,7 +237,7 @@ def probed_json(found: Probed) -> dict[str, Any]:
         "offers": _lines(found.keywords),
         "logins": list(found.offers.logins),
         "max_size": found.offers.size,
-        "certificates": [_certificate_json(one, found.at) for one in found.chain],
+        "certificates": [_certificate_json(item, found.at) for item in found.chain],
         "stages": stages_json(found.stages, found.failure),
         "dialogue": found.dialogue.export(),
         "verdict": verdict_json(found.verdict),

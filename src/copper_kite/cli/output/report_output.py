@@ -90,17 +90,18 @@ def _show_reasons(report: Report) -> None:
     if not report.reasons:
         return
     _title("delayed and failed")
-    for one in report.reasons[:MOST_ROWS]:
-        counts = ", ".join(f"{n:,} {word}" for n, word in ((one.failed, "failed"), (one.delayed, "delayed")) if n)
+    for reason in report.reasons[:MOST_ROWS]:
+        counts = ", ".join(f"{n:,} {word}" for n, word in ((reason.failed, "failed"), (reason.delayed, "delayed")) if n)
         say(
-            (one.reason or "no reason given", "yellow"), f"  {counts}  side {one.side.value if one.side else 'unknown'}"
+            (reason.reason or "no reason given", "yellow"),
+            f"  {counts}  side {reason.side.value if reason.side else 'unknown'}",
         )
-        if one.meaning:
-            say(one.meaning, indent=2)
-        if one.next:
-            echo(f"    {one.next}")
-        elif one.advice:
-            say(f"next: {one.advice}", indent=2)
+        if reason.meaning:
+            say(reason.meaning, indent=2)
+        if reason.next:
+            echo(f"    {reason.next}")
+        elif reason.advice:
+            say(f"next: {reason.advice}", indent=2)
     _more(len(report.reasons))
 
 
@@ -111,8 +112,8 @@ def _show_outages(outages: Sequence[Outage], now: float) -> None:
     print_table(
         ("since", "lasted", "connector", "next hop", "what it said"),
         [
-            (local_time(one.since, now), _lasted(one, now), one.connector, one.next_hop, one.text)
-            for one in outages[-MOST_ROWS:]
+            (local_time(outage.since, now), _lasted(outage, now), outage.connector, outage.next_hop, outage.text)
+            for outage in outages[-MOST_ROWS:]
         ],
     )
 
@@ -128,8 +129,8 @@ def _show_unusual(report: Report) -> None:
     print_table(
         ("sender", "sent", "usual", "usual range"),
         [
-            (one.who, f"{one.sent:,}", f"{one.expected:,.0f}", f"{one.low:,.0f} to {one.high:,.0f}")
-            for one in report.unusual[:MOST_ROWS]
+            (item.who, f"{item.sent:,}", f"{item.expected:,.0f}", f"{item.low:,.0f} to {item.high:,.0f}")
+            for item in report.unusual[:MOST_ROWS]
         ],
         right=("sent", "usual"),
     )
@@ -142,8 +143,12 @@ def _show_delays(report: Report) -> None:
     print_table(
         ("connector", "relayed", "median", "95 %", "99 %", "at most"),
         [
-            (one.name or "all", f"{one.recipients:,}", *map(_span, (one.median, one.p95, one.p99, one.largest)))
-            for one in report.delays
+            (
+                delay.name or "all",
+                f"{delay.recipients:,}",
+                *map(_span, (delay.median, delay.p95, delay.p99, delay.largest)),
+            )
+            for delay in report.delays
         ],
         right=("relayed", "median", "95 %", "99 %", "at most"),
     )
@@ -181,8 +186,13 @@ def _show_allowances(report: Report) -> None:
     print_table(
         ("connector", "allowance", "used", "at this rate"),
         [
-            (one.connector, one.allowance, f"{one.used:,}", _used_up(one.used_up_at, report.now))
-            for one in report.allowances
+            (
+                allowance.connector,
+                allowance.allowance,
+                f"{allowance.used:,}",
+                _used_up(allowance.used_up_at, report.now),
+            )
+            for allowance in report.allowances
         ],
         right=("used",),
     )
@@ -210,18 +220,22 @@ def report_json(report: Report) -> dict[str, Any]:
                 ("connectors", report.connectors), ("senders", report.senders), ("domains", report.domains)
             )
         },
-        "delays": [{**one._asdict(), "name": one.name or None} for one in report.delays],
-        "reasons": [{**one._asdict(), "side": one.side.value if one.side else None} for one in report.reasons],
+        "delays": [{**delay._asdict(), "name": delay.name or None} for delay in report.delays],
+        "reasons": [{**item._asdict(), "side": item.side.value if item.side else None} for item in report.reasons],
         "refusals": [{"client": who, "reply": reason, "count": count} for who, reason, count in report.refusals],
         "outages": [
-            {**one._asdict(), "since": json_time(one.since), "until": json_time(one.until) if one.until else None}
-            for one in report.outages
+            {
+                **outage._asdict(),
+                "since": json_time(outage.since),
+                "until": json_time(outage.until) if outage.until else None,
+            }
+            for outage in report.outages
         ],
         "allowances": [
-            {**one._asdict(), "used_up_at": json_time(one.used_up_at) if one.used_up_at is not None else None}
-            for one in report.allowances
+            {**allowance._asdict(), "used_up_at": json_time(allowance.used_up_at)}
+            for allowance in report.allowances
         ],
-        "unusual": [one._asdict() for one in report.unusual],
+        "unusual": [item._asdict() for item in report.unusual],
         "by_hour": report.by_hour,
         "by_week": dict(zip(WEEKDAYS, report.by_week, strict=True)),
         "waiting": report.waiting,

@@ -94,9 +94,9 @@ def console() -> Console:
     """Where everything for people goes: colour only on a terminal, none with NO_COLOR, in the terminal's width."""
     from rich.console import Console
 
-    found = Console(highlight=False, markup=False, emoji=False, soft_wrap=False)
-    found.width = max(found.width, NARROWEST) if found.is_terminal else _plain_width() or PROSE
-    return found
+    result = Console(highlight=False, markup=False, emoji=False, soft_wrap=False)
+    result.width = max(result.width, NARROWEST) if result.is_terminal else _plain_width() or PROSE
+    return result
 
 
 def _plain_width() -> int:

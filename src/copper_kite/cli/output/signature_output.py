@@ -22,13 +22,13 @@ def print_signatures(checks: SignatureChecks) -> None:
             ("result", "domain", "selector", "algorithm", "why"),
             [
                 (
-                    one.result,
-                    one.signature.domain or "?",
-                    one.signature.selector or "?",
-                    one.signature.tags.get("a", "?"),
-                    _why(one),
+                    result.result,
+                    result.signature.domain or "?",
+                    result.signature.selector or "?",
+                    result.signature.tags.get("a", "?"),
+                    _why(result),
                 )
-                for one in checks.results
+                for result in checks.results
             ],
             wraps=True,
         )
@@ -52,17 +52,17 @@ def signatures_json(checks: SignatureChecks) -> dict[str, Any]:
         "from_domain": checks.author_domain or None,
         "signatures": [
             {
-                "result": one.result,
-                "domain": one.signature.domain or None,
-                "selector": one.signature.selector or None,
-                "algorithm": one.signature.tags.get("a"),
-                "signed_fields": [name.decode("utf-8", "replace") for name in one.signature.names],
-                "key_bits": one.bits or None,
-                "testing": one.testing,
-                "why": one.why or None,
-                "changed": one.changed or None,
+                "result": result.result,
+                "domain": result.signature.domain or None,
+                "selector": result.signature.selector or None,
+                "algorithm": result.signature.tags.get("a"),
+                "signed_fields": [name.decode("utf-8", "replace") for name in result.signature.names],
+                "key_bits": result.bits or None,
+                "testing": result.testing,
+                "why": result.why or None,
+                "changed": result.changed or None,
             }
-            for one in checks.results
+            for result in checks.results
         ],
         "sealed_by": checks.sealed_by,
         "verdict": verdict_json(signatures_verdict(checks)),

@@ -92,8 +92,8 @@ def _problems(server: ServerStatus) -> Iterator[Line]:
     """What is wrong, the worst first."""
     for line in server.problems:
         yield line, "bold red"
-    for one in server.alarms:
-        yield f"alarm {one.name}, for {age(server.now - one.since)}: {one.text}", "bold red"
+    for alarm in server.alarms:
+        yield f"alarm {alarm.name}, for {age(server.now - alarm.since)}: {alarm.text}", "bold red"
     if server.faults:
         held = _counted(server.faults, "recipient")
         yield f"{held} held by faults of our own: kite queue list --reason 'our own fault'", "bold red"
@@ -251,8 +251,10 @@ def status_json(server: ServerStatus) -> dict[str, Any]:
         "stopped": [stop_json(stop) for stop in server.stops],
         "held_by_faults": server.faults,
         "dropped": server.dropped,
-        "recordings": [{**one._asdict(), "until": json_time(one.until)} for one in server.recordings],
-        "alarms": [{"name": one.name, "since": json_time(one.since), "text": one.text} for one in server.alarms],
+        "recordings": [{**recording._asdict(), "until": json_time(recording.until)} for recording in server.recordings],
+        "alarms": [
+            {"name": alarm.name, "since": json_time(alarm.since), "text": alarm.text} for alarm in server.alarms
+        ],
         "configuration": list(server.problems) or None,
     }
 

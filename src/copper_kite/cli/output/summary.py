@@ -40,7 +40,7 @@ def show_summary(folder: Path, *, as_json: bool) -> None:
         groups = {by: reader.groups(by) for by in BY}
     now = time.time()
     if as_json:
-        print_json({by.replace(" ", "_"): [_group_json(group) for group in found] for by, found in groups.items()})
+        print_json({by.replace(" ", "_"): [_group_json(group) for group in result] for by, result in groups.items()})
         return
     if not groups["state"]:
         echo("Nothing waits.")
@@ -116,18 +116,21 @@ def _record_json(record: Record) -> dict[str, object]:
         "client": message.client,
         "user": message.user or None,
         "mail_parameters": message.esmtp_parameters,
-        "recipients": [{**recipient_json(one), "rcpt_parameters": one.esmtp_parameters} for one in record.recipients],
+        "recipients": [
+            {**recipient_json(recipient), "rcpt_parameters": recipient.esmtp_parameters}
+            for recipient in record.recipients
+        ],
         "attempts": [
             {
-                "time": json_time(one.at),
-                "seconds": round(one.seconds, 4),
-                "connector": one.connector or None,
-                "next_hop": one.next_hop or None,
-                "stage": one.stage,
-                "code": one.code,
-                "text": one.text,
+                "time": json_time(attempt.at),
+                "seconds": round(attempt.seconds, 4),
+                "connector": attempt.connector or None,
+                "next_hop": attempt.next_hop or None,
+                "stage": attempt.stage,
+                "code": attempt.code,
+                "text": attempt.text,
             }
-            for one in record.attempts
+            for attempt in record.attempts
         ],
     }
 
@@ -140,15 +143,21 @@ def _print_record(record: Record, header: str) -> None:
     say((id_text(message.id), "bold"), f"  from <{message.reverse_path}> {message.esmtp_parameters}".rstrip())
     who = f"{message.user or message.client} through listener {message.listener}" if message.listener else "this server"
     say(f"{size(message.size)}, taken {age(now - message.arrived)} ago from {who}", indent=2)
-    if any(one.state not in FINAL for one in record.recipients):
+    if any(recipient.state not in FINAL for recipient in record.recipients):
         left = f"it is tried for {age(message.expires - now)} more" if message.expires > now else "its lifetime is over"
         say(left, indent=2)
     echo()
     print_table(
         ("to", "state", "tries", "connector", "last reply"),
         [
-            (one.address, one.state.value, str(one.attempts), one.connector, visible(one.reply))
-            for one in record.recipients
+            (
+                recipient.address,
+                recipient.state.value,
+                str(recipient.attempts),
+                recipient.connector,
+                visible(recipient.reply),
+            )
+            for recipient in record.recipients
         ],
         right=("tries",),
         colours=STATE_COLOURS,
@@ -179,16 +188,16 @@ def _print_attempts(attempts: Sequence[Attempt]) -> None:
         ("attempt", "took", "connector", "next hop", "stage", "what came of it"),
         [
             row
-            for at, one in zip(local_times([one.at for one in attempts]), attempts, strict=True)
+            for at, result in zip(local_times([attempt.at for attempt in attempts]), attempts, strict=True)
             for row in (
-                *_in_vain(one),
+                *_in_vain(result),
                 (
                     at,
-                    f"{one.seconds:.2f} s",
-                    one.connector,
-                    one.next_hop,
-                    one.stage,
-                    visible(" ".join(filter(None, (str(one.code or ""), one.enhanced, one.text)))),
+                    f"{result.seconds:.2f} s",
+                    result.connector,
+                    result.next_hop,
+                    result.stage,
+                    visible(" ".join(filter(None, (str(result.code or ""), result.enhanced, result.text)))),
                 ),
             )
         ],

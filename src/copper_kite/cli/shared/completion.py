@@ -59,8 +59,8 @@ def complete_ids(ctx: click.Context, parameter: click.Parameter, incomplete: str
             rows = reader.select(Selection(states=tuple(OPEN)), MOST_IDS, newest=True)
     except KiteError:
         return []
-    found = {id_text(row.message.id): row.recipient.address for row in rows}
-    return [CompletionItem(id, help=to) for id, to in found.items() if id.startswith(incomplete.upper())]
+    results = {id_text(row.message.id): row.recipient.address for row in rows}
+    return [CompletionItem(id, help=to) for id, to in results.items() if id.startswith(incomplete.upper())]
 
 
 _PLACES = {  # below the share folder, where each shell looks by itself

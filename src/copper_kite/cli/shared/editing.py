@@ -70,11 +70,11 @@ def judge_change(path: Path, before: str, after: str) -> tuple[Loaded | None, li
     from copper_kite.posture import check_source
 
     now = time.time()
-    loaded, found = check_source(path, after, now)
+    loaded, result = check_source(path, after, now)
     known = {(finding.key, finding.problem) for finding in check_source(path, before, now)[1]}
-    errors = [finding for finding in found if finding.level == "error" and (finding.key, finding.problem) not in known]
+    errors = [finding for finding in result if finding.level == "error" and (finding.key, finding.problem) not in known]
     if loaded is None and not errors:  # the file had errors before this change: report those
-        errors = [finding for finding in found if finding.level == "error"]
+        errors = [finding for finding in result if finding.level == "error"]
     return loaded, errors
 
 
@@ -140,8 +140,8 @@ def near(wanted: str, names: Sequence[str], what: str) -> InputError:
     """The error for a name that is not there, with the nearest that is."""
     import difflib
 
-    found = difflib.get_close_matches(wanted, names, 1)
-    hint = f"did you mean {found[0]!r}?" if found else f"there are {', '.join(names) or 'none'}"
+    matches = difflib.get_close_matches(wanted, names, 1)
+    hint = f"did you mean {matches[0]!r}?" if matches else f"there are {', '.join(names) or 'none'}"
     return InputError(f"no {what} {wanted!r}; {hint}", usage=True)
 
 
@@ -166,7 +166,7 @@ def make_family(table: str, about: str, breaks: Callable[[Loaded, str], list[str
     """
     group = click.Group(table, help=about)
     family = _Family(table, breaks)
-    one = f"an {table}" if table[0] in "aeiou" else f"a {table}"
+    result = f"an {table}" if table[0] in "aeiou" else f"a {table}"
     name = click.Argument(["name"], shell_complete=complete_names(table))
     keys = click.Argument(
         ["assignments"], nargs=-1, metavar="KEY=VALUE...", shell_complete=complete_keys(lambda: _model_of(table))
@@ -176,18 +176,18 @@ def make_family(table: str, about: str, breaks: Callable[[Loaded, str], list[str
     anyway = click.Option(["--anyway"], is_flag=True, help="Write it even if `kite check` finds an error.")
     as_json = click.Option(["--json", "as_json"], is_flag=True, help="Print JSON.")
     commands: tuple[tuple[str, Callable[..., None], list[click.Parameter], str], ...] = (
-        ("show", family.show, [name, as_json], f"All keys of {one}, with the defaults of those not in the file."),
-        ("add", family.add, [click.Argument(["name"]), keys, anyway], f"Add {one}. {_LISTS} {_keys_of(table)}"),
-        ("set", family.set, [name, keys, anyway], f"Change keys of {one}. {_LISTS} {_keys_of(table)}"),
-        ("enable", family.enable, [name, anyway], f"Enable {one}."),
-        ("disable", family.disable, [name, anyway], f"Disable {one}; what it says stays in the file."),
+        ("show", family.show, [name, as_json], f"All keys of {result}, with the defaults of those not in the file."),
+        ("add", family.add, [click.Argument(["name"]), keys, anyway], f"Add {result}. {_LISTS} {_keys_of(table)}"),
+        ("set", family.set, [name, keys, anyway], f"Change keys of {result}. {_LISTS} {_keys_of(table)}"),
+        ("enable", family.enable, [name, anyway], f"Enable {result}."),
+        ("disable", family.disable, [name, anyway], f"Disable {result}; what it says stays in the file."),
         (
             "copy",
             family.copy,
             [name, click.Argument(["new"]), keys, into, anyway],
-            f"Copy {one} under a NEW name, with other keys, here or into another server's file. {_LISTS}",
+            f"Copy {result} under a NEW name, with other keys, here or into another server's file. {_LISTS}",
         ),
-        ("remove", family.remove, [name, yes, anyway], f"Remove {one}, after showing what would no longer work."),
+        ("remove", family.remove, [name, yes, anyway], f"Remove {result}, after showing what would no longer work."),
     )
     for word, callback, parameters, text in commands:
         group.add_command(click.Command(word, callback=click.pass_obj(callback), params=parameters, help=text))

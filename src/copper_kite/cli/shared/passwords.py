@@ -28,14 +28,14 @@ def read_password(password_stdin: bool, password_env: str | None, password_comma
 
     if sum(map(bool, (password_stdin, password_env, password_command))) > 1:
         raise InputError("the password comes from one place", usage=True)
-    found: str | None = None
+    result: str | None = None
     if password_stdin:
-        found = sys.stdin.readline().rstrip("\r\n")
+        result = sys.stdin.readline().rstrip("\r\n")
     elif password_env:
-        found = os.environ.get(password_env, "")
+        result = os.environ.get(password_env, "")
     elif password_command:
         done = subprocess.run(password_command, shell=True, stdout=subprocess.PIPE, check=False)
-        found = done.stdout.decode().rstrip("\r\n") if done.returncode == 0 else ""
-    if found == "":
+        result = done.stdout.decode().rstrip("\r\n") if done.returncode == 0 else ""
+    if result == "":
         raise InputError("there is no password where it should come from", usage=True)
-    return found
+    return result

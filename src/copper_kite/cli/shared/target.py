@@ -65,8 +65,8 @@ def target_options(command: click.Command) -> click.Command:
         click.Option(["--login"], metavar="LOGIN", help="Log in; prompts for the password unless an option gives it."),
         click.Option(["--credential"], metavar="NAME", help="Log in with this credential of the configuration."),
     ]
-    arguments = [one for one in command.params if isinstance(one, click.Argument)]
-    own = [one for one in command.params if not isinstance(one, click.Argument)]
+    arguments = [item for item in command.params if isinstance(item, click.Argument)]
+    own = [item for item in command.params if not isinstance(item, click.Argument)]
     command.params = [*arguments, *options]
     password_options(command)
     command.params.append(
@@ -168,7 +168,7 @@ def outward_recipients(target: Target, recipients: Sequence[str]) -> tuple[str, 
     """Names of this machine as their mail leaves, as `kite pipe` takes them; all else as it is."""
     if target.loaded is None:
         return tuple(recipients)
-    return tuple(outward_recipient(target.loaded, one) for one in recipients)
+    return tuple(outward_recipient(target.loaded, recipient) for recipient in recipients)
 
 
 def outward_recipient(loaded: Loaded, recipient: str) -> str:
@@ -177,10 +177,10 @@ def outward_recipient(loaded: Loaded, recipient: str) -> str:
     from copper_kite.smtp import is_mailbox
 
     outward = Outward(loaded.settings.identity, loaded.server_name)
-    found = recipient if "@" in recipient else outward.recipient(recipient) or recipient
-    if not is_mailbox(found):
-        raise InputError(f"{found!r} is not an address with a domain", usage=True)
-    return found
+    result = recipient if "@" in recipient else outward.recipient(recipient) or recipient
+    if not is_mailbox(result):
+        raise InputError(f"{result!r} is not an address with a domain", usage=True)
+    return result
 
 
 def own_name(loaded: Loaded | None) -> str:
@@ -224,12 +224,12 @@ def _credential(loaded: Loaded | None, name: str) -> Credential:
     if loaded is None:
         raise InputError("a credential is one of the configuration's, and there is none; use --login", usage=True)
     findings: list[Finding] = []
-    found = credentials_of(loaded, findings)
+    result = credentials_of(loaded, findings)
     if findings:
         raise SettingsError(findings)
-    if name not in found:
-        raise near(name, list(found), "credential")
-    return found[name]
+    if name not in result:
+        raise near(name, list(result), "credential")
+    return result[name]
 
 
 def credentials_of(loaded: Loaded | None, findings: list[Finding]) -> dict[str, Credential]:
@@ -244,7 +244,7 @@ def credentials_of(loaded: Loaded | None, findings: list[Finding]) -> dict[str, 
 def _timeouts(given: tuple[str, ...]) -> Timeouts:
     from copper_kite.session import PATIENCE
 
-    known = [one.name for one in fields(PATIENCE)]
+    known = [item.name for item in fields(PATIENCE)]
     bounds: dict[str, float] = {}
     for text in given:
         stage, named, value = text.partition("=")

@@ -99,8 +99,8 @@ class SignatureResult(NamedTuple):
 
 def parse_signatures(message: SignedMessage) -> list[Signature]:
     """The signatures of a message, the newest first."""
-    found = [field for field in message.fields if field_name(field) == b"dkim-signature"]
-    return [_parse(field) for field in found[:MAX_SIGNATURES]]
+    results = [field for field in message.fields if field_name(field) == b"dkim-signature"]
+    return [_parse(field) for field in results[:MAX_SIGNATURES]]
 
 
 def _parse(field: bytes) -> Signature:

@@ -66,8 +66,8 @@ def _weak_ciphers(ciphers: str) -> list[str]:
     except ssl.SSLError:
         return []
     return [
-        str(one["name"]) for one in context.get_ciphers()
-        if one["protocol"] != "TLSv1.3" and not (one["aead"] and one["kea"] in ("kx-ecdhe", "kx-dhe"))
+        str(cipher["name"]) for cipher in context.get_ciphers()
+        if cipher["protocol"] != "TLSv1.3" and not (cipher["aead"] and cipher["kea"] in ("kx-ecdhe", "kx-dhe"))
     ]  # fmt: skip
 
 
@@ -89,7 +89,7 @@ def listeners(loaded: Loaded) -> Iterator[Weakness]:
             text = f"{entry.name} takes mail from {', '.join(wide)} without a login"
             yield Weakness("wide-network", entry.name, text, cure, advice="then name single machines: allow+=ADDRESS")
         if _is_public(entry) and entry.tls == "off":
-            bind = ",".join(f"127.0.0.1:{one.port}" if not one.path else f"unix:{one.path}" for one in entry.bind)
+            bind = ",".join(f"127.0.0.1:{item.port}" if not item.path else f"unix:{item.path}" for item in entry.bind)
             cure = kite("listener", "set", entry.name, f"bind={bind}")
             text = f"{entry.name} listens for other machines without TLS"
             advice = f"or give it TLS: kite listener set {entry.name} tls=starttls certificate=FILE key=FILE"
@@ -101,7 +101,7 @@ def _is_wide(network: ipaddress.IPv4Network | ipaddress.IPv6Network) -> bool:
 
 
 def _is_public(entry: Listener) -> bool:
-    return any(not one.path and not ipaddress.ip_address(one.host).is_loopback for one in entry.bind)
+    return any(not item.path and not ipaddress.ip_address(item.host).is_loopback for item in entry.bind)
 
 
 def accounts(loaded: Loaded) -> Iterator[Weakness]:
@@ -154,7 +154,7 @@ def server(loaded: Loaded) -> Iterator[Weakness]:
     if bind is not None and not bind.path and any(map(is_everybody, settings.metrics.allow)):
         cure = kite("config", "set", "metrics", LOOPBACK)
         yield Weakness("open-metrics", "", f"everybody who reaches {bind} may read the metrics", cure)
-    if settings.server.dns == "system" and any(one.mx and one.policy != "off" for one in settings.connector):
+    if settings.server.dns == "system" and any(item.mx and item.policy != "off" for item in settings.connector):
         yield from _resolver()
 
 
@@ -163,7 +163,7 @@ def _resolver() -> Iterator[Weakness]:
     from dns.resolver import Resolver
 
     try:
-        servers = [str(one) for one in Resolver().nameservers]
+        servers = [str(nameserver) for nameserver in Resolver().nameservers]
     except (DNSException, OSError):
         servers = []
     if not servers or not all(map(_is_loopback, servers)):

@@ -95,7 +95,7 @@ def backup(loaded: Loaded, now: float) -> Iterator[Weakness]:
         return
     folder = loaded.path.parent / place
     try:
-        newest = max(one.stat().st_mtime for one in (folder, *folder.iterdir()))
+        newest = max(item.stat().st_mtime for item in (folder, *folder.iterdir()))
     except OSError:
         newest = 0.0
     if now - newest > OLD_BACKUP:

@@ -34,18 +34,22 @@ async def _look(question: Question, zone: str) -> Line:
     if not works:
         text = "it does not name its test entries (RFC 5782 5): it is dead, or does not answer your resolver"
         return Line("block list", zone, Grade.UNKNOWN, text)
-    wanted = [(one, _reversed(one)) for one in question.addresses if str(ipaddress.ip_address(one).version) in works]
+    wanted = [
+        (address, _reversed(address))
+        for address in question.addresses
+        if str(ipaddress.ip_address(address).version) in works
+    ]
     if "names" in works:
         wanted += [(name, name) for name in dict.fromkeys((question.domain, question.loaded.server_name.lower()))]
-    found = {what: await _names(lookups, label, zone) for what, label in wanted}
-    listed = [what for what, named in found.items() if named]
+    results = {what: await _names(lookups, label, zone) for what, label in wanted}
+    listed = [what for what, named in results.items() if named]
     if listed:
         said = (await lookups.ask(f"{dict(wanted)[listed[0]]}.{zone}", "TXT")).strings
         text = f"names {', '.join(listed)}{': ' * bool(said)}{' '.join(said)[:200]}"
         return Line("block list", zone, Grade.WRONG, text)
-    if None in found.values():
+    if None in results.values():
         return Line("block list", zone, Grade.UNKNOWN, "it gives no answer that lists give")
-    return Line("block list", zone, Grade.GOOD, f"does not name {', '.join(found) or 'anything'}")
+    return Line("block list", zone, Grade.GOOD, f"does not name {', '.join(results) or 'anything'}")
 
 
 def _reversed(address: str) -> str:
@@ -59,6 +63,8 @@ async def _names(lookups: Lookups, label: str, zone: str) -> bool | None:
     answer = await lookups.ask(f"{label}.{zone}", "A")
     if answer.found in (Found.NONE, Found.NO_NAME):
         return False
-    if answer.found is Found.FAILED or not all(ipaddress.ip_address(one.address).is_loopback for one in answer.records):
+    if answer.found is Found.FAILED or not all(
+        ipaddress.ip_address(record.address).is_loopback for record in answer.records
+    ):
         return None
     return True

@@ -56,7 +56,7 @@ async def spf_lines(question: Question, report: DomainReport) -> AsyncIterator[L
         yield Line("SPF", domain, grade, node.problem, wanted_record(question) if grade is Grade.MISSING else None)
         return
     secure = (await question.lookups.ask(domain, "TXT")).secure
-    problems = [line for one in node.walk() for line in _problems(one, domain)]
+    problems = [line for item in node.walk() for line in _problems(item, domain)]
     for text, grade in [*problems, *_limits(node)]:
         yield Line("SPF", domain, grade, text)
     if not any(grade.bad for _, grade in problems):
@@ -71,8 +71,8 @@ def _problems(node: SpfNode, top: str) -> Iterator[tuple[str, Grade]]:
         return
     for place, text in node.record.problems:
         yield f"{where}at character {place}: {text}", Grade.WRONG
-    kinds = {one.kind for one in node.record.mechanisms}
-    if any(one.kind == "all" and one.result == "pass" for one in node.record.mechanisms):
+    kinds = {mechanism.kind for mechanism in node.record.mechanisms}
+    if any(mechanism.kind == "all" and mechanism.result == "pass" for mechanism in node.record.mechanisms):
         yield f"{where}+all lets everybody send in your name", Grade.WRONG
     if "ptr" in kinds:
         yield f"{where}ptr is slow, and some receivers ignore it (RFC 7208 5.5)", Grade.REMARK
@@ -117,7 +117,12 @@ async def _verdict(question: Question, connector: Connector) -> tuple[str, str, 
         return "temperror", node.problem, None
     if node.record is None:
         return "none", f"{domain}: {node.problem}", wanted_record(question) if domain == question.domain else None
-    named = {one.text.lower().lstrip("+") for each in node.walk() if each.record for one in each.record.mechanisms}
+    named = {
+        mechanism.text.lower().lstrip("+")
+        for each in node.walk()
+        if each.record
+        for mechanism in each.record.mechanisms
+    }
     if connector.spf.lower() in named:
         return "pass", f"the record of {domain} names {connector.spf}", None
     mended = wanted_record(question, node.record.text) if domain == question.domain else None

@@ -121,7 +121,7 @@ class _Evaluation:
         network = ipaddress.ip_network(f"{self.subject.address}/{length}", strict=False)
         for name in names:
             answer = await self._look(name, kind) if name else None
-            if answer is not None and any(ipaddress.ip_address(one.address) in network for one in answer.records):
+            if answer is not None and any(ipaddress.ip_address(record.address) in network for record in answer.records):
                 return True
         return False
 
@@ -131,7 +131,7 @@ class _Evaluation:
         for name in answer.names[:MAX_NAMES]:
             if name == target.lower() or name.endswith("." + target.lower()):
                 back = await self._look(name, self._kind(), fails=False)
-                if any(ipaddress.ip_address(one.address) == self.subject.address for one in back.records):
+                if any(ipaddress.ip_address(record.address) == self.subject.address for record in back.records):
                     return True
         return False
 

@@ -71,8 +71,8 @@ async def _follow(lookups: Lookups, node: SpfNode, above: tuple[str, ...], seen:
     record = node.record
     if record is None:
         return
-    further = [(one.text, one.value) for one in record.mechanisms if one.kind == "include"]
-    if record.redirect and not any(one.kind == "all" for one in record.mechanisms):
+    further = [(item.text, item.value) for item in record.mechanisms if item.kind == "include"]
+    if record.redirect and not any(item.kind == "all" for item in record.mechanisms):
         further.append((f"redirect={record.redirect}", record.redirect))
     for text, target in further:
         node.lookups += 1
@@ -93,5 +93,5 @@ async def _follow(lookups: Lookups, node: SpfNode, above: tuple[str, ...], seen:
 
 async def _finds_nothing(lookups: Lookups, name: str, kind: str) -> bool:
     kinds = ("MX",) if kind == "mx" else ("A", "AAAA")
-    answers = [await lookups.ask(name, one) for one in kinds]
+    answers = [await lookups.ask(name, item) for item in kinds]
     return all(answer.found in (Found.NONE, Found.NO_NAME) for answer in answers)

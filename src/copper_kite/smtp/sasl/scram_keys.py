@@ -68,8 +68,8 @@ class ScramKey:
 
     def fits(self, password: Secret) -> bool:
         """Whether it was made from this password; takes as long for a wrong one."""
-        found = ScramKey.make(password, self.salt, self.iterations, self.digest)
-        return hmac.compare_digest(found.stored_key, self.stored_key)
+        result = ScramKey.make(password, self.salt, self.iterations, self.digest)
+        return hmac.compare_digest(result.stored_key, self.stored_key)
 
 
 def scram_proof(password: Secret, salt: bytes, iterations: int, digest: str, message: bytes) -> tuple[bytes, bytes]:

@@ -50,8 +50,8 @@ def want(folder: Path, wanted: Sequence[AdminRequest]) -> list[int]:
     with contextlib.closing(connect_writer(folder)) as connection:
         connection.execute("BEGIN IMMEDIATE")
         numbers = []
-        for one in wanted:
-            row = (one.at, one.who, one.action.value, one.message, one.recipient, one.target)
+        for item in wanted:
+            row = (item.at, item.who, item.action.value, item.message, item.recipient, item.target)
             numbers.append(connection.execute("INSERT INTO wanted VALUES (NULL, ?, ?, ?, ?, ?, ?)", row).lastrowid or 0)
         connection.execute("COMMIT")
     return numbers

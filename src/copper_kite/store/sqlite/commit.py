@@ -77,9 +77,9 @@ def _write(connection: sqlite3.Connection, batch: Batch) -> None:
 def _singled(batch: Batch) -> list[Batch]:
     """Each transaction as a batch of its own."""
     return [
-        *(Batch(batch.at, additions=[one]) for one in batch.additions),
-        *(Batch(batch.at, relayed=[one]) for one in batch.relayed),
-        *(Batch(batch.at, others=[one]) for one in batch.others),
+        *(Batch(batch.at, additions=[addition]) for addition in batch.additions),
+        *(Batch(batch.at, relayed=[item]) for item in batch.relayed),
+        *(Batch(batch.at, others=[item]) for item in batch.others),
     ]
 
 
@@ -108,9 +108,9 @@ def _write_until_one_fails(
     number = 0
     try:
         connection.execute("BEGIN IMMEDIATE")
-        for number, one in enumerate(batch):
+        for number, result in enumerate(batch):
             if faults[number] is None:
-                _write(connection, one)
+                _write(connection, result)
     except Exception as error:
         return number, _fault(error)
     return None

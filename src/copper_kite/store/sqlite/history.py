@@ -69,16 +69,16 @@ class SqliteHistory:
     def after(self, place: Place) -> list[Happened]:
         assert isinstance(place, SqlitePlace)
         rows = self._connection.execute
-        found: list[Happened] = []
+        results: list[Happened] = []
         for id in self._new(_MESSAGE_IDS, place.messages):
-            found += _messages(rows(_MESSAGES.format(where="m.id = ?1"), (id,)))
+            results += _messages(rows(_MESSAGES.format(where="m.id = ?1"), (id,)))
         for id in self._new(_ATTEMPT_IDS, place.attempts):
-            found += _attempts(rows(_ATTEMPTS.format(where="a.id = ?"), (id,)))
+            results += _attempts(rows(_ATTEMPTS.format(where="a.id = ?"), (id,)))
         for number, happened in _journal(rows(_JOURNAL.format(where="j.number > ?"), (place.journal,))):
-            found.append(happened)
+            results.append(happened)
             place.journal = max(place.journal, number)
-        found.sort(key=_when)
-        return found
+        results.sort(key=_when)
+        return results
 
     def _new(self, ids: str, seen: set[int]) -> list[int]:
         """Ids that were not there before. They are written in another order than they are made in; what is long over

@@ -117,14 +117,14 @@ def labels(folder: Path, segment: int) -> Iterator[Label | Gap]:
 
 def _batches(data: mmap.mmap, segment: int, identity: bytes, start: int) -> Iterator[Label | Gap]:
     while start < len(data):
-        found = _batch(data, segment, identity, start)
-        if found is None:
+        batch = _batch(data, segment, identity, start)
+        if batch is None:
             after = data.find(identity, start + 1)
             end = after if after >= 0 else len(data)
             yield Gap(segment, start, end - start)
             start = end
         else:
-            label, start = found
+            label, start = batch
             yield label
 
 
@@ -133,9 +133,9 @@ def _batch(data: mmap.mmap, segment: int, identity: bytes, start: int) -> tuple[
     begin = start + _HEAD.size
     if begin > len(data):
         return None
-    found, length, octets, total = _HEAD.unpack_from(data, start)
+    result, length, octets, total = _HEAD.unpack_from(data, start)
     text = data[begin : begin + length]
-    if found != identity or total != _sum_of(octets, text):
+    if result != identity or total != _sum_of(octets, text):
         return None
     said = json.loads(text)
     base = begin + length
@@ -145,7 +145,7 @@ def _batch(data: mmap.mmap, segment: int, identity: bytes, start: int) -> tuple[
     for row, of, at, _ in said.get("fresh", ()):
         message = Message(*row)
         messages.append(message)
-        recipients += [_waiting(message, *one) for one in of]
+        recipients += [_waiting(message, *item) for item in of]
         if at is not None:
             portions.append((message.id << PORTION_BITS, segment, base + at, message.size))
     return Label(messages, recipients, portions), base + octets

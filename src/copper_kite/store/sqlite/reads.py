@@ -110,12 +110,12 @@ class SqliteReads:
                 place(until + 1, 0),
             )
             with closing(compact), closing(settled):
-                found: list[Waiting] = []
+                results: list[Waiting] = []
                 for row in heapq.merge(compact, settled, key=itemgetter(0)):
-                    if len(found) >= limit and row[0] != found[-1].message:
+                    if len(results) >= limit and row[0] != results[-1].message:
                         break
-                    found.append(Waiting._make(row))
-                return found
+                    results.append(Waiting._make(row))
+                return results
 
     def delayed(self, after: tuple[float, int, int], until: float, limit: int) -> list[Waiting]:
         condition = (
@@ -159,16 +159,16 @@ class SqliteReads:
             return due
 
     def _due_of(self, ids: Sequence[int], until: float) -> list[Due]:
-        found: dict[int, Due] = {}
+        results: dict[int, Due] = {}
         selection = Selection(ids=ids, states=(State.QUEUED, State.DELAYED))
         width = len(Message._fields)
         for row in self._selected(selection):
             recipient = recipient_of_row(row[width:])
             if recipient.state is State.QUEUED or (recipient.next_try or until) <= until:
-                if (due := found.get(row[0])) is None:
-                    due = found[row[0]] = Due(message_of_row(row[:width]), [])
+                if (due := results.get(row[0])) is None:
+                    due = results[row[0]] = Due(message_of_row(row[:width]), [])
                 due.recipients.append(recipient)
-        return [found[id] for id in ids if id in found]
+        return [results[id] for id in ids if id in results]
 
     def _add_content(self, found: Sequence[Due], octets: int) -> int:
         """Read what fits into `octets` of small messages; how many are left. What cannot be read is left for later."""
@@ -278,15 +278,15 @@ class SqliteReads:
 
     def _portion(self, place: int) -> bytes | None:
         """One portion's octets. It may be moved between the look where it stands, and the look there."""
-        found = None
+        result = None
         while row := self._rows(_EXTENT, place).fetchone():
             try:
                 with Extents(self._folder) as extents:
                     return extents.read(*row)
             except OSError as error:
-                if row == found or not isinstance(error, FileNotFoundError):
+                if row == result or not isinstance(error, FileNotFoundError):
                     raise ContentUnreadable(place >> PORTION_BITS, str(error)) from error
-                found = row
+                result = row
         return None
 
     def stray_content(self) -> list[int]:
@@ -334,7 +334,7 @@ class SqliteReads:
         return int((pages - free) * each + content)
 
     def scattered(self, most: int) -> list[tuple[int, int, bytes]]:
-        found: list[tuple[int, int, bytes]] = []
+        results: list[tuple[int, int, bytes]] = []
         held = dict(self._rows(f"SELECT segment, sum(size) FROM ({_CONTENT}) GROUP BY segment"))
         for segment, octets in segment_sizes(self._folder)[:-1]:  # the last one may be at work
             if octets < WORTH_CLEARING or not 0 < held.get(segment, 0) < octets // 4:
@@ -342,12 +342,12 @@ class SqliteReads:
             rows = self._rows(f"SELECT place, size FROM ({_CONTENT}) WHERE segment = ?", segment)
             for where, size in rows.fetchall():
                 if most < 0:
-                    return found
+                    return results
                 portion = self._portion(where)
                 if portion is not None:
                     most -= size
-                    found.append((where >> PORTION_BITS, where & PORTIONS, portion))
-        return found
+                    results.append((where >> PORTION_BITS, where & PORTIONS, portion))
+        return results
 
     def recipients(self, id: int) -> tuple[Message, list[Recipient]]:
         rows = self._rows(

@@ -72,19 +72,19 @@ def rescue(folder: Path, into: Path, now: float) -> Rescued:
     with Extents(folder) as extents:
         for id in sorted(known.recipients.keys() | known.messages.keys() | said.messages.keys()):
             recipients = _recipients(id, known, said, now)
-            if not any(one.state in WANTED for one in recipients):
+            if not any(recipient.state in WANTED for recipient in recipients):
                 rescued.ended += bool(recipients)
                 continue
             try:
                 operations, size = _of_message(id, recipients, known, said, extents)
             except OSError as error:
                 extents.close()
-                if not any(one.state in OPEN for one in recipients):
+                if not any(recipient.state in OPEN for recipient in recipients):
                     rescued.ended += 1
                     continue
                 rescued.lost.append(Lost(id, known.messages.get(id) or said.messages.get(id), recipients, str(error)))
                 continue
-            is_parked = any(one.reply == UNKNOWN for one in recipients)
+            is_parked = any(recipient.reply == UNKNOWN for recipient in recipients)
             rescued.parked += is_parked
             rescued.known += not is_parked
             batch.append(operations)
@@ -104,8 +104,8 @@ def _recipients(id: int, known: _Found, said: _Found, now: float) -> list[Recipi
     if known.whole and id <= known.newest:
         return [*recipients.values()]  # what it does not know has ended long ago, or was never answered
     unknown = {
-        number: one._replace(state=State.PARKED, next_try=None, reply=UNKNOWN, changed=now)
-        for number, one in said.recipients.get(id, {}).items()
+        number: result._replace(state=State.PARKED, next_try=None, reply=UNKNOWN, changed=now)
+        for number, result in said.recipients.get(id, {}).items()
     }
     return [*(unknown | recipients).values()]
 
@@ -136,48 +136,48 @@ def _write(into: Path, transactions: Sequence[Transaction]) -> None:
 
 
 def _of_labels(folder: Path, rescued: Rescued) -> _Found:
-    found = _Found()
+    result = _Found()
     for segment, _ in segment_sizes(folder):
         try:
-            for one in labels(folder, segment):
-                if isinstance(one, Gap):
-                    found.whole = False
+            for label in labels(folder, segment):
+                if isinstance(label, Gap):
+                    result.whole = False
                     rescued.unread.append(
-                        f"content/{segment:08}: {one.size} octets from {one.start} on say nothing of themselves"
+                        f"content/{segment:08}: {label.size} octets from {label.start} on say nothing of themselves"
                     )
                     continue
-                for message in one.messages:
-                    found.add_message(message)
-                for recipient in one.recipients:
-                    found.add_recipient(recipient)
-                for portion in one.portions:
-                    found.add_portion(*portion)
+                for message in label.messages:
+                    result.add_message(message)
+                for recipient in label.recipients:
+                    result.add_recipient(recipient)
+                for portion in label.portions:
+                    result.add_portion(*portion)
         except OSError as error:
-            found.whole = False
+            result.whole = False
             rescued.unread.append(f"content/{segment:08}: {error}")
-    return found
+    return result
 
 
 # --- the database, as far as it can be read ------------------------------------------------------------------------
 
 
 def _of_database(folder: Path, rescued: Rescued) -> _Found:
-    found = _Found()
+    result = _Found()
     path = folder / DATABASE
     if not path.exists():
         rescued.unread.append(f"{DATABASE}: it is missing")
-        found.whole = False
-        return found
+        result.whole = False
+        return result
     try:
         with closing(sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True)) as connection:
             (schema,) = connection.execute("PRAGMA user_version").fetchone()
             if schema != SCHEMA:
                 raise sqlite3.DatabaseError(f"its schema is {schema}, not {SCHEMA}")
-            _read_all(connection, found, rescued)
+            _read_all(connection, result, rescued)
     except sqlite3.Error as error:
         rescued.unread.append(f"{DATABASE}: {error}")
-        found.whole = False
-    return found
+        result.whole = False
+    return result
 
 
 def _read_all(connection: sqlite3.Connection, found: _Found, rescued: Rescued) -> None:

@@ -353,14 +353,14 @@ def _keep_private(database: Path) -> None:
     The file is not opened where it is there: closing it would drop the locks of all this process's connections.
     """
     try:
-        found = database.stat()
+        result = database.stat()
     except FileNotFoundError:
         os.close(os.open(database, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600))
         return
     if not os.access(database, os.R_OK | os.W_OK):
         raise PermissionError(errno.EACCES, os.strerror(errno.EACCES))
-    mode = stat.S_IMODE(found.st_mode)
-    if mode & stat.S_IRWXO and found.st_uid == os.geteuid():
+    mode = stat.S_IMODE(result.st_mode)
+    if mode & stat.S_IRWXO and result.st_uid == os.geteuid():
         database.chmod(mode & ~stat.S_IRWXO)
 
 
@@ -372,16 +372,16 @@ def connect_reader(folder: Path) -> sqlite3.Connection:
     try:
         connection = sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True, check_same_thread=False)
         connection.create_function("reason", 1, _reason, deterministic=True)
-        found = _schema_of(connection)
+        result = _schema_of(connection)
     except sqlite3.Error as error:
         raise StoreError(str(folder), f"the queue cannot be read ({error})", "run as the server's user") from error
-    if found > SCHEMA:
-        raise SchemaTooNew(str(folder), found, SCHEMA)
-    if found == 0:  # the server that makes it is just starting
+    if result > SCHEMA:
+        raise SchemaTooNew(str(folder), result, SCHEMA)
+    if result == 0:  # the server that makes it is just starting
         raise StoreError(str(folder), "no queue here yet", "`kite serve` makes it")
-    if found < SCHEMA:  # a server of that release may be at work on it
+    if result < SCHEMA:  # a server of that release may be at work on it
         remedy = "restart the server with this release, which brings it up to date"
-        raise StoreError(str(folder), f"the queue is of an older release (schema {found}, not {SCHEMA})", remedy)
+        raise StoreError(str(folder), f"the queue is of an older release (schema {result}, not {SCHEMA})", remedy)
     return connection
 
 
@@ -402,9 +402,9 @@ def migrate(connection: sqlite3.Connection, folder: Path) -> None:
 
     Raises SchemaTooNew, OSError.
     """
-    found = _schema_of(connection)
-    if found > SCHEMA:
-        raise SchemaTooNew(str(folder), found, SCHEMA)
+    result = _schema_of(connection)
+    if result > SCHEMA:
+        raise SchemaTooNew(str(folder), result, SCHEMA)
     segments = Segments(folder)
 
     def put(octets: bytes) -> int:
@@ -418,7 +418,7 @@ def migrate(connection: sqlite3.Connection, folder: Path) -> None:
 
     connection.create_function("put", 1, put)
     connection.create_function("anew", 3, anew)
-    if found < SCHEMA:
-        steps = "".join(f"{script};" for script in MIGRATIONS[found:])
+    if result < SCHEMA:
+        steps = "".join(f"{script};" for script in MIGRATIONS[result:])
         connection.executescript(f"BEGIN IMMEDIATE; {steps} PRAGMA user_version = {SCHEMA}; COMMIT;")
     segments.leave()

@@ -42,13 +42,13 @@ Extent = tuple[int, int]  # the number of a segment, and the octet at which some
 
 def segment_sizes(folder: Path) -> list[tuple[int, int]]:
     """The segments that there are, in order, with their octets."""
-    found = []
+    results = []
     with contextlib.suppress(FileNotFoundError, NotADirectoryError), os.scandir(_within(folder)) as files:
         for file in files:
             with contextlib.suppress(FileNotFoundError):  # it went just now
                 if file.name.isdigit():
-                    found.append((int(file.name), file.stat().st_size))
-    return sorted(found)
+                    results.append((int(file.name), file.stat().st_size))
+    return sorted(results)
 
 
 def _within(folder: Path) -> Path:
@@ -193,11 +193,11 @@ class Extents:
             self._file = os.open(_path(self._folder, segment), os.O_RDONLY | os.O_CLOEXEC)
             self._number = segment
         end = start + size + SUM_OCTETS
-        found = os.pread(self._file, size + SUM_OCTETS, start)
-        if start + len(found) < end:
+        result = os.pread(self._file, size + SUM_OCTETS, start)
+        if start + len(result) < end:
             raise OSError(f"segment {segment} ends before octet {end}")
-        octets = found[:size]
-        if found[size:] != summed(octets):
+        octets = result[:size]
+        if result[size:] != summed(octets):
             raise OSError(f"segment {segment} is damaged between octets {start} and {start + size}: its sum is wrong")
         return octets
 

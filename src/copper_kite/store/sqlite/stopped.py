@@ -69,12 +69,12 @@ class StoppedLanes:
 
     def waits(self, message: Message, recipients: Sequence[Recipient]) -> list[Attempt]:
         """What a story tells of those that only wait: like an attempt, which was another message's."""
-        found: dict[LaneStop, list[str]] = {}
+        results: dict[LaneStop, list[str]] = {}
         for recipient in recipients:
             stop = self.of(recipient.connector, recipient.address)
             if stop is not None and recipient.state is State.QUEUED:
-                found.setdefault(stop, []).append(recipient.address)
-        return [_wait(message, stop, addresses) for stop, addresses in found.items()]
+                results.setdefault(stop, []).append(recipient.address)
+        return [_wait(message, stop, addresses) for stop, addresses in results.items()]
 
 
 def _wait(message: Message, stop: LaneStop, addresses: Sequence[str]) -> Attempt:

@@ -33,17 +33,17 @@ _WITHOUT_CONTENT = (
 
 def verify(folder: Path) -> Verified:
     """Look at the database's pages and at every portion of content that is wanted. Raises StoreError."""
-    found = Verified()
+    verified = Verified()
     with closing(connect_reader(folder)) as connection:
         try:
             rows = connection.execute(f"PRAGMA integrity_check({MOST_FAULTS})")
-            found.database = [text for (text,) in rows if text != "ok"]
-            _look_at_content(connection, folder, found)
+            verified.database = [text for (text,) in rows if text != "ok"]
+            _look_at_content(connection, folder, verified)
             for (id,) in connection.execute(_WITHOUT_CONTENT):
-                found.messages.setdefault(id, "its content is not there")
+                verified.messages.setdefault(id, "its content is not there")
         except sqlite3.DatabaseError as error:
-            found.database.append(str(error))
-    return found
+            verified.database.append(str(error))
+    return verified
 
 
 def _look_at_content(connection: sqlite3.Connection, folder: Path, found: Verified) -> None:

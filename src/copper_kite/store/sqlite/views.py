@@ -60,16 +60,16 @@ class SqliteReader(SqliteReads):
         return self.select(Selection(states=states), limit)
 
     def summary(self) -> QueueSummary:
-        found = QueueSummary()
+        queue_summary = QueueSummary()
         waiting = f"FROM {KEPT} WHERE r.{OPEN_SQL}"
         for state, count in self._by_state(f"SELECT {{}} {waiting}"):
-            found.by_state[state] = count
+            queue_summary.by_state[state] = count
         row = self._rows(
             "SELECT count(*), coalesce(sum(size), 0), min(arrived) FROM (SELECT size, arrived FROM message"
             f" WHERE id IN (SELECT r.message {waiting}) UNION ALL SELECT size, arrived FROM compact)"
         ).fetchone()
-        found.messages, found.octets, found.oldest = row
-        return found
+        queue_summary.messages, queue_summary.octets, queue_summary.oldest = row
+        return queue_summary
 
     def _by_state(self, settled: str) -> list[tuple[State, int]]:
         """How many recipients there are in each state: those of a statement, and those that are compact."""

@@ -20,17 +20,17 @@ class Witness:
     def gone(self) -> str:
         """The first file that is not there any more, or is another one; empty when all is well."""
         for number, path in enumerate(self._paths):
-            found, seen = _identity(path), self._seen[number]
+            result, seen = _identity(path), self._seen[number]
             if seen is None:
-                self._seen[number] = found  # it came since: the log does, with the first look at the database
-            elif found != seen:
+                self._seen[number] = result  # it came since: the log does, with the first look at the database
+            elif result != seen:
                 return path
         return ""
 
 
 def _identity(path: str) -> tuple[int, int] | None:
     try:
-        found = os.stat(path)  # noqa: PTH116
+        result = os.stat(path)  # noqa: PTH116
     except OSError:
         return None
-    return found.st_dev, found.st_ino
+    return result.st_dev, result.st_ino

@@ -143,9 +143,9 @@ class GroupWriter:
         self._batch, self.begun = taken, time.monotonic()
         if self._following is not None and self._alone is None:
             following, self._following = self._following, None
-            for one, done in following:  # among them may be another that goes alone
+            for result, done in following:  # among them may be another that goes alone
                 self.waiting -= 1
-                self.submit(one, done)
+                self.submit(result, done)
         self.octets += handed.octets + COMMIT_OCTETS
         if self._broken:
             self._defer(self.answered)

@@ -94,7 +94,7 @@ def apply(connection: sqlite3.Connection, rows: Mapping[int, Sequence[Row]], at:
 
 def _messages(rows: Mapping[int, Sequence[Row]], numbers: Sequence[int]) -> set[int]:
     """The messages that something is said of."""
-    found = {
+    results = {
         message(row) for number in numbers if (message := _NUMBERED[number].message) is not None for row in rows[number]
     }
-    return {id for id in found if id is not None}
+    return {id for id in results if id is not None}

@@ -131,8 +131,8 @@ def count_refusal(counts: Counts, at: float, facts: dict[str, object]) -> None:
 
 def message_counted(connection: sqlite3.Connection, id: int) -> tuple[float, int, str] | None:
     """When a message arrived, its size, and who submitted it."""
-    found: tuple[float, int, str] | None = connection.execute(_MESSAGE, (id,)).fetchone()
-    return found
+    result: tuple[float, int, str] | None = connection.execute(_MESSAGE, (id,)).fetchone()
+    return result
 
 
 def _added_later(connection: sqlite3.Connection) -> set[tuple[int, int]]:

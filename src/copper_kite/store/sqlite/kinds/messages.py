@@ -53,7 +53,7 @@ def add_messages(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent
     ]
     many(_INSERT_COMPACT, compact)
     if len(compact) < len(rows):
-        others = [one for one in rows if len(one[1]) != 1 or one[2] is None]
+        others = [item for item in rows if len(item[1]) != 1 or item[2] is None]
         many(_INSERT_MESSAGE, [row for row, _, _, _ in others])
         content = [
             (place(row[0], 0), segment, base + start, row[4]) for row, _, start, _ in others if start is not None
@@ -62,7 +62,7 @@ def add_messages(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent
         many(_GROWN, [(row[0],) for row, _, start, _ in others if start is None])
         many(
             "INSERT INTO recipient VALUES (?1, ?2, ?3, 'queued', 0, ?6, ?5, '', ?6, ?4, '', '')",
-            [(row[0], *one, row[1]) for row, recipients, _, _ in others for one in recipients],
+            [(row[0], *recipient, row[1]) for row, recipients, _, _ in others for recipient in recipients],
         )
     many(_ADD_TAKEN, _summed([taken for _, _, _, taken in rows]))
     # a message without a listener is a notice of ours
