@@ -34,6 +34,7 @@ TOPICS = {
     "stand-ins": "How `kite catch` behaves, and misbehaves.",
     "domain": "The sending domain in DNS, and signed mail.",
     "protection": "DANE, MTA-STS, access tokens, and what is weak.",
+    "fleet": "Several servers checked, traced and compared from one place.",
     "zones": "Names without DNS, for trials.",
     "line-maps": "How the logs of other programs are read.",
     "metrics": "What monitoring programs collect, and how they ask whether all is well.",
