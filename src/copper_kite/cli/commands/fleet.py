@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import shlex
 import sys
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
@@ -19,12 +20,13 @@ from copper_kite.cli.output.fleet_output import (
     print_reports,
     print_statuses,
 )
-from copper_kite.cli.output.show import echo, print_json, print_table, say
+from copper_kite.cli.output.show import echo, print_json, print_table, print_verdict, say
 from copper_kite.cli.shared.options import json_option
 
 if TYPE_CHECKING:
     from copper_kite.fleet import Answered
     from copper_kite.settings import Fleet
+    from copper_kite.verdict import Verdict
 
 __all__ = ["fleet"]
 
@@ -68,12 +70,35 @@ def _ask(
     return asyncio.run(ask_all(fleet, words, stdin=stdin, as_json=as_json, progress=progress))
 
 
-def _end(ctx: click.Context, answers: Sequence[Answered], *, bad: bool) -> None:
-    """Say who did not answer, and exit."""
+def _end(ctx: click.Context, answers: Sequence[Answered], *, bad: Sequence[str]) -> None:
+    """Say who did not answer, the verdict on all, and exit; `bad` are the servers where something is wrong."""
     silent = [answered for answered in answers if answered.problem]
+    if silent:
+        echo()
     for answered in silent:
         say((answered.server.name, "bold red"), f" at {answered.server.address}: {answered.problem}")
+    echo()
+    print_verdict(_verdict(ctx, answers, silent, bad))
     ctx.exit(NO_ANSWER if silent else 1 if bad else 0)
+
+
+def _verdict(
+    ctx: click.Context, answers: Sequence[Answered], silent: Sequence[Answered], bad: Sequence[str]
+) -> Verdict:
+    from copper_kite.verdict import Verdict
+    from copper_kite.words import Side
+
+    if silent:
+        first = silent[0]
+        names = ", ".join(answered.server.name for answered in silent)
+        command = shlex.join(["ssh", "-o", "BatchMode=yes", first.server.address, first.server.command, "--version"])
+        return Verdict(Side.PATH, f"{names} of {len(answers)} servers did not answer.", first.problem, command)
+    if bad:
+        meaning = f"Something is wrong at {', '.join(bad)}; all {len(answers)} servers answered."
+        file = ctx.obj[0]
+        words = ["kite", "fleet", *(["--fleet", file] if file else []), "--only", bad[0], "check"]
+        return Verdict(Side.HERE, meaning, "the lines above", shlex.join(words))
+    return Verdict(None, f"All {len(answers)} servers answered, and all is well.", "", advice="nothing to do")
 
 
 def _command(name: str, about: str, words: Sequence[str], show: Any) -> None:
@@ -126,7 +151,9 @@ def trace(ctx: click.Context, words: tuple[str, ...], as_json: bool) -> None:
     there = [answered for answered in answers if not answered.problem]
     silent = [answered for answered in answers if answered.problem and answered.status not in (1, 2)]
     found = print_crossings(there)
-    _end(ctx, silent, bad=not found)
+    for answered in silent:
+        say((answered.server.name, "bold red"), f" at {answered.server.address}: {answered.problem}")
+    ctx.exit(NO_ANSWER if silent else 0 if found else 1)
 
 
 @fleet.command("compare")
@@ -135,7 +162,10 @@ def trace(ctx: click.Context, words: tuple[str, ...], as_json: bool) -> None:
 def compare(ctx: click.Context, as_json: bool) -> None:
     """Compare the configurations by what they mean: each with that of the first. Exit 1 when they differ."""
     answers = _ask(_fleet(ctx), ["config", "export"], quiet=as_json, as_json=False)
-    _end(ctx, answers, bad=print_comparison([one for one in answers if not one.problem], as_json=as_json))
+    bad = print_comparison([answered for answered in answers if not answered.problem], as_json=as_json)
+    if as_json:
+        ctx.exit(NO_ANSWER if any(answered.problem for answered in answers) else 1 if bad else 0)
+    _end(ctx, answers, bad=bad)
 
 
 @fleet.group("config")

@@ -1,4 +1,4 @@
-"""The answers of several servers in one table. Each `print_` function says whether something is wrong."""
+"""The answers of several servers in one table. Each `print_` function gives the servers where something is wrong."""
 
 from __future__ import annotations
 
@@ -42,13 +42,14 @@ def _seconds(text: str | None) -> float | None:
     return datetime.fromisoformat(text).timestamp() if text else None
 
 
-def print_statuses(answers: Sequence[Answered]) -> bool:
+def print_statuses(answers: Sequence[Answered]) -> list[str]:
     """Whether mail flows, by server."""
-    rows, bad = [], False
+    rows, bad = [], []
     for answered in answers:
         value = answered.value
         problems = _problems(value)
-        bad = bad or bool(problems)
+        if problems:
+            bad.append(answered.server.name)
         hour = value["flow"]["last_hour"]
         waiting = sum(value["queue"]["recipients"].values())
         rows.append((
@@ -68,12 +69,13 @@ def _problems(value: dict[str, Any]) -> list[str]:
     return problems
 
 
-def print_checks(answers: Sequence[Answered]) -> bool:
+def print_checks(answers: Sequence[Answered]) -> list[str]:
     """Findings by server."""
-    rows, bad = [], False
+    rows, bad = [], []
     for answered in answers:
         findings = answered.value["findings"]
-        bad = bad or any(finding["level"] == "error" for finding in findings)
+        if any(finding["level"] == "error" for finding in findings):
+            bad.append(answered.server.name)
         rows += [(answered.server.name, one["level"], one["key"] or "", one["problem"]) for one in findings]
         if not findings:
             rows.append((answered.server.name, "", "", "no problems found"))
@@ -81,7 +83,7 @@ def print_checks(answers: Sequence[Answered]) -> bool:
     return bad
 
 
-def print_audits(answers: Sequence[Answered]) -> bool:
+def print_audits(answers: Sequence[Answered]) -> list[str]:
     """Each weakness, and on which servers it is open."""
     servers: dict[tuple[str, str], list[str]] = defaultdict(list)
     for answered in answers:
@@ -93,10 +95,10 @@ def print_audits(answers: Sequence[Answered]) -> bool:
         echo("kite fleet --only NAME audit --json has each with its cure")
     else:
         echo(f"nothing is open on {', '.join(answered.server.name for answered in answers)}")
-    return bool(rows)
+    return [answered.server.name for answered in answers if answered.value["open"]]
 
 
-def print_queues(answers: Sequence[Answered]) -> bool:
+def print_queues(answers: Sequence[Answered]) -> list[str]:
     """What waits, by state and reason over all servers, and by server."""
     for kind in ("state", "connector", "reason"):
         totals: Counter[str] = Counter()
@@ -111,37 +113,37 @@ def print_queues(answers: Sequence[Answered]) -> bool:
             echo()
     if not any(answered.value["state"] for answered in answers):
         echo("nothing waits")
-    return False
+    return []
 
 
-def print_reports(answers: Sequence[Answered]) -> bool:
+def print_reports(answers: Sequence[Answered]) -> list[str]:
     """What happened in a period, by server and together."""
     words = ("accepted", "relayed", "delayed", "failed", "refused")
     rows = [(answered.server.name, *(f"{answered.value['totals'][word]:,}" for word in words)) for answered in answers]
     together = [f"{sum(answered.value['totals'][word] for answered in answers):,}" for word in words]
     print_table(("server", *words), [*rows, ("all", *together)], right=words)
-    return False
+    return []
 
 
-def print_comparison(answers: Sequence[Answered], *, as_json: bool) -> bool:
+def print_comparison(answers: Sequence[Answered], *, as_json: bool) -> list[str]:
     """Each configuration beside that of the first server."""
     from copper_kite.fleet import compare_exports
 
     if not answers:
-        return False
+        return []
     first, differences = answers[0], {}
     for answered in answers[1:]:
         differences[answered.server.name] = compare_exports(first.text, answered.text)
     if as_json:
         print_json({name: [one._asdict() for one in found] for name, found in differences.items()})
-        return any(differences.values())
+        return [name for name, found in differences.items() if found]
     for name, found in differences.items():
         say((name, "bold"), f": as {first.server.name}" if not found else "")
         if found:
             rows = [(place, *("-" if side is None else side for side in sides)) for place, *sides in found]
             print_table(("what", first.server.name, name), rows, wraps=True)
             echo()
-    return any(differences.values())
+    return [name for name, found in differences.items() if found]
 
 
 def print_crossings(answers: Sequence[Answered]) -> bool:

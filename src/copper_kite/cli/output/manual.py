@@ -71,11 +71,18 @@ def _command_page(context: click.Context) -> str:
     name = f"kite-{context.info_name}"
     parts = [_title(name, 1), f".SH NAME\n{name} \\- {_roff(_first_sentence(command))}\n", _body(context)]
     if isinstance(command, click.Group):
-        parts.append(".SH COMMANDS\n")
-        for child_name in command.list_commands(context):
-            child = _found(command, context, child_name)
-            parts.append(_subcommand(click.Context(child, parent=context, info_name=child_name)))
+        parts += [".SH COMMANDS\n", *_subcommands(command, context)]
     return "".join([*parts, ENDING, ".SH SEE ALSO\n.BR kite (1),\n.BR kite.toml (5)\n"])
+
+
+def _subcommands(group: click.Group, context: click.Context) -> Iterator[str]:
+    """All commands of a group, and of the groups in it."""
+    for name in group.list_commands(context):
+        child = _found(group, context, name)
+        below = click.Context(child, parent=context, info_name=name)
+        yield _subcommand(below)
+        if isinstance(child, click.Group):
+            yield from _subcommands(child, below)
 
 
 def _body(context: click.Context) -> str:
