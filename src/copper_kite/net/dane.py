@@ -72,10 +72,9 @@ def why_no_match(records: Sequence[Tlsa], chain: Sequence[bytes], names: Sequenc
         return "it shows no certificate"
     if any(record.usage == 3 and _fits(record, certificates[0]) for record in records):
         return ""  # neither names nor dates count (RFC 7671 5.1)
-    anchors = [record for record in records if record.usage == 2]
-    if not anchors:
-        return f"its certificate fits none of its TLSA records ({', '.join(map(str, records))})"
-    return _why_not_anchored(anchors, certificates, names, now)
+    if anchors := [record for record in records if record.usage == 2]:
+        return _why_not_anchored(anchors, certificates, names, now)
+    return f"its certificate fits none of its TLSA records ({', '.join(map(str, records))})"
 
 
 def _fits(record: Tlsa, certificate: Certificate) -> bool:

@@ -65,6 +65,9 @@ def _seals(header: bytes) -> list[str]:
     return [domain for _, domain in sorted(seals)]
 
 
+NOT_SIGNED = Verdict(Side.HERE, "It is not signed.", "no DKIM-Signature field in its header", "kite signing list")
+
+
 def signatures_verdict(checks: SignatureChecks) -> Verdict:
     """Whether receivers know who the message is from, and what stands against it."""
     domain, results = checks.author_domain, checks.results
@@ -81,9 +84,7 @@ def signatures_verdict(checks: SignatureChecks) -> Verdict:
             f"It is signed by {signer.domain}, and from {domain or 'nobody'}: that proves nothing about its author."
         )
         return Verdict(Side.HERE, meaning, f"selector {signer.selector}", "kite signing list")
-    if not results:
-        return Verdict(Side.HERE, "It is not signed.", "no DKIM-Signature field in its header", "kite signing list")
-    return _verdict_of_failed(results[0])
+    return _verdict_of_failed(results[0]) if results else NOT_SIGNED
 
 
 def _verdict_of_failed(result: SignatureResult) -> Verdict:

@@ -109,8 +109,8 @@ def log_in(config: str | None, /, name: str, **given: Any) -> None:
     check_credential(name, str(login), "unused")
     source = {key: given.pop(key) for key in list(given) if key.startswith("password_")}
     values = {"login": str(login), **get_tokens(name, given, source, path.parent.absolute())}
-    if known:
-        document.remove_block(document.blocks(name)[0])
+    for block in document.blocks(name):
+        document.remove_block(block)
     document.add(name, values, array=False)
     _write(
         config, path, document, name, f"credential {name} with login {login} is in {path}; its tokens renew themselves"

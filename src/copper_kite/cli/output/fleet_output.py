@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
@@ -11,6 +11,7 @@ from copper_kite.cli.output.show import echo, local_time, print_json, print_tabl
 
 if TYPE_CHECKING:
     from copper_kite.fleet import Answered
+    from copper_kite.settings import Difference
 
 __all__ = [
     "answers_json",
@@ -137,13 +138,17 @@ def print_comparison(answers: Sequence[Answered], *, as_json: bool) -> list[str]
     if as_json:
         print_json({name: [one._asdict() for one in found] for name, found in differences.items()})
         return [name for name, found in differences.items() if found]
+    _print_differences(first.server.name, differences)
+    return [name for name, found in differences.items() if found]
+
+
+def _print_differences(first: str, differences: Mapping[str, Sequence[Difference]]) -> None:
     for name, found in differences.items():
-        say((name, "bold"), f": as {first.server.name}" if not found else "")
+        say((name, "bold"), f": as {first}" if not found else "")
         if found:
             rows = [(place, *("-" if side is None else side for side in sides)) for place, *sides in found]
-            print_table(("what", first.server.name, name), rows, wraps=True)
+            print_table(("what", first, name), rows, wraps=True)
             echo()
-    return [name for name, found in differences.items() if found]
 
 
 def print_crossings(answers: Sequence[Answered]) -> bool:

@@ -22,13 +22,18 @@ def parse_tags(text: str) -> dict[str, str]:
     for part in text.split(";"):
         if not part.strip():
             continue
-        name, equals, value = part.partition("=")
-        name = name.strip()
-        if not equals:
-            raise BadTags(f"{part.strip()[:60]!r} has no =")
-        if not _NAME.fullmatch(name):
-            raise BadTags(f"{name[:60]!r} is not a tag's name")
+        name, value = _tag(part)
         if name in tags:
             raise BadTags(f"the tag {name} is given twice")
-        tags[name] = value.strip()
+        tags[name] = value
     return tags
+
+
+def _tag(part: str) -> tuple[str, str]:
+    name, equals, value = part.partition("=")
+    name = name.strip()
+    if not equals:
+        raise BadTags(f"{part.strip()[:60]!r} has no =")
+    if not _NAME.fullmatch(name):
+        raise BadTags(f"{name[:60]!r} is not a tag's name")
+    return name, value.strip()
