@@ -148,6 +148,9 @@ class _Stream:
         """Others write there, too."""
 
 
+FOR_FEW = 0o640  # a log names senders and recipients: it is not for every user of the machine
+
+
 class _File:
     """A file; when it is full, it becomes FILE.1, that one FILE.2, and so on, of which `keep` stay."""
 
@@ -157,7 +160,8 @@ class _File:
 
     def _open(self) -> None:
         self._path.parent.mkdir(parents=True, exist_ok=True)
-        self._file = self._path.open("a", encoding="utf-8", buffering=1)
+        descriptor = os.open(self._path, os.O_WRONLY | os.O_APPEND | os.O_CREAT, FOR_FEW)
+        self._file = os.fdopen(descriptor, "a", encoding="utf-8", buffering=1)
         self._size = self._path.stat().st_size
 
     def write(self, line: str) -> None:

@@ -18,7 +18,9 @@ if TYPE_CHECKING:
     from copper_kite.settings import Loaded
     from copper_kite.verdict import Verdict
 
-__all__ = ["domain", "lookups_of", "print_records"]
+__all__ = ["COLOURS", "domain", "lookups_of", "print_records"]
+
+COLOURS = {"good": "green", "wrong": "bold red", "missing": "bold red", "unknown": "yellow"}
 
 
 @click.command()
@@ -144,6 +146,7 @@ def _show_report(report: DomainReport) -> None:
             for line in report.lines
         ],
         wraps=True,
+        colours=COLOURS,
     )
     _show_details(report)
     echo()
@@ -152,11 +155,13 @@ def _show_report(report: DomainReport) -> None:
 def _show_details(report: DomainReport) -> None:
     """What SPF includes, and the records to publish."""
     if len(report.spf_tree) > 1:
+        echo()
         say(("SPF, with what it includes", "bold"))
         for text in report.spf_tree:
             echo(f"  {text}")
     publish = list(dict.fromkeys(line.publish for line in report.lines if line.publish is not None))
     if publish:
+        echo()
         say(("to publish", "bold"))
         print_records(publish)
 

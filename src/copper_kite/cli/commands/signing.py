@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from copper_kite.cli.commands.domain import lookups_of, print_records
+from copper_kite.cli.commands.domain import COLOURS, lookups_of, print_records
 from copper_kite.cli.output.show import echo, print_json, print_table, say
 from copper_kite.cli.shared.editing import change, handed_over
 from copper_kite.cli.shared.options import json_option, load_settings
@@ -293,6 +293,7 @@ def test_keys(ctx: click.Context, name: str, as_json: bool) -> None:
             ("", "record", "use", "result"),
             [(line.grade.value, line.of, entry.use, line.text + " (DNSSEC)" * line.secure) for entry, line in rows],
             wraps=True,
+            colours=COLOURS,
         )
         missing = [line.publish for line in lines if line.publish is not None]
         if missing:
