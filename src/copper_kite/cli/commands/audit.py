@@ -82,7 +82,10 @@ def _show(audited: Audited) -> None:
             say(weakness.advice, indent=8)
         echo()
     for weakness, reason in audited.accepted:
-        say(("accepted", "bold"), f" {weakness.risk} {weakness.of}: {weakness.text} (“{reason}”)")
+        of = f" {weakness.of}" if weakness.of else ""
+        say(("accepted", "bold"), f" {weakness.risk}{of}: {weakness.text} (“{reason}”)")
+    if audited.accepted:
+        echo()
     safe = sum(weakness.safe for weakness in audited.open)
     count = len(audited.open)
     told = f"{count} weakness{'es' * (count != 1)} open" if count else "nothing is open"

@@ -91,7 +91,7 @@ def backup(loaded: Loaded, now: float) -> Iterator[Weakness]:
         copy = f"{data}.backup"
         cure = f"cp -a {data} {copy} && {kite('config', 'set', 'server', f'backup={copy}')}"
         advice = "on another disk, and each day, while the server is stopped: kite help backup"
-        yield Weakness("no-backup", "", f"nobody says where a copy of {data} is", cure, advice=advice)
+        yield Weakness("no-backup", "", "nobody says where a copy of the queue is", cure, advice=advice)
         return
     folder = loaded.path.parent / place
     try:
