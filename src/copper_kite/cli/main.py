@@ -21,14 +21,14 @@ FAMILIES: dict[str, dict[str, tuple[str, str]]] = {
     "Set up": {
         "init": ("init", "Set up a send-only server by questions or options."),
         "check": ("check", "Check the configuration; list every problem and how to fix it."),
-        "connector": ("connector", "How mail leaves: next hops, TLS and logins."),
-        "listener": ("listener", "Where programs submit mail, and which clients may."),
-        "account": ("account", "The logins of programs that submit mail."),
-        "credential": ("credential", "The secrets that connectors log in with."),
-        "signing": ("signing", "The keys that mail leaves signed with (DKIM)."),
+        "connector": ("connector", "Manage how mail leaves: next hops, TLS and logins."),
+        "listener": ("listener", "Manage where programs submit mail, and which clients may."),
+        "account": ("account", "Manage the logins of programs that submit mail."),
+        "credential": ("credential", "Manage the secrets that connectors log in with."),
+        "signing": ("signing", "Manage the keys that mail is signed with (DKIM)."),
         "route": ("route", "Show which connector carries an address, and why the others do not."),
         "config": ("config", "Show, reload, export, import and compare configurations."),
-        "service": ("service", "A systemd unit for the server."),
+        "service": ("service", "Print or install a systemd unit for the server."),
     },
     "Run": {
         "serve": ("serve", "Accept mail from programs and relay it, until stopped."),
@@ -40,7 +40,7 @@ FAMILIES: dict[str, dict[str, tuple[str, str]]] = {
         "probe": ("probe", "Test a session with a server stage by stage and say what stops it."),
         "talk": ("talk", "Type SMTP in a live session, with explanations of the replies."),
         "play": ("play", "Play session scripts and check their expectations."),
-        "catch": ("catch", "A stand-in smart host that stores what it receives."),
+        "catch": ("catch", "Run a stand-in smart host that stores what it receives."),
     },
     "Trace": {
         "trace": ("trace", "Show what happened to a message, and the verdict."),
@@ -55,12 +55,12 @@ FAMILIES: dict[str, dict[str, tuple[str, str]]] = {
         "domain": ("domain", "Show what receivers look up about a sending domain: SPF, DKIM, DMARC and more."),
         "fleet": ("fleet", "Check, trace and compare several servers from one place, over ssh."),
         "audit": ("audit", "Show what is weak although it works, and the command that cures it."),
-        "alarm": ("alarm", "What is watched, and who hears when it goes wrong."),
+        "alarm": ("alarm", "Manage alarms: what is watched, and who is told."),
         "metrics": ("metrics", "Print the numbers that monitoring programs collect."),
     },
     "Learn": {
-        "demo": ("demo", "A whole day of a small ferry line in half a minute."),
-        "help": ("help_topics", "The documentation, without a network."),
+        "demo": ("demo", "Run a day of a small ferry line in half a minute."),
+        "help": ("help_topics", "Show the documentation, without a network."),
     },
 }
 

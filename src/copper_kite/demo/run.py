@@ -41,7 +41,7 @@ class Moment:
 
 @dataclass(slots=True)
 class Demo:
-    """A day in `seconds`, in `folder`. `tell` hears of each moment."""
+    """A day in `seconds`, in `folder`. `tell` is called for each moment."""
 
     folder: Path
     seconds: float

@@ -50,7 +50,7 @@ class TlsTransport(asyncio.Transport, asyncio.Protocol):
 
     `wrap` makes the TLS of two buffers. `ended` is called once: with None when the handshake has succeeded, before the
     first octets are handed to the session; with what was wrong when it fails, or takes over `seconds`. Then the
-    connection is closed, and the session hears that it is lost, and by which error.
+    connection is closed, and the session is told that it is lost, and by which error.
     """
 
     def __init__(

@@ -122,7 +122,7 @@ class Recorder:
         if stop is not None or session is None or plan is None or len(result) != len(job.recipients):
             return None
         if job.envelope.rcpt_parameters or job.changed:
-            return None  # somebody may want to hear of it
+            return None  # it may need a notice or a journal entry
         if self._recordings is not None and self._recordings.wants("connector", job.connector):
             return None
         results = []

@@ -42,7 +42,7 @@ class Client:
 
 
 class Gate:
-    """One for all listeners. `alarmed` hears, once an hour for each sender, that the guard slows it."""
+    """One for all listeners. `alarmed` is called once an hour for each sender that the guard slows down."""
 
     def __init__(
         self,

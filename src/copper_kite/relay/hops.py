@@ -90,7 +90,7 @@ class Hops:
     """The plans of one connector, in order or `spread`. `now` gives seconds since 1970, as all instants are.
 
     `proven` says that an administrator named them, and not DNS, whose answers nobody signs (RFC 8689 4.2.1). `fault`
-    notes an exception that nobody expected, and gives the words for it; `told` hears when one goes down, or is back;
+    notes an unexpected exception and returns a description; `told` is called when one goes down or is back;
     `shown` gets the certificate of each, in DER, when it has changed, and once a week.
     """
 

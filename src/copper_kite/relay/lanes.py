@@ -24,8 +24,8 @@ MAX_LANES = 2000  # of domains; beyond, those without a session are forgotten
 
 
 class Lanes:
-    """The lanes of one configuration after another. `sink` is where they report; `fault` notes exceptions; `told` hears
-    when a named next hop of a connector goes down or is back, `shown` gets its certificate."""
+    """The lanes of one configuration after another. `sink` is where they report; `fault` notes exceptions; `told` is
+    called when a named next hop of a connector goes down or is back, `shown` gets its certificate."""
 
     def __init__(
         self,

@@ -40,7 +40,7 @@ class Notices:
     carrier: Callable[[str, str], str] = lambda to, sender: ""  # which connector carries them
 
     def late_at(self, arrived: float, expires: float) -> float:
-        """From when on the sender is to hear of it, as long as it waits.
+        """When the sender is told of the delay, if the message still waits.
 
         Where the clock was set meanwhile, the end of the lifetime was shifted, and tells when it came.
         """

@@ -1,4 +1,4 @@
-"""What became of one recipient in one attempt, and who wants to hear of it."""
+"""The outcome of one attempt for one recipient, and which notices are wanted about it."""
 
 from __future__ import annotations
 

@@ -157,7 +157,7 @@ class Service:
     def _hear_requests(self, supervisor: Supervisor) -> None:
         """Carry out what administrators want: what waits since before the start, and what a signal tells of."""
         carry_out = self.dispatcher.carry_out_requests
-        with contextlib.suppress(ValueError, RuntimeError):  # only the main thread hears signals
+        with contextlib.suppress(ValueError, RuntimeError):  # only the main thread receives signals
             asyncio.get_running_loop().add_signal_handler(signal.SIGUSR1, supervisor.run, carry_out)
         carry_out()
 
@@ -344,7 +344,7 @@ def _surge(dispatcher: Dispatcher, clock: Clock, who: str, text: str) -> None:
 
 
 def _tell_postmaster(dispatcher: Dispatcher, clock: Clock, subject: str, text: str) -> None:
-    """The journal and the postmaster hear of it."""
+    """Record it in the journal, and tell the postmaster."""
     entry = JournalEntry(at=clock.now(), event=Event.ALARM, facts={"who": "this server", "text": text})
     dispatcher.own_mail.send_text(subject, text, entry)
 

@@ -1,7 +1,7 @@
 """The clock of a running server: it notices when the machine's clock is set, before anything is computed with that.
 
 Instants are by the wall clock, which may be set at any time; what was computed from it before that (when to try again,
-when a lifetime ends) is then wrong by as much. Whoever keeps such instants hears of each step and shifts them.
+when a lifetime ends) is then wrong by as much. Components that keep such instants are told of each step and shift them.
 """
 
 from __future__ import annotations

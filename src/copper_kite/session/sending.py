@@ -37,7 +37,7 @@ async def send_many(
     sessions: int,
     told: Callable[[Sent], None],
 ) -> None:
-    """Send messages 1 to `count`, at most `rate` a second, over `sessions` at a time; `told` hears of each.
+    """Send messages 1 to `count`, at most `rate` a second, over `sessions` at a time; `told` is called for each.
 
     A session that breaks costs its message, and another one is opened for the next.
     """

@@ -1,4 +1,4 @@
-"""`[[alarm]]`: what is watched, and who hears of it; `[report]`: who hears how it went."""
+"""`[[alarm]]`: what is watched, and who is told; `[report]`: who gets reports."""
 
 from __future__ import annotations
 
@@ -88,16 +88,16 @@ class ReportSettings(Table):
 
 
 class Alarm(Table):
-    """`[[alarm]]`: something that is watched, looked at every 10 s: who hears when it begins, lasts and is over."""
+    """`[[alarm]]`: a condition that is checked every 10 s, and who is told when it begins, lasts and is over."""
 
     name: Name = Field(description="Its name in messages and commands.")
     when: When = Field(description="What is watched, see below.")
     limit: str | int | float | None = Field(
         default=None, description="From where on it counts: a duration, a number, a share or a size, as `when` has it."
     )
-    after: Duration = Field(default=0.0, ge=0, description="How long it must last before somebody hears of it.")
+    after: Duration = Field(default=0.0, ge=0, description="How long it must last before anybody is told.")
     again: Duration = Field(default=4 * 3600.0, ge=60, description="How often it is repeated while it lasts.")
-    to: str = Field(default="", description="The address that hears of it by mail.")
+    to: str = Field(default="", description="The address that is told by mail.")
     connector: str = Field(
         default="", description="The connector that carries this mail: another one than the alarm may be about."
     )
@@ -119,9 +119,9 @@ class Alarm(Table):
 
     @field_validator("command")
     @classmethod
-    def _somebody_hears(cls, value: str, info: ValidationInfo) -> str:
+    def _somebody_is_told(cls, value: str, info: ValidationInfo) -> str:
         if not value and not info.data.get("to", "unknown"):
-            raise ValueError("nobody hears of it; write to or command")
+            raise ValueError("nobody would be told; set to or command")
         return value
 
     @property

@@ -81,7 +81,7 @@ def first_text(answers: Answers, *, alarms: bool = True) -> str:
 
 def _alarms(to: str) -> list[str]:
     """What is watched from the beginning."""
-    lines = ["", "# Who hears of trouble, `kite alarm` shows and changes; `kite alarm test NAME` tries one."]
+    lines = ["", "# Alarms: `kite alarm list` shows them, `kite alarm test NAME` sends a test."]
     for name, when, limit in ALARMS:
         lines += [
             "[[alarm]]",

@@ -26,14 +26,14 @@ def _breaks(loaded: Loaded, name: str) -> list[str]:
     return [f"programs that log in as {name} would get 535"]
 
 
-account = make_family("account", "The logins of programs that submit mail.", _breaks)
+account = make_family("account", "Manage the logins of programs that submit mail.", _breaks)
 
 
 @account.command("list")
 @json_option
 @click.pass_obj
 def list_accounts(config: str | None, as_json: bool) -> None:
-    """All accounts, and whether each can log in."""
+    """List all accounts, and whether each can log in."""
     loaded = load_settings(config, secrets=True)
     rows = [(entry.name, entry.enabled, entry.name in loaded.accounts) for entry in loaded.settings.account]
     if as_json:
@@ -55,7 +55,7 @@ def _why(name: str, on: bool) -> str:
 def set_password(
     config: str | None, name: str, password_stdin: bool, password_env: str | None, password_command: str | None
 ) -> None:
-    """Give an account its password, of which only a SCRAM-SHA-256 key is kept.
+    """Set the password of an account; only a SCRAM-SHA-256 key of it is stored.
 
     It is asked for, twice, and does not show, unless an option says where it comes from.
     """

@@ -22,17 +22,17 @@ def _breaks(loaded: Loaded, name: str) -> list[str]:
     entries = {entry.name: entry for entry in loaded.settings.alarm}
     if name not in entries:
         raise near(name, list(entries), "alarm")
-    return [f"nobody would hear of it any more: {entries[name].when.replace('_', ' ')}"]
+    return [f"nobody would be told any more: {entries[name].when.replace('_', ' ')}"]
 
 
-alarm = make_family("alarm", "What is watched, and who hears when it goes wrong.", _breaks)
+alarm = make_family("alarm", "Manage alarms: what is watched, and who is told.", _breaks)
 
 
 @alarm.command("list")
 @json_option
 @click.pass_obj
 def list_alarms(config: str | None, as_json: bool) -> None:
-    """All alarms side by side, with those that are raised now."""
+    """List all alarms, and which are raised now."""
     from copper_kite.store import read_alarms
 
     loaded, now = load_settings(config), time.time()
@@ -44,7 +44,7 @@ def list_alarms(config: str | None, as_json: bool) -> None:
         )
         return
     print_table(
-        ("name", "on", "when", "limit", "raised", "who hears"),
+        ("name", "on", "when", "limit", "raised", "who is told"),
         [
             (
                 entry.name,
@@ -64,7 +64,7 @@ def list_alarms(config: str | None, as_json: bool) -> None:
 @click.argument("name", shell_complete=complete_names("alarm"))
 @click.pass_context
 def test_alarm(ctx: click.Context, name: str) -> None:
-    """Have the running server tell of an alarm as if it were raised, to see whether that arrives."""
+    """Send a test event of an alarm from the running server, to see whether it arrives."""
     from copper_kite.cli.commands.pipe_command import local_user
     from copper_kite.cli.commands.queue_actions import ask_server
     from copper_kite.errors import InputError

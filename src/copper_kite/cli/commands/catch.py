@@ -193,7 +193,7 @@ def _caught_line(caught: Caught) -> str:
 @folder_option
 @json_option
 def list_captures(folder: Path, as_json: bool) -> None:
-    """The messages kept in a folder, one a line."""
+    """List the messages kept in a folder."""
     from copper_kite.session import read_captures
 
     result = read_captures(folder)
@@ -234,7 +234,7 @@ def _time(facts: dict[str, Any]) -> str:
 @folder_option
 @json_option
 def show_capture(number: int, folder: Path, as_json: bool) -> None:
-    """One message: its envelope, its session, and its text."""
+    """Show one message: its envelope, its session, and its text."""
     from copper_kite.session import find_capture
 
     capture = find_capture(folder, number)
@@ -255,7 +255,7 @@ def show_capture(number: int, folder: Path, as_json: bool) -> None:
 @click.argument("number", type=int)
 @folder_option
 def show_headers(number: int, folder: Path) -> None:
-    """The header of one message, as it came."""
+    """Print the header of one message, as it came."""
     from copper_kite.session import find_capture
 
     _echo_text(find_capture(folder, number).header)
@@ -274,7 +274,7 @@ def _echo_text(octets: bytes) -> None:
 @folder_option
 @click.option("--out", metavar="FILE", help="Output file; by default standard output.")
 def export_captures(numbers: tuple[int, ...], folder: Path, out: str | None) -> None:
-    """One message as it is, or several (without NUMBER all) as an mbox file by RFC 4155."""
+    """Export one message, or several (all without NUMBER) as an mbox file (RFC 4155)."""
     from copper_kite.mail import mbox_entry
     from copper_kite.session import find_capture, read_captures
 

@@ -95,7 +95,7 @@ def set_keys(path: str | None, section: str, assignments: tuple[str, ...], anywa
 
 @config.command("schema")
 def schema() -> None:
-    """The JSON Schema of the file, so that editors complete its keys."""
+    """Print the JSON Schema of the file, so that editors complete its keys."""
     from copper_kite.settings import json_schema
 
     print_json(json_schema())

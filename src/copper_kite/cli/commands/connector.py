@@ -52,7 +52,7 @@ def _breaks(loaded: Loaded, name: str) -> list[str]:
     return lines
 
 
-connector = make_family("connector", "How mail leaves: next hops, TLS and logins.", _breaks)
+connector = make_family("connector", "Manage how mail leaves: next hops, TLS and logins.", _breaks)
 add_record(connector, "connector")
 
 
@@ -60,7 +60,7 @@ add_record(connector, "connector")
 @json_option
 @click.pass_obj
 def list_connectors(config: str | None, as_json: bool) -> None:
-    """All connectors side by side, with their last success and failure."""
+    """List all connectors with their last success and failure."""
     loaded = load_settings(config)
     states, used = _states(loaded), allowances_used(loaded)
     if as_json:

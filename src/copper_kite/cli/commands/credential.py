@@ -24,14 +24,14 @@ __all__ = ["credential"]
 
 @click.group()
 def credential() -> None:
-    """The secrets that connectors log in with, in a file for its owner alone."""
+    """Manage the secrets that connectors log in with, kept in a file that only its owner can read."""
 
 
 @credential.command("list")
 @json_option
 @click.pass_obj
 def list_credentials(config: str | None, as_json: bool) -> None:
-    """All credentials with their logins and the connectors that use them; no password shows."""
+    """List all credentials with their logins and the connectors that use them; no password is shown."""
     connectors = load_settings(config).settings.connector
     _, document = _file(config)
     rows = []
@@ -53,7 +53,7 @@ def list_credentials(config: str | None, as_json: bool) -> None:
 @json_option
 @click.pass_obj
 def show_credential(config: str | None, name: str, as_json: bool) -> None:
-    """One credential: its login, and who uses it; the password does not show."""
+    """Show one credential: its login and the connectors that use it; the password is not shown."""
     loaded = load_settings(config)
     path, document = _file(config)
     block = _demand(document, name)
@@ -86,7 +86,7 @@ def add_credential(config: str | None, /, name: str, login: str | None, **source
 @click.option("--login", metavar="LOGIN", help="New login; by default unchanged.")
 @click.pass_obj
 def set_credential(config: str | None, /, name: str, login: str | None, **source: Any) -> None:
-    """Give a credential another login or password; add it when it is not there.
+    """Change the login or password of a credential; add it if it does not exist.
 
     The password is asked for, and does not show, unless an option says where it comes from.
     """
@@ -97,7 +97,7 @@ def set_credential(config: str | None, /, name: str, login: str | None, **source
 @click.argument("name")
 @click.pass_obj
 def log_in(config: str | None, /, name: str, **given: Any) -> None:
-    """Get a credential that logs in with access tokens (OAuth 2), which the server renews by itself.
+    """Add a credential that logs in with access tokens (OAuth 2), which the server renews by itself.
 
     A code is shown for somebody to enter in a browser elsewhere; with --own-secret, nobody has to.
     """

@@ -34,7 +34,7 @@ STORIES = (
 @click.option("--hold", is_flag=True, help="Keep the server running after the day, to try commands on it.")
 @click.option("--history", is_flag=True, help="Instead: write 60 days of made-up history, to try `kite report` on.")
 def demo(seconds: float, folder: str | None, hold: bool, history: bool) -> None:
-    """A whole day of Tern Island Ferries, in seconds, on this machine alone.
+    """Run a whole day of Tern Island Ferries in seconds, on this machine alone.
 
     Programs submit mail; a server keeps it and relays it over TLS with a login to two stand-in smart hosts; one
     recipient is refused, some are put off. At the end come the queue and three stories.

@@ -178,7 +178,7 @@ def config() -> None:
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @click.pass_context
 def push(ctx: click.Context, file: Any, yes: bool) -> None:
-    """Have every server take up what `kite config export` wrote into FILE.
+    """Import into every server what `kite config export` wrote into FILE.
 
     Each keeps its own name, addresses and secrets. The differences are shown first; a server that can no longer hand
     over mail afterwards goes back to what it had.

@@ -18,7 +18,7 @@ __all__ = ["help"]
 @click.argument("words", nargs=-1)
 @click.pass_context
 def help(ctx: click.Context, topic: str | None, words: tuple[str, ...]) -> None:
-    """A page of the documentation, or what it says of WORDS; no network is needed.
+    """Show a page of the documentation, or its parts about WORDS; no network is needed.
 
     As in: kite help configuration connector.hosts; kite help causes wrong password; kite help backup. Without a TOPIC,
     the list of them. The name of a command shows that command's --help.

@@ -28,7 +28,7 @@ def _breaks(loaded: Loaded, name: str) -> list[str]:
     return lines
 
 
-listener = make_family("listener", "Where programs submit mail, and which clients may.", _breaks)
+listener = make_family("listener", "Manage where programs submit mail, and which clients may.", _breaks)
 add_record(listener, "listener")
 
 
@@ -36,7 +36,7 @@ add_record(listener, "listener")
 @json_option
 @click.pass_obj
 def list_listeners(config: str | None, as_json: bool) -> None:
-    """All listeners side by side."""
+    """List all listeners."""
     loaded = load_settings(config)
     if as_json:
         print_json([plain_entry(entry) for entry in loaded.settings.listener])

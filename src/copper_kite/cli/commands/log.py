@@ -91,7 +91,7 @@ def search(
     as_json: bool,
     **given: Any,
 ) -> None:
-    """Entries with all WORDS in them, in the order of time. Exit 1 when there are none."""
+    """Search for entries that contain all WORDS, ordered by time. Exit 1 when there are none."""
     if dialogue and given["files"]:
         raise click.UsageError("--dialogue looks into the journal, which alone keeps dialogues: leave --in out")
     sought = _sought(given, since, until)
@@ -161,7 +161,7 @@ def sources_of(config: str | None, names: Sequence[str], map_name: str | None, *
 @json_option
 @click.pass_obj
 def follow(config: str | None, /, last: int, keep_place: Path | None, as_json: bool, **given: Any) -> None:
-    """What happens from now on, as it happens, until Ctrl-C; with WORDS and filters, only that.
+    """Follow what happens from now on, until Ctrl-C; with WORDS and filters, only that.
 
     It goes on when the server is started again, and when a log is rotated. With --json, one object a line.
     """

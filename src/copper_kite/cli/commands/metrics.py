@@ -20,7 +20,7 @@ FORMS = {"prometheus": "text/plain", "openmetrics": "application/openmetrics-tex
 )
 @click.pass_obj
 def metrics(config: str | None, form: str) -> None:
-    """Print what `/metrics` answers, without its port: for a collector that reads files, or for a look.
+    """Print what `/metrics` answers, without opening its port: for collectors that read files.
 
     [metrics] bind in the configuration has the server answer monitoring programs itself, also at /health and /live.
     """

@@ -56,7 +56,7 @@ queue.add_command(watch)
 def list_queue(
     config: str | None, /, ids: tuple[str, ...], everything: bool, sort: str, limit: int, as_json: bool, **given: Any
 ) -> None:
-    """One line for each recipient that waits, the oldest first.
+    """List the recipients that wait, the oldest first.
 
     Works while the server runs and while it does not.
     """
@@ -143,7 +143,7 @@ def rescue_queue(ctx: click.Context, into: Path | None, anyway: bool, as_json: b
 @json_option
 @click.pass_obj
 def show_message(config: str | None, id: str, as_json: bool) -> None:
-    """One message: its envelope, each recipient, each attempt, and its header."""
+    """Show one message: its envelope, each recipient, each attempt, and its header."""
     from copper_kite.cli.output.summary import show_one
 
     show_one(queue_folder(config), id, as_json=as_json)
@@ -153,7 +153,7 @@ def show_message(config: str | None, id: str, as_json: bool) -> None:
 @click.argument("id", shell_complete=complete_ids)
 @click.pass_obj
 def raw_message(config: str | None, id: str) -> None:
-    """One message as it is kept, octet by octet; while it waits, or has failed not too long ago."""
+    """Print one message as it is stored, octet by octet, while it waits or has failed recently."""
     from copper_kite.store import open_store
 
     with open_store(queue_folder(config)).reader() as reader:

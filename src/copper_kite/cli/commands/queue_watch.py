@@ -46,7 +46,7 @@ class Look(NamedTuple):
 @click.option("--json", "as_json", is_flag=True, help="Print one line of JSON at each update.")
 @click.pass_obj
 def watch(config: str | None, every: float, times: int | None, as_json: bool) -> None:
-    """A live view for the minutes after a change: states, what came and went in the last minute, the latest replies."""
+    """Show a live view for the minutes after a change: states, the traffic of the last minute, the latest replies."""
     looks = _looks(queue_folder(config), max(every, 0.1), times)
     try:
         if as_json:

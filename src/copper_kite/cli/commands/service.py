@@ -40,7 +40,7 @@ def service(
     yes: bool,
     user: str,
 ) -> None:
-    """A systemd unit for the server, with its socket unit.
+    """Print a systemd unit for the server, with its socket unit.
 
     A user of its own, no rights beyond those it needs, port 25 opened by systemd, the credentials handed over by
     systemd (LoadCredential). `systemctl reload` takes up a changed configuration. With --install, also the manual

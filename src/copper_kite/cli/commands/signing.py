@@ -35,14 +35,14 @@ HAND_OVER = (
 
 @click.group()
 def signing() -> None:
-    """The keys that mail leaves signed with (DKIM)."""
+    """Manage the keys that mail is signed with (DKIM)."""
 
 
 @signing.command("list")
 @json_option
 @click.pass_obj
 def list_keys(config: str | None, as_json: bool) -> None:
-    """All keys with their selectors, and how each is used."""
+    """List all keys with their selectors, and how each is used."""
     loaded = load_settings(config)
     rows = [_key_row(loaded, entry) for entry in loaded.settings.signing]
     if as_json:

@@ -166,7 +166,7 @@ def make_family(table: str, about: str, breaks: Callable[[Loaded, str], list[str
     """
     group = click.Group(table, help=about)
     family = _Family(table, breaks)
-    result = f"an {table}" if table[0] in "aeiou" else f"a {table}"
+    noun = f"an {table}" if table[0] in "aeiou" else f"a {table}"
     name = click.Argument(["name"], shell_complete=complete_names(table))
     keys = click.Argument(
         ["assignments"], nargs=-1, metavar="KEY=VALUE...", shell_complete=complete_keys(lambda: _model_of(table))
@@ -176,18 +176,23 @@ def make_family(table: str, about: str, breaks: Callable[[Loaded, str], list[str
     anyway = click.Option(["--anyway"], is_flag=True, help="Write it even if `kite check` finds an error.")
     as_json = click.Option(["--json", "as_json"], is_flag=True, help="Print JSON.")
     commands: tuple[tuple[str, Callable[..., None], list[click.Parameter], str], ...] = (
-        ("show", family.show, [name, as_json], f"All keys of {result}, with the defaults of those not in the file."),
-        ("add", family.add, [click.Argument(["name"]), keys, anyway], f"Add {result}. {_LISTS} {_keys_of(table)}"),
-        ("set", family.set, [name, keys, anyway], f"Change keys of {result}. {_LISTS} {_keys_of(table)}"),
-        ("enable", family.enable, [name, anyway], f"Enable {result}."),
-        ("disable", family.disable, [name, anyway], f"Disable {result}; what it says stays in the file."),
+        (
+            "show",
+            family.show,
+            [name, as_json],
+            f"Show all keys of {noun}, with the defaults of those not in the file.",
+        ),
+        ("add", family.add, [click.Argument(["name"]), keys, anyway], f"Add {noun}. {_LISTS} {_keys_of(table)}"),
+        ("set", family.set, [name, keys, anyway], f"Change keys of {noun}. {_LISTS} {_keys_of(table)}"),
+        ("enable", family.enable, [name, anyway], f"Enable {noun}."),
+        ("disable", family.disable, [name, anyway], f"Disable {noun}; what it says stays in the file."),
         (
             "copy",
             family.copy,
             [name, click.Argument(["new"]), keys, into, anyway],
-            f"Copy {result} under a NEW name, with other keys, here or into another server's file. {_LISTS}",
+            f"Copy {noun} under a NEW name, with other keys, here or into another server's file. {_LISTS}",
         ),
-        ("remove", family.remove, [name, yes, anyway], f"Remove {result}, after showing what would no longer work."),
+        ("remove", family.remove, [name, yes, anyway], f"Remove {noun}, after showing what would no longer work."),
     )
     for word, callback, parameters, text in commands:
         group.add_command(click.Command(word, callback=click.pass_obj(callback), params=parameters, help=text))
