@@ -31,7 +31,7 @@ OTHERS = Refusal("", "others", "", "")
 
 
 class Refusals:
-    """Collects refusals; `write` writes a transaction, `told` is called for each kind, `now` is in seconds since 1970."""
+    """Collects refusals; `write` writes a transaction, `told` is called for each kind, `now` in seconds since 1970."""
 
     def __init__(
         self, write: Callable[[Transaction], None], now: Callable[[], float], told: Callable[[Refusal, int], None]
