@@ -35,7 +35,15 @@ if TYPE_CHECKING:
     from copper_kite.net.peer import Peer, user_of
     from copper_kite.net.plan import Plan, Timeouts
     from copper_kite.net.policy import demanded
-    from copper_kite.net.records import ZONE, DnsAnswer, Found, Lookups, may_validate
+    from copper_kite.net.records import (
+        ZONE,
+        DnsAnswer,
+        Found,
+        Lookups,
+        all_on_this_machine,
+        may_validate,
+        system_resolvers,
+    )
     from copper_kite.net.relaying import RelaySession
     from copper_kite.net.resolve import mail_exchangers, resolve_host
     from copper_kite.net.second_look import look_again, may_tell_more, open_looking, shown_chain
@@ -65,7 +73,7 @@ __getattr__, __all__ = lazy_exports(
         "peer": "Peer user_of",
         "plan": "Plan Timeouts",
         "policy": "demanded",
-        "records": "DnsAnswer Found Lookups ZONE may_validate",
+        "records": "DnsAnswer Found Lookups ZONE all_on_this_machine may_validate system_resolvers",
         "relaying": "RelaySession",
         "resolve": "mail_exchangers resolve_host",
         "second_look": "look_again may_tell_more open_looking shown_chain",

@@ -7,16 +7,28 @@ from __future__ import annotations
 
 import asyncio
 import ipaddress
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from functools import lru_cache
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from dns.zone import Zone
 
-__all__ = ["BOGUS", "SYSTEM", "ZONE", "DnsAnswer", "Found", "Lookups", "ask", "may_validate"]
+__all__ = [
+    "BOGUS",
+    "SYSTEM",
+    "ZONE",
+    "DnsAnswer",
+    "Found",
+    "Lookups",
+    "all_on_this_machine",
+    "ask",
+    "may_validate",
+    "system_resolvers",
+]
 
 SYSTEM, ZONE = "system", "zone:"
 MAX_ALIASES = 8  # CNAMEs followed, one after the other
@@ -92,7 +104,7 @@ class Lookups:
 
 def may_validate(dns: str) -> bool:
     """Whether the resolver may be believed on DNSSEC; that it validates at all is another matter."""
-    return dns.startswith(ZONE) or _resolver(dns)[1]
+    return dns != SYSTEM or all_on_this_machine(system_resolvers())
 
 
 async def ask(name: str, kind: str, seconds: float, dns: str = SYSTEM) -> DnsAnswer:
@@ -163,7 +175,7 @@ def _resolver(dns: str) -> tuple[Any, bool]:
 
     if dns == SYSTEM:
         resolver = Resolver()
-        believed = bool(resolver.nameservers) and all(_is_loopback(str(server)) for server in resolver.nameservers)
+        believed = all_on_this_machine(list(map(str, resolver.nameservers)))
     else:
         host, _, port = dns.rpartition(":") if dns.count(":") == 1 or dns.startswith("[") else (dns, "", "53")
         resolver, believed = Resolver(configure=False), True
@@ -172,6 +184,21 @@ def _resolver(dns: str) -> tuple[Any, bool]:
         resolver.use_edns(0, int(DO), UDP_PAYLOAD)
         resolver.flags = int(RD | AD)
     return resolver, believed
+
+
+def system_resolvers() -> list[str]:
+    """The resolvers of this machine, as its resolv.conf names them."""
+    try:
+        lines = Path("/etc/resolv.conf").read_text("utf-8", "replace").splitlines()
+    except OSError:
+        return []
+    words = [line.split() for line in lines]
+    return [line[1] for line in words if len(line) > 1 and line[0] == "nameserver"]
+
+
+def all_on_this_machine(servers: Sequence[str]) -> bool:
+    """Whether there are any, and all of them are here: then their word on DNSSEC may be believed."""
+    return bool(servers) and all(map(_is_loopback, servers))
 
 
 def _is_loopback(server: str) -> bool:

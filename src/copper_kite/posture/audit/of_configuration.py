@@ -6,6 +6,7 @@ import ipaddress
 import ssl
 from collections.abc import Iterator
 
+from copper_kite.net import all_on_this_machine, system_resolvers
 from copper_kite.posture.audit.weakness import Weakness, kite
 from copper_kite.settings import Account, Connector, Listener, Loaded, is_everybody
 from copper_kite.smtp import SCRAM_ITERATIONS
@@ -159,14 +160,8 @@ def server(loaded: Loaded) -> Iterator[Weakness]:
 
 
 def _resolver() -> Iterator[Weakness]:
-    from dns.exception import DNSException
-    from dns.resolver import Resolver
-
-    try:
-        servers = [str(nameserver) for nameserver in Resolver().nameservers]
-    except (DNSException, OSError):
-        servers = []
-    if not servers or not all(map(_is_loopback, servers)):
+    servers = system_resolvers()
+    if not all_on_this_machine(servers):
         cure = kite("config", "set", "server", "dns=127.0.0.1")
         text = f"names are looked up at {', '.join(servers) or 'no server'}, which is not on this machine"
         yield Weakness("unvalidated-dns", "", text, cure, advice="with a resolver here that validates DNSSEC")
