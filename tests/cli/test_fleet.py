@@ -14,7 +14,6 @@ from pathlib import Path
 
 import pytest
 
-from copper_kite.fleet import cross_servers
 from tests.configuration import connector, site_text
 from tests.support import environment, free_port, kite, running
 
@@ -167,15 +166,3 @@ def test_configurations_are_compared_and_pushed(servers: FleetHere) -> None:
     wrong = servers.run("config", "push", "-", "--yes", stdin=b'[retry]\nlifetme = "3d"\n')
     assert wrong.returncode == 1
     assert b"nothing was changed anywhere" in wrong.stdout
-
-
-def test_a_message_that_goes_in_a_circle_is_shown_once_for_each_server() -> None:
-    def story(id: str, reply: str) -> dict[str, object]:
-        return {"id": id, "arrived": id, "attempts": [{"results": [{"reply": reply}]}]}
-
-    crossings = cross_servers([("b", story("B1", "250 kept as A1")), ("a", story("A1", "250 kept as B1"))])
-    assert {(one.server, one.handed_by) for one in crossings} == {("a", "b"), ("b", "a")}
-    line = cross_servers(
-        [("c", story("C1", "250 ok")), ("b", story("B1", "250 kept as C1")), ("a", story("A1", "250 as B1"))]
-    )
-    assert [one.server for one in line] == ["a", "b", "c"]

@@ -64,7 +64,7 @@ class BodyDigest:
         self._blank += (len(lines) + len(ending)) // 2
 
     def value(self) -> bytes:
-        """The digest in base64, after the last octet."""
+        """The digest in base64, after the last octet; once."""
         rest = self._rest.rstrip(b" \t") if self._relaxed else self._rest
         if rest:  # a last line without its end gets one
             self._blanks()
