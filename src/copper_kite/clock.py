@@ -1,4 +1,4 @@
-"""Time as a value that is passed in: the product never asks for it behind a test's back."""
+"""Time as a value that is passed in, so that tests control it."""
 
 from __future__ import annotations
 

@@ -115,7 +115,7 @@ class _History:
     # --- who submits what ---------------------------------------------------------------------------------------------
 
     def _submissions(self) -> Iterator[tuple[float, str, str]]:
-        """(when, who, to whom), in the order of time: of each hour as many as a Poisson process has by its rate."""
+        """(time, sender, recipient) in the order of time; the number in each hour has a Poisson distribution."""
         for hour in range(DAYS * 24):
             at = self.begin + hour * HOUR
             when = datetime.fromtimestamp(at)

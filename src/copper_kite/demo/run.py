@@ -1,4 +1,4 @@
-"""The guided run: stand-ins and a server come up, programs submit a day's mail, and what happens is told."""
+"""The guided run: stand-ins and a server start, programs submit a day's mail, and the run explains each step."""
 
 from __future__ import annotations
 

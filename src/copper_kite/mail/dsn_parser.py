@@ -58,7 +58,7 @@ class ReturnedFor:
 
     @property
     def code(self) -> int | None:
-        """The reply's code, where one is told."""
+        """The reply's code, where the notice has one."""
         match = re.match(r"([245]\d\d)\b", self.said)
         return int(match[1]) if match else None
 
@@ -110,7 +110,7 @@ _ORIGINAL_KINDS = ("message/rfc822", "text/rfc822-headers", "message/global", "m
 
 
 def _decoded(part: Part) -> bytes:
-    """Without line ends of two octets, so that groups can be told by empty lines."""
+    """The text with LF for each CRLF, so that empty lines separate the groups."""
     return part.octets.replace(b"\r\n", b"\n")
 
 

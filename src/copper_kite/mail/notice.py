@@ -1,4 +1,4 @@
-"""Notices: what a sender is told of a message that failed, is late, or was relayed (RFC 3464, RFC 6522, RFC 6533)."""
+"""Notices to senders about messages that failed, are late, or were relayed (RFC 3464, RFC 6522, RFC 6533)."""
 
 from __future__ import annotations
 

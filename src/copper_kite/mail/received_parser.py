@@ -47,13 +47,13 @@ class Hop:
 
     @property
     def tls(self) -> str:
-        """The version of TLS, where it is told."""
+        """The version of TLS, where the field has it."""
         match = _TLS.search(" ".join((*self.comments.values(), self.rest)))
         return f"TLSv{match[1]}.{match[2] or 0}" if match else ""
 
     @property
     def cipher(self) -> str:
-        """The cipher, where it is told."""
+        """The cipher, where the field has it."""
         match = _CIPHER.search(" ".join((*self.comments.values(), self.rest)))
         return match[1] if match else ""
 

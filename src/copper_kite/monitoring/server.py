@@ -198,7 +198,7 @@ def serve(descriptor: int | None) -> None:
 
 
 def _due_report(report: DueReport | DueTlsReports) -> dict[str, Any] | None:
-    """A report that is to be sent, or the `fault` that keeps it from being made; it is tried again later."""
+    """A report to send, or the `fault` that prevented it; the report is tried again later."""
     try:
         return report.make_if_due(time.time())
     except KiteError:

@@ -33,7 +33,7 @@ LOCK_SECONDS = 30.0  # for which another process may be renewing it
 
 @dataclass(frozen=True, slots=True)
 class _Token:
-    """An access token that holds until `expires`, and is to be renewed from `renew` on (seconds since 1970)."""
+    """An access token that is valid until `expires` and due for renewal at `renew` (seconds since 1970)."""
 
     access: Secret
     renew: float
@@ -57,7 +57,7 @@ class TokenSource:
 
     @property
     def renew_at(self) -> float:
-        """When the token is to be renewed; 0 for now."""
+        """When to renew the token; 0 for now."""
         return self._token.renew if self._token is not None else 0.0
 
     async def get(self) -> Secret:

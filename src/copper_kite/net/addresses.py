@@ -54,7 +54,7 @@ class AddressMemory:
         self._bad_since.pop(address, None)
 
     def order(self, addresses: Sequence[str], now: float) -> list[str]:
-        """The addresses as they are to be tried: the bad ones last, the one that failed longest ago first."""
+        """The addresses in the order of attempts: those that failed last, the one that failed longest ago first."""
         since = {a: self._bad_since.get(a, float("-inf")) for a in addresses}
         return sorted(addresses, key=lambda a: since[a] if now - since[a] < BAD_SECONDS else float("-inf"))
 

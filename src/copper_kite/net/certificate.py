@@ -1,4 +1,4 @@
-"""A certificate as an administrator reads it: for which names, from whom, until when, with what key."""
+"""A certificate as an administrator reads it: its names, issuer, expiry and key."""
 
 from __future__ import annotations
 

@@ -67,7 +67,7 @@ class ClientSession(Conversation):
 
     @property
     def verified(self) -> bool:
-        """Whether TLS is on, and it is known with whom."""
+        """Whether TLS is on and the peer is verified."""
         return self._engine.secure and self.plan.trust not in (tls.LOOK, tls.UNVERIFIED)
 
     # --- the opening ------------------------------------------------------------------------------------------------

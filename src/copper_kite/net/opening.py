@@ -162,7 +162,7 @@ class _Host:
         self._memory.worked(address)
 
     def may_go_on(self, failure: SessionFailed) -> bool:
-        """Whether another address is to be tried after this failure."""
+        """Whether to try another address after this failure."""
         in_time = self._loop.time() - self._began < LONGEST_SECONDS
         return bool(self._left) and in_time and failure.stage in _OF_ONE_ADDRESS and failure.cause not in _OF_US
 

@@ -13,7 +13,7 @@ __all__ = ["Peer", "peer_of", "user_of"]
 
 @dataclass(frozen=True, slots=True)
 class Peer:
-    """Who is at the other end: an IP address, or a local user behind a Unix socket."""
+    """The client at the other end: an IP address, or a local user on a Unix socket."""
 
     address: str
     user: str = ""

@@ -1,4 +1,4 @@
-"""How a next hop is to be met: where, by which TLS and login, and how long each stage may take."""
+"""How to connect to a next hop: its address, TLS, login, and the timeout of each stage."""
 
 from __future__ import annotations
 
@@ -71,7 +71,7 @@ class Plan:
         return self.demand.names[0] if self.demand is not None and self.demand.names else self.host
 
     def logging_in_as(self, credential: Credential) -> Plan:
-        """The same, with this login and what there is for it; nothing is left of another one."""
+        """The same plan with this login and its secrets in place of any other."""
         return replace(
             self,
             login=credential.login,

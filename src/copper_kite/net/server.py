@@ -101,7 +101,7 @@ class Handler:
         """A command was refused by the engine."""
 
     def login_asked(self, event: events.LoginAsked) -> Answer:
-        """A login is to be checked."""
+        """Check a login."""
         return Reply(535, "5.7.8", "login refused")
 
     def reset(self, event: events.Reset) -> None:

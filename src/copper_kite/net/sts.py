@@ -32,7 +32,7 @@ _ID = re.compile(r"[A-Za-z0-9]{1,32}")
 
 
 class StsFailed(Exception):
-    """No policy can be had; the message says why."""
+    """The policy cannot be fetched or used; the message says why."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -101,7 +101,7 @@ class _Check:
         return Finding(file=path, line=line, key=key, problem=problem, remedy=remedy, why=why, level=level)
 
     def _signing(self) -> Iterator[Finding]:
-        """Keys that mail is to be signed with, and cannot."""
+        """Signing keys that cannot be used."""
         for number, problem in unusable_keys(self._loaded):
             why = "mail from that domain waits: it is never sent unsigned"
             remedy = "put it back from a backup, or make another: kite signing add"

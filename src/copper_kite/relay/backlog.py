@@ -50,5 +50,5 @@ class Backlog:
         return ids
 
     def clear(self) -> None:
-        """Nothing waits; all is to be looked up anew."""
+        """Clear it; everything is looked up again."""
         self._lanes.clear()

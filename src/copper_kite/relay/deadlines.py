@@ -93,7 +93,7 @@ class Deadlines:
             self._timer.cancel()
 
     def _look(self, now: float) -> float:
-        """When the next is to be looked at."""
+        """When to look at the next one."""
         late, then = self._late(now)
         expired, other = self._expired(now)
         while self._long_lived and self._long_lived[0][0] <= now:

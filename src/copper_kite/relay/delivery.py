@@ -269,14 +269,14 @@ def _results(outcomes: Iterable[RecipientOutcome]) -> list[RecipientResult]:
 
 
 def _waits_on(outcome: RecipientOutcome) -> bool:
-    """Whether a recipient only waits again, for what it waited for before: that is told already."""
+    """Whether a recipient waits again for the same reason as before, which is already reported."""
     before = outcome.recipient
     again = before.state is State.DELAYED and before.reply == outcome.said[:MAX_REPLY_KEPT]
     return again and not outcome.sent and outcome.state is State.DELAYED
 
 
 def _next_hop(job: Job, session: RelaySession | None, stop: AttemptFailure | None) -> str:
-    """Whom an attempt was with, or was to be with."""
+    """The next hop of an attempt, reached or not."""
     if session is not None:
         return session.where
     return (stop.seen.next_hop if stop is not None else "") or str(job.next_hop or "")
@@ -302,7 +302,7 @@ def _facts_of(
 
 
 def _session_facts(session: RelaySession, plan: Plan, signed: str) -> SessionFacts:
-    """What the record keeps of a session; its opening is told with its first message."""
+    """The part of a session that is recorded; its opening is recorded with its first message."""
     opens = session.begun <= 1
     return SessionFacts(
         _stages(session.stages) if opens else (),

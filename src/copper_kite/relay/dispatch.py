@@ -215,7 +215,7 @@ class Dispatcher:
     # --- what goes out ----------------------------------------------------------------------------------------------
 
     def _overdue(self, ids: Sequence[int]) -> None:
-        """Messages that became late or whose lifetime is over: where their lane does not move, that is told now."""
+        """Report messages that became late or whose lifetime is over while their lane stands still."""
         now = self._clock.now()
         for due in self._reader.due(ids, now):
             message = due.message

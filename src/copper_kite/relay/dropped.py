@@ -179,7 +179,7 @@ class DropFolder:
         self._put_off[name] = time.monotonic() + AGAIN_SECONDS
 
     def _refuse(self, path: Path, why: str) -> None:
-        """It can never be taken: an administrator is told, and finds it where it is kept."""
+        """Keep a file that can never be accepted, and tell an administrator where it is."""
         self._refused.mkdir(mode=0o700, exist_ok=True)
         kept = self._refused / path.name
         shutil.move(path, kept)  # a rename, unless the drop folder is on another file system

@@ -1,4 +1,4 @@
-"""What is to be carried: what one attempt takes of a message."""
+"""A job: the recipients of a message that one attempt carries."""
 
 from __future__ import annotations
 

@@ -23,7 +23,7 @@ MAX_PLACES = 100  # that are told; each once
 
 
 class LagMonitor:
-    """`told` is called in the loop for each place that blocked it: where, and for how many seconds at least."""
+    """`told` is called in the loop for each call that blocked it: its place, and a lower bound in seconds."""
 
     def __init__(self, told: Callable[[str, float], object]) -> None:
         self._loop = asyncio.get_running_loop()

@@ -309,14 +309,14 @@ class Lane:
                 self._idle.remove(future)
 
     def _put_back(self, job: Job) -> None:
-        """A job that was taken, and is to be carried by another session."""
+        """A job that was taken and needs another session."""
         if self._retired:
             self._sink.give_back(job)
         elif not self._stopping:
             self._jobs.put_back(job.flow, job)
 
     def _next_waiting(self, session: RelaySession) -> tuple[Job, Outgoing] | None:
-        """A job that waits, as this session's next hop can take it; None where there is none, or more is to be done."""
+        """A waiting job that this session's next hop can accept; None where there is none, or it needs more steps."""
         if self._stopping or self._settings.pace is not None or not self._jobs or self._is_done(session):
             return None
         try:

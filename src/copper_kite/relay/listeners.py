@@ -141,7 +141,7 @@ class Listeners:
         self._shown[endpoint] = files, _changed(files)
 
     def look_at_certificates(self) -> None:
-        """Show what is in the files now, where that has changed; a pair that does not fit is left alone, and told."""
+        """Reload certificates that changed on disk; a pair that does not match is reported and not used."""
         for endpoint, (files, before) in list(self._shown.items()):
             if (now := _changed(files)) == before or not now:
                 continue

@@ -1,4 +1,4 @@
-"""Which notices an attempt makes necessary, to whom, and about which recipients (RFC 3461 5.2, RFC 3464)."""
+"""Which notices an attempt requires, their addressees, and the recipients they report (RFC 3461 5.2, RFC 3464)."""
 
 from __future__ import annotations
 
@@ -72,7 +72,7 @@ class Notices:
         return written
 
     def text_message(self, subject: str, text: str, now: float, to: str = "", connector: str = "") -> AddMessage:
-        """A message by a connector that is named to an address, by default to the postmaster or whom copies go to."""
+        """A message through a named connector to an address, by default the postmaster or the address for copies."""
         id, to = self.ids.next(now), to or self.copy_to or self.postmaster
         content = make_text_message(
             server=self.server, sender=self.postmaster, to=to, subject=subject, text=text, id=id_text(id), at=now

@@ -138,7 +138,7 @@ class _MustWait(Exception):
 
 
 def prepare(job: Job, hop: NextHop) -> Outgoing:
-    """What is to be handed over to a next hop. Raises ContentUnreadable."""
+    """The content to send to a next hop. Raises ContentUnreadable."""
     envelope = job.envelope
     if len(envelope.recipients) > 1 and (apart := _apart(envelope, hop.capabilities)):
         return Outgoing(envelope, job.content, apart=apart)
@@ -251,7 +251,7 @@ def _sign(draft: Draft, hop: NextHop) -> Draft:
 
 
 def _body_start(first: bytes, end: int) -> int:
-    """Where the body begins, after the empty line behind the header."""
+    """Where the body begins, after the empty line that ends the header."""
     return end + 2 if first.startswith(b"\r\n", end) else end
 
 

@@ -1,4 +1,4 @@
-"""Messages that our own faults hit again and again: after a few tries they are parked, and someone is told."""
+"""Messages that our own faults hit repeatedly: after a few tries they are parked and reported."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What becomes of one message, as it is to be recorded."""
+"""The result of one message, in the form that is recorded."""
 
 from __future__ import annotations
 

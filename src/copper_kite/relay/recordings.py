@@ -38,14 +38,14 @@ class Recordings:
         }
 
     def wants(self, table: str, name: str) -> bool:
-        """Whether the dialogues of a connector, or listener, are to be kept now."""
+        """Whether to keep the dialogues of a connector or listener now."""
         if not self._until:
             return False
         key = table, name
         return self._left.get(key, 0) > 0 and self._until[key] > self._now()
 
     def keeps(self, table: str, name: str) -> bool:
-        """Whether one more is to be kept: it counts as kept then."""
+        """Whether to keep one more; if so, it is counted."""
         if not self.wants(table, name):
             return False
         self._left[table, name] -= 1

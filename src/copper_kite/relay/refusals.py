@@ -18,7 +18,7 @@ MAX_KINDS = 500  # different ones noted at a time; the rest is counted as others
 
 
 class Refusal(NamedTuple):
-    """What was refused: by which listener, to whom, with which reply; `account` is the one that was tried."""
+    """A refusal: the listener, the client, the reply; `account` is the one that was tried."""
 
     listener: str
     who: str
@@ -31,7 +31,7 @@ OTHERS = Refusal("", "others", "", "")
 
 
 class Refusals:
-    """Collects refusals; `write` writes a transaction, `told` is called for each kind, `now` in seconds since 1970."""
+    """Refusals; `write` writes a transaction, `told` is called for each kind, `now` is in seconds since 1970."""
 
     def __init__(
         self, write: Callable[[Transaction], None], now: Callable[[], float], told: Callable[[Refusal, int], None]

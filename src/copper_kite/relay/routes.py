@@ -1,4 +1,4 @@
-"""Which connectors carry whom, written down whenever that changes: stories tell of a choice by the rules of then."""
+"""The routing rules, recorded whenever they change, so that traces explain a choice by the rules of its time."""
 
 from __future__ import annotations
 

@@ -87,7 +87,7 @@ class Service:
 
     @classmethod
     async def start(cls, loaded: Loaded, clock: Clock | None = None) -> Self:
-        """Serve. Raises StoreError or ListenFailed, with nothing left behind."""
+        """Serve. Raises StoreError or ListenFailed, and then releases everything."""
         async with AsyncExitStack() as undo:
             service = await cls._build(loaded, WatchedClock(clock or SystemClock()), undo)
             service.undo = undo.pop_all()

@@ -74,7 +74,7 @@ class StreamedMessage:
             self.drop()
 
     def add(self, data: bytes) -> None:
-        """Take octets; the client waits while the store is behind."""
+        """Accept octets; the client waits while the store catches up."""
         if self._refusal is not None:
             return
         self._parts.append(data)

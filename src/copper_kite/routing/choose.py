@@ -14,7 +14,7 @@ MAX_REMEMBERED = 10_000  # domains
 
 
 class Carrier(Protocol):
-    """What of a connector decides whom it carries."""
+    """The part of a connector that decides which recipients it carries."""
 
     @property
     def name(self) -> str: ...

@@ -73,7 +73,7 @@ def leave_message(folder: str, parcel: Parcel) -> None:
 
 
 def _owner_of(folder: str) -> int:
-    """Whose the folder is to be: the owner's of the one that it is in, or whomever root made it for in its own."""
+    """The owner of the new folder: that of its parent, or the user for whom root makes it."""
     try:
         parent = os.stat(os.path.dirname(folder))  # noqa: PTH116, PTH120
         if parent.st_uid == 0 and not parent.st_mode & (stat.S_IWGRP | stat.S_IWOTH):

@@ -62,7 +62,7 @@ class Played:
 
     @property
     def good(self) -> bool:
-        """Whether it went as it should: a known fault may fail, and must be told when it no longer does."""
+        """Whether the result is as expected: a known fault may fail, and is reported when it no longer does."""
         return self.outcome in ("ok", "known")
 
 

@@ -1,4 +1,4 @@
-"""Every way to a connector's next hops: each host, and each address of it, met by the connector's settings."""
+"""A probe of each address of each next hop of a connector, with the connector's settings."""
 
 from __future__ import annotations
 

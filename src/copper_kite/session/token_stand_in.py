@@ -1,4 +1,4 @@
-"""A stand-in for a token server: it gives tokens, lets them end, revokes them, is slow or broken, as it is told."""
+"""A stand-in for a token server: it issues, expires and revokes tokens, and is slow or broken on request."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""`[[alarm]]`: what is watched, and who is told; `[report]`: who gets reports."""
+"""`[[alarm]]`: conditions and the addresses to alert; `[report]`: the addresses for reports."""
 
 from __future__ import annotations
 
@@ -88,7 +88,7 @@ class ReportSettings(Table):
 
 
 class Alarm(Table):
-    """`[[alarm]]`: a condition that is checked every 10 s, and who is told when it begins, lasts and is over."""
+    """`[[alarm]]`: a condition that is checked every 10 s, and where to report when it begins, lasts and ends."""
 
     name: Name = Field(description="Its name in messages and commands.")
     when: When = Field(description="What is watched, see below.")

@@ -61,7 +61,7 @@ def find_file(given: str | None) -> str:
 
 
 class ConnectorSketch(NamedTuple):
-    """Whom a connector carries, the name of its credential, and whether it goes to each domain's own exchangers."""
+    """The recipients of a connector, the name of its credential, and whether it uses each domain's own exchangers."""
 
     name: str
     recipients: Sequence[str] = ("*",)

@@ -34,7 +34,7 @@ _BARE = re.compile(r"\r(?!\n)|(?<!\r)\n")
 
 
 class Fault(StrEnum):
-    """Why content cannot be taken. It is told once, after the true end."""
+    """Why content is refused. Reported once, after the end of the data."""
 
     BARE_LINE_END = "a CR or LF on its own"
     NUL = "a NUL octet"

@@ -153,6 +153,6 @@ class Reset(Event):
 
 @dataclass(slots=True)
 class Quit(Event):
-    """The session is over; what is to be sent is sent, then the connection closes."""
+    """The session is over; pending output is sent, then the connection closes."""
 
     asks: ClassVar[bool] = False

@@ -202,7 +202,7 @@ class JournalEntry:
 
 
 class CarrierThen(NamedTuple):
-    """What of a connector decided whom it carries, at a time (see `routing.choose.Carrier`)."""
+    """The part of a connector that decided which recipients it carried, at a time (see `routing.choose.Carrier`)."""
 
     name: str
     enabled: bool

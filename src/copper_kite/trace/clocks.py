@@ -100,7 +100,7 @@ def _gap(told: _Told, stamps: Sequence[tuple[str, float]], place: int) -> Wait:
 
 
 def _fewest_wrong(stamps: Sequence[tuple[str, float]]) -> list[frozenset[int]]:
-    """The hops of each smallest set of servers without whom no date runs backwards."""
+    """The hops of each smallest set of servers without which no date runs backwards."""
     places: dict[str, list[int]] = {}
     for place, (server, _) in enumerate(stamps):
         places.setdefault(server or f"#{place}", []).append(place)

@@ -30,7 +30,7 @@ _REPLY = re.compile(r"\b([2-5]\d\d(?:[ -][245]\.\d{1,3}\.\d{1,3})?)(?=[ -]|$)")
 
 @dataclass(frozen=True, slots=True)
 class Entry:
-    """What one line tells. `source` names the log; `raw` is the line itself; `outcome` is empty where none is told."""
+    """The facts in one line. `source` names the log; `raw` is the line itself; `outcome` may be empty."""
 
     at: float | None
     source: str

@@ -28,7 +28,7 @@ class Refused:
 
 
 def group_refused(entries: Sequence[JournalEntry]) -> list[Refused]:
-    """The groups, that which happened last first."""
+    """The groups, the most recent first."""
     groups: dict[tuple[str, ...], Refused] = {}
     for entry in entries:
         facts = dict(entry.facts)

@@ -37,7 +37,7 @@ class NotSyslog(KiteError):
 
 @dataclass(slots=True)
 class Line:
-    """One line. `at` in seconds since 1970, None when it tells no time; `pairs` is what is told by name."""
+    """One line. `at` in seconds since 1970, None when the line has no time; `pairs` are its named values."""
 
     at: float | None
     host: str
@@ -106,7 +106,7 @@ def _pairs(text: str) -> dict[str, str]:
 
 
 def parse_time(text: str) -> float | None:
-    """A time as RFC 3339 has it, or nearly so (a blank for the T; local time, where no zone is told)."""
+    """A time in the form of RFC 3339, or close to it (a blank for the T; local time where no zone is given)."""
     match = _RFC3339.match(text.strip())
     return None if match is None else _instant(match)
 

@@ -122,7 +122,7 @@ def _choice_lines(at: float, groups: Mapping[tuple[str, str], Sequence[str]], of
 
 
 def _attempt_lines(attempt: Attempt) -> list[StoryLine]:
-    """Whom it passed over or tried in vain, and one line for each group of recipients with the same end."""
+    """The addresses skipped or tried in vain, and one line for each group of recipients with the same result."""
     groups: dict[tuple[str, str, str], list[str]] = {}
     for address, state, stage, reply in attempt.facts.results:
         groups.setdefault((state, stage, reply), []).append(address)
@@ -167,7 +167,7 @@ _POLICIES = {"dane": "DANE", "sts": "MTA-STS", "sts, testing": "MTA-STS (testing
 
 
 def session_words(session: SessionFacts) -> str:
-    """How safe a session was, as whom it was logged in, and by whom the message was signed."""
+    """The TLS of a session, its login, and the domains that signed the message."""
     unverified = ", certificate not verified" if session.trust == "unverified" else ""
     tls = f"{session.tls} {session.cipher}{unverified}" if session.tls else "no TLS"
     if session.policy:
@@ -204,7 +204,7 @@ def _remark_line(entry: JournalEntry) -> StoryLine:
 
 
 def _beyond_line(entry: JournalEntry) -> StoryLine:
-    """What a later notice told."""
+    """The content of a later notice."""
     facts = entry.facts
     code, text = split_reply(facts["said"])
     who = facts["at_server"] or facts["reporter"]

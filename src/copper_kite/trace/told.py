@@ -1,4 +1,4 @@
-"""What it means that a message which had left here was failed, put off or delivered elsewhere."""
+"""Verdicts on notices: a message that left here failed, was delayed or was delivered at another server."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ __all__ = ["judge_told"]
 
 
 def judge_told(about: Mapping[str, Any], more: Mapping[str, Any]) -> Judgement:
-    """What it means; `about` has recipient, action, status, said, at_server, reporter. `more` fills the sentences."""
+    """The verdict; `about` has recipient, action, status, said, at_server, reporter. `more` fills in the sentences."""
     code, status = _code(about)
     said = str(about["said"])
     facts = {
@@ -40,7 +40,7 @@ _LATER = "send it again later, or ask the recipient by another way"
 
 
 def _code(about: Mapping[str, Any]) -> tuple[int | None, str]:
-    """The reply's code, and the enhanced one; where only that is told, a code of its class."""
+    """The reply's code and enhanced code; where only the enhanced code is known, a basic code of its class."""
     status = str(about["status"])
     number, _, enhanced = split_reply(str(about["said"]))[0].partition(" ")
     if number and number[0] in "245":

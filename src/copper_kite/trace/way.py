@@ -115,7 +115,7 @@ def _steps(hops: Sequence[Hop], clocks: Estimate) -> list[Step]:
 
 
 def way_verdict(way: Way, own: str) -> Verdict:
-    """What is to be said of it. `own` is this server's name."""
+    """The remarks on the path. `own` is this server's name."""
     steps, longest = way.steps, way.longest
     if not steps:
         meaning = "The header has no Received field: it never passed a server, or they were taken out."

@@ -68,7 +68,7 @@ async def _reports(loaded: Loaded, now: float) -> Sequence[DomainReport]:
 
 
 def _typed(cure: str) -> str:
-    """A cure as it is to be typed; it may be several commands."""
+    """A cure as one types it; it may be several commands."""
     return " && ".join(map(typed, cure.split(" && ")))
 
 

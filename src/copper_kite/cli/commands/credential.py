@@ -198,7 +198,7 @@ def _demand(document: Document, name: str) -> Block:
 
 
 def _file(config: str | None) -> tuple[Path, Document]:
-    """Where the credentials are, or are to be, and what is there."""
+    """The path of the credentials file, and its content."""
     from copper_kite.settings import Document
 
     path = _path(config)
@@ -217,6 +217,6 @@ def _write(config: str | None, path: Path, document: Document, name: str, done: 
 
 
 def _path(config: str | None) -> Path:
-    """Where the credentials are, or are to be; the configuration need not name them yet."""
+    """The path of the credentials file; the configuration need not name it yet."""
     loaded = load_settings(config)
     return loaded.path.parent / loaded.settings.server.credentials

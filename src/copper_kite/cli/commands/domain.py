@@ -167,7 +167,7 @@ def _show_details(report: DomainReport) -> None:
 
 
 def print_records(records: list[TxtRecord]) -> None:
-    """Lines of a zone file, whole: they are to be copied."""
+    """Lines of a zone file, never wrapped, so that they can be copied."""
     for record in records:
         echo(record.line)
 

@@ -77,7 +77,7 @@ def headers(
 
 
 def _verify_signatures(config: str | None, file: IO[bytes], number: int | None, *, as_json: bool) -> None:
-    """Exit with 1 where no signature holds, and 4 where that cannot be told."""
+    """Exit with 1 where no signature is valid, and 4 where that cannot be determined."""
     import asyncio
     import time
 

@@ -107,7 +107,7 @@ def _settings(config: str | None) -> Loaded | None:
 
 
 def _joined(loaded: Loaded | None, found: Sequence[Any], *, note: bool) -> tuple[list[Told], int]:
-    """What is told, with our messages where they can be found; and how much of it was new and is noted now."""
+    """The notice with our messages where they are found; and how many of its entries were new and are now recorded."""
     from copper_kite.errors import StoreError
     from copper_kite.store import open_store
     from copper_kite.trace import Told, find_message, notice_entries
@@ -189,7 +189,7 @@ def _group_row(found: Group) -> tuple[str, ...]:
 
 
 def _verdict(told: Sequence[Told]) -> Verdict:
-    """On what is told most; where some failed and others wait, on the most of either."""
+    """The verdict on the most frequent result; where some failed and others wait, on the larger group."""
     from copper_kite.trace import group_told
     from copper_kite.verdict import Verdict
 

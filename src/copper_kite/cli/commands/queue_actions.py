@@ -105,7 +105,7 @@ def _whole_address(loaded: Loaded, address: str) -> str:
 
 
 class _QueueAction(NamedTuple):
-    """What is to be done: in words, as an action, and where to, where that matters."""
+    """A request: in words, as an action, and with its target where it has one."""
 
     words: str
     action: Action

@@ -94,7 +94,7 @@ def send(ctx: click.Context, /, recipients: tuple[str, ...], **given: Any) -> No
 
 
 def _local(config: str | None, given: dict[str, Any]) -> Target:
-    """This machine's own server, as a program meets it. Raises InputError when there is nothing to meet."""
+    """This machine's own server, as a program connects to it. Raises InputError when it has no listener for that."""
     from copper_kite.cli.shared.options import load_settings
     from copper_kite.net import Plan
     from copper_kite.session import PATIENCE

@@ -154,7 +154,7 @@ def _show_list(rows: list[QueueRow], limit: int, *, as_json: bool) -> None:
 
 
 def load_story(folder: Path, connectors: Sequence[Any], reader: Reader, id: int) -> Story:
-    """The story of one message in `folder`, told with what the configuration knows of its `connectors`."""
+    """The history of one message in `folder`, explained with the `connectors` of the configuration."""
     from copper_kite.store import read_live, running_server
     from copper_kite.trace import attempt_of, tell_story
 

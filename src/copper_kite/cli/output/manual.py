@@ -106,7 +106,7 @@ def _usage(context: click.Context) -> str:
 
 
 def _prose(text: str) -> str:
-    """The paragraphs of a docstring; those that click is told not to wrap stay as they are."""
+    """The paragraphs of a docstring; those marked for click as not to be wrapped stay as they are."""
     parts = []
     for paragraph in re.split(r"\n\s*\n", inspect.cleandoc(text)):
         if paragraph.startswith("\b"):

@@ -95,7 +95,7 @@ def _keywords(keywords: Mapping[str, tuple[str, ...]]) -> str:
 
 
 def certificate_words(certificate: Certificate, now: float) -> str:
-    """For which names it is, until when, of which key, by whom, and its fingerprint."""
+    """The certificate's names, expiry, key, issuer and fingerprint."""
     names = ", ".join(certificate.names) or certificate.subject
     issuer = "itself" if certificate.self_signed else certificate.issuer
     begins = f"from {_day(certificate.not_before)} " if certificate.not_before > now else ""

@@ -14,7 +14,7 @@ __all__ = ["message_json", "row_json", "show_queue"]
 
 
 def show_queue(rows: Sequence[QueueRow], now: float) -> None:
-    """The queue as a table; where not all is of normal priority, that is told."""
+    """The queue as a table, with the priority where any message has another than normal."""
     from copper_kite.store import id_text
     from copper_kite.words import Priority
 

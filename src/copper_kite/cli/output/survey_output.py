@@ -40,7 +40,7 @@ def postmaster_letter(loaded: Loaded, entry: Connector, recipients: Sequence[str
 
 
 async def survey_connector(loaded: Loaded, entry: Connector, recipient: str | None, *, more: str) -> Survey:
-    """Meet every next hop of a connector, at every address; `more` is the command that shows what was said."""
+    """Connect to each address of each next hop of a connector; `more` is the command that shows the dialogue."""
     from copper_kite.net import StsPolicies
     from copper_kite.routing import make_plan, make_plans
     from copper_kite.session import PATIENCE, exchangers, run_survey

@@ -1,4 +1,4 @@
-"""Which server a test is for, and how it is to be met: the options that `probe`, `send`, `talk` and `play` share."""
+"""The server to test and how to connect to it: the options that `probe`, `send`, `talk` and `play` share."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ BOUND_OF = {"hello": "command", "login": "command", "sender": "command", "recipi
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Target:
-    """A server to test: how to meet it, what sentences may name, and the configuration if there is one."""
+    """A server to test: how to connect to it, the facts for sentences, and the configuration if there is one."""
 
     plan: Plan
     loaded: Loaded | None
@@ -202,7 +202,7 @@ def _check_trust(file: str | None) -> None:
 
 
 def _login(target: Target, options: Mapping[str, Any]) -> Credential | None:
-    """Whom to log in as, if the command line says so."""
+    """The login name from the command line, if there is one."""
     from copper_kite.settings import Credential
     from copper_kite.smtp import Secret
 

@@ -42,7 +42,7 @@ class TxtRecord(NamedTuple):
 
 
 class Line(NamedTuple):
-    """One finding: what it is about (`SPF`), of what (a name, an address, a connector), and what there is to it."""
+    """One finding: its topic (`SPF`), its subject (a name, an address, a connector), its grade and the explanation."""
 
     topic: str
     of: str

@@ -13,7 +13,7 @@ MAX_NAME = 253  # octets; the left labels go where a name comes out longer (RFC 
 
 
 class Subject(NamedTuple):
-    """Whom a record is asked about: an address, whose mail has this sender, and the name that its server gave."""
+    """The subject of an evaluation: the client's address, the sender of its mail, and the name in its greeting."""
 
     address: ipaddress.IPv4Address | ipaddress.IPv6Address
     sender: str

@@ -14,7 +14,7 @@ __all__ = ["Challenge", "Directory", "Exchange", "LoginCredentials", "Mechanism"
 
 @dataclass(frozen=True, slots=True)
 class LoginCredentials:
-    """What there is to log in with. `host` and `port` are the server's; `binding` ties the login to its TLS."""
+    """Credentials for a login. `host` and `port` are the server's; `binding` ties the login to its TLS session."""
 
     login: str
     password: Secret | None = None

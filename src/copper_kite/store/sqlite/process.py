@@ -54,7 +54,7 @@ class Channel:
         self._process = process
 
     def fileno(self) -> int:
-        """For `select` and the like."""
+        """The file descriptor, for `select`."""
         return self._sock.fileno()
 
     def send(self, value: Any) -> None:

@@ -134,7 +134,7 @@ class SqliteReader(SqliteReads):
         )
 
     def _routes(self, since: float) -> list[tuple[float, list[CarrierThen]]]:
-        """Which connectors carried whom at an instant, and each change since."""
+        """The routing rules at an instant, and each change since."""
         rows = self._rows(
             "SELECT at, facts FROM journal WHERE event = 'routes' AND at >= coalesce("
             "(SELECT max(at) FROM journal WHERE event = 'routes' AND at <= ?), 0) ORDER BY at",

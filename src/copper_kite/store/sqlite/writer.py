@@ -184,7 +184,7 @@ class GroupWriter:
             self._defer(self._begin)
 
     def _give_up(self, one: Waiting, fault: Fault) -> None:
-        """Have one told, after this turn, that it cannot be written."""
+        """Report, after this turn, that an operation cannot be written."""
         self.waiting -= 1
         self._defer(partial(self._settle, [one], [fault]))
 
