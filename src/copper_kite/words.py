@@ -1,4 +1,4 @@
-"""The words that every part of the product speaks in: stages, sides, states and causes.
+"""The vocabulary that all packages share: stages, sides, states and causes.
 
 They stand at the bottom of the house, beside `errors`, so that the protocol, the store and the command line
 say the same thing in the same way.

@@ -1,4 +1,4 @@
-"""The domain of the ferry line in DNS, as a zone file, and the keys that its mail is signed with."""
+"""The ferry line's domain as a zone file, and the keys that sign its mail."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Other servers of ours, reached by the system's OpenSSH client: the same command on each, and one answer from all."""
+"""Our other servers, reached with the system's OpenSSH client: run a command on each and combine the answers."""
 
 from __future__ import annotations
 

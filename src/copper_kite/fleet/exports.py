@@ -1,4 +1,4 @@
-"""Configurations of several servers compared by what they mean, from what each exports."""
+"""Compare the exported configurations of several servers by their meaning."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""One message on its way through several of our servers, joined by its Message-ID and the ids in last replies."""
+"""The path of one message through several of our servers, joined by its Message-ID and the ids in last replies."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The metrics as the library wants them, and written in its two forms."""
+"""The metrics as the library takes them, rendered in its two forms."""
 
 from __future__ import annotations
 

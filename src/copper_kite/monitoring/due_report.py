@@ -1,4 +1,4 @@
-"""The report that is sent by itself: made when it is due, unless the journal says that it was sent."""
+"""The scheduled report: made when it is due, unless the journal says that it was sent."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The hourly counts summed over all hours: counters that grow, and cost little to ask for again."""
+"""The hourly counts summed over all hours: counters that only grow and are cheap to read again."""
 
 from __future__ import annotations
 

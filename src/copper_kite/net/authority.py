@@ -1,4 +1,4 @@
-"""A certificate authority made on the spot, for stand-ins that speak real TLS without any outside help."""
+"""A certificate authority of our own, for stand-ins that speak real TLS without a network."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What the policy of a next hop demands of TLS, beyond what its connector does."""
+"""The demands of a next hop's policy on TLS, in addition to those of its connector."""
 
 from __future__ import annotations
 

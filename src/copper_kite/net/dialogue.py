@@ -1,4 +1,4 @@
-"""What both sides said in one session, each line with its time. Commands show their masked form: no secret gets in."""
+"""The dialogue of one session, each line with its time. Commands are masked: no secret is recorded."""
 
 from __future__ import annotations
 

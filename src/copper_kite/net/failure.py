@@ -1,4 +1,4 @@
-"""A session that stopped early, with all that it saw until then."""
+"""A session that ended early, with all that it saw until then."""
 
 from __future__ import annotations
 

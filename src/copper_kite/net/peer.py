@@ -1,4 +1,4 @@
-"""Who is at the other end of a connection."""
+"""The peer of a connection."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The plan for a host as its policies demand it: DANE first, then MTA-STS, which never weakens it (RFC 8461 2)."""
+"""The plan for a host under its policies: DANE first, then MTA-STS, which never weakens it (RFC 8461 2)."""
 
 from __future__ import annotations
 

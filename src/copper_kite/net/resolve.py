@@ -1,4 +1,4 @@
-"""From names to addresses and mail exchangers; `dns` says by what, as in `records`."""
+"""Resolve names to addresses and mail exchangers; `dns` names the resolver, as in `records`."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A secret from where it is kept: as it is, or from a command that prints it, such as a token that is renewed."""
+"""A secret from its source: a literal value, or the output of a command, for tokens that are renewed."""
 
 from __future__ import annotations
 

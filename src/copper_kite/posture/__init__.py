@@ -1,4 +1,4 @@
-"""Is it set up well: the configuration looked at as a whole, and what the outside sees of its domains.
+"""The quality of a set-up: the configuration checked as a whole, and what others see of its domains.
 
 `check_source` gives the findings about a configuration; `examine_domains` what receivers look up about a domain.
 """

@@ -1,4 +1,4 @@
-"""What is wrong, or will be some day, with a configuration that can be read: findings with a level and a reason."""
+"""Problems, present and future, of a configuration that can be read: findings with a level and a reason."""
 
 from __future__ import annotations
 

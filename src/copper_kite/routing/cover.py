@@ -1,4 +1,4 @@
-"""What a set of connectors carries, seen from its patterns: who would carry the mail of a pattern, and who ties."""
+"""The coverage of a set of connectors: which one carries the mail of a pattern, and which ones tie."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""How local names look outside: what `[identity]` makes of a sender or a recipient before anything is chosen."""
+"""Rewriting of local names: how `[identity]` changes a sender or a recipient before routing."""
 
 from __future__ import annotations
 

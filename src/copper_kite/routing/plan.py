@@ -1,4 +1,4 @@
-"""A connector's settings as what a session needs to know."""
+"""The session plan that follows from a connector's settings."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a stand-in has kept: messages in a folder, each an .eml with its envelope and session beside it as .json."""
+"""The captures of a stand-in: messages in a folder, each an .eml with its envelope and session beside it as .json."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A message that a stand-in took."""
+"""A message that a stand-in received."""
 
 from __future__ import annotations
 

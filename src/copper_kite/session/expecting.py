@@ -1,4 +1,4 @@
-"""What a session script may expect, and whether it came."""
+"""The expectations of a session script, and whether they are met."""
 
 from __future__ import annotations
 

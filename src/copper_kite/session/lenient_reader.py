@@ -1,4 +1,4 @@
-"""Content read as careless servers read it: for stand-ins that show what smuggling is, and for nothing else."""
+"""Content parsed as careless servers parse it: only for stand-ins that demonstrate smuggling."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A look at a smart host before there is a connector: which ports answer, with which TLS, taking which logins."""
+"""A survey of a smart host before there is a connector: its open ports, their TLS and login mechanisms."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What the policies of a host and of a domain say of a session: who would refuse it (RFC 7672, RFC 8461)."""
+"""How a session fares under the policies of its host and domain: which senders would refuse it (RFC 7672, RFC 8461)."""
 
 from __future__ import annotations
 

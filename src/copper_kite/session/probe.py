@@ -1,4 +1,4 @@
-"""How far a session with a server gets: the stages it went through, where it stopped, and the verdict on that."""
+"""A probe of a server: the stages that its session passed, where it stopped, and the verdict."""
 
 from __future__ import annotations
 

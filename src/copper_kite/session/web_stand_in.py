@@ -1,4 +1,4 @@
-"""A stand-in for what speaks HTTP (RFC 9112): policy hosts and token servers, good and bad, on this machine."""
+"""A stand-in HTTP server (RFC 9112): policy hosts and token servers, good and bad, on this machine."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What stands after MAIL, RCPT and BDAT: read and checked, an event or the reply that refuses it."""
+"""The arguments of MAIL, RCPT and BDAT, parsed and checked: an event, or the reply that refuses them."""
 
 from __future__ import annotations
 

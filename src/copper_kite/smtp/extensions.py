@@ -1,4 +1,4 @@
-"""What a server offers after EHLO: what ours says, and what a peer's reply means (RFC 5321 4.1.1.1)."""
+"""The extensions that a server offers after EHLO: our own list, and a peer's reply parsed (RFC 5321 4.1.1.1)."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Bounds of one session, as the server keeps them."""
+"""The limits of one session that the server enforces."""
 
 from __future__ import annotations
 

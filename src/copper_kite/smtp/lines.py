@@ -1,4 +1,4 @@
-"""Command lines out of octets: only CR LF ends a line, and no line costs more memory than its limit."""
+"""Split octets into command lines: only CR LF ends a line, and no line takes more memory than its limit."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""An address as its two halves: what most of the product needs to know of one, without the grammar."""
+"""An address as local part and domain, without the grammar: all that most of the product needs."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The order of commands as the server keeps it: one table (RFC 5321 4.1.4, RFC 3207 4, RFC 4954 4, RFC 3030 2)."""
+"""The order of commands that the server enforces: one table (RFC 5321 4.1.4, RFC 3207 4, RFC 4954 4, RFC 3030 2)."""
 
 from __future__ import annotations
 

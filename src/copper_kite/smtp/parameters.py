@@ -1,4 +1,4 @@
-"""The parameters that may stand after MAIL and RCPT: whose extension each is, and what its value must be."""
+"""The parameters of MAIL and RCPT: the extension of each, and the check of its value."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A session that tells what both sides say, with no secret in it: for dialogues of what goes well, too."""
+"""A session that reports its dialogue without secrets, so that successful sessions can be recorded, too."""
 
 from __future__ import annotations
 

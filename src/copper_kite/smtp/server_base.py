@@ -1,4 +1,4 @@
-"""What a session of the server stands on besides its commands: its state, its replies, and how much it puts up with."""
+"""The base of a server session: its state, its replies, and its limits on errors."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Room that is given up when the disk is full after all, so that what is in the queue can still leave.
+"""Reserved disk space that is released when the disk is full, so that queued messages can still leave.
 
 Every result of an attempt has to be recorded, and that takes room. The file `ballast` in the data folder holds some.
 """

@@ -1,4 +1,4 @@
-"""The data folder: one server at a time, and a note of which one that is."""
+"""The lock of the data folder: one server at a time, with a note of which one."""
 
 from __future__ import annotations
 

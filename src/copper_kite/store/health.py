@@ -1,4 +1,4 @@
-"""What looking a store over, or making it anew, comes to."""
+"""The results of verifying or rescuing a store."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a running server is doing at this moment: a small file in the data folder that commands read.
+"""The current activity of a running server: a small file in the data folder that commands read.
 
 Unlike the queue it is no record: it is not synced, it goes when the server stops, and a server that cannot write it
 continues without it.

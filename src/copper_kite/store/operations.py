@@ -1,4 +1,4 @@
-"""What can be written. Each operation is one value; a transaction is a sequence of them, kept whole or not at all.
+"""The operations on the store. Each is one value; a transaction is a sequence of them, kept whole or not at all.
 
 Operations of one transaction are applied kind by kind, in the order in which they stand in `Operation`, and so are
 those of transactions that are written together: no result may depend on another order. Transactions are kept in the

@@ -1,4 +1,4 @@
-"""Whose dialogues are kept for a while although all goes well, as an administrator wants it: a file of the data folder.
+"""The connectors and listeners whose dialogues are kept for a while, on request: a file of the data folder.
 
 A command writes it, a server reads it when it is told to, and when it starts.
 """

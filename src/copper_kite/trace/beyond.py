@@ -1,4 +1,4 @@
-"""What notices from elsewhere tell of messages that left here: joined to them, noted in their stories, grouped."""
+"""Notices from other servers, joined to the messages they report, recorded in their histories, and grouped."""
 
 from __future__ import annotations
 

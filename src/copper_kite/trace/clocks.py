@@ -1,4 +1,4 @@
-"""How wrong the clocks of servers are, and how long a message really waited, out of the dates that they wrote.
+"""Clock errors of servers and the real delays of a message, estimated from the dates that they wrote.
 
 A message moves forward in time. Where dates run backwards, some clock is wrong: the fewest servers that explain it are
 sought. There may be several such explanations; each bounds what the others' dates leave open, a wait is known as far

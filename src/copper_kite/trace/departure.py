@@ -1,4 +1,4 @@
-"""Whether a message that came back to be looked at had left this server through the connector that it should have."""
+"""Whether a received message left this server through the connector that the configuration chooses for it."""
 
 from __future__ import annotations
 

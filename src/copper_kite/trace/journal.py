@@ -1,4 +1,4 @@
-"""The journal as a log: one entry for each thing that happened and each recipient it happened to."""
+"""The journal as a log: one entry for each event and each recipient it concerns."""
 
 from __future__ import annotations
 

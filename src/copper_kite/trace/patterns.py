@@ -1,4 +1,4 @@
-"""Patterns from files: which of them could take for ever with some text, since they can match it in very many ways."""
+"""Patterns from files: finds those that can backtrack without end, because they match one text in very many ways."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Submissions that listeners refused: grouped by client and reason, with a verdict on what happens most."""
+"""Submissions that listeners refused, grouped by client and reason, with a verdict on the largest group."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Which of the attempts that run at this moment is a message's."""
+"""The attempts of a message that are running now."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Which entries of a log are meant."""
+"""The filter for log entries."""
 
 from __future__ import annotations
 

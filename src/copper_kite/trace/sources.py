@@ -1,4 +1,4 @@
-"""Which logs are looked in: those that are named, and those that the configuration names."""
+"""The logs to search: those on the command line, and those in the configuration."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What happened to a message, one line each, in the order of time; and what happens now."""
+"""The events of a message, one line each, in the order of time, and its present state."""
 
 from __future__ import annotations
 

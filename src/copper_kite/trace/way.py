@@ -1,4 +1,4 @@
-"""The way of a received message, out of its header: who had it, how long, and what is odd about it."""
+"""The path of a received message, from its header: the servers, the delay at each, and anomalies."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The knowledge that verdicts are made of: one data file."""
+"""The data file from which verdicts are made."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a reply means: by its codes, by the standards' words for them, and by what its text says."""
+"""The meaning of a reply: from its codes, their definitions in the standards, and its text."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What `kite catch` serves over HTTP beside mail: tokens, and policies of MTA-STS."""
+"""The HTTP services of `kite catch`: tokens, and policies of MTA-STS."""
 
 from __future__ import annotations
 

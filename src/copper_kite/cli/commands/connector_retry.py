@@ -1,4 +1,4 @@
-"""`kite connector retry`: a whole connector is tried now, and what came of it."""
+"""`kite connector retry`: try a whole connector now, and show the results."""
 
 from __future__ import annotations
 

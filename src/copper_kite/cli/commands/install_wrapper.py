@@ -1,4 +1,4 @@
-"""`kite service --path`: the command that programs call to submit mail, and what stood in its place."""
+"""`kite service --path`: install the command that programs call to submit mail, and keep the one it replaces."""
 
 from __future__ import annotations
 

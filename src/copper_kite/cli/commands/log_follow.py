@@ -1,4 +1,4 @@
-"""`kite log follow`: what is new, batch by batch; where it was is kept for the next time."""
+"""`kite log follow`: new entries, batch by batch; the position is kept for the next time."""
 
 from __future__ import annotations
 

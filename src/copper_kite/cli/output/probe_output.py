@@ -1,4 +1,4 @@
-"""What a probe found, as text and as JSON."""
+"""The result of a probe, as text and as JSON."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What `kite report` shows: the same for people and for programs."""
+"""The output of `kite report`, as text and as JSON."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What the signatures of a message are worth, for people and as JSON."""
+"""The validity of a message's signatures, as text and as JSON."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a survey of a connector's next hops found, as people and programs read it."""
+"""The result of a survey of a connector's next hops, as text and as JSON."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What the shell completes: names and keys of the configuration, and ids of the queue; and its set-up for shells."""
+"""Shell completion of names and keys of the configuration and ids of the queue, and its set-up for shells."""
 
 from __future__ import annotations
 

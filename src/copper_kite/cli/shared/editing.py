@@ -1,4 +1,4 @@
-"""What every command that changes the configuration does: change, check, write, and tell the running server."""
+"""The steps of every command that changes the configuration: change, check, write, and reload the running server."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What several commands share: the configuration, and the options that mean the same everywhere."""
+"""The options that several commands share, and the configuration that they load."""
 
 from __future__ import annotations
 

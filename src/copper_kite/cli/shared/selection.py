@@ -1,4 +1,4 @@
-"""Which recipients of the queue a command is about: ids, or filters, the same for lists and for what is done."""
+"""The recipients that a command selects: by ids or filters, the same for lists and for actions."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What is weak although it works: each risk with the harm that it can do, and its cure."""
+"""Weaknesses of a configuration that works: each risk with its possible harm and its cure."""
 
 from __future__ import annotations
 

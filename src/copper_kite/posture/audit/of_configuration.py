@@ -1,4 +1,4 @@
-"""Weaknesses in what the configuration says."""
+"""Weaknesses in the settings."""
 
 from __future__ import annotations
 

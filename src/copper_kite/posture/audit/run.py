@@ -1,4 +1,4 @@
-"""All checks, and what was accepted on purpose."""
+"""All checks, and the weaknesses that were accepted on purpose."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What is around the configuration: the running server, and the software that it runs on."""
+"""The environment of the configuration: the running server and the software that it runs on."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The sending domain: what receivers look up about it, what they make of it, and what to publish."""
+"""The sending domain: what receivers look up about it, how they judge it, and what to publish."""
 
 from __future__ import annotations
 

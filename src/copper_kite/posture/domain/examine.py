@@ -1,4 +1,4 @@
-"""All that a receiver looks up about a sending domain."""
+"""Every check of a sending domain that a receiver makes in DNS."""
 
 from __future__ import annotations
 

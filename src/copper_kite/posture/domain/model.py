@@ -1,4 +1,4 @@
-"""What `kite domain` finds: a line for each thing that receivers look at."""
+"""The findings of `kite domain`: a line for each record that receivers look up."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Records to publish for a configuration, and published records beside those that were expected."""
+"""Records to publish for a configuration, and published records compared with the expected ones."""
 
 from __future__ import annotations
 

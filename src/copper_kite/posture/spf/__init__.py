@@ -1,4 +1,4 @@
-"""SPF (RFC 7208): what a domain's record says of an address, and what is wrong with the record."""
+"""SPF (RFC 7208): the result of a domain's record for an address, and the problems of the record."""
 
 from __future__ import annotations
 

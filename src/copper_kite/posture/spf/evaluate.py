@@ -1,4 +1,4 @@
-"""What a record says of one address (RFC 7208 4, 5)."""
+"""The result of a record for one address (RFC 7208 4, 5)."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The whole of a record: all that it includes, how many lookups that takes, and what is wrong or unwise in it."""
+"""A record with all that it includes: the lookups it takes, its errors, and what is unwise in it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The two sides of a login attempt, which each mechanism fills in (RFC 4422, RFC 4954)."""
+"""The interfaces of both sides of a login attempt, which each mechanism implements (RFC 4422, RFC 4954)."""
 
 from __future__ import annotations
 

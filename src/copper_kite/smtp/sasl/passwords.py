@@ -1,4 +1,4 @@
-"""The mechanisms in which the client shows the password, or a digest of it: PLAIN, LOGIN, CRAM-MD5."""
+"""The mechanisms that send the password or a digest of it: PLAIN, LOGIN, CRAM-MD5."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The mechanisms in which the client shows a token: OAUTHBEARER (RFC 7628), and what some providers had before it."""
+"""The mechanisms that use a token: OAUTHBEARER (RFC 7628), and what some providers had before it."""
 
 from __future__ import annotations
 

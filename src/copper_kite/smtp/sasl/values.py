@@ -1,4 +1,4 @@
-"""What SASL works with, as values: secrets, logins, bindings to TLS; and base64 and SASLprep (RFC 4954, RFC 4013)."""
+"""The values of SASL: secrets, logins, bindings to TLS; and base64 and SASLprep (RFC 4954, RFC 4013)."""
 
 from __future__ import annotations
 

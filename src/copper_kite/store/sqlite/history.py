@@ -1,4 +1,4 @@
-"""What happened, in the order of its coming: submissions, attempts, the journal; for a time, or as it goes on."""
+"""Submissions, attempts and the journal in their order; for a period, or continuously."""
 
 from __future__ import annotations
 

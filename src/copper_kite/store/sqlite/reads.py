@@ -1,4 +1,4 @@
-"""What the running server asks of the queue."""
+"""The queries of the running server."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Rows as they are read, and the values that they are."""
+"""Conversion of rows into values."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Which recipients are meant, as a condition on the tables `recipient r` and `message m`.
+"""The condition for selected recipients on the tables `recipient r` and `message m`.
 
 A message is in those two tables, or in the one row of `compact`, which two views show as rows of the same columns. What
 looks at both is written once, with names in braces for what differs (`sources`).

@@ -1,4 +1,4 @@
-"""Text as the database takes it: no lone surrogates, which no encoding has, and no integer that has no room."""
+"""Values that the database accepts: text without lone surrogates, integers within 64 bits."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The whole store looked at, beside a running server or without one: is it what was written?"""
+"""Verification of the whole store, with or without a running server."""
 
 from __future__ import annotations
 

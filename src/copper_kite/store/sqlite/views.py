@@ -1,4 +1,4 @@
-"""What people are shown of the queue."""
+"""The queries of commands that show the queue."""
 
 from __future__ import annotations
 

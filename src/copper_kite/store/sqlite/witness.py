@@ -1,4 +1,4 @@
-"""Whether the data folder still is the one that was opened: what is written into files that were deleted is lost."""
+"""Whether the data folder still is the one that was opened: writes into deleted files would be lost."""
 
 from __future__ import annotations
 

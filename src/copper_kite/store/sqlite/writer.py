@@ -1,4 +1,4 @@
-"""Group commit: whatever waits goes into one transaction, and only when that is on the disk are the senders answered.
+"""Group commit: all waiting operations go into one transaction, and clients are answered once it is on the disk.
 
 While a commit is on its way to the disk, new transactions gather; the next transaction takes them all. So the cost of
 reaching stable storage is shared by everybody who waits for it, and nobody is answered before it.

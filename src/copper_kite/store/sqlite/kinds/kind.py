@@ -1,4 +1,4 @@
-"""What the kinds of operations have in common."""
+"""The common base of the kinds of operations."""
 
 from __future__ import annotations
 

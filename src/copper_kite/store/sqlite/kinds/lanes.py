@@ -1,4 +1,4 @@
-"""Lanes that stop and start, and what waits in them."""
+"""Lanes that stop and start, and their waiting recipients."""
 
 from __future__ import annotations
 

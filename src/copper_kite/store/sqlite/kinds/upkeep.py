@@ -1,4 +1,4 @@
-"""The journal, the clock, orders that are done, and what is forgotten with time."""
+"""The journal, the clock, finished orders, and the removal of old records."""
 
 from __future__ import annotations
 
