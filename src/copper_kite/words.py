@@ -44,7 +44,7 @@ MESSAGE_STAGES = frozenset({Stage.SENDER, Stage.RECIPIENT, Stage.CONTENT, Stage.
 
 
 class Side(StrEnum):
-    """Who stopped it."""
+    """The side that stopped a message."""
 
     HERE = "here"
     PATH = "path"
@@ -68,7 +68,7 @@ OPEN = (State.QUEUED, State.DELAYED, State.PARKED)
 
 
 class Event(StrEnum):
-    """What the journal records beside submissions and attempts, which are records of their own."""
+    """The events of the journal besides submissions and attempts, which are records of their own."""
 
     STARTED = "started"
     STOPPED = "stopped"
@@ -111,7 +111,7 @@ class Priority(StrEnum):
 
 
 class Action(StrEnum):
-    """What an administrator may want done: with a recipient in the queue, but for the last two."""
+    """The actions of an administrator; all but the last two are on a recipient in the queue."""
 
     RETRY = "retry"
     PARK = "park"
@@ -125,7 +125,7 @@ class Action(StrEnum):
 
 
 class CauseKind(Flag):
-    """What follows from a cause, whatever else it is."""
+    """The consequences of a cause."""
 
     NONE = 0
     FINAL = auto()  # no use in trying again, nor through another connector: a domain or an administrator says so

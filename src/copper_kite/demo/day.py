@@ -30,11 +30,11 @@ class DayClock:
         return self.end + passed - self._seconds
 
     def steady(self) -> float:
-        """It is never set."""
+        """Never set."""
         return self.now()
 
     def apart(self) -> float:
-        """It is never set."""
+        """Never set."""
         return 0.0
 
     def real_delay(self, until: float) -> float:

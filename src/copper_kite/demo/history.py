@@ -51,7 +51,7 @@ NEXT_HOPS = {"beacon": "out.beaconpost.example:587", "harbour": "gate.harbouroff
 
 
 class Program(NamedTuple):
-    """Who submits: so many an hour at most, how that changes with the hour and on weekends, and to which domains."""
+    """A sender: its most submissions an hour, how that varies with the hour and on weekends, and its domains."""
 
     who: str
     most: float
@@ -82,7 +82,7 @@ SPAM: Stop = Stage.ACCEPT, Cause.REPLY, 554, "5.7.1", "the content looks like sp
 
 @dataclass(slots=True)
 class _History:
-    """What is being written. `begin` is the instant of the first day."""
+    """The state while writing. `begin` is the instant of the first day."""
 
     begin: float
     dice: random.Random
@@ -92,7 +92,7 @@ class _History:
     over: bool = False  # what is still on its way then is relayed
 
     def events(self, now: float) -> Iterator[list[Operation]]:
-        """All that happened until now, in the order of time."""
+        """All events until now, in the order of time."""
         for connector, day, since, until in OUTAGES:
             for hour, event in ((since, Event.DOWN), (until, Event.BACK)):
                 self._plan(self.begin + day * DAY + hour * HOUR, partial(self._hop_entry, connector, event))
@@ -182,7 +182,7 @@ class _History:
     def _stop(
         self, message: Message, recipient: Recipient, number: int, back: float | None, at: float
     ) -> tuple[Stop | None, float | None]:
-        """What stops an attempt, and the wait for the next; without a wait, it is for good."""
+        """The failure of an attempt, and the wait for the next; without a wait, it is permanent."""
         hijacked, luck = message.user == "www-data", self.dice.random()
         if self.over:
             return None, None

@@ -12,6 +12,6 @@ _OWN = '[server]\nname = "one.invalid"\n'  # stands for what each server has for
 
 
 def compare_exports(left: str, right: str) -> list[Difference]:
-    """What differs between two exported configurations. Raises SettingsError for what is no configuration."""
+    """The differences between two exported configurations. Raises SettingsError for an invalid one."""
     sides = [examine_configuration(Path("export.toml"), _OWN + text, secrets=False)[0] for text in (left, right)]
     return compare_settings(sides[0], sides[1])

@@ -20,7 +20,7 @@ MAX_ANSWER = 64 * 1024 * 1024  # octets
 
 @dataclass(frozen=True, slots=True)
 class Answered:
-    """What a server answered: the exit status and the JSON of its command; or the `problem` that kept it from that."""
+    """A server's answer: the exit status and the JSON of its command; or the `problem` that prevented it."""
 
     server: FleetServer
     status: int = 0

@@ -23,7 +23,7 @@ PADDING = (
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Parts:
-    """What a message is made of. Addresses may have display names; `fields` are `Name: value`; `size` in octets."""
+    """The parts of a message. Addresses may have display names; `fields` are `Name: value`; `size` in octets."""
 
     sender: str
     recipients: Sequence[str]

@@ -29,7 +29,7 @@ class ContentType(NamedTuple):
 
 
 def parse_content_type(value: str, default: str = "text/plain") -> ContentType:
-    """What an unfolded value says; what has no form counts as `default` (RFC 2045 5.2)."""
+    """Parse an unfolded value; an invalid one counts as `default` (RFC 2045 5.2)."""
     kind, parameters = split_parameters(value)
     main, slash, sub = kind.lower().partition("/")
     if not (main and slash and sub):

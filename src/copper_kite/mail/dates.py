@@ -31,7 +31,7 @@ class When(NamedTuple):
 
 
 def parse_date(text: str) -> When:
-    """What a date means. It raises nothing: what is no date says so in its `fault`."""
+    """Parse a date. Raises nothing: an invalid date has a `fault`."""
     match = _DATE.match(" ".join(without_comments(text).split()))
     if match is None:
         return When(None, fault="no date" if not text.strip() else "not a date")

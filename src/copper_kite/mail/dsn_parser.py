@@ -85,7 +85,7 @@ class Returned:
 
 
 def read_notice(content: bytes) -> Returned | None:
-    """What a notice says; None for what is none."""
+    """Parse a notice; None for any other message."""
     outer: dict[str, str] = {}
     for name, value in header_fields(content):
         outer.setdefault(name, value)
@@ -205,7 +205,7 @@ def _first_address(text: str) -> str:
 
 
 def _told_in_words(address: str, words: str, usual: str) -> ReturnedFor:
-    """What the words after an address say of it; `usual` is what the whole notice says."""
+    """The result that the words after an address state; `usual` is the action where they state none."""
     flat = " ".join(words.split())
     reply, status = _REPLY.search(flat), _STATUS.search(flat)
     code, enhanced, said = reply.groups("") if reply is not None else ("", "", flat[:MAX_REASON])
@@ -222,7 +222,7 @@ def _told_in_words(address: str, words: str, usual: str) -> ReturnedFor:
 
 
 def _action_in_words(text: str) -> str:
-    """What is said to have happened, without a code; empty where that is not said."""
+    """The action that words state without a code; empty where they state none."""
     results = [(match.start(), action) for action, pattern in _IN_WORDS.items() if (match := pattern.search(text))]
     return min(results)[1] if results else ""
 

@@ -36,7 +36,7 @@ _QUOTED_PAIR = re.compile(r"\\(.)", re.S)
 
 
 def charset_of(octets: bytes) -> str:
-    """What text in `octets` is labelled as: `utf-8` where it is that, else `unknown-8bit` (RFC 1428 3)."""
+    """The charset label for text in `octets`: `utf-8` where it is valid, else `unknown-8bit` (RFC 1428 3)."""
     try:
         octets.decode("utf-8")
     except UnicodeDecodeError:

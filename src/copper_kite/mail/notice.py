@@ -187,7 +187,7 @@ def _status(
 
 
 def _original_address(orcpt: str, *, utf8: bool) -> str:
-    """What was given as ORCPT: its type, and its address without xtext (RFC 3464 2.3.1, RFC 6533 3)."""
+    """The value of ORCPT: its type, and its address without xtext (RFC 3464 2.3.1, RFC 6533 3)."""
     kind, _, address = orcpt.partition(";")
     if kind.lower() != "utf-8":
         return f"{kind}; {printable(decode_xtext(address))}"

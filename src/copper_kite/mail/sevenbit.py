@@ -30,7 +30,7 @@ _NOT_LINES = re.compile(rb"\x00|[^\r\n]{999}")  # NUL, or more than a line may h
 
 
 class _Aim(NamedTuple):
-    """What the next hop needs: ASCII in headers, ASCII in bodies, lines of at most 998 octets without NUL."""
+    """The needs of the next hop: ASCII in headers, ASCII in bodies, lines of at most 998 octets without NUL."""
 
     headers: bool
     bodies: bool
@@ -138,7 +138,7 @@ def _multipart(header: bytes, body: bytes, kind: ContentType, depth: int, aim: _
 
 
 def _beside(text: bytes, aim: _Aim) -> bytes:
-    """What stands beside the parts, and means nothing."""
+    """The text around the parts, which has no meaning."""
     if aim.lines:
         return b"" if _NOT_LINES.search(text) is not None else text
     return _HIGH.sub(b"?", text)

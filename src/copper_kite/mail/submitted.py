@@ -99,7 +99,7 @@ def take_in(
 
 
 def _remarks(froms: int, dates: int, ids: int) -> str:
-    """What RFC 5322 3.6 asks for and is not so."""
+    """The remark on fields that violate RFC 5322 3.6."""
     counts = ((froms, "From"), (dates, "Date"), (ids, "Message-ID"))
     several = [f"{count} {name} fields" for count, name in counts if count > 1]
     return "the header has " + " and ".join(several or ["a Date that cannot be read"])

@@ -25,7 +25,7 @@ class Disk(NamedTuple):
 
 
 class Problem(NamedTuple):
-    """What is wrong, in a word and in a sentence."""
+    """A problem, in a word and in a sentence."""
 
     reason: str
     text: str

@@ -44,7 +44,7 @@ FORBIDDEN = b"HTTP/1.0 403 Forbidden\r\nContent-Type: text/plain\r\n\r\nthis add
 
 
 class Source:
-    """What is known of the server; shared by all requests."""
+    """The state of the server, shared by all requests."""
 
     def __init__(self, loaded: Loaded) -> None:
         self.loaded = loaded
@@ -68,7 +68,7 @@ class Source:
         return time.monotonic() - self.last_heartbeat > UNRESPONSIVE_SECONDS
 
     def problems(self) -> list[Problem]:
-        """What is wrong with the server."""
+        """The problems of the server."""
         held = [Problem("held up", "the server does not answer: its loop stands still")] if self.unresponsive else []
         try:
             return [*held, *self.readings().problems]

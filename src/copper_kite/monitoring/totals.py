@@ -41,7 +41,7 @@ class Totals:
         self._reasons: set[str] = set()
 
     def now(self, reader: Reader, now: float) -> Sums:
-        """All that was counted; `now` in seconds since 1970. Raises StoreError."""
+        """All counts; `now` in seconds since 1970. Raises StoreError."""
         begin = max(int(now // HOUR) - OPEN_HOURS, self._until)
         if begin > self._until:
             self._add(self._closed, reader, self._until, begin)

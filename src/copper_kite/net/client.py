@@ -206,7 +206,7 @@ class ClientSession(Conversation):
         self._stage_done(began, f"{reply} ({self.mechanism})")
 
     async def _credentials(self, plan: Plan) -> LoginCredentials:
-        """What to log in with, from where it is kept; from now on the dialogue masks it. Raises SessionFailed."""
+        """Read the credentials from their source; from now on the dialogue masks them. Raises SessionFailed."""
         try:
             password = await fetch(plan.password, plan.password_command)
             if plan.oauth is not None:

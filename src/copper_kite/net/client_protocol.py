@@ -10,7 +10,7 @@ MAX_UNREAD = 1024 * 1024  # octets that come in while nobody reads; no server sa
 
 
 class ClientProtocol(asyncio.Protocol):
-    """What a transport calls, and what a session awaits. `lost` and `timed_out` say why nothing more comes."""
+    """The callbacks of a transport and the waits of a session. `lost` and `timed_out` say why nothing more comes."""
 
     def __init__(self) -> None:
         self._loop = asyncio.get_running_loop()
@@ -60,7 +60,7 @@ class ClientProtocol(asyncio.Protocol):
             self._waiter.set_result(None)
 
     def set_deadline(self, seconds: float) -> None:
-        """What is awaited from now on must come within `seconds`. One timer serves the whole session."""
+        """Set the deadline for everything awaited from now on, in `seconds`. One timer serves the whole session."""
         self._deadline = self._loop.time() + seconds
         self.timed_out = False
         if self._timer is None or self._timer.when() > self._deadline:
@@ -83,7 +83,7 @@ class ClientProtocol(asyncio.Protocol):
         return bool(self._heard)
 
     async def read(self) -> bytes:
-        """What came in; empty when the connection is gone or the time is up."""
+        """The octets received; empty when the connection is gone or the deadline has passed."""
         if not self._heard and self.lost is None and not self.timed_out:
             self._waiter = self._loop.create_future()
             try:
@@ -93,7 +93,7 @@ class ClientProtocol(asyncio.Protocol):
         return self.take()
 
     def take(self) -> bytes:
-        """What has come in and was not read."""
+        """The octets received but not read."""
         heard, self._heard, self._unread = self._heard, [], 0
         return heard[0] if len(heard) == 1 else b"".join(heard)
 

@@ -60,7 +60,7 @@ class Conversation:
 
     @property
     def capabilities(self) -> Capabilities:
-        """What the next hop offers now."""
+        """The capabilities that the next hop offers now."""
         return self._engine.capabilities
 
     def seen(self) -> SessionSeen:

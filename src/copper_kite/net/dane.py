@@ -29,7 +29,7 @@ class TlsaFound(NamedTuple):
 
     @property
     def usable(self) -> tuple[Tlsa, ...]:
-        """Those that count; with none, TLS is demanded and nobody is verified (RFC 7672 2.2)."""
+        """The usable records; with none, TLS is required and nobody is verified (RFC 7672 2.2)."""
         return tuple(record for record in self.records if record.usable)
 
 

@@ -19,7 +19,7 @@ SIGNS = {CLIENT: "C:", SERVER: "S:", NOTE: "--", ">": "C:", "<": "S:", "*": "--"
 
 
 class Staged(Protocol):
-    """What both sides of a session say, line by line."""
+    """The lines of both sides of a session."""
 
     address: str
     stage: Stage

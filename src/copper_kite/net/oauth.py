@@ -61,7 +61,7 @@ class Metadata(NamedTuple):
 
 
 class DeviceCode(NamedTuple):
-    """What a person types where to log this machine in; how often to ask, and for how long, in seconds."""
+    """The code to type and where; how often to poll, and for how long, in seconds."""
 
     user_code: str
     where: str

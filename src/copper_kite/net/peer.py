@@ -28,7 +28,7 @@ class Peer:
 
 
 def user_of(uid: int) -> str:
-    """What a local user is called, also one without an entry."""
+    """The name of a local user, also of one without an entry."""
     try:
         return pwd.getpwuid(uid).pw_name
     except KeyError:

@@ -38,7 +38,7 @@ AT_ONCE = 50  # questions in flight
 
 
 class Found(StrEnum):
-    """What came of a question."""
+    """The outcome of a lookup."""
 
     RECORDS = "records"
     NONE = "no such record"  # the name is there, without records of this kind

@@ -61,7 +61,7 @@ _SPEAKING = (_OPENING, _OPEN, _HALF)
 
 
 class Handler:
-    """What a session asks its owner. An answer of None is the usual positive reply; LATER comes by `answer`."""
+    """A session's questions to its owner. An answer of None is the usual positive reply; LATER comes by `answer`."""
 
     def opened(self, session: ServerSession) -> Answer:
         """A client connected. A reply turns it away; after LATER comes `ServerSession.greet`."""
@@ -277,7 +277,7 @@ class ServerSession(asyncio.Protocol):
     # --- questions and answers --------------------------------------------------------------------------------------
 
     def _decide(self, event: events.Event | None) -> None:
-        """Have each thing noted, or decided, until octets or a decision are awaited; then say what is to be said."""
+        """Process events until octets or a decision are awaited; then send the output."""
         engine, handlers, left = self._engine, self._handlers, MAX_IN_A_TURN
         while event is not None:
             answer = handlers[type(event)](event)

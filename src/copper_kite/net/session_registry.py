@@ -22,7 +22,7 @@ TOO_MANY = Reply(421, "4.3.2", "too many sessions; try again later")
 
 
 class Session(Protocol):
-    """What the registry needs of a session."""
+    """The interface of a session that the registry needs."""
 
     peer: Peer
 

@@ -19,7 +19,7 @@ class SubmissionService(NamedTuple):
 
 
 async def submission_services(domain: str, lookups: Lookups) -> list[SubmissionService]:
-    """Those of a domain, TLS at once before STARTTLS, then by rank; none where it has none, or says so (`.`)."""
+    """The services of a domain, TLS at once before STARTTLS, then by rank; none where it has none, or says so (`.`)."""
     services = []
     modes = {"_submissions": "implicit", "_submission": "starttls"}
     answers = await asyncio.gather(*(lookups.ask(f"{label}._tcp.{domain}", "SRV") for label in modes))

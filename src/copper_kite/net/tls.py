@@ -90,7 +90,7 @@ class Sessions:
         return earlier if owner is context and time.monotonic() - kept < KEPT_SECONDS else None
 
     def keep(self, plan: Plan, tls: ssl.SSLObject, chain: list[bytes]) -> None:
-        """What `tls` has for another time, if the server gave it something, with the certificates it showed."""
+        """Keep the session of `tls` for resumption, if the server issued one, with the certificates it showed."""
         session = tls.session
         if session is not None and (session.has_ticket or session.id):
             self._kept[plan] = Earlier(session, chain), tls.context, time.monotonic()
@@ -168,7 +168,7 @@ _REASONS = {
 
 
 def cause_of(error: Exception) -> Cause:
-    """What a failed handshake, or an alert after it, says was wrong."""
+    """The reason for a failed handshake, or for an alert after it."""
     if isinstance(error, ssl.SSLCertVerificationError):
         return _VERIFY_CAUSES.get(error.verify_code, Cause.CERTIFICATE_UNTRUSTED)
     reason = (error.reason or "") if isinstance(error, ssl.SSLError) else ""

@@ -40,7 +40,7 @@ def send_now(transport: asyncio.Transport, descriptor: int, data: bytes) -> None
 
 
 def descriptor_of(transport: asyncio.BaseTransport) -> int:
-    """What `send_now` may write to: the connection's file descriptor, or -1."""
+    """The connection's file descriptor, which `send_now` may write to, or -1."""
     sock = transport.get_extra_info("socket")
     return sock.fileno() if sock is not None else -1
 

@@ -47,7 +47,7 @@ def may_apply(action: Action, state: State) -> bool:
 
 @dataclass(slots=True)
 class _Work:
-    """What is done so far with the recipients of one message, by their numbers."""
+    """The requests on one message so far: the changes to its recipients, by their numbers, and those to add."""
 
     recipients: dict[int, Recipient]
     states: dict[int, SetState] = field(default_factory=dict)
@@ -147,7 +147,7 @@ def _move(work: _Work, recipient: Recipient, one: AdminRequest, now: float) -> N
 
 
 def _parameters_for_another(recipient: Recipient) -> str:
-    """What was asked for stays so for who takes a recipient's place; notices name the first one (RFC 3461 5.2.7)."""
+    """The DSN parameters of a replacing recipient; notices name the original one (RFC 3461 5.2.7)."""
     if "ORCPT=" in recipient.esmtp_parameters.upper() or not recipient.address.isascii():
         return recipient.esmtp_parameters
     return f"{recipient.esmtp_parameters} ORCPT=rfc822;{encode_xtext(recipient.address)}".strip()

@@ -71,7 +71,7 @@ class AdmissionControl:
 
 
 class Reservation:
-    """What is set aside for the message that one session submits."""
+    """The room reserved for the message that one session submits."""
 
     def __init__(self, room: AdmissionControl) -> None:
         self._room = room

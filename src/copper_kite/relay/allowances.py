@@ -62,12 +62,12 @@ class Allowances:
         return [job for jobs in held.values() for job in jobs]
 
     def offer(self, job: Job) -> None:
-        """Have a job leave, or wait: after those that are held, or for the next period."""
+        """Let a job start or wait: after those that are held, or for the next period."""
         if self._held.get(job.connector) or not self._may_leave(job):
             self._held.setdefault(job.connector, deque()).append(job)
 
     def _may_leave(self, job: Job) -> bool:
-        """Have a job leave, or wait for the next period; False while it is not known which."""
+        """Whether the allowance of a job is decided; a job beyond it is put off to the next period."""
         ledger, count = self._ledgers[job.connector], len(job.recipients)
         full = ledger.full_until(count, self._now())
         if full is not None:

@@ -56,7 +56,7 @@ class Deadlines:
             self._timer = self._supervisor.later(SOON_SECONDS, self._timer_over)
 
     def start_over(self) -> None:
-        """What was passed over may matter now."""
+        """Look again at the messages that were skipped."""
         self._late_from = self._expired_from = 0
         self._long_lived.clear()
         if self._timer is not None:
@@ -103,7 +103,7 @@ class Deadlines:
         return min(then, other, self._long_lived[0][0] if self._long_lived else math.inf)
 
     def _late(self, now: float) -> tuple[list[int], float]:
-        """What has become late, and when to look again."""
+        """The messages that have become late, and when to look again."""
         ids: list[int] = []
         rows = self._ages(self._late_from, PORTION)
         for id, arrived, expires in rows:

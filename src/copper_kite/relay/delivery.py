@@ -247,7 +247,7 @@ class Recorder:
         )
 
     def _dialogue(self, connector: str, dialogue: Dialogue | None, *, good: bool) -> Sequence[Sequence[Any]] | None:
-        """What is kept of what was said: all of it where something went wrong."""
+        """The part of the dialogue to keep: all of it where something failed."""
         if dialogue is None:
             return None
         if not good:
@@ -261,7 +261,7 @@ _ACCEPT = Stage.ACCEPT
 
 
 def _results(outcomes: Iterable[RecipientOutcome]) -> list[RecipientResult]:
-    """What became of each recipient, for the record."""
+    """The result of each recipient, for the record."""
     return [
         RecipientResult(outcome.recipient.address, outcome.state.value, outcome.stage.value, str(outcome.reply or ""))
         for outcome in outcomes
@@ -285,7 +285,7 @@ def _next_hop(job: Job, session: RelaySession | None, stop: AttemptFailure | Non
 def _facts_of(
     session: RelaySession | None, plan: Plan | None, stop: AttemptFailure | None, signed: str
 ) -> SessionFacts:
-    """What the record keeps of the session, or of how far it got."""
+    """The record of the session, or of how far it got."""
     if session is not None and plan is not None:
         return _session_facts(session, plan, signed)
     login, mode = (plan.login, plan.tls) if plan is not None else ("", "")

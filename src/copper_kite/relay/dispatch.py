@@ -180,7 +180,7 @@ class Dispatcher:
                 self._fail_alone(addition.message, addition.recipients, error)
 
     def _take(self, addition: AddMessage) -> None:
-        """Have it leave; where there is no place for it, it comes from the store later."""
+        """Start jobs for a new message; content that does not fit in memory comes from the store later."""
         message, recipients, content, _ = addition
         if self._stopping or message.id in self._in_hand:
             return
@@ -228,7 +228,7 @@ class Dispatcher:
                     self._record_stopped(job, stop_of(stop, now))
 
     def _begin(self, due: Due, lane: Lane) -> bool:
-        """What of this leaves by a lane does so; whether there is any."""
+        """Start the job of the due recipients that belong to the lane; whether there are any."""
         try:
             ours = self._grouped(due.message, due.recipients).get(lane.key, [])
         except Exception as error:
@@ -276,7 +276,7 @@ class Dispatcher:
             lane.add(job)
 
     def _carry(self, job: Job) -> None:
-        """What its allowance lets leave."""
+        """Give a job that its allowance permits to its lane."""
         lane = self._lanes.get((job.connector, job.domain))
         assert lane is not None
         lane.add(job)

@@ -96,7 +96,7 @@ class DropFolder:
                 parent.chmod(parent.stat().st_mode | 0o011)
 
     def _known(self, names: Sequence[str]) -> set[str]:
-        """Those of these files whose messages are kept."""
+        """The files whose messages are already in the queue."""
         if not names:
             return set()
         kept = {entry.facts["file"] for entry in self._noted(int(min(names)[:20]) / 1e9 - 1)}
@@ -125,7 +125,7 @@ class DropFolder:
         return [name for name in dropped_names(self._folder) if self._put_off.get(name, 0.0) <= now]
 
     def _remove_unfinished(self) -> None:
-        """What a program began and will not finish any more."""
+        """Remove files that a program began and will not finish."""
         for path in self._folder.glob(".new-*"):
             with contextlib.suppress(OSError):
                 if time.time() - path.lstat().st_mtime > LEFT_OVER_SECONDS:
@@ -173,7 +173,7 @@ class DropFolder:
                 return Reply(554, "5.6.0", str(error))
 
     def _wait(self, name: str, why: str) -> None:
-        """It stays where it is, for a while."""
+        """Leave it where it is for a while."""
         if name not in self._put_off:
             self._log.write("notice", "drop folder", file=name, text=f"not taken up yet: {why}")
         self._put_off[name] = time.monotonic() + AGAIN_SECONDS
@@ -193,7 +193,7 @@ class DropFolder:
             self._tell("a message in the drop folder was refused", text)
 
     async def _hand_in(self, name: str, dropped: Dropped) -> Reply:
-        """Have a listener take it; the reply that decides. Raises InputError where it is not what was written."""
+        """Submit it to a listener; the decisive reply. Raises InputError for content in another form."""
         session = self._open_session(lambda submit: self._noting(name, dropped.at, submit))
         if session is None:
             return Reply(451, "4.3.0", "no listener with a Unix socket takes it")
@@ -206,7 +206,7 @@ class DropFolder:
             session.connection_lost(None)
 
     def _noting(self, name: str, left: float, submit: Submit) -> Submit:
-        """Have the name kept with the message that is made of the file."""
+        """A `submit` that stores the file's name with its message."""
 
         def submit_noted(transaction: Transaction, done: Done) -> None:
             now, facts = self._now(), {"file": name, "left": left}

@@ -27,7 +27,7 @@ WAIT_TO_LOGIN = Reply(454, "4.7.0", "too many failed logins from this address; t
 
 @dataclass(slots=True)
 class Client:
-    """Who submits: an address (empty for a Unix socket), the local user there, the account it logged in with."""
+    """The client: an address (empty for a Unix socket), the local user there, the account it logged in with."""
 
     address: str
     user: str = ""

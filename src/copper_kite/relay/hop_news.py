@@ -34,7 +34,7 @@ def note_hop(log: Log, submit: Submit, now: Callable[[], float], connector: str,
 
 
 def note_certificate(submit: Submit, now: Callable[[], float], connector: str, plan: Plan, certificate: bytes) -> None:
-    """Have the journal know until when a next hop's certificate, in DER, is valid; an unreadable one is left out."""
+    """Record the expiry of a next hop's certificate (DER) in the journal; an unreadable one is left out."""
     try:
         ends = read_certificate(certificate).not_after
     except ValueError:

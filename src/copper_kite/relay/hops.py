@@ -57,7 +57,7 @@ class Down:
     failures: int
 
     def passed_over(self, plan: Plan) -> PassedOver:
-        """What the record of an attempt says that went by another one."""
+        """The note in the record of an attempt that used another next hop."""
         failure = self.failure
         return PassedOver(plan.where, failure.seen.address, failure.stage, failure.cause, failure.said, self.since)
 
@@ -67,7 +67,7 @@ class Down:
 
 
 class _Look(NamedTuple):
-    """What a second look found, when, of a failure with which stage and cause."""
+    """The result of a second look, its time, and the stage and cause of the failure."""
 
     at: float
     before: tuple[Stage, Cause]
@@ -134,7 +134,7 @@ class Hops:
 
     @property
     def all_down(self) -> Mapping[Plan, Down]:
-        """Those that are known to be down."""
+        """The hosts that are known to be down."""
         return self._down
 
     @property
@@ -260,7 +260,7 @@ class Hops:
             self._shown(plan, certificate)
 
     def _found_lately(self, plan: Plan, before: tuple[Stage, Cause]) -> SessionFailed | None:
-        """What a second look has found of a failure with this stage and cause, unless that is too long ago."""
+        """The result of a second look at a failure with this stage and cause, unless it is too old."""
         known = self._looks.get(plan)
         if known is None or known.before != before or not 0 <= self._now() - known.at < LOOK_SECONDS:
             return None
@@ -394,7 +394,7 @@ class MxHops(Hops):
         return await super().open(dialogue)
 
     async def _ourselves(self, hosts: Sequence[str]) -> list[str]:
-        """Those of `hosts` that lead back here."""
+        """The members of `hosts` that lead back here."""
         first, result = self.first, []
         for host in hosts if self._listening else ():
             with contextlib.suppress(SessionFailed):  # a host without an address is nobody, us included
@@ -418,7 +418,7 @@ class MxHops(Hops):
         return self._allowed(hosts)
 
     def _allowed(self, hosts: list[str]) -> list[str]:
-        """Those that a policy of MTA-STS leaves. Raises SessionFailed."""
+        """The hosts that an MTA-STS policy allows. Raises SessionFailed."""
         if self._sts is None or self._sts.mode != "enforce":
             return hosts
         allowed = [host for host in hosts if self._sts.allows(host)]

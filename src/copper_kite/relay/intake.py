@@ -212,7 +212,7 @@ class Intake(Handler):
                 self._look_at_header()
 
     def content_ended(self, event: events.ContentEnded) -> Answer:
-        """Have it all written; the answer comes when it is on stable storage."""
+        """Write everything; the reply comes when it is on stable storage."""
         if self._large is not None:
             large, self._large = self._large, None
             large.finish(event)
@@ -265,7 +265,7 @@ class Intake(Handler):
         self._parts, self._octets, self._look_at = [], 0, PORTION
 
     def _begin_large(self, octets: bytes) -> None:
-        """What came so far is the first portion."""
+        """Start a message in portions with the octets so far as the first."""
         shared = self._shared
         assert self._session is not None
         now = shared.clock.now()
@@ -277,7 +277,7 @@ class Intake(Handler):
         self._large = large
 
     def _trace_of(self) -> str:
-        """What is the same for many messages, until the client says who it is again, logs in, or changes its sender."""
+        """The Received line of many messages, until the client greets again, logs in, or changes its sender."""
         session, sender = self._session, self._sender
         assert session is not None and sender is not None
         protocol = protocol_word(
@@ -438,7 +438,7 @@ class Intake(Handler):
 
 
 def _with_priority(parameters: str, priority: int) -> str:
-    """What a message asks of its way, with its priority as it is here, and none where it is an ordinary one."""
+    """The stored parameters with the local priority of the message; none for an ordinary one."""
     words = [word for word in parameters.split() if not word.startswith("MT-PRIORITY=")] if parameters else []
     if priority:
         words.append(f"MT-PRIORITY={priority}")

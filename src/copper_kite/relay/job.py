@@ -38,7 +38,7 @@ class Load:
 
 @dataclass(slots=True, eq=False)
 class Job:
-    """What one attempt is to carry: a message to those of its recipients that share a connector."""
+    """The work of one attempt: a message to those of its recipients that share a connector."""
 
     message: Message
     recipients: list[Recipient]
@@ -62,7 +62,7 @@ class Job:
 
     @property
     def envelope(self) -> Envelope:
-        """What a transaction would carry of it as it is kept; put together when the job's turn comes."""
+        """The stored content for the transaction; assembled when the job's turn comes."""
         if self._envelope is None:
             self._envelope = self._envelope_of()
         return self._envelope

@@ -43,7 +43,7 @@ MOST_BARREN = 3  # sessions in a row that broke under their first message, until
 
 @dataclass(slots=True)
 class _Attempt:
-    """What handing one job over came to; a job of too many recipients became two, of which this is the first."""
+    """The result of handing one job over; a job with too many recipients becomes two, of which this is the first."""
 
     job: Job
     results: tuple[Result, ...] = ()
@@ -90,7 +90,7 @@ class Lane:
     # --- what comes in ----------------------------------------------------------------------------------------------
 
     def add(self, job: Job) -> None:
-        """Have `job` carried, by an idle session if there is one."""
+        """Carry `job`, with an idle session if there is one."""
         while self._idle:
             future = self._idle.popleft()
             if not future.done():
@@ -334,7 +334,7 @@ class Lane:
         return outgoing
 
     def _divide(self, job: Job, apart: Collection[str]) -> Job:
-        """Have those recipients `apart` carried by the next transaction; what is left."""
+        """Return the recipients `apart` to the lane for another transaction; the job without them."""
         ours, theirs = job.divided(apart)
         self._sink.divided(job, ours, theirs)
         self._put_back(theirs)
@@ -386,7 +386,7 @@ class Lane:
         following: Following,
         outgoing: Outgoing | None,
     ) -> _Attempt:
-        """What became of one job; whatever is raised on the way is part of it."""
+        """The result of one job; an exception on the way becomes part of it."""
         try:
             if outgoing is None:
                 outgoing = self._prepare(job, session)

@@ -14,7 +14,7 @@ __all__ = ["LaneSessions", "LaneSettings"]
 
 
 class LaneSettings(NamedTuple):
-    """What of a connector's settings a lane goes by, its next hops apart."""
+    """The settings of a connector that a lane uses, except its next hops."""
 
     sessions: int
     pace: Pace | None
@@ -25,12 +25,12 @@ class LaneSettings(NamedTuple):
 
     @classmethod
     def of(cls, connector: Connector) -> LaneSettings:
-        """Those of a connector."""
+        """The settings of a connector."""
         rule = SenderRule(connector.sender, tuple(connector.sender_keeps)) if connector.sender else None
         return cls(connector.sessions, connector.pace, connector.long_lines, connector.spread, rule, connector.sign)
 
     def next_hop(self, capabilities: Capabilities, proven: bool, signatures: Signatures) -> NextHop:
-        """What messages are prepared for."""
+        """The next hop as messages are prepared for it."""
         by = signatures if self.sign else None
         return NextHop(capabilities, proven, self.long_lines, self.sender_rule, by, self.sign is True)
 

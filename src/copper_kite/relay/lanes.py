@@ -148,7 +148,7 @@ class Lanes:
             lane.hops.clock_stepped(by)
 
     def all(self) -> Iterable[Lane]:
-        """Those of now, and those of before that are still at work."""
+        """The lanes of the present configuration, and those of earlier ones that still work."""
         return (*self._lanes.values(), *self._retired)
 
 

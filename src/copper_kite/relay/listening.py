@@ -33,7 +33,7 @@ class Listening:
 
     @property
     def endpoints(self) -> list[Endpoint]:
-        """Those that are open."""
+        """The open endpoints."""
         return list(self._servers)
 
     async def open(self, listener: str, endpoint: Endpoint, session: Factory) -> None:

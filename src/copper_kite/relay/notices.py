@@ -163,7 +163,7 @@ class Notices:
         ]
 
     def _original(self, job: Job, told: Sequence[RecipientOutcome], to: str) -> tuple[bytes, bool]:
-        """What of the message goes back, and whether that is all of it: on failure, to its sender, when asked for."""
+        """The part of the message to return, and whether it is all of it: on failure, to its sender, on request."""
         full = parameter_value(job.message.esmtp_parameters, "RET").upper() == "FULL" and to == job.message.reverse_path
         full = full and "REQUIRETLS" not in job.message.esmtp_parameters.split()
         if full and job.message.size <= MAX_RETURNED and any(outcome.state is State.FAILED for outcome in told):
@@ -174,7 +174,7 @@ class Notices:
 
 
 def _demands(message: Message) -> str:
-    """What a notice demands of its way, as its message did: then it holds no more than the header (RFC 8689 5)."""
+    """The message's requirements that hold for its notice, too; with REQUIRETLS it has only the header (RFC 8689 5)."""
     kept = ("REQUIRETLS", f"MT-PRIORITY={message.priority}")  # a notice is as urgent as its message (RFC 6710)
     return " ".join(word for word in message.esmtp_parameters.split() if word in kept)
 

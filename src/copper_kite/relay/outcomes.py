@@ -15,7 +15,7 @@ _LEVELS = {State.RELAYED: "info", State.DELAYED: "notice", State.FAILED: "warnin
 
 
 def log_recorded(log: Log, job: Job, recorded: Recorded) -> None:
-    """What an attempt did; that a recipient waits without an attempt is hardly news."""
+    """Log each recipient of an attempt; the level is lower for one that waits without an attempt of its own."""
     attempt = recorded.attempt
     if attempt is None:
         return

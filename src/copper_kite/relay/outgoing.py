@@ -51,7 +51,7 @@ class Content(NamedTuple):
 
     @classmethod
     def of(cls, octets: bytes) -> Content:
-        """What is whole in memory."""
+        """Content that is whole in memory."""
         return cls(len(octets), lambda: (octets,))
 
     def first(self) -> bytes:
@@ -157,7 +157,7 @@ def prepare(job: Job, hop: NextHop) -> Outgoing:
 
 
 def _apart(envelope: Envelope, capabilities: Capabilities) -> tuple[str, ...]:
-    """Those that this next hop does not take with the others (RFC 9422 4), or not at all (RFC 6531 3.2)."""
+    """The recipients beyond this next hop's limit (RFC 9422 4), or whose addresses it cannot take (RFC 6531 3.2)."""
     recipients = envelope.recipients
     if (most := capabilities.most_recipients) is not None and len(recipients) > most:
         return recipients[most:]

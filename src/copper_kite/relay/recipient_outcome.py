@@ -13,7 +13,7 @@ __all__ = ["RecipientOutcome", "parameter_value", "wants"]
 
 @dataclass(slots=True)
 class RecipientOutcome:
-    """What became of one recipient: its state and the words that say why."""
+    """The result of one recipient: its state and the reason."""
 
     recipient: Recipient
     state: State

@@ -32,13 +32,13 @@ class Recorded:
     others: Sequence[Operation] = ()
 
     def transaction(self) -> Transaction:
-        """What records all of it."""
+        """The operations that record everything."""
         attempts = [] if self.attempt is None else [RecordAttempt(self.attempt)]
         return [*self.notices, *self.states, *attempts, *map(WriteEntry, self.entries), *self.others]
 
 
 def remark(addition: AddMessage, text: str) -> Sequence[Operation]:
-    """What adds a message, with what its story is to say of it, where that is anything."""
+    """The operations that add a message, with a remark for its history where there is one."""
     if not text:
         return (addition,)
     message = addition.message

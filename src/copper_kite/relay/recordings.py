@@ -17,7 +17,7 @@ MOST_TEXT = 300  # characters of a line
 
 
 class Recordings:
-    """What an administrator wants recorded. `now` gives seconds since 1970."""
+    """The recordings that an administrator requested. `now` gives seconds since 1970."""
 
     def __init__(self, folder: Path, now: Callable[[], float]) -> None:
         self._folder = folder

@@ -60,7 +60,7 @@ class Refusals:
         self.flush()
 
     def flush(self) -> None:
-        """Have what was collected written."""
+        """Write the collected refusals."""
         if self._timer is not None:
             self._timer.cancel()
             self._timer = None

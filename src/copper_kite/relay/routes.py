@@ -12,7 +12,7 @@ __all__ = ["routes_noted"]
 
 
 def routes_noted(connectors: Sequence[Carrier], known: Sequence[JournalEntry], now: float) -> list[WriteEntry]:
-    """What writes them down, unless the last of the entries `known` says the same. `now` in seconds since 1970."""
+    """The operation that records the routes, unless the last of `known` is the same. `now` in seconds since 1970."""
     rules = [
         [connector.name, connector.enabled, connector.preference, list(connector.recipients), list(connector.senders)]
         for connector in connectors

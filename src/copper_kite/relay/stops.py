@@ -49,7 +49,7 @@ class Stops:
         return bool(self._stops)
 
     def of(self, lane: Key) -> LaneStop | None:
-        """What stops a lane; with `mx`, all of its connector's lanes may be."""
+        """The reason a lane is stopped; with `mx`, all of its connector's lanes may be."""
         return self._stops.get(lane) or self._stops.get((lane[0], ""))
 
     def stop(self, stop: LaneStop) -> bool:
@@ -86,7 +86,7 @@ class Stops:
             self.start(lane)
 
     def forget(self, known: Iterable[LaneStop]) -> None:
-        """What the store knows of a time before this: all of it is tried anew."""
+        """Remove the stops of an earlier run from the store: their lanes are tried again."""
         for stop in known:
             self._write((stop.connector, stop.domain))
 
@@ -132,7 +132,7 @@ class Stops:
             self._look(lane)
 
     def _write(self, lane: Key) -> None:
-        """Have the store know; what changes while something is being written goes together afterwards."""
+        """Write the changes to the store; changes during a write go together afterwards."""
         self._unwritten.add(lane)
         if not self._writing:
             self._writing = True

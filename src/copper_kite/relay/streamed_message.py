@@ -21,7 +21,7 @@ MAX_WAITING = 4  # portions on their way to the store before the client has to w
 
 
 class _Owner(Protocol):
-    """Who knows the envelope, and answers."""
+    """The owner, which knows the envelope and replies."""
 
     def make_message(
         self, id: int, at: float, taken: Submitted, size: int, content: bytes | None, event: events.ContentEnded
@@ -119,7 +119,7 @@ class StreamedMessage:
             self._write_rest(self._ended)
 
     def drop(self) -> None:
-        """Have what already went to the store removed."""
+        """Remove the portions that are already in the store."""
         self._submit([DropContent(self._id)], lambda error: None)
 
     def finish(self, event: events.ContentEnded) -> None:

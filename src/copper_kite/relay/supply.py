@@ -89,7 +89,7 @@ class Supply:
         self.deadlines.look()
 
     def start_over(self) -> None:
-        """Have all that waits looked through once more."""
+        """Look through all waiting recipients once more."""
         self._backlog.clear()
         self._ready.clear()
         self._queued_from, self._queued_until = 0, self._reader.last_id()
@@ -117,14 +117,14 @@ class Supply:
         self._set_alarm()
 
     def shifted(self) -> None:
-        """What the store holds goes by the clock as it is now."""
+        """Start over after the clock was set."""
         self._stepping -= 1
         self._delayed_from = BEFORE_ALL
         self.refill()
         self.deadlines.start_over()
 
     def hasten(self, connectors: Iterable[str]) -> None:
-        """What was delayed by these connectors is due now."""
+        """Make due what was delayed by these connectors."""
         now = self._clock.now()
         self._submit([RetryNow(name, now) for name in connectors], lambda error: self.retry_now(now))
 
@@ -144,7 +144,7 @@ class Supply:
         self._withheld.add(id)
 
     def let_go(self, id: int) -> None:
-        """What is due of a message may leave."""
+        """Let the due recipients of a message start."""
         self._withheld.discard(id)
         self._busy.discard(id)
         self.look_up([id])
@@ -323,7 +323,7 @@ class Supply:
         return fetched
 
     def _begin_taken(self, lane: Lane, ids: Sequence[int], now: float) -> int:
-        """Have what was taken out of the backlog leave; where that fails, it is looked up again."""
+        """Start what was taken out of the backlog; where that fails, it is looked up again."""
         try:
             return self._begin_all(lane, ids, now)
         except Exception:
@@ -331,7 +331,7 @@ class Supply:
             raise
 
     def _begin_all(self, lane: Lane, ids: Sequence[int], now: float) -> int:
-        """Have those of these messages that are due leave by a lane; how many there were."""
+        """Start the due recipients of these messages in a lane; their number."""
         begun = 0
         early = self._early.intersection(ids) if self._early else set()
         until = math.inf if early else now

@@ -24,14 +24,14 @@ WEIGHTS = {Priority.BULK: 1.0, Priority.NORMAL: 10.0, Priority.URGENT: 100.0}
 
 
 class Flow(NamedTuple):
-    """Who sends, and how urgent it is."""
+    """A flow: the sender and the priority."""
 
     who: str
     priority: Priority
 
 
 class Turns(Generic[T]):
-    """What waits, in flows: within each the first comes first."""
+    """Waiting items in flows; within each flow, first in, first out."""
 
     def __init__(self) -> None:
         self._flows: dict[Flow, deque[T]] = {}

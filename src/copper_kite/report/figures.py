@@ -35,7 +35,7 @@ TICK_WORDS = ("1 s", "10 s", "1 min", "10 min", "1 h", "6 h", "1 d")
 
 
 class Colours(NamedTuple):
-    """What is drawn in which colour."""
+    """The colours of the figures."""
 
     ink: str
     grid: str
@@ -190,7 +190,7 @@ def _week(canvas: Canvas, report: Report, colours: Colours) -> None:
 
 
 def _averages(report: Report) -> list[list[float]]:
-    """What comes in at each hour of the week, of as many as the period has of that hour."""
+    """The mean number accepted in each hour of the week over the period."""
     times = [[0] * 24 for _ in range(7)]
     for hour in range(report.period.hours):
         when = datetime.fromtimestamp(report.period.start + hour * HOUR)

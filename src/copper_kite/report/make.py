@@ -130,7 +130,7 @@ def _delay_steps(
 
 
 def _rows(sums: _Sums, kind: str) -> list[Row]:
-    """Those that count most first: by what was relayed, then by all else."""
+    """The largest first: by the number relayed, then by all else."""
     rows = [Row(name, counts, sums.octets_by[kind][name]) for name, counts in sums.by[kind].items()]
     return sorted(rows, key=lambda row: (-row.counts["relayed"], -sum(row.counts.values()), row.name))
 

@@ -28,7 +28,7 @@ NORMAL = 1.4826
 
 
 def unusual_senders(reader: Reader, period: Period, now: float, only: CountFilter) -> list[Unusual]:
-    """Those that are furthest from what is usual first."""
+    """The senders that differ from their usual numbers, the largest difference first."""
     until = min(period.until, int(now) // 3600)  # the hour that runs is not over
     if until <= period.since:
         return []
@@ -48,7 +48,7 @@ def unusual_senders(reader: Reader, period: Period, now: float, only: CountFilte
 
 
 def _compared(who: str, counts: dict[int, int], since: int, hours: int, weeks: int) -> tuple[Unusual, bool]:
-    """What a sender sent beside what was expected of it, and whether that is far."""
+    """The number a sender sent, the number expected, and whether the difference is large."""
     total = variance = 0.0
     for hour in range(since, since + hours):
         before = [counts.get(hour - week * WEEK, 0) for week in range(1, weeks + 1)]

@@ -11,7 +11,7 @@ __all__ = ["Outward"]
 
 
 class _Names(Protocol):
-    """What of `[identity]` it takes."""
+    """The settings of `[identity]` that it uses."""
 
     @property
     def domain(self) -> str | None: ...

@@ -28,7 +28,7 @@ _TURNS = re.compile(r"(\d+)(?:(-)(\d*))?")
 
 
 class Misbehaviour(StrEnum):
-    """What a rule does, beside waiting."""
+    """The kinds of misbehaviour of a rule, besides waiting."""
 
     ANSWER = "answer"
     CUT = "cut"  # the line, without a word

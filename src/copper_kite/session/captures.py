@@ -34,7 +34,7 @@ class Capture:
 
 
 def read_captures(folder: Path) -> list[Capture]:
-    """All that is in `folder`, in the order of their coming. Raises KiteError when there is no such folder."""
+    """The captures in `folder`, in the order of arrival. Raises KiteError when there is no such folder."""
     if not folder.is_dir():
         raise KiteError(f"{folder}: no such folder; `kite catch` makes it, or name it with --folder")
     results = [file for file in folder.glob("*.eml") if file.stem.isdigit()]

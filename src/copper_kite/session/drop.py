@@ -109,7 +109,7 @@ def _head(parcel: Parcel) -> bytes:
 
 
 def open_dropped(file: IO[bytes]) -> Dropped:
-    """What was left in a file, opened without following links. Raises InputError for what is no such file."""
+    """Read a file, opened without following links. Raises InputError for one in another form."""
     result = os.fstat(file.fileno())
     if not stat.S_ISREG(result.st_mode) or result.st_nlink != 1:  # a second name could be another user's file
         raise InputError("it is no plain file of its own")

@@ -22,14 +22,14 @@ _STOP = re.compile(r"stop(?: at ([a-z]+)(?:: (.+))?)?")
 
 
 class Seen(Protocol):
-    """What a session shows to an expectation."""
+    """The parts of a session that an expectation can check."""
 
     reply: Reply | None
     seconds: float
 
     @property
     def offers(self) -> dict[str, tuple[str, ...]]:
-        """What is offered now."""
+        """The capabilities offered now."""
 
     @property
     def tls(self) -> str:

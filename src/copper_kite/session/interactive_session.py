@@ -56,7 +56,7 @@ class InteractiveSession:
 
     @property
     def offers(self) -> dict[str, tuple[str, ...]]:
-        """What the server offers now, by keyword."""
+        """The server's present offers, by keyword."""
         return dict(self._session.capabilities.keywords)
 
     @property

@@ -68,7 +68,7 @@ class Played:
 
 @dataclass(slots=True)
 class _Counted:
-    """What the sessions of one script share."""
+    """The count that the sessions of one script share."""
 
     expectations: int = 0
 

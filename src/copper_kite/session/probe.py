@@ -70,12 +70,12 @@ class Probed:
 
     @property
     def offers(self) -> Capabilities:
-        """What was offered last."""
+        """The capabilities offered last."""
         return Capabilities(self.keywords)
 
 
 class Letter(NamedTuple):
-    """What to say after the opening: sender and recipients, and one message to hand over when there is `content`."""
+    """The transaction after the opening: sender and recipients, and one message when there is `content`."""
 
     envelope: Envelope
     content: bytes | None

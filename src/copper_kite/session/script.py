@@ -64,7 +64,7 @@ class Script:
 
 
 def _texts(steps: Iterable[Step]) -> Iterator[str]:
-    """All that is written in some steps, and in those within them."""
+    """The texts of all steps, including nested ones."""
     for step in steps:
         yield step.rest
         yield from step.lines or ()

@@ -15,7 +15,7 @@ __all__ = ["Sent", "send_many"]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Sent:
-    """What became of one message: the reply for each recipient, or what stopped the session. `number` from 1."""
+    """The result of one message: the reply for each recipient, or the failure of the session. `number` from 1."""
 
     number: int
     seconds: float

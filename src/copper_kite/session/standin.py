@@ -75,7 +75,7 @@ class StandInPlan:
     authority: Path | None = None  # the file by which its certificate can be trusted, where one is
 
     def what_it_offers(self) -> Offers:
-        """What stands after EHLO."""
+        """The extensions after EHLO."""
         offers = self.offers or Offers(
             max_size=self.max_size,
             starttls=self.tls == "starttls",
@@ -183,7 +183,7 @@ class StandIn:
 
 
 class _Logins(NoDirectory):
-    """What a stand-in knows of its logins: all of it, passwords too. A login's password is also its token."""
+    """The logins that a stand-in knows, with their passwords. A login's password is also its token."""
 
     def __init__(self, plan: StandInPlan) -> None:
         self._plan = plan
@@ -252,7 +252,7 @@ class _Draft:
             return number, target
 
     def drop(self) -> None:
-        """It will never be whole."""
+        """Drop an incomplete message."""
         if self._file is not None and self._path is not None and not self._file.closed:
             self._file.close()
             self._path.unlink(missing_ok=True)
@@ -378,7 +378,7 @@ class _Taker(Handler):
         recipient: str = "",
         otherwise: Reply | None = None,
     ) -> Answer:
-        """What the rules say now; `otherwise` where none fits or one only waits. `later` gives what comes late."""
+        """The reply by the rules; `otherwise` where none applies or one only waits. `later` sends the late ones."""
         assert self._session is not None
         client = self.hello_name or str(self._session.peer)
         facts = {"recipient": recipient, "sender": self.sender, "login": self.login, "client": client}

@@ -30,7 +30,7 @@ __all__ = ["Survey", "exchangers", "run_survey"]
 
 @dataclass(frozen=True, slots=True)
 class Survey:
-    """What was found on each way, in the order of the hosts, and the verdict on all of them."""
+    """The result for each address, in the order of the hosts, and the verdict on all of them."""
 
     ways: Sequence[Probed]
     verdict: Verdict

@@ -93,7 +93,7 @@ def _octets(reply: WebReply) -> bytes:
 
 
 def policy_responder(policies: dict[str, str]) -> Respond:
-    """What a host of MTA-STS policies says: for each domain the text of its policy (RFC 8461 3.3)."""
+    """The replies of an MTA-STS policy host: for each domain the text of its policy (RFC 8461 3.3)."""
 
     def respond(request: WebRequest) -> WebReply:
         domain = request.fields.get("host", "").partition(":")[0].removeprefix("mta-sts.").lower()

@@ -40,13 +40,13 @@ def flatten(settings: Settings) -> dict[Key, str]:
 
 
 def compare_settings(left: Loaded, right: Loaded, *, everything: bool = False) -> list[Difference]:
-    """What differs, in the order of the left file; without `everything`, not what each server has for itself."""
+    """The differences in the order of the left file; without `everything`, only those that servers should share."""
     ours, theirs = flatten(left.settings), flatten(right.settings)
     return list(_differences(ours, theirs, everything))
 
 
 def _name_of(entry: BaseModel, number: int) -> str:
-    """What tells an entry of a list from the others; rules go by their place."""
+    """The key that identifies an entry of a list; rules are identified by position."""
     keys = [str(getattr(entry, key)) for key in ("name", "domain", "selector", "risk", "of") if hasattr(entry, key)]
     return " ".join(filter(None, keys)) or str(number)
 

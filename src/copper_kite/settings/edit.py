@@ -81,7 +81,7 @@ class Document:
         return list(dict.fromkeys(block.table for block in self._blocks))
 
     def values(self, block: Block) -> dict[str, Any]:
-        """What a table says."""
+        """The keys of a table."""
         return self._parsed(block.start + 1, block.end)
 
     def find(self, table: str, name: str) -> Block | None:

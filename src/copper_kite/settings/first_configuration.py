@@ -25,7 +25,7 @@ ALARMS: tuple[tuple[str, str, str | float | None], ...] = (
 
 @dataclass(slots=True, kw_only=True)
 class Answers:
-    """What `kite init` has to know. `login` empty for a smart host without one; `port` as chosen with `tls`."""
+    """The answers that `kite init` needs. `login` empty for a smart host without one; `port` as chosen with `tls`."""
 
     name: str = ""
     domain: str = ""
@@ -80,7 +80,7 @@ def first_text(answers: Answers, *, alarms: bool = True) -> str:
 
 
 def _alarms(to: str) -> list[str]:
-    """What is watched from the beginning."""
+    """The alarms of a first configuration."""
     lines = ["", "# Alarms: `kite alarm list` shows them, `kite alarm test NAME` sends a test."]
     for name, when, limit in ALARMS:
         lines += [

@@ -35,7 +35,7 @@ class OAuthClient:
 
 @dataclass(frozen=True, slots=True)
 class Credential:
-    """What a connector logs in with: a password or a token, the command that prints one, or what gets tokens."""
+    """A connector's credential: a password or a token, the command that prints one, or an OAuth client."""
 
     name: str
     login: str

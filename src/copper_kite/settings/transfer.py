@@ -53,7 +53,7 @@ def export_text(loaded: Loaded, only: Sequence[Part]) -> str:
 
 
 def _brought(loaded: Loaded, chosen: set[Part]) -> Iterator[str]:
-    """What the other side has to have for itself: secrets and files."""
+    """The secrets and files that the other side must provide itself."""
     settings = loaded.settings
     connectors = [entry for entry in settings.connector if ("connector", entry.name) in chosen]
     for entry in connectors:

@@ -56,7 +56,7 @@ MAX_LINE = 512  # octets of a command incl. CRLF, RFC 5321 4.5.3.1.4
 
 
 class Verb(StrEnum):
-    """What a client sends and a reply answers."""
+    """The exchanges of a session: a command, or content, with its reply."""
 
     GREETING = "greeting"  # nothing sent; the first reply
     EHLO = "EHLO"
@@ -77,7 +77,7 @@ _MAIL, _RCPT = Verb.MAIL, Verb.RCPT
 
 
 class Phase(StrEnum):
-    """What has been sent; with pipelining, replies may still be on their way."""
+    """The phases of a session; with pipelining, replies may still be on their way."""
 
     GREETED = "greeted"
     READY = "between messages"
@@ -117,7 +117,7 @@ ORDER: dict[Phase, dict[Verb, Phase]] = {
 
 
 class Meaning(StrEnum):
-    """What a reply code says to a client (RFC 5321 4.2.1; 354: 4.3.2; 334: RFC 4954 4)."""
+    """The meaning of a reply code for a client (RFC 5321 4.2.1; 354: 4.3.2; 334: RFC 4954 4)."""
 
     DONE = "2yz"
     ANSWER_CHALLENGE = "334"
@@ -128,7 +128,7 @@ class Meaning(StrEnum):
 
 
 def meaning_of(code: int) -> Meaning:
-    """What `code`, in 200 to 599, says; an unknown code counts by its first digit, but for 3yz (RFC 5321 4.3.2)."""
+    """The meaning of `code`, 200 to 599; an unknown code counts by its first digit, except 3yz (RFC 5321 4.3.2)."""
     if code // 100 == 3:
         return _INTERMEDIATE.get(code, Meaning.OTHER_INTERMEDIATE)
     return _BY_DIGIT[code // 100]
@@ -352,7 +352,7 @@ class Client:
 
     @property
     def begun(self) -> bytes:
-        """What came in of a reply that is not whole yet."""
+        """The octets of an incomplete reply."""
         return self._replies.begun
 
     @property

@@ -43,7 +43,7 @@ class Fault(StrEnum):
 
 
 class Form(IntFlag):
-    """What of content is not as it may leave, and is mended on its way out (RFC 6409 8)."""
+    """The defects of content that are mended on its way out (RFC 6409 8)."""
 
     FIT = 0
     LONG_LINES = 1
@@ -51,7 +51,7 @@ class Form(IntFlag):
 
 
 class Takes(Enum):
-    """What is taken from a client."""
+    """The content accepted from a client."""
 
     FIT = "content as it may leave, and nothing else"
     MENDABLE = "long lines and NUL, too"

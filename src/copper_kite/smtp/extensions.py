@@ -20,7 +20,7 @@ _OLD_AUTH = re.compile(r"(?i)^auth=")
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Offers:
-    """What our server side offers. `max_size` in octets, 0 for no limit; `logins` are SASL mechanism names."""
+    """The extensions of our server. `max_size` in octets, 0 for no limit; `logins` are SASL mechanism names."""
 
     max_size: int = 0
     starttls: bool = False

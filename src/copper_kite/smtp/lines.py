@@ -38,7 +38,7 @@ class LineBuffer:
         return data
 
     def give_back(self, rest: bytes) -> None:
-        """What content left over goes first again."""
+        """Put the octets after content back in front."""
         self._data, self._at, self._searched, self.left = rest, 0, 0, len(rest)
 
     def clear(self) -> None:

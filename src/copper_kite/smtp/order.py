@@ -22,7 +22,7 @@ class Phase(StrEnum):
 
 
 class Step(StrEnum):
-    """What moves a session on."""
+    """The events that move a session on."""
 
     HELLO = "EHLO"
     MAIL = "MAIL"

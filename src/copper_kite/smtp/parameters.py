@@ -82,7 +82,7 @@ RCPT_PARAMETERS: dict[str, Parameter] = {
 
 
 def written(given: Mapping[str, str | None], known: Mapping[str, Parameter]) -> str:
-    """Those that go on to the next hop, as they came (RFC 3461 5.2.1)."""
+    """The parameters that are passed on to the next hop unchanged (RFC 3461 5.2.1)."""
     words = []
     for key, value in given.items():
         parameter = known[key]

@@ -89,7 +89,7 @@ class Server(LoginServer):
         return self.next_event()
 
     def _whole(self, data: bytes) -> events.Event | None:
-        """What `data` asks when that is one whole command, or message, as nearly all are; it needs no buffer then."""
+        """The event in `data` when that is one whole command or message, as nearly all are; it needs no buffer then."""
         if self._incoming is None:
             plain = _PLAIN.get(self.phase)
             return None if plain is None else plain(self, data)
@@ -220,7 +220,7 @@ class Server(LoginServer):
     # --- content --------------------------------------------------------------------------------------------------
 
     def _came_in(self, found: Found) -> events.Event | None:
-        """What was found in what is no command: a portion or the end of a message is an event, all else is answered."""
+        """Handle what the reader of content returns: content is an event, all else gets a reply."""
         if isinstance(found, events.Content):
             return found
         self._incoming = None
@@ -311,7 +311,7 @@ class Server(LoginServer):
         self._told.append(self._asked)  # after the transaction that it drops
 
     def _hello_reply(self, event: events.Event) -> Reply:
-        """What is offered now (RFC 5321 4.1.1.1)."""
+        """The extensions offered now (RFC 5321 4.1.1.1)."""
         assert isinstance(event, events.Hello)
         if not event.extended:
             return Reply(250, "", self.name)

@@ -53,7 +53,7 @@ class ServerBase:
             self.phase = _CLOSED
 
     def data_to_send(self) -> bytes:
-        """What is to go to the client now."""
+        """Take the pending output to the client."""
         data, self._out = self._out, b""
         return data
 

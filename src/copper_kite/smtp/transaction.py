@@ -83,7 +83,7 @@ def mail_parameters(envelope: Envelope, capabilities: Capabilities, *, logged_in
 def _understood(
     parameters: str, known: Mapping[str, Parameter], capabilities: Capabilities, *, logged_in: bool = True
 ) -> Iterator[str]:
-    """Those of the stored parameters whose extension the server offers; AUTH only where we have logged in."""
+    """The stored parameters whose extension the server offers; AUTH only where we have logged in."""
     for word in parameters.split():
         extension = known[word.partition("=")[0]].extension
         if extension in capabilities and (logged_in or extension != "AUTH"):
@@ -182,13 +182,13 @@ class Transaction:
 
     @property
     def results(self) -> tuple[Result, ...]:
-        """What is decided so far, in the order of the envelope."""
+        """The results so far, in the order of the envelope."""
         result = self._results
         return tuple([result[path] for path in self._envelope.recipients if path in result])
 
     @property
     def certain(self) -> tuple[Result, ...]:
-        """What stands of `results` when the session turns out to be out of step: the refusals before a 354."""
+        """The `results` that remain valid when the session turns out to be out of step: the refusals before a 354."""
         return self.results if self._in_step else ()
 
     def start(self) -> bytes:
@@ -236,7 +236,7 @@ class Transaction:
         return self._go_on() if self._queue else b""
 
     def _go_on(self) -> bytes:
-        """What goes next, where not all went together."""
+        """Send the next command, or end the transaction when no recipient is left."""
         return self._give_up() if self._nothing_left() else self._send_more()
 
     def _take_data(self, reply: Reply) -> bytes:

@@ -46,7 +46,7 @@ CallbackFailed = Callable[[Transaction, bool, Exception], None]
 
 
 class ServerReads(Protocol):
-    """What the running server asks of the queue."""
+    """The queries of the running server."""
 
     def last_id(self) -> int:
         """The highest id in use by a message or an attempt."""
@@ -84,10 +84,10 @@ class ServerReads(Protocol):
         """How many recipients were relayed through a connector since an instant."""
 
     def taken(self, who: str, since: int) -> list[tuple[int, int]]:
-        """What a sender has submitted: (hour, recipients), from the hour `since` on."""
+        """A sender's submissions: (hour, recipients), from the hour `since` on."""
 
     def hourly(self, since: int, until: int) -> Iterator[HourlyCount]:
-        """What was counted in the hours (since 1970) from `since` to before `until`."""
+        """The counts of the hours (since 1970) from `since` to before `until`."""
 
     def summed_counts(
         self, since: int, until: int, by: Sequence[str], only: CountFilter | None = None, outcome: str = ""
@@ -99,7 +99,7 @@ class ServerReads(Protocol):
         """The same, counted anew from what the journal has of those hours. Slow, as it reads all of it."""
 
     def tallies(self, since: float) -> list[Tally]:
-        """What was accepted, and what became of recipients, by the minute, from the one of an instant on."""
+        """The messages accepted and the results of recipients, by the minute, from that of an instant on."""
 
     def noted(self, event: Event, since: float) -> list[JournalEntry]:
         """The entries of the journal for one kind of event since an instant, in order."""
@@ -117,7 +117,7 @@ class ServerReads(Protocol):
         """Messages that have content and no other rows: submissions that were cut off."""
 
     def wanted(self) -> list[AdminRequest]:
-        """What an administrator wants done, in order."""
+        """The pending requests of administrators, in order."""
 
     def failed_between(self, after: tuple[float, int, int], until: float, limit: int) -> list[tuple[float, int, int]]:
         """Recipients that failed, in the order of time: (when, message, number); those after `after`, which is one."""
@@ -163,13 +163,13 @@ class Reader(ServerReads, AbstractContextManager["Reader"], Protocol):
         """How many recipients wait, or are parked, because of internal errors (`relay.faults`)."""
 
     def groups(self, by: str) -> list[QueueGroup]:
-        """What waits, by one of `_GROUPS` (`reason` is the last reply); the largest group first."""
+        """The waiting recipients, by one of `_GROUPS` (`reason` is the last reply); the largest group first."""
 
     def totals(self) -> dict[State, int]:
         """Recipients by state, ended ones too; looks at every recipient there is."""
 
     def connectors(self) -> list[ConnectorState]:
-        """What is known of each connector that was ever used."""
+        """The state of each connector that was ever used."""
 
     def record(self, id: int) -> Record:
         """Everything about one message. Raises NotFound."""
@@ -183,7 +183,7 @@ class Place(Protocol):
 
 
 class History(Protocol):
-    """What happened, in the order of its coming: submissions, attempts, the journal."""
+    """Submissions, attempts and the journal, in their order."""
 
     def close(self) -> None:
         """Let go of it."""
@@ -199,7 +199,7 @@ class History(Protocol):
         """From what a place's `export` gave. Raises KeyError, TypeError or ValueError for anything else."""
 
     def after(self, place: Place) -> list[Happened]:
-        """What is new since `place`, which moves on."""
+        """The entries since `place`, which moves on."""
 
 
 class Writer(Protocol):
@@ -218,7 +218,7 @@ class Writer(Protocol):
         """Whoever owns the loop calls `answered` when this can be read."""
 
     def answered(self) -> None:
-        """It can be read: tell those whose commit it was, and have the next one begun."""
+        """Read the answers: resolve their commits, and begin the next one."""
 
     def close(self) -> None:
         """Write what waits, and end. Further transactions are not taken."""

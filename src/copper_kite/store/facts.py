@@ -27,7 +27,7 @@ _text = encode_basestring  # as JSON has it
 
 
 class RecipientResult(NamedTuple):
-    """What became of one recipient: its state, at which stage, and the whole reply, where one decided it."""
+    """The result of one recipient: its state, its stage, and the whole reply, where one decided it."""
 
     address: str
     state: str

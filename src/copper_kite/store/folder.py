@@ -125,7 +125,7 @@ def running_server(folder: Path) -> Running | None:
 
 @dataclass(frozen=True, slots=True)
 class Note:
-    """What a running server goes by: the text of its configuration and since when; and what it refused after that."""
+    """The configuration that a running server uses: its text and since when; and any newer one that it refused."""
 
     source: str
     taken_at: float

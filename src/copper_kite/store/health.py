@@ -13,7 +13,7 @@ __all__ = ["Lost", "Rescued", "Verified"]
 
 @dataclass(slots=True)
 class Verified:
-    """What was looked at and what was found: faults of the database as it says them, messages with what is wrong."""
+    """The result of a verification: faults of the database in its words, messages with their problems."""
 
     portions: int = 0
     octets: int = 0

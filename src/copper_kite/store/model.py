@@ -182,7 +182,7 @@ class Selection(NamedTuple):
 
 
 class QueueGroup(NamedTuple):
-    """What waits and has one thing in common: its name, how many, since when, and when the first is tried again."""
+    """A group of waiting recipients: its name, the numbers, the oldest arrival, and the next try."""
 
     name: str
     recipients: int
@@ -237,7 +237,7 @@ class QueueRow:
 
 @dataclass(slots=True)
 class Record:
-    """All that the store knows of one message."""
+    """Everything the store has of one message."""
 
     message: Message
     recipients: list[Recipient]

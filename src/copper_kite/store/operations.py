@@ -172,7 +172,7 @@ class StartLane(NamedTuple):
 
 
 class Reroute(NamedTuple):
-    """Have another connector carry a recipient, as the configuration of now has it."""
+    """Move a recipient to another connector, as the present configuration routes it."""
 
     connector: str
     message: int
@@ -201,7 +201,7 @@ class ExtendLifetime(NamedTuple):
 
 
 class SendBy(NamedTuple):
-    """Have a recipient carried by the connector that an administrator chose."""
+    """Move a recipient to the connector that an administrator chose."""
 
     connector: str
     message: int

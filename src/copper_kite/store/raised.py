@@ -25,7 +25,7 @@ class RaisedAlarm(NamedTuple):
 
 
 def read_alarms(folder: Path) -> list[RaisedAlarm]:
-    """Those of the file; none where there is no file that can be read."""
+    """The alarms in the file; none where no file can be read."""
     try:
         return [RaisedAlarm(*item) for item in json.loads((folder / NAME).read_text())]
     except (OSError, ValueError, TypeError):

@@ -26,7 +26,7 @@ class Recording(NamedTuple):
 
 
 def read_recordings(folder: Path, now: float) -> list[Recording]:
-    """Those that are not over."""
+    """The recordings that are not over."""
     try:
         results = [Recording._make(item) for item in json.loads((folder / NAME).read_text())]
         return [item for item in results if item.until > now]

@@ -19,7 +19,7 @@ MAX_SAID = 300  # characters of a reply that are kept
 
 @dataclass(frozen=True, slots=True)
 class Told:
-    """What a notice tells of one recipient; `id` is our message, None when it cannot be found."""
+    """A notice's result for one recipient; `id` is our message, None when it cannot be found."""
 
     notice: Returned
     about: ReturnedFor
@@ -44,7 +44,7 @@ class Told:
 
 @dataclass(slots=True)
 class Group:
-    """What many notices tell alike."""
+    """A group of notices with the same result."""
 
     action: str
     status: str
@@ -68,7 +68,7 @@ def find_message(reader: Reader, server: str, notice: Returned) -> tuple[Message
 
 
 def notice_entries(record: Record, told: Sequence[Told], now: float) -> list[JournalEntry]:
-    """What of this is new in the message's story; `now` in seconds since 1970."""
+    """Journal entries for the results that the message does not have yet; `now` in seconds since 1970."""
     known = {_key(entry.facts) for entry in record.journal if entry.event is Event.BEYOND}
     entries = []
     for item in told:
@@ -84,7 +84,7 @@ def _key(facts: Mapping[str, Any]) -> tuple[str, str, str]:
 
 
 def group_told(told: Iterable[Told]) -> list[Group]:
-    """Those that tell the same, by what happened and where; the largest group first."""
+    """The results grouped by what happened and where; the largest group first."""
     groups: dict[tuple[str, str, str], Group] = {}
     for item in told:
         about = item.about

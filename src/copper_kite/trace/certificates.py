@@ -27,7 +27,7 @@ def _own(loaded: Loaded) -> list[tuple[str, str, float]]:
 
 
 def _shown(reader: Reader, loaded: Loaded) -> list[tuple[str, str, float]]:
-    """Those of the next hops that are configured now, as each was last seen."""
+    """The certificates of the next hops that are configured now, as each was last seen."""
     hops = {(entry.name, str(hop)) for entry in loaded.settings.connector if not entry.mx for hop in entry.next_hops}
     last = {
         (entry.facts["connector"], entry.facts["next_hop"]): entry.facts["ends"]

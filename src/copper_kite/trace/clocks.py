@@ -63,7 +63,7 @@ class _Told(NamedTuple):
 
 
 def estimate(stamps: Sequence[tuple[str, float]]) -> Estimate:
-    """What `stamps`, (server, date in seconds since 1970) in the order of the way, tell."""
+    """The estimates from `stamps`, (server, date in seconds since 1970) in the order of the path."""
     # A message cannot arrive before it left. Where dates run backwards, some clock is wrong, and the fewest servers
     # whose clocks explain it are the likeliest. Several smallest sets may do: the cheapest one (clocks off by the
     # least, the shortest way) gives the likely waits, and all of them together the bounds; no wait is told for sure
@@ -79,7 +79,7 @@ def estimate(stamps: Sequence[tuple[str, float]]) -> Estimate:
 
 
 def _together(waits: Sequence[Wait]) -> Wait:
-    """What is likely by the first one, within the bounds of all."""
+    """The likely wait of the first explanation, with the bounds of all."""
     return Wait(waits[0].likely, min(wait.low for wait in waits), max(wait.high for wait in waits))
 
 

@@ -33,7 +33,7 @@ class Clues:
     since: float | None = None  # what is older by a clock's error, or more, is about another message
 
     def words(self, source: str) -> set[str]:
-        """What to look for in one log."""
+        """The text to look for in one log."""
         return {word for word in self.message_ids | self.handed_on | self.own.get(source, set()) if word}
 
     def fits(self, entry: Entry) -> bool:

@@ -63,7 +63,7 @@ def dialogue_entries(folder: Path, host: str, sought: Sought) -> Iterator[Entry]
 
 
 def journal_entries(happened: Happened, host: str) -> Iterator[Entry]:
-    """What it looks like in a log; `host` is this server."""
+    """The entries of an event as a log has them; `host` is this server."""
     what, message = happened
     if isinstance(what, Message):
         yield _submission(what, host)
@@ -111,7 +111,7 @@ def _attempt(attempt: Attempt, message: Message | None, host: str) -> Iterator[E
 
 
 def _words(event: Event, facts: Mapping[str, str]) -> str:
-    """What the journal notes, as one would say it."""
+    """The event of a journal entry, in words."""
     if event is Event.ROUTES:
         return f"by connectors {facts['connectors']}"
     if event is Event.ORDERED:

@@ -63,7 +63,7 @@ class LineMap:
         return not self.program or not line.program or line.program == self.program
 
     def read(self, line: Line, source: str, raw: str) -> Entry:
-        """What the line tells."""
+        """Parse the line into an entry."""
         results = {name: self._value(name, line) for name in FIELDS}
         at = line.at if not results["time"] else self._time(results["time"])
         outcome = results["outcome"] if results["outcome"] in LOGGED else ""
@@ -125,7 +125,7 @@ _KEYS = {"name": str, "about": str, "program": str, "time_form": str, "names": d
 
 
 class _Problems:
-    """What is wrong in a map, gathered."""
+    """Collects the problems of a map."""
 
     def __init__(self, where: str) -> None:
         self.where = where

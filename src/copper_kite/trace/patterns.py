@@ -22,7 +22,7 @@ def may_take_for_ever(pattern: str) -> bool:
 
 
 def _repeated(items: Iterable[Any]) -> Iterator[Any]:
-    """What stands in each unbounded repetition."""
+    """The body of each unbounded repetition."""
     for kind, value in items:
         if kind in _REPEATS and value[1] > MANY:
             yield value[2]

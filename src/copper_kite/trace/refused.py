@@ -54,7 +54,7 @@ def group_refused(entries: Sequence[JournalEntry]) -> list[Refused]:
 
 
 def matching_refusals(groups: Sequence[Refused], *, who: str, reason: str, sender: str, to: str) -> list[Refused]:
-    """Those of a client or account, with this in the reply, and whose last example has these in its addresses."""
+    """The refusals that match a client or account, text in the reply, and addresses of the last example."""
     return [
         group
         for group in groups

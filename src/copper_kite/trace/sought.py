@@ -48,5 +48,5 @@ class Sought:
 
     @property
     def needle(self) -> str:
-        """What every line that is meant has in it, as it is written; empty where nothing is known to be."""
+        """Text that every matching line contains, as it is written; empty where none is known."""
         return max(self.words, key=len, default="")

@@ -44,7 +44,7 @@ def _files(path: Path, *, rotated_too: bool) -> list[str]:
 
 
 def configured_sources(loaded: Loaded) -> list[LogSource]:
-    """Those of `[[other_log]]`; one whose files are not there now is passed over. Raises SettingsError."""
+    """The logs of `[[other_log]]`; one without files is skipped. Raises SettingsError."""
     base, sources = loaded.path.parent, []
     for entry in loaded.settings.other_log:
         results = {path for pattern in entry.files for path in found_files(base, pattern)}

@@ -51,7 +51,7 @@ class Way:
 
     @property
     def total(self) -> Wait:
-        """What all of it took."""
+        """The total time."""
         return self.clocks.total
 
     @property

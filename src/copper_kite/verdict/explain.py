@@ -13,7 +13,7 @@ __all__ = ["Phrase", "find_phrase", "standard_meaning"]
 
 
 class Phrase(NamedTuple):
-    """What the words of a reply tell, where its codes say little."""
+    """The meaning of a reply's text, for when its codes say little."""
 
     about: str
     pattern: re.Pattern[str]

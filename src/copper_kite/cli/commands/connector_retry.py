@@ -18,7 +18,7 @@ WAIT_SECONDS = 120.0  # for an attempt
 
 
 def retry(loaded: Loaded, name: str, *, wait: bool, as_json: bool) -> int:
-    """Have the running server try it; the exit status."""
+    """Make the running server try it; the exit status."""
     from copper_kite.cli.commands.pipe_command import local_user
     from copper_kite.cli.commands.queue_actions import ask_server
     from copper_kite.store import AdminRequest, running_server

@@ -19,7 +19,7 @@ __all__ = ["get_tokens", "login_options"]
 
 
 def login_options(command: click.Command) -> click.Command:
-    """What `kite credential login` takes beside a name."""
+    """The options of `kite credential login`."""
     command.params += [
         click.Option(["--issuer"], metavar="URL", required=True, help="The token server, as the provider names it."),
         click.Option(["--client-id"], metavar="ID", required=True, help="What this server is registered as there."),

@@ -153,7 +153,7 @@ def _show_report(report: DomainReport) -> None:
 
 
 def _show_details(report: DomainReport) -> None:
-    """What SPF includes, and the records to publish."""
+    """The tree of SPF, and the records to publish."""
     if len(report.spf_tree) > 1:
         echo()
         say(("SPF, with what it includes", "bold"))

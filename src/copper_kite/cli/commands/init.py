@@ -159,7 +159,7 @@ def _trust(given: str | None) -> str:
 
 
 def _known(path: Path) -> Answers:
-    """What the file that is there says, to be offered again."""
+    """The values of an existing file, to be offered again."""
     from copper_kite.settings import Answers, load_configuration
 
     try:

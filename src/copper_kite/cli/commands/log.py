@@ -53,7 +53,7 @@ source_options, _filters = options_of(_SOURCES), options_of(_FILTERS)
 
 
 def _sought(given: dict[str, Any], since: float | None = None, until: float | None = None) -> Sought:
-    """What the options mean."""
+    """The filter that the options describe."""
     from copper_kite.trace import Sought
 
     return Sought(
@@ -122,7 +122,7 @@ def _dialogues(config: str | None, sought: Sought) -> Iterator[Entry]:
 
 
 def _entries(config: str | None, sought: Sought, given: dict[str, Any]) -> Iterator[Entry]:
-    """What may be meant, in order: of the journal, or of the logs that are named."""
+    """The candidate entries in order: of the journal, or of the named logs."""
     from copper_kite.settings import find_file, sketch
     from copper_kite.trace import history_entries
 

@@ -24,7 +24,7 @@ MAX_READ = 1 << 20  # octets of a file at a time
 
 
 def follow_journal(folder: Path, host: str, last: int, keep_place: Path | None) -> Iterator[list[Entry]]:
-    """What happens at this server; first what came since the place that is kept, or the `last` ones."""
+    """Follow this server's journal; first what came since the kept position, or the `last` entries."""
     from copper_kite.store import open_store
     from copper_kite.trace import journal_entries
 
@@ -48,7 +48,7 @@ def follow_journal(folder: Path, host: str, last: int, keep_place: Path | None) 
 
 
 def follow_files(sources: Sequence[LogSource], last: int, keep_place: Path | None) -> Iterator[list[Entry]]:
-    """What is written to these files, also when they are rotated."""
+    """Follow these files, also when they are rotated."""
     kept = _kept(keep_place, "files") or {}
     tails = [_Tail(source, file, kept.get(file), last) for source in sources for file in source.files]
     while True:

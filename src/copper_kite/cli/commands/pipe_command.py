@@ -32,7 +32,7 @@ _HAS_VALUE = ("-N", "-R", "-B", "-O", "-V")  # which may stand in the next word
 
 
 class Order:
-    """What the command line asks for. `from_header`: the recipients are also those that the header names."""
+    """The parsed command line. `from_header`: the recipients are also those that the header names."""
 
     def __init__(self) -> None:
         self.recipients: list[str] = []
@@ -217,7 +217,7 @@ def _leave_in_drop_folder(known: Sketch, parcel: Parcel, error: HandOverFailed) 
 
 
 def _wishes(order: Order) -> tuple[str, str]:
-    """What is asked for by RFC 3461, as it stands after MAIL and RCPT. Raises InputError."""
+    """The DSN parameters of MAIL and RCPT (RFC 3461). Raises InputError."""
     if not (order.ret or order.envelope_id or order.notify):
         return "", ""
     from copper_kite.smtp import MAIL_PARAMETERS, RCPT_PARAMETERS
@@ -234,7 +234,7 @@ def _wishes(order: Order) -> tuple[str, str]:
 
 
 def _message(octets: bytes, *, ends_at_dot: bool) -> bytes:
-    """What of the input is the message: up to a line with nothing but a dot, where that ends it."""
+    """The message in the input: up to a line with only a dot, where that ends it."""
     if not ends_at_dot:
         return octets
     if octets.startswith((b".\n", b".\r\n")):
@@ -265,7 +265,7 @@ def _check_addresses(addresses: Sequence[str]) -> None:
 
 
 def local_user() -> str:
-    """Who gives the command, also without an entry among the users."""
+    """The calling user, also without an entry among the users."""
     import pwd
 
     try:

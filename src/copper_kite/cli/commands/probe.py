@@ -139,7 +139,7 @@ def _ports(text: str) -> list[int]:
 def make_letter(
     target: Target, sender: str | None, recipients: tuple[str, ...], size: int | None, *, deliver: bool
 ) -> Letter | None:
-    """What to go on with after the login, if anything. Raises InputError."""
+    """The transaction after the login, if any. Raises InputError."""
     from copper_kite.session import Letter
     from copper_kite.smtp import Envelope, is_mailbox
 

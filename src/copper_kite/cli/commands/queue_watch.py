@@ -93,7 +93,7 @@ def _live(looks: Iterator[Look]) -> None:
 
 
 def picture(look: Look) -> RenderableType:
-    """What a terminal shows of it."""
+    """The screen of a terminal."""
     from rich.console import Group
     from rich.table import Table
     from rich.text import Text

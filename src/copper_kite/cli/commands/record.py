@@ -43,7 +43,7 @@ _HELP = {
 
 
 def _record(loaded: Loaded, table: str, name: str, until: float | None) -> None:
-    """Have the server record until an instant; None: no more."""
+    """Make the server record until an instant; None: stop."""
     from copper_kite.cli.commands.queue_actions import tell_server
     from copper_kite.errors import StoreError
     from copper_kite.store import Recording, read_recordings, running_server, write_recordings

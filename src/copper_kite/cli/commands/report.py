@@ -116,7 +116,7 @@ def _write_page(path: Path, made: Report, server: str) -> None:
 
 @contextlib.contextmanager
 def _extra_packages() -> Iterator[None]:
-    """What draws figures comes with an extra. Raises InputError where it is not installed."""
+    """Report a missing package of the extra that draws figures. Raises InputError."""
     try:
         yield
     except ImportError as error:

@@ -111,7 +111,7 @@ def _local(config: str | None, given: dict[str, Any]) -> Target:
 
 
 def _letters(target: Target, recipients: tuple[str, ...], given: dict[str, Any]) -> Callable[[int], Letter]:
-    """What makes message 1, 2, … Raises InputError for what can be no message."""
+    """The function that makes message 1, 2, … Raises InputError for an impossible one."""
     from copper_kite.mail import split_address
     from copper_kite.session import Letter
     from copper_kite.smtp import Envelope, is_mailbox
@@ -251,7 +251,7 @@ def _send_many(
 
 
 class _Tally:
-    """What became of many messages, in little memory: times in seconds, and the first ones that were not taken."""
+    """The results of many messages, in little memory: times in seconds, and the first refused ones."""
 
     def __init__(self) -> None:
         self.times = array("d")

@@ -115,7 +115,7 @@ def _short_of_room(loaded: Loaded, disk: Disk) -> str:
 
 
 def _told_by(note: Note | None, loaded: Loaded) -> list[str]:
-    """What the running server has to say about its configuration."""
+    """The running server's problems with its configuration."""
     if note is None:
         return []
     if (refused_at := note.newer_refused_at) is not None:

@@ -113,7 +113,7 @@ class _Terminal:
 
 
 def _history(path: Path) -> FileHistory:
-    """What was typed, without the lines that hold a secret."""
+    """The history of typed lines, without those that hold a secret."""
     from prompt_toolkit.history import FileHistory
 
     from copper_kite.session import holds_secret

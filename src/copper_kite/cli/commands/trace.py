@@ -231,7 +231,7 @@ def show_story(story: Story, *, dialogue: bool = False) -> None:
 
 
 def _show_elsewhere(entries: Sequence[Entry]) -> None:
-    """What the logs of other programs and hosts have of it."""
+    """Print the entries in the logs of other programs and hosts."""
 
     echo()
     say(("In other logs", "bold"))
@@ -284,7 +284,7 @@ def _show_dialogue(attempt: Attempt) -> None:
 
 
 def _show_submission(entry: JournalEntry) -> None:
-    """What a program and a listener said, where that was recorded."""
+    """Print the dialogue between a program and a listener, where it was recorded."""
     echo()
     say((f"Dialogue of listener {entry.facts['listener']} with {entry.facts['client']}", "bold"))
     print_dialogue(entry.facts["lines"])

@@ -17,7 +17,7 @@ __all__ = ["show_refused"]
 
 
 def show_refused(folder: Path, seconds: float, until: float | None, given: Mapping[str, Any], *, as_json: bool) -> None:
-    """What listeners refused in the last so many seconds, as the filters narrow it."""
+    """The submissions that listeners refused in the last seconds, filtered."""
     from copper_kite.store import open_store
     from copper_kite.trace import group_refused, matching_refusals, refused_verdict
     from copper_kite.words import Event

@@ -100,7 +100,7 @@ def print_audits(answers: Sequence[Answered]) -> list[str]:
 
 
 def print_queues(answers: Sequence[Answered]) -> list[str]:
-    """What waits, by state and reason over all servers, and by server."""
+    """The waiting recipients, by state and reason over all servers, and by server."""
     for kind in ("state", "connector", "reason"):
         totals: Counter[str] = Counter()
         where: dict[str, list[str]] = defaultdict(list)
@@ -118,7 +118,7 @@ def print_queues(answers: Sequence[Answered]) -> list[str]:
 
 
 def print_reports(answers: Sequence[Answered]) -> list[str]:
-    """What happened in a period, by server and together."""
+    """The counts of a period, by server and together."""
     words = ("accepted", "relayed", "delayed", "failed", "refused")
     rows = [(answered.server.name, *(f"{answered.value['totals'][word]:,}" for word in words)) for answered in answers]
     together = [f"{sum(answered.value['totals'][word] for answered in answers):,}" for word in words]

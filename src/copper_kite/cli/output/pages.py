@@ -137,7 +137,7 @@ def _table(tokens: Iterator[Token]) -> Table:
 
 
 def sections(blocks: Sequence[Block], words: Sequence[str]) -> list[Block]:
-    """What a page says of `words`: a key of its tables (`hosts`, `connector.hosts`), else the sections so called."""
+    """The blocks of a page on `words`: a key of its tables (`hosts`, `connector.hosts`), else sections of that name."""
     wanted = " ".join(words).lower()
     table_name, _, key = wanted.rpartition(".")
     results: list[Block] = []

@@ -46,7 +46,7 @@ def print_probed(found: Probed, *, dialogue: bool) -> None:
 
 
 def print_facts(found: Probed) -> None:
-    """What was seen: offers, TLS, certificates."""
+    """The offers, TLS and certificates."""
     rows = _facts(found)
     if rows:
         echo()
@@ -218,7 +218,7 @@ def stages_json(stages: Sequence[tuple[Stage, float, str]], failure: SessionFail
 
 
 def probed_json(found: Probed) -> dict[str, Any]:
-    """All that a probe found, as JSON values."""
+    """The result of a probe as JSON values."""
     plan = found.plan
     return {
         "time": json_time(found.at),

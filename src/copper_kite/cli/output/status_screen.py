@@ -89,7 +89,7 @@ def show_brief(server: ServerStatus) -> None:
 
 
 def _problems(server: ServerStatus) -> Iterator[Line]:
-    """What is wrong, the worst first."""
+    """The problems, the worst first."""
     for line in server.problems:
         yield line, "bold red"
     for alarm in server.alarms:

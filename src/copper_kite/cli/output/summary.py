@@ -33,7 +33,7 @@ MOST = 8  # groups shown of each kind
 
 
 def show_summary(folder: Path, *, as_json: bool) -> None:
-    """What waits by state, connector, reason and recipients' domain, with ages and next tries."""
+    """The waiting recipients by state, connector, reason and domain, with ages and next tries."""
     from copper_kite.store import open_store
 
     with open_store(folder).reader() as reader:

@@ -23,7 +23,7 @@ def typed(command: str) -> str:
 
 
 def asked_again(option: str) -> str:
-    """What was typed, with one option more; empty where it had that."""
+    """The present command with one option more; empty where it already has that."""
     asked, _ = _without_config(sys.argv[1:])
     return "" if option in asked else shlex.join(["kite", *asked, option])
 

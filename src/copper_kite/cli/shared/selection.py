@@ -37,7 +37,7 @@ filters = options_of(_OPTIONS)  # the options that narrow a list, or what is don
 
 
 def selection(reader: Reader, ids: Sequence[str], given: Mapping[str, Any]) -> Selection:
-    """What the options, and ids or their beginnings, mean. Raises NotFound and Ambiguous."""
+    """Resolve options and ids, or beginnings of ids. Raises NotFound and Ambiguous."""
     from copper_kite.store import Selection
     from copper_kite.words import State
 

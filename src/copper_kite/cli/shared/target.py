@@ -184,7 +184,7 @@ def outward_recipient(loaded: Loaded, recipient: str) -> str:
 
 
 def own_name(loaded: Loaded | None) -> str:
-    """What we call ourselves: as the configuration has it, else as the system does."""
+    """The name for EHLO: from the configuration, else from the system."""
     return loaded.server_name if loaded is not None else socket.getfqdn()
 
 

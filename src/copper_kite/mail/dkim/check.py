@@ -53,7 +53,7 @@ class Signature:
 
     @property
     def domain(self) -> str:
-        """Who signed (`d=`)."""
+        """The signing domain (`d=`)."""
         return self.tags.get("d", "").lower()
 
     @property

@@ -118,7 +118,7 @@ MAX_FORMS = 1000  # kept
 
 
 def _signing_function(key: SigningKey) -> Callable[[bytes], bytes]:
-    """What makes a signature of the octets that are signed (RFC 6376 3.7, RFC 8463 3)."""
+    """The function that signs octets (RFC 6376 3.7, RFC 8463 3)."""
     if key.kind == "ed25519":
         of_digest: Callable[[bytes], bytes] = key.private.sign  # type: ignore[assignment]
         return lambda signed: of_digest(hashlib.sha256(signed).digest())

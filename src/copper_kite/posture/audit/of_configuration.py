@@ -60,7 +60,7 @@ def _strength(loaded: Loaded, entry: Connector) -> Iterator[Weakness]:
 
 
 def _weak_ciphers(ciphers: str) -> list[str]:
-    """Those for TLS 1.2 without a key of their own for each session, or without authenticated encryption (RFC 9325)."""
+    """The ciphers for TLS 1.2 without forward secrecy or without authenticated encryption (RFC 9325)."""
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
     try:
         context.set_ciphers(ciphers)

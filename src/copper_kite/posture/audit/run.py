@@ -20,7 +20,7 @@ OPENSSL_LEAST = (3, 0)
 
 
 class Audited(NamedTuple):
-    """What is open, and what was accepted, with its reason."""
+    """The open weaknesses, and the accepted ones with the reasons."""
 
     open: list[Weakness]
     accepted: list[tuple[Weakness, str]]

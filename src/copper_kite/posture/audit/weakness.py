@@ -58,7 +58,7 @@ class Weakness(NamedTuple):
 
     @property
     def harm(self) -> str:
-        """What it can do."""
+        """The possible harm."""
         return RISKS[self.risk]
 
 

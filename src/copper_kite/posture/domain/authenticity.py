@@ -120,7 +120,7 @@ class DmarcRecord(NamedTuple):
     unanswered: bool = False
 
     def policy(self, domain: str) -> str:
-        """What it says of mail from `domain`."""
+        """The policy for mail from `domain`."""
         own = self.tags.get("p", "none").lower()
         return own if domain == self.domain else self.tags.get("sp", own).lower()
 

@@ -30,7 +30,7 @@ def sending_domains(loaded: Loaded) -> list[str]:
 
 
 async def own_addresses(loaded: Loaded, lookups: Lookups) -> tuple[str, ...]:
-    """Those that `[server] addresses` names; else those that the server's own name leads to."""
+    """The addresses in `[server] addresses`; else those of the server's own name."""
     named = tuple(map(str, loaded.settings.server.addresses))
     return named or tuple(await lookups.addresses(loaded.server_name))
 

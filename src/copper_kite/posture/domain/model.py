@@ -13,7 +13,7 @@ __all__ = ["DomainReport", "Grade", "Line", "Question", "TxtRecord"]
 
 
 class Grade(StrEnum):
-    """What a line says of its record."""
+    """The grade of a record."""
 
     GOOD = "good"
     REMARK = "remark"  # it works, and could be better; or it is not needed and not there

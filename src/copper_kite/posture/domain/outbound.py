@@ -23,7 +23,7 @@ def envelope_domain(connector: Connector, domain: str) -> str:
 
 
 def spf_terms(question: Question) -> list[str]:
-    """What the record of the domain must name: our own addresses where we send directly, and each smart host."""
+    """The sources that the domain's record must name: our own addresses where we send directly, and each smart host."""
     terms: list[str] = []
     for connector in question.loaded.settings.connector:
         if not connector.enabled or envelope_domain(connector, question.domain) != question.domain:

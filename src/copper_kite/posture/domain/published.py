@@ -58,7 +58,7 @@ async def records_to_publish(questions: Sequence[Question]) -> list[str]:
 
 
 async def compare_published(file: Path, lookups: Lookups) -> tuple[list[Difference], int]:
-    """What is published otherwise than a zone file says, with full names; and how many sets of records it has."""
+    """The differences from a zone file with full names, and the number of its record sets."""
     wanted = _record_sets(file)
     answers = await asyncio.gather(*(lookups.ask(name, kind) for name, kind, _ in wanted))
     differences = []

@@ -39,7 +39,7 @@ class Mechanism(NamedTuple):
 
 
 class SpfRecord(NamedTuple):
-    """What a record says, as far as it can be read; with problems it counts as `permerror`."""
+    """The parsed record; with problems it counts as `permerror`."""
 
     text: str
     mechanisms: tuple[Mechanism, ...]

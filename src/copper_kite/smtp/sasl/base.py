@@ -65,7 +65,7 @@ class Mechanism:
 
 @dataclass(frozen=True, slots=True)
 class Challenge:
-    """What the client must answer next."""
+    """The challenge that the client must answer next."""
 
     data: bytes
 
@@ -74,7 +74,7 @@ Outcome = Challenge | PlainLogin | ProvenLogin
 
 
 class Directory(Protocol):
-    """What a server knows about logins. Each answer is for one attempt; None where there is nothing."""
+    """The logins that a server knows. Each answer is for one attempt; None where there is nothing."""
 
     def nonce(self) -> str:
         """Unpredictable printable characters, without a comma."""
@@ -89,7 +89,7 @@ class Directory(Protocol):
         """Whether a bearer token is good."""
 
     def binding(self, kind: str) -> Binding | None:
-        """What ties this session to its TLS."""
+        """The channel binding of this session."""
 
 
 class NoDirectory:

@@ -20,7 +20,7 @@ _SCRAM_TEXT = re.compile(r"SCRAM-SHA-256\$([0-9]{1,8}):([A-Za-z0-9+/=]+)\$([A-Za
 
 @dataclass(frozen=True, slots=True)
 class ScramKey:
-    """What is kept of a password: enough to check it, not to find it out (RFC 5802 3, RFC 7677)."""
+    """The stored key of a password: enough to check it, not to recover it (RFC 5802 3, RFC 7677)."""
 
     iterations: int
     salt: bytes
@@ -47,7 +47,7 @@ class ScramKey:
         return hmac.compare_digest(hashlib.new(self.digest, client_key).digest(), self.stored_key)
 
     def signature(self, message: bytes) -> bytes:
-        """What proves to the client that the server knows the key (RFC 5802 3)."""
+        """The signature that proves to the client that the server knows the key (RFC 5802 3)."""
         return hmac.digest(self.server_key, message, self.digest)
 
     @classmethod

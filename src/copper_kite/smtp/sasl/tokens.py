@@ -23,7 +23,7 @@ MAX_TOLD = 200  # characters of what a server says
 
 
 def explain_error(challenge: bytes) -> str:
-    """What the JSON in a challenge says of a refused token (RFC 7628 3.2.2); empty where it is none."""
+    """The status in the JSON of a challenge that refuses a token (RFC 7628 3.2.2); empty where it has none."""
     try:
         told = json.loads(challenge)
     except ValueError:

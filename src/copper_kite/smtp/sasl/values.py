@@ -47,7 +47,7 @@ class Secret:
 
 @dataclass(frozen=True, slots=True)
 class PlainLogin:
-    """What a client sends with PLAIN (RFC 4616 2); `acts_for` is the authorization identity, mostly empty."""
+    """The message of PLAIN (RFC 4616 2); `acts_for` is the authorization identity, mostly empty."""
 
     acts_for: str
     login: str
@@ -56,7 +56,7 @@ class PlainLogin:
 
 @dataclass(frozen=True, slots=True)
 class ProvenLogin:
-    """What is left of a login that the mechanism itself has checked: whose it is, and whether it holds."""
+    """The result of a login that the mechanism itself has checked: its name, and whether it is valid."""
 
     login: str
     holds: bool
@@ -64,7 +64,7 @@ class ProvenLogin:
 
 @dataclass(frozen=True, slots=True)
 class Binding:
-    """What ties a login to one TLS connection (RFC 5929, RFC 9266): the kind and its octets."""
+    """A channel binding, which ties a login to one TLS connection (RFC 5929, RFC 9266): its type and its octets."""
 
     kind: str
     data: bytes

@@ -41,7 +41,7 @@ class Batch(NamedTuple):
 
 
 def commit(connection: sqlite3.Connection, batch: Batch) -> list[Fault | None]:
-    """Have all of it on stable storage; of each transaction, the fault that kept it out, if one did."""
+    """Commit everything to stable storage; for each transaction, the fault that prevented it, if any."""
     # All of a batch in one transaction of the database, its rows sorted by kind, so that each statement runs once for
     # many rows. Only when that fails does it matter whose fault it is: then each transaction is written by itself.
     try:
@@ -133,7 +133,7 @@ def error_of(fault: Fault) -> KiteError:
 
 
 def failure(error: OSError) -> Fault:
-    """What kept content from stable storage."""
+    """The fault that kept content from stable storage."""
     return FULL if error.errno in (errno.ENOSPC, errno.EDQUOT) else FAILED, error.strerror or str(error)
 
 

@@ -134,7 +134,7 @@ def _journal(rows: Any) -> Iterator[tuple[int, Happened]]:
 
 
 def _in_order(*streams: Iterator[Happened]) -> Iterator[Happened]:
-    """What comes in the order of its beginning, in that of its end: held back while something may end before it."""
+    """Merge streams into the order of their ends: each entry is held while an earlier end may come."""
     held: list[tuple[float, int, Happened]] = []
     for number, happened in enumerate(heapq.merge(*streams, key=_began)):
         while held and held[0][0] <= _began(happened):

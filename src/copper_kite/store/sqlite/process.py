@@ -164,7 +164,7 @@ def serve(channel: Channel, connection: sqlite3.Connection, folder: Path, handed
 def _on_ballast(
     connection: sqlite3.Connection, batch: Batch, faults: list[Fault | None], ballast: Ballast
 ) -> list[Fault | None]:
-    """What found the disk full is committed on the room that the ballast leaves, new messages apart."""
+    """Commit what found the disk full in the room of the ballast, except new messages."""
     first = len(batch.additions)
     if not any(fault is not None and fault[0] == FULL for fault in faults[first:]) or not ballast.give_up():
         return faults

@@ -35,7 +35,7 @@ AT_A_TIME = 4 * 1024 * 1024  # octets of content written together
 
 @dataclass(slots=True)
 class _Found:
-    """What the database says, or the labels do. `whole` where that is all there is to say."""
+    """The facts from the database or the labels. `whole` where they are complete."""
 
     whole: bool = True
     messages: dict[int, Message] = field(default_factory=dict)
@@ -113,7 +113,7 @@ def _recipients(id: int, known: _Found, said: _Found, now: float) -> list[Recipi
 def _of_message(
     id: int, recipients: Sequence[Recipient], known: _Found, said: _Found, extents: Extents
 ) -> tuple[Transaction, int]:
-    """What adds one message to an empty queue, and its octets. Raises OSError where not all of it is there."""
+    """The operations that add one message to an empty queue, and its octets. Raises OSError where some are missing."""
     message = known.messages.get(id) or said.messages.get(id)
     if message is None:
         raise OSError("nothing says who it is from")

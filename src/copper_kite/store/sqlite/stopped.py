@@ -21,7 +21,7 @@ _LANE = f"FROM lane l WHERE l.connector = r.connector AND l.domain = {DOMAIN}"
 
 
 class StoppedLanes:
-    """Those that do not move, by connector and domain; false where there are none."""
+    """The stopped lanes, by connector and domain; false where there are none."""
 
     def __init__(self, stops: Iterable[LaneStop]) -> None:
         self._stops = {(stop.connector, stop.domain): stop for stop in stops}
@@ -30,7 +30,7 @@ class StoppedLanes:
         return bool(self._stops)
 
     def of(self, connector: str, address: str) -> LaneStop | None:
-        """What stops the lane of a recipient; None where nothing does."""
+        """The stop that a recipient's lane is under; None where it moves."""
         stop = self._stops.get((connector, ""))
         return stop or self._stops.get((connector, address.rpartition("@")[2].lower()))
 
@@ -68,7 +68,7 @@ class StoppedLanes:
         )
 
     def waits(self, message: Message, recipients: Sequence[Recipient]) -> list[Attempt]:
-        """What a story tells of those that only wait: like an attempt, which was another message's."""
+        """The history entry of recipients that only wait: like an attempt, which was another message's."""
         results: dict[LaneStop, list[str]] = {}
         for recipient in recipients:
             stop = self.of(recipient.connector, recipient.address)

@@ -89,7 +89,7 @@ def attempt_row(operation: RecordAttempt, put: Put) -> Row:
 
 
 def _note(attempt: Attempt) -> Row | None:
-    """What an attempt says about its connector: its name, when, and the failure's text, None for a success."""
+    """The connector's state after an attempt: its name, the time, and the failure's text, None for a success."""
     if attempt.facts.relayed:
         return attempt.connector, attempt.at, None
     if attempt.connector and not (attempt.cause and Cause(attempt.cause).final) and _speaks_of_the_session(attempt):
