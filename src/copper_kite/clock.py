@@ -12,7 +12,7 @@ _STEADY = getattr(time, "CLOCK_BOOTTIME", time.CLOCK_MONOTONIC)
 
 
 class Clock(Protocol):
-    """Where `now` comes from."""
+    """The source of `now`."""
 
     def now(self) -> float:
         """Seconds since 1970-01-01 UTC."""

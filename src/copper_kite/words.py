@@ -24,7 +24,7 @@ __all__ = [
 
 
 class Stage(StrEnum):
-    """How far a session got."""
+    """The stages of a session."""
 
     RESOLVE = "resolve"
     CONNECT = "connect"
@@ -98,7 +98,7 @@ OUTCOMES = ("accepted", "relayed", "delayed", "failed", "refused")
 
 
 class Priority(StrEnum):
-    """How urgent a message is, to those who share a lane with it."""
+    """The urgency of a message among those of its lane."""
 
     URGENT = "urgent"
     NORMAL = "normal"

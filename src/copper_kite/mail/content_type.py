@@ -24,7 +24,7 @@ class ContentType(NamedTuple):
 
     @property
     def name(self) -> str:
-        """As in `text/plain`."""
+        """The type as in `text/plain`."""
         return f"{self.main}/{self.sub}"
 
 

@@ -113,7 +113,7 @@ def _folded(header: bytes) -> bytes | None:
 
 
 def _multipart(header: bytes, body: bytes, kind: ContentType, depth: int, aim: _Aim) -> bytes | None:
-    """Each part by itself; what stands before the first and after the last means nothing (RFC 2046 5.1.1)."""
+    """Convert each part by itself; text before the first and after the last has no meaning (RFC 2046 5.1.1)."""
     boundary = kind.parameters.get("boundary")
     if not boundary or kind.sub in ("signed", "encrypted"):
         return None

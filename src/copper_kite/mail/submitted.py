@@ -33,7 +33,7 @@ class Submitted(NamedTuple):
 
 
 class Completion(NamedTuple):
-    """How the local addresses of a header look outside: those that it is from, and those that it is to."""
+    """The functions that rewrite a header's local addresses: those of authors, and those of recipients."""
 
     sender: Complete
     recipient: Complete

@@ -68,5 +68,5 @@ def _buckets(steps: Counter[int]) -> list[tuple[str, float]]:
 
 
 def _sum(steps: Counter[int]) -> float:
-    """Each delay is taken for the middle of its step."""
+    """Sum the delays; each counts as the middle of its step."""
     return sum(count * delay_of_step(step + 0.5) for step, count in steps.items())

@@ -103,7 +103,7 @@ class MonitoringServer(ThreadingHTTPServer):
             self.shutdown_request(request)
 
     def process_request_thread(self, request: Any, client_address: Any) -> None:
-        """One request; a client that takes too long, in whatever small steps, is cut off."""
+        """Answer one request; a client that takes too long, in however small steps, is cut off."""
         cut = threading.Timer(REQUEST_SECONDS, _cut_off, [request])
         cut.daemon = True
         cut.start()
@@ -123,7 +123,7 @@ def _cut_off(request: socket.socket) -> None:
 
 
 class _Handler(BaseHTTPRequestHandler):
-    """One request on one connection (RFC 9112)."""
+    """Answer one request on one connection (RFC 9112)."""
 
     server: MonitoringServer
     server_version, sys_version = "copper-kite", ""

@@ -75,7 +75,7 @@ class TokenSource:
         return await asyncio.shield(self._begin())
 
     def discard(self, access: Secret) -> None:
-        """This one was refused: it is not used any more."""
+        """Stop using a token that was refused."""
         if self._token is not None and self._token.access == access:
             self._token = None
             with contextlib.suppress(OSError), self._locked():

@@ -37,13 +37,13 @@ Connected = tuple[str, ClientProtocol, asyncio.Transport]  # the address, and bo
 
 
 class AddressMemory:
-    """Which addresses gave no session lately. Instants in seconds of any one clock."""
+    """The addresses that gave no session lately. Instants in seconds of any one clock."""
 
     def __init__(self) -> None:
         self._bad_since: dict[str, float] = {}
 
     def failed(self, address: str, now: float) -> None:
-        """No session came of this one; the oldest memory makes room for it."""
+        """Remember that an address gave no session; the oldest entry makes room for it."""
         self._bad_since.pop(address, None)
         self._bad_since[address] = now
         if len(self._bad_since) > MAX_REMEMBERED:

@@ -48,7 +48,7 @@ EHLO_UNKNOWN = frozenset({500, 501, 502, 503, 504, 550})  # with these, older se
 
 
 class ClientSession(Conversation):
-    """One open session. `earlier` are sessions of TLS to go on with."""
+    """An open session. `earlier` are TLS sessions to resume."""
 
     def __init__(
         self,
@@ -224,7 +224,7 @@ class ClientSession(Conversation):
         return LoginCredentials(plan.login, password, token, plan.host, plan.port, nonce, bound, plan.max_iterations)
 
     async def _log_in(self, plan: Plan, credentials: LoginCredentials) -> tuple[Mechanism, Reply]:
-        """One login; once more where the server does not know our kind of binding. Raises SessionFailed."""
+        """Log in; once more where the server does not know our kind of channel binding. Raises SessionFailed."""
         mechanism = self._mechanism(plan, credentials)
         reply = await self._converse_login(mechanism)
         if not reply.positive and mechanism.binds_in_vain:
@@ -275,7 +275,7 @@ class ClientSession(Conversation):
         return await self._loop.run_in_executor(None, mechanism.next, challenge)
 
     async def step(self, stage: Stage, command: smtp.Command) -> None:
-        """One command as a stage of its own. Raises SessionFailed when it is refused."""
+        """Send one command as a stage of its own. Raises SessionFailed when it is refused."""
         self._demand_trust()
         self.stage, began = stage, self._now()
         bound = self.plan.timeouts.data if command.verb is smtp.Verb.DATA else self.plan.timeouts.command

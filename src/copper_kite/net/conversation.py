@@ -64,7 +64,7 @@ class Conversation:
         return self._engine.capabilities
 
     def seen(self) -> SessionSeen:
-        """How far it got and what it saw."""
+        """The progress of the session and what it saw."""
         return SessionSeen(
             next_hop=self.where,
             address=self.address,
@@ -147,7 +147,7 @@ class Conversation:
         return answered
 
     def _check_nothing_unasked(self) -> None:
-        """Where no reply is awaited, none may have come in. Raises SessionFailed: closed, out of step, lost."""
+        """Check that no reply came in where none is awaited. Raises SessionFailed: closed, out of step, lost."""
         if self._wire.has_data:
             self._engine.receive_data(self._wire.take())
         if self._engine.unasked:

@@ -23,7 +23,7 @@ class Tlsa(NamedTuple):
         return self.usage in (2, 3) and self.selector in (0, 1) and self.matching in (0, 1, 2)
 
     def __str__(self) -> str:
-        """As in `3 1 1 0102…`."""
+        """The record as DNS writes it, `3 1 1 0102…`."""
         return f"{self.usage} {self.selector} {self.matching} {self.data.hex()[:16]}…"
 
 
@@ -41,12 +41,12 @@ class Demand(NamedTuple):
 
     @property
     def words(self) -> str:
-        """In words, for people."""
+        """The demand in words."""
         if self.policy == "dane":
             return f"DANE, TLSA {', '.join(map(str, self.tlsa))}" if self.tlsa else "DANE, without a usable TLSA record"
         return f"MTA-STS, {'testing' if self.testing else 'enforce'}" + ": it fails" * self.failed
 
     @property
     def name(self) -> str:
-        """As records and people have it."""
+        """The policy and its result, as records and commands show them."""
         return self.policy + ", testing" * self.testing + ": failed" * self.failed

@@ -54,7 +54,7 @@ class Granted(NamedTuple):
 
 
 class Metadata(NamedTuple):
-    """Where a server has its endpoints; `device` is empty where it has none."""
+    """The endpoints of a server; `device` is empty where it has none."""
 
     token: str
     device: str

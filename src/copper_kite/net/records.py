@@ -123,7 +123,7 @@ async def ask(name: str, kind: str, seconds: float, dns: str = SYSTEM) -> DnsAns
 
 
 async def _resolve(name: str, kind: str, seconds: float, dns: str) -> DnsAnswer:
-    """By a resolver. Raises DNSException, OSError."""
+    """Ask a resolver. Raises DNSException, OSError."""
     from dns.resolver import NXDOMAIN, NoAnswer, NoNameservers
 
     resolver, believed = _resolver(dns)

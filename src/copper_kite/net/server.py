@@ -44,7 +44,7 @@ Answer = Reply | Later | None
 
 
 class _State(Enum):
-    """How far a connection is. Only in the first three of those after NEW anything can be said."""
+    """The states of a connection. Output is possible only in the first three of those after NEW."""
 
     NEW = "not connected yet"
     OPENING = "its handler has not said yet whether it may stay"

@@ -85,7 +85,7 @@ class Sessions:
         return plan in self._kept
 
     def take(self, plan: Plan, context: ssl.SSLContext) -> Earlier | None:
-        """One to go on with, if there is one."""
+        """The session to resume, if there is one."""
         earlier, owner, kept = self._kept.pop(plan, (None, None, 0.0))
         return earlier if owner is context and time.monotonic() - kept < KEPT_SECONDS else None
 

@@ -50,7 +50,7 @@ def check_file(path: Path, now: float) -> tuple[Loaded | None, list[Finding]]:
 
 
 def check_source(path: Path, source: str, now: float) -> tuple[Loaded | None, list[Finding]]:
-    """The same for a text that stands, or is to stand, at `path`."""
+    """The same for a text that is, or will be, the file `path`."""
     try:
         loaded, findings = examine_configuration(path, source)
     except SettingsError as error:

@@ -31,7 +31,7 @@ class Concurrency:
         return self._limit
 
     def refused(self, at_work: int, now: float) -> bool:
-        """One more session was refused while `at_work` others carried messages; whether that is news."""
+        """Count a refused session while `at_work` others carried messages; whether this limit is news."""
         # How many sessions a next hop takes is nowhere announced, and may change with the hour. It is searched as
         # congestion control does: down by a share when one is refused, up by one after a while; the while doubles
         # each time the same limit is met again, so that a host with a fixed limit is bothered ever more rarely.

@@ -196,7 +196,7 @@ class Dispatcher:
                 self._supply.keep_waiting(key, message)
 
     def left_in_store(self, ids: Iterable[int]) -> None:
-        """These are durable, and an internal error kept them from being offered."""
+        """Look up durable messages that an internal error kept from being offered."""
         self._supply.look_up(ids)
 
     def _grouped(self, message: Message, recipients: Sequence[Recipient]) -> dict[Key, list[Recipient]]:

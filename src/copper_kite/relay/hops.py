@@ -306,7 +306,7 @@ class Hops:
         return True
 
     def try_again(self, now: float) -> None:
-        """Somebody says that it is time: the next mail tries those that are down."""
+        """Try the hosts that are down with the next mail."""
         self._down = {plan: replace(down, until=min(down.until, now)) for plan, down in self._down.items()}
 
     def clock_stepped(self, by: float) -> None:
@@ -314,7 +314,7 @@ class Hops:
         self._down = {plan: down.shifted(by) for plan, down in self._down.items()}
 
     def failed(self, plan: Plan, failure: SessionFailed) -> None:
-        """This one is unreachable: do not try it for a while, longer each time."""
+        """Mark a host as unreachable: it is not tried for a while, longer each time."""
         # `since` is when it first failed, and stays so until a session works: that is what people are told. The wait
         # grows with each failure in a row, and has jitter, so that many servers do not come back at the same moment.
         now, before = self._now(), self._down.get(plan)

@@ -242,7 +242,7 @@ class Intake(Handler):
         return LATER
 
     def _look_at_header(self) -> None:
-        """Nothing goes to the store before the header is whole: what is judged by it sees all of it."""
+        """Start writing once the header is whole, so that checks see all of it; refuse one that is too long."""
         octets, most = b"".join(self._parts), self._shared.listener.max_header
         length = header_length(octets)
         if length is None and len(octets) <= most:

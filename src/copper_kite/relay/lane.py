@@ -197,7 +197,7 @@ class Lane:
         self._grow()
 
     async def _work(self) -> None:
-        """One session's life: open, carry jobs, close."""
+        """The life of one session: open, carry jobs, close."""
         try:
             session = await self._open_session()
         finally:

@@ -108,7 +108,7 @@ class Lanes:
         return (connector, address.rpartition("@")[2].lower()) if connector in self._mx else (connector, "")
 
     def limit(self, connector: str) -> int | None:
-        """How large a message a connector carries, in octets."""
+        """The largest message a connector carries, in octets."""
         return self._limits.get(connector)
 
     def get(self, key: Key) -> Lane | None:

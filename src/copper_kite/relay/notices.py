@@ -180,7 +180,7 @@ def _demands(message: Message) -> str:
 
 
 def make_notices(loaded: Loaded, ids: IdMaker) -> Notices:
-    """As the configuration has them written."""
+    """The notices as the configuration wants them."""
     settings = loaded.settings
     return Notices(
         server=loaded.server_name,

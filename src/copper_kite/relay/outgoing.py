@@ -122,7 +122,7 @@ class Outgoing(NamedTuple):
 
 
 class _CannotLeave(Exception):
-    """This message cannot go to this next hop."""
+    """Raised for a message that cannot go to this next hop."""
 
     def __init__(self, cause: Cause, reply: Reply) -> None:
         super().__init__(reply.text)
@@ -130,7 +130,7 @@ class _CannotLeave(Exception):
 
 
 class _MustWait(Exception):
-    """This message cannot leave yet."""
+    """Raised for a message that cannot leave yet."""
 
     def __init__(self, cause: Cause, text: str) -> None:
         super().__init__(text)

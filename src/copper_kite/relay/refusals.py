@@ -45,7 +45,7 @@ class Refusals:
         self._next_flush = 0.0  # on the loop's clock, the earliest
 
     def note(self, refusal: Refusal, **example: str) -> None:
-        """One was refused; `example` (sender, recipient, hello) is what was special about it."""
+        """Count a refusal; `example` (sender, recipient, hello) are its details."""
         if refusal not in self._counts and len(self._counts) >= MAX_KINDS:
             refusal, example = OTHERS, {}
         self._counts[refusal] = self._counts.get(refusal, 0) + 1

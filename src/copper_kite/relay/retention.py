@@ -33,7 +33,7 @@ class Retention:
         self.settings = settings
 
     def sweep(self) -> None:
-        """Let go of what is old enough, as far as it goes at once; the rest, and what grows old, comes by itself."""
+        """Remove what is old enough, as far as one step goes; the rest follows by itself."""
         if not self._supervisor.run(self._sweep):
             self._again(SWEEP_SECONDS)
 

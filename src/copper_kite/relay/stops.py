@@ -91,7 +91,7 @@ class Stops:
             self._write((stop.connector, stop.domain))
 
     def try_now(self, lane: Key) -> None:
-        """Somebody says that it is time."""
+        """Try a stopped lane now."""
         now = self._clock.now()
         for key in (lane, (lane[0], "")):
             stop = self._stops.get(key)

@@ -74,7 +74,7 @@ class Submission(NoDirectory):
         self.postmaster = loaded.postmaster
 
     def nonce(self) -> str:
-        """For one login."""
+        """A random value for one login."""
         return secrets.token_urlsafe(18)
 
     def scram_key(self, login: str, digest: str) -> tuple[ScramKey, bool]:
@@ -96,7 +96,7 @@ class Submission(NoDirectory):
         return not address or is_within(address, self.listener.allow)
 
     def priority(self, account: str, reverse_path: str, esmtp_parameters: str) -> int:
-        """How urgent a message is, from -9 to 9 (RFC 6710): by its account, a rule, its program, its listener."""
+        """The priority of a message, from -9 to 9 (RFC 6710): by its account, a rule, its program, its listener."""
         name = self.priorities.get(account)
         if name is None:
             name = next((rule.priority for rule in self.priority_rules if any_fits(rule.senders, reverse_path)), None)

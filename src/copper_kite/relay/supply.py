@@ -140,7 +140,7 @@ class Supply:
         return id not in self.in_hand and id not in self._withheld
 
     def withhold(self, id: int) -> None:
-        """Nothing of a message may leave, until it is let go."""
+        """Hold back a message until it is let go."""
         self._withheld.add(id)
 
     def let_go(self, id: int) -> None:
@@ -201,7 +201,7 @@ class Supply:
         return max(SURE_PLACES - jobs, min(MAX_IN_LANE - jobs, MAX_IN_HAND - len(self.in_hand)))
 
     def keep_waiting(self, key: Key, message: Message, *, first: bool = False) -> None:
-        """No recipient of this message leaves by that lane now."""
+        """Put a message whose recipients cannot leave by that lane now into the backlog."""
         self._backlog.add(key, _flow(message), message.id, first=first)
         self._waits_in(key)
 

@@ -46,7 +46,7 @@ class WatchedClock:
         return self._clock.steady()
 
     def apart(self) -> float:
-        """How far those two are apart."""
+        """The difference of the two clocks."""
         return self._clock.apart()
 
     def real_delay(self, until: float) -> float:

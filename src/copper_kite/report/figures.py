@@ -62,7 +62,7 @@ class Figure(NamedTuple):
 
     @property
     def svg(self) -> str:
-        """As SVG, in the colours of the page that it stands in."""
+        """Draw it as SVG, in the colours of the page around it."""
         out = io.StringIO()
         self._save(OF_THE_PAGE, out, format="svg", transparent=True, metadata={"Date": None})
         svg = out.getvalue()
@@ -74,7 +74,7 @@ class Figure(NamedTuple):
 
     @property
     def png(self) -> bytes:
-        """As PNG on white, for mail programs, which show no SVG."""
+        """Draw it as PNG on white, for mail programs, which show no SVG."""
         out = io.BytesIO()
         self._save(ON_WHITE, out, format="png", dpi=110, facecolor="white")
         return out.getvalue()

@@ -13,7 +13,7 @@ __all__ = ["AllowanceUse", "Delays", "Outage", "Reason", "Report", "Row", "Unusu
 
 
 class Row(NamedTuple):
-    """One connector, sender or domain: recipients by outcome, octets relayed."""
+    """The numbers of one connector, sender or domain: recipients by outcome, octets relayed."""
 
     name: str
     counts: Mapping[str, int]

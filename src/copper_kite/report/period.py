@@ -25,7 +25,7 @@ class Period:
 
     @property
     def before(self) -> Period:
-        """As many hours right before."""
+        """The period of the same length right before."""
         return Period(self.since - self.hours, self.since, "the period before")
 
     @property

@@ -49,7 +49,7 @@ MAX_TARGETS = 5  # of one domain
 
 
 class TlsFailure(NamedTuple):
-    """One kind of failure with one host."""
+    """A kind of failure with one host."""
 
     result: str
     host: str

@@ -42,7 +42,7 @@ class Choice(Generic[C]):
 
     @property
     def reasons(self) -> list[tuple[str, str]]:
-        """One reason for each connector, in the file's order: (name, why or why not)."""
+        """The reason for or against each connector, in the file's order: (name, reason)."""
         ranks = [
             _rank(connector, place, self.recipient, self.sender) for place, connector in enumerate(self.connectors)
         ]

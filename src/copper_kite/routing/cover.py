@@ -20,7 +20,7 @@ def sample(pattern: str) -> str:
 
 
 def takers(connectors: Sequence[Connector], name: str) -> list[tuple[str, str | None]]:
-    """For each pattern of the connector `name`: who would carry its mail without that one, None for nobody."""
+    """For each pattern of the connector `name`: the connector that would carry its mail instead, None for none."""
     gone = next(connector for connector in connectors if connector.name == name)
     left = [connector for connector in connectors if connector.name != name]
     results = []

@@ -35,13 +35,13 @@ def make_plan(loaded: Loaded, connector: Connector) -> Plan:
 
 
 def make_plans(loaded: Loaded, connector: Connector) -> tuple[Plan, ...]:
-    """As `make_plan`, for each of the connector's next hops, in order."""
+    """The plans for each of the connector's next hops, in order; as `make_plan`."""
     first = make_plan(loaded, connector)
     return tuple(replace(first, host=hop.host, port=hop.port) for hop in connector.next_hops)
 
 
 def dns_of(loaded: Loaded) -> str:
-    """How names are looked up, a zone file by its whole path."""
+    """The resolver of a configuration, a zone file by its whole path."""
     dns = loaded.settings.server.dns
     return f"{ZONE}{loaded.path.parent / dns.removeprefix(ZONE)}" if dns.startswith(ZONE) else dns
 

@@ -333,7 +333,7 @@ class Connector(Table):
 
     @property
     def where(self) -> str:
-        """Where it leads, for people."""
+        """The destination, for people."""
         return "MX" if self.mx else ", ".join(map(str, self.next_hops))
 
     @property

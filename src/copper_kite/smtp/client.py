@@ -314,7 +314,7 @@ class Client:
         return wire
 
     def offer(self, command: Command) -> bytes:
-        """As `send`, but nothing is sent when it may not go now."""
+        """As `send`, but sends nothing when the command is not allowed now."""
         if not self.may_send(command.verb):
             return b""
         self.phase = ORDER[self.phase][command.verb]

@@ -64,7 +64,7 @@ class MailFrom(Event):
 
 @dataclass(slots=True)
 class RecipientTo(Event):
-    """One recipient."""
+    """A recipient."""
 
     step: ClassVar[Step] = Step.RCPT
     path: str

@@ -122,7 +122,7 @@ class Capabilities:
 
     @classmethod
     def parse(cls, lines: Iterable[str]) -> Capabilities:
-        """From the lines of an EHLO reply after the first, in any case. Old servers write `AUTH=`."""
+        """Parse the lines of an EHLO reply after the first, in any case. Old servers write `AUTH=`."""
         keywords: dict[str, tuple[str, ...]] = {}
         for line in lines:
             words = _OLD_AUTH.sub("AUTH ", line).split()

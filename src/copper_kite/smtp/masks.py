@@ -67,7 +67,7 @@ class Masks:
 
 
 def _any_of(forms: Iterable[str]) -> re.Pattern[str]:
-    """Each of them, with the padding that base64 may have; a longer one may hold a shorter one. Of none, nothing."""
+    """A pattern for any of these, with the padding of base64; longer ones first. Without any, it matches nothing."""
     result = "|".join(re.escape(form) for form in sorted(forms, key=len, reverse=True))
     return re.compile(f"(?:{result})={{0,2}}" if result else r"(?!)")
 

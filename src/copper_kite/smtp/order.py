@@ -8,7 +8,7 @@ __all__ = ["AFTER", "ORDER", "Phase", "Step"]
 
 
 class Phase(StrEnum):
-    """Where a session stands."""
+    """The states of a session."""
 
     FRESH = "before EHLO"
     READY = "between messages"

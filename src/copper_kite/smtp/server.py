@@ -67,7 +67,7 @@ _MAIL_STEPS = (Step.MAIL, Step.RCPT, Step.DATA)
 
 
 class Server(LoginServer):
-    """One session, seen from the server. `name` is what it calls itself; `directory` knows who may log in."""
+    """The server's half of a session. `name` is its own name; `directory` has the logins."""
 
     def __init__(
         self, name: str, offers: Offers, limits: Limits | None = None, directory: Directory | None = None
@@ -191,7 +191,7 @@ class Server(LoginServer):
         self._incoming = self._after_data
 
     def _chunks_answered(self, event: events.Event, reply: Reply | None) -> None:
-        """Nothing is said before the chunk is in: neither that it is welcome, nor that it is not."""
+        """Act on the answer to BDAT; no reply is sent before the whole chunk is in."""
         assert isinstance(event, events.ChunksStarted)
         if reply is not None and not reply.positive:
             self._drop_transaction()

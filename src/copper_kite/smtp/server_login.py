@@ -73,7 +73,7 @@ class LoginServer(ServerBase):
         self.logged_in = True
 
     def _login_refused(self) -> None:
-        """Some may be tried, and then the session ends."""
+        """Count a refused login; after a few, the session ends."""
         self._tries += 1
         self._failed_logins += 1
         if self._failed_logins >= self._limits.logins:

@@ -28,7 +28,7 @@ class Told:
 
     @property
     def facts(self) -> dict[str, str]:
-        """As the journal has them, and verdicts take them."""
+        """The facts as the journal has them and verdicts take them."""
         about = self.about
         return {
             "notice": self.notice.id,

@@ -33,7 +33,7 @@ class Wait(NamedTuple):
 
 
 class Offset(NamedTuple):
-    """By how many seconds a server's clock is fast; below zero, slow."""
+    """The error of a server's clock in seconds; below zero, it is slow."""
 
     server: str
     seconds: float
@@ -51,7 +51,7 @@ class Estimate:
 
 
 class _Told(NamedTuple):
-    """One explanation: between which instants each hop was, and the clocks that it takes for wrong."""
+    """One explanation: the interval of instants at each hop, and the clocks that it takes for wrong."""
 
     times: Sequence[tuple[float, float]]
     wrong: Sequence[Offset]

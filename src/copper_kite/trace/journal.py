@@ -74,7 +74,7 @@ def journal_entries(happened: Happened, host: str) -> Iterator[Entry]:
 
 
 def _entry(host: str, at: float, word: str, message: Message | None, **facts: str) -> Entry:
-    """One entry, with its words as the server's log would have them."""
+    """An entry with the words of the server's log."""
     pairs = {name: visible(value) for name, value in facts.items() if value}
     raw = " ".join([word, *(f"{name}={value}" for name, value in pairs.items())])
     return Entry(

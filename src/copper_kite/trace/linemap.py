@@ -117,7 +117,7 @@ def shipped_maps() -> tuple[str, ...]:
 
 @lru_cache(maxsize=8)
 def shipped_map(name: str) -> LineMap:
-    """One of them."""
+    """One of the maps that come with the product."""
     return _made(tomllib.loads(resources.files(__package__).joinpath(f"maps/{name}.toml").read_text("utf-8")), name)
 
 
@@ -132,7 +132,7 @@ class _Problems:
         self.found: list[Finding] = []
 
     def add(self, key: str, problem: str, remedy: str = "") -> None:
-        """One more."""
+        """Add a finding."""
         self.found.append(Finding(self.where, None, key, problem, remedy))
 
     def stop(self) -> None:

@@ -14,7 +14,7 @@ __all__ = ["Refused", "group_refused", "matching_refusals", "refused_verdict"]
 
 @dataclass(slots=True, kw_only=True)
 class Refused:
-    """One reason for one client. `first` and `last` in seconds since 1970; `example` is what the last one was like."""
+    """The refusals of one client for one reason. `first`, `last` in seconds since 1970; `example` is the last one."""
 
     listener: str
     who: str
@@ -66,7 +66,7 @@ def matching_refusals(groups: Sequence[Refused], *, who: str, reason: str, sende
 
 
 def refused_verdict(groups: Sequence[Refused], since: str) -> Verdict:
-    """On the reason that was met most."""
+    """The verdict on the most frequent reason."""
     if not groups:
         return Verdict(None, f"No submission was refused in the last {since}.", "the journal", "kite status")
     most = max(groups, key=lambda one: one.count)

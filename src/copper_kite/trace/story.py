@@ -125,7 +125,7 @@ def _told_beyond(record: Record, entry: JournalEntry) -> Verdict:
 
 
 def _under_way(attempt: AttemptNow, now: float) -> Verdict:
-    """Nothing is decided yet, but something is being done."""
+    """The verdict while an attempt is under way."""
     where = attempt.next_hop + (f" ({attempt.address})" if attempt.address else "")
     took = span_text(max(now - attempt.since, 0.0), " ")
     if attempt.message:
@@ -137,7 +137,7 @@ def _under_way(attempt: AttemptNow, now: float) -> Verdict:
 
 
 def _went(record: Record, relayed: Sequence[Recipient]) -> Verdict:
-    """Each way that it took, with those who went by it."""
+    """The verdict on a relayed message: each next hop with its recipients."""
     ways: dict[tuple[str, str], list[Recipient]] = {}
     for recipient in relayed:
         attempt, _, _ = _last_result(record, recipient)
@@ -155,7 +155,7 @@ def _went(record: Record, relayed: Sequence[Recipient]) -> Verdict:
 
 
 def _way(where: str, how: str, recipients: Sequence[Recipient], of: int) -> str:
-    """One way."""
+    """The sentence on one next hop."""
     if of == 1:
         whom = recipients[0].address
     elif len(recipients) == of:

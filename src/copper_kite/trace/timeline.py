@@ -22,7 +22,7 @@ OURS = "this server"
 
 @dataclass(frozen=True, slots=True)
 class StoryLine:
-    """One thing that happened: when (seconds since 1970), what, how far it got, who did it, the reply, the words."""
+    """One event: its time (seconds since 1970), event, stage, actor, reply and text."""
 
     at: float
     what: str

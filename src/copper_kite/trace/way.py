@@ -56,7 +56,7 @@ class Way:
 
     @property
     def longest(self) -> Step | None:
-        """Where it likely waited longest."""
+        """The step with the longest likely wait."""
         dated = [step for step in self.steps if step.wait is not None and step.wait.likely > 0]
         return max(dated, key=lambda step: step.wait.likely if step.wait else 0.0, default=None)
 
@@ -164,7 +164,7 @@ def wait_words(wait: Wait) -> str:
 
 
 def _clock_words(clocks: Estimate) -> str:
-    """Which clocks are wrong, after another sentence; empty where all may be right."""
+    """The sentence on servers whose clocks are wrong; empty where all may be right."""
     if not clocks.wrong:
         return ""
     wrong = " and ".join(map(_offset_words, clocks.wrong))

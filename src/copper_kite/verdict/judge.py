@@ -43,7 +43,7 @@ class Verdict:
 
 
 def _keys(stage: Stage, code: int | None, enhanced: str) -> list[str]:
-    """Where to look a reply up, the most telling place first."""
+    """The keys under which to look a reply up, the most specific first."""
     keys = [f"{stage} {code}"]
     if stage not in MESSAGE_STAGES:
         keys.append(f"{stage} {str(code)[0]}")
@@ -178,6 +178,6 @@ def judge_refusal(reply: str, facts: Mapping[str, Any]) -> Judgement:
 
 @lru_cache(maxsize=256)
 def side_of(stage: Stage, cause: Cause, code: int | None, enhanced: str, text: str = "", *, mx: bool = False) -> Side:
-    """On whose side it stopped, for the record of an attempt; with `mx`, of one with a recipient's own exchangers."""
+    """The side that stopped an attempt, for its record; with `mx`, an attempt at a recipient's own exchangers."""
     entry = _entry(stage, cause, code, enhanced, text)
     return Side(entry.get("mx_side", entry["side"]) if mx else entry["side"])

@@ -58,7 +58,7 @@ class Signature:
 
     @property
     def selector(self) -> str:
-        """Which of its keys (`s=`)."""
+        """The selector of its key (`s=`)."""
         return self.tags.get("s", "")
 
     @property
@@ -79,7 +79,7 @@ class Signature:
 
     @property
     def limit(self) -> int | None:
-        """How much of the body it covers (`l=`)."""
+        """The number of octets of the body that it covers (`l=`)."""
         return int(self.tags["l"]) if "l" in self.tags else None
 
 
@@ -254,7 +254,7 @@ class _Verifier:
 
 
 def _header_change(message: SignedMessage, signature: Signature, verifier: _Verifier) -> str:
-    """Which single change of the header explains that the signature no longer holds; empty where none does."""
+    """The single change of the header that explains the failure; empty where none does."""
     for words, fields in _header_guesses(message.fields, {*signature.names}):
         if verifier.holds(fields):
             return words
@@ -287,7 +287,7 @@ def _header_guesses(fields: list[bytes], covered: set[bytes]) -> Iterator[tuple[
 
 
 def _body_change(message: SignedMessage, signature: Signature, wanted: bytes) -> str:
-    """Which change of the body explains its digest; empty where none that is tried does."""
+    """The change of the body that explains its digest; empty where none that is tried does."""
     relaxed = signature.forms[1]
 
     def fits(body: bytes) -> bool:

@@ -26,7 +26,7 @@ class Surroundings:
 
 
 def look_around(loaded: Loaded) -> Surroundings:
-    """As it is now."""
+    """Look at the running server and its software."""
     running = running_server(loaded.data)
     if running is None:
         return Surroundings()

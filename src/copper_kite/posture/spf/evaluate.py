@@ -42,7 +42,7 @@ class _Stop(Exception):
 
 @dataclass(slots=True)
 class _Evaluation:
-    """One evaluation under way."""
+    """The state of one evaluation."""
 
     ask: Callable[[str, str], Awaitable[DnsAnswer]]
     subject: Subject

@@ -29,7 +29,7 @@ class SpfNode:
     voids: list[str] = field(default_factory=list)
 
     def walk(self) -> Iterator[SpfNode]:
-        """This one, and all below."""
+        """This record, and all that it includes."""
         yield self
         for _, child in self.children:
             yield from child.walk()
