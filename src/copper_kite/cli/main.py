@@ -90,7 +90,7 @@ class Families(click.Group):
     def resolve_command(
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
-        """As usual, but an unknown command is answered with the nearest one."""
+        """Find a command; for an unknown one, suggest the nearest."""
         try:
             return super().resolve_command(ctx, args)
         except click.UsageError:

@@ -32,7 +32,7 @@ CREDENTIALS = {"out.beaconpost.example": "beacon", "gate.harbouroffice.example":
 
 @dataclass(frozen=True, slots=True)
 class Moment:
-    """How things stand at one time of the day: messages submitted, and recipients by state."""
+    """The state at one time of the day: messages submitted, and recipients by state."""
 
     at: float
     handed_in: int

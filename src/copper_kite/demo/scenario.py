@@ -31,7 +31,7 @@ GATE_RULES = (Rule("lists@*", Reply(451, "4.7.1", "not seen before; come back in
 
 @dataclass(frozen=True, slots=True)
 class Letter:
-    """One message to submit. `note` names it for the story that it is to tell."""
+    """A message to submit. `note` names it for its part of the scenario."""
 
     at: float
     program: str

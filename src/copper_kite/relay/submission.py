@@ -74,7 +74,7 @@ class Submission(NoDirectory):
         self.postmaster = loaded.postmaster
 
     def nonce(self) -> str:
-        """A random value for one login."""
+        """A nonce for one login."""
         return secrets.token_urlsafe(18)
 
     def scram_key(self, login: str, digest: str) -> tuple[ScramKey, bool]:

@@ -98,7 +98,7 @@ def _summed(reader: Reader, period: Period, only: CountFilter) -> _Sums:
 def _by_time(
     reader: Reader, period: Period, only: CountFilter
 ) -> tuple[dict[str, list[int]], list[list[int]], int | None]:
-    """By outcome what each hour had; what was accepted by weekday and hour of the day; and the first hour with any."""
+    """The outcomes of each hour; the messages accepted by weekday and hour of the day; and the first hour with any."""
     by_hour = {outcome: [0] * period.hours for outcome in OUTCOMES}
     by_week, first = [[0] * 24 for _ in range(7)], None
     for hour, outcome, count, _ in reader.summed_counts(period.since, period.until, ("hour", "outcome"), only):

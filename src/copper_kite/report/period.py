@@ -54,7 +54,7 @@ def last_days(days: int, now: float) -> Period:
 
 
 def since_until(since: float, until: float) -> Period:
-    """From one instant to another, in whole hours. Raises ValueError for one that is empty."""
+    """The period from one instant to another, in whole hours. Raises ValueError for an empty one."""
     if until <= since:
         raise ValueError("the period ends before it begins")
     return Period(_hour(since), max(_hour(until - 1) + 1, _hour(since) + 1), "the period")

@@ -85,7 +85,7 @@ class Judge:
         return rule.share >= 1 or self._chance(place, whose, turn) < rule.share
 
     def _chance(self, place: int, whose: str, turn: int) -> float:
-        """In [0, 1): by seed and turn alone, so that sessions side by side change nothing."""
+        """A number in [0, 1) from the seed and the turn alone, so that parallel sessions change nothing."""
         digest = blake2b(f"{self._seed} {place} {whose} {turn}".encode(), digest_size=8).digest()
         return int.from_bytes(digest) / 2**64
 

@@ -15,7 +15,7 @@ __all__ = ["Capture", "clear_captures", "find_capture", "read_captures"]
 
 @dataclass(frozen=True, slots=True)
 class Capture:
-    """One message kept: its number, its file, and the facts of its session (those of `Caught.export`)."""
+    """A kept message: its number, its file, and the facts of its session (those of `Caught.export`)."""
 
     number: int
     file: Path

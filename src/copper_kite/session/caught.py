@@ -34,7 +34,7 @@ class Caught:
     message_id: str = ""
 
     def export(self) -> dict[str, object]:
-        """As plain values, for JSON."""
+        """The message as plain values, for JSON."""
         return {
             "number": self.number,
             "id": number_text(self.number),

@@ -52,7 +52,7 @@ class Expectation:
 
 
 def parse_expectation(text: str) -> Expectation:
-    """From what stands after `expect`. Raises ValueError."""
+    """Parse the words after `expect`. Raises ValueError."""
     if match := _CODES.fullmatch(text):
         codes = [match[1], *match[2].split(" or ")[1:]]
         return Expectation(text, check=partial(_codes, codes=codes, enhanced=match[3] or ""))

@@ -119,7 +119,7 @@ class _Line:
 
 
 def _converse(line: _Line, name: str, parcel: Parcel) -> str:
-    """One message to a server that is ours, and whose ways are known: it takes commands in groups, and chunks."""
+    """A message to a server of ours whose extensions are known: it takes commands in groups, and chunks."""
     _demand(*line.hear())
     offers = line.ask(f"EHLO {name}\r\n".encode())
     _demand(*offers)

@@ -90,7 +90,7 @@ class InteractiveSession:
         return self.reply
 
     async def say(self, line: str) -> Reply:
-        """One line as it is, and its reply. After a positive one to STARTTLS, TLS begins."""
+        """Send one line as it is and read its reply. After a positive reply to STARTTLS, TLS begins."""
         return await self._say(smtp.typed_command(line, answer=self.wants_answer))
 
     async def _say(self, command: smtp.Command) -> Reply:

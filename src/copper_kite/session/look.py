@@ -17,7 +17,7 @@ QUICK = Timeouts(connect=5.0, secure=5.0, greet=10.0, command=10.0)
 
 @dataclass(frozen=True, slots=True)
 class Seen:
-    """One port and way of TLS: what stopped the session (None when it was ready), and the logins it takes."""
+    """A port with a form of TLS: the failure of its session (None when it was ready), and the logins it takes."""
 
     port: int
     tls: str

@@ -50,7 +50,7 @@ class Failed(KiteError):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Played:
-    """How a script went. `outcome`: `ok`, `FAILED`, `known` (a known fault, still there) or `mended` (no longer)."""
+    """The result of a script. `outcome`: `ok`, `FAILED`, `known` (a known fault, still there) or `mended`."""
 
     script: Script
     outcome: str

@@ -259,7 +259,7 @@ class _Draft:
 
 
 class _Taker(Handler):
-    """One session with a stand-in."""
+    """A session with a stand-in."""
 
     def __init__(self, stand_in: StandIn) -> None:
         self._stand_in = stand_in

@@ -20,7 +20,7 @@ OWN = {("server", "name"), ("server", "data"), ("server", "credentials"), ("list
 
 
 class Difference(NamedTuple):
-    """One key that is not the same; None stands for an entry that is only on the other side."""
+    """One key that differs; None stands for an entry that is only on the other side."""
 
     place: str
     left: str | None

@@ -39,7 +39,7 @@ def find_config(given: str | None) -> Path:
 
 
 def find_file(given: str | None) -> str:
-    """As `find_config`, for those who are in a hurry."""
+    """As `find_config`, without slow imports."""
     if given or os.environ.get("KITE_CONFIG"):
         return given or os.environ["KITE_CONFIG"]
     home = os.environ.get("XDG_CONFIG_HOME") or os.path.expanduser("~/.config")  # noqa: PTH111

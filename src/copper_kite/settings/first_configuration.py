@@ -103,7 +103,7 @@ def credential_name(host: str) -> str:
 
 
 def default_binds(folder: Path) -> tuple[str, ...]:
-    """Where to listen: the standard places for the system's configuration, unprivileged ones for a user's."""
+    """The default endpoints: the standard places for the system's configuration, unprivileged ones for a user's."""
     if folder == Path("/etc/copper-kite"):
         return "127.0.0.1:25", "[::1]:25", f"unix:{SOCKET_SYSTEM}"
     return "127.0.0.1:2525", f"unix:{folder.absolute() / SOCKET_NAME}"

@@ -76,7 +76,7 @@ def parse_size(value: object) -> int:
 
 @dataclass(frozen=True, slots=True)
 class Allowance:
-    """How much may leave in a period of the calendar, in local time: an hour, a day or a month."""
+    """The most recipients in a calendar period in local time: an hour, a day or a month."""
 
     count: int
     period: str
@@ -113,7 +113,7 @@ def parse_allowance(value: object) -> Allowance:
 
 @dataclass(frozen=True, slots=True)
 class Pace:
-    """How fast messages may leave: so many in a second, minute or hour, evenly."""
+    """A number of messages in a second, minute or hour, evenly spaced."""
 
     count: float
     unit: str
@@ -137,7 +137,7 @@ def parse_pace(value: object) -> Pace:
 
 @dataclass(frozen=True, slots=True)
 class Endpoint:
-    """Where to listen or to connect: a host and a port, or the path of a Unix socket."""
+    """A host and a port, or the path of a Unix socket."""
 
     host: str
     port: int

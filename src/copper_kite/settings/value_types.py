@@ -66,7 +66,7 @@ def check_domain(value: str) -> str:
 
 
 def in_a_list(value: object) -> object:
-    """One needs no brackets."""
+    """Take a single value as a list of one."""
     return [value] if isinstance(value, str) else value
 
 

@@ -35,7 +35,7 @@ class Ballast:
                 os.close(file)
 
     def give_up(self) -> bool:
-        """Let go of the room; whether there was any to let go of."""
+        """Release the reserved space; whether there was any."""
         try:
             os.unlink(self._path)  # noqa: PTH108
         except OSError:

@@ -96,7 +96,7 @@ class ServerReads(Protocol):
         `outcome`, of that alone."""
 
     def recounted(self, since: int, until: int) -> Iterator[HourlyCount]:
-        """The same, counted anew from what the journal has of those hours. Slow, as it reads all of it."""
+        """The same, counted again from the journal. Slow, as it reads all entries of those hours."""
 
     def tallies(self, since: float) -> list[Tally]:
         """The messages accepted and the results of recipients, by the minute, from that of an instant on."""
@@ -145,7 +145,7 @@ class Reader(ServerReads, AbstractContextManager["Reader"], Protocol):
     from what stops the lane: they are delayed, with its reply."""
 
     def close(self) -> None:
-        """Let go of it."""
+        """Close it."""
 
     def resolve(self, wanted: str) -> int:
         """The id that `wanted` begins. Raises NotFound, or Ambiguous when several begin with it."""
@@ -176,17 +176,17 @@ class Reader(ServerReads, AbstractContextManager["Reader"], Protocol):
 
 
 class Place(Protocol):
-    """How far somebody has read."""
+    """A reader's position in the history."""
 
     def export(self) -> dict[str, Any]:
-        """As JSON values."""
+        """The position as JSON values."""
 
 
 class History(Protocol):
     """Submissions, attempts and the journal, in their order."""
 
     def close(self) -> None:
-        """Let go of it."""
+        """Close it."""
 
     def between(self, since: float, until: float, word: str = "", message: int | None = None) -> Iterator[Happened]:
         """What happened from `since` to `until`, in order, as it is read; with `word`, only what has it in a column;
@@ -196,7 +196,7 @@ class History(Protocol):
         """The place where everything is read."""
 
     def place(self, value: dict[str, Any]) -> Place:
-        """From what a place's `export` gave. Raises KeyError, TypeError or ValueError for anything else."""
+        """The position from its `export`. Raises KeyError, TypeError or ValueError for anything else."""
 
     def after(self, place: Place) -> list[Happened]:
         """The entries since `place`, which moves on."""

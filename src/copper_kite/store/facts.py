@@ -86,7 +86,7 @@ class SessionFacts(NamedTuple):
     passed_over: tuple[PassedOverHop, ...] = ()
 
     def text(self) -> str:
-        """As JSON without its braces; what is empty is left out, but for the stages."""
+        """The facts as JSON without its braces; empty ones are left out, except the stages."""
         stages, tried, count, *standing = self
         opening = f'"stages":{_dumps(stages) if stages else "[]"}'
         if tried:

@@ -76,11 +76,11 @@ class FolderLock:
         return True
 
     def fileno(self) -> int:
-        """For the process that is to hold it too."""
+        """The descriptor for the process that must hold the lock, too."""
         return self._file.fileno()
 
     def close(self) -> None:
-        """Let the next server have the folder."""
+        """Release the folder for the next server."""
         self._file.truncate(0)
         self._file.close()
 

@@ -37,7 +37,7 @@ __all__ = [
 
 
 class Message(NamedTuple):
-    """One submission: its envelope without the recipients, and where it came from. A row of its table."""
+    """A submission: its envelope without the recipients, and its origin. A row of its table."""
 
     id: int
     arrived: float
@@ -80,7 +80,7 @@ class Recipient(NamedTuple):
 
 
 class Attempt(NamedTuple):
-    """One try to relay one message to one next hop."""
+    """An attempt to relay one message to one next hop."""
 
     id: int
     message: int
@@ -193,7 +193,7 @@ class QueueGroup(NamedTuple):
 
 @dataclass(slots=True, kw_only=True)
 class JournalEntry:
-    """One thing that happened. `message` is None for what concerns the server itself."""
+    """An entry of the journal. `message` is None for what concerns the server itself."""
 
     at: float
     event: Event
@@ -212,7 +212,7 @@ class CarrierThen(NamedTuple):
 
 
 class Happened(NamedTuple):
-    """One thing that happened, and the message that it is about, where there is one and it is still known."""
+    """An event, and the message that it concerns, where there is one and it is still known."""
 
     what: Message | Attempt | JournalEntry
     message: Message | None
@@ -229,7 +229,7 @@ class Due:
 
 @dataclass(slots=True)
 class QueueRow:
-    """One line of the queue: a message and one group of its recipients in the same state."""
+    """A line of the queue: a message and one group of its recipients in the same state."""
 
     message: Message
     recipient: Recipient
@@ -261,7 +261,7 @@ DELAY_STEPS = 4  # of a delay, for each doubling
 
 
 def step_of_delay(seconds: float) -> float:
-    """Where a delay lies among the steps: whole numbers are where they begin."""
+    """The position of a delay among the steps: whole numbers are where they begin."""
     return DELAY_STEPS * math.log2(1.0 + max(seconds, 0.0))
 
 

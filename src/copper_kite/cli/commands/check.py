@@ -53,7 +53,7 @@ def check(ctx: click.Context, live: bool, as_json: bool) -> None:
 
 
 def show_findings(findings: list[Finding]) -> None:
-    """Each finding with its place first, so that it can be jumped to."""
+    """Print each finding with its place first, so that editors can jump to it."""
     shown = sorted(findings, key=lambda finding: finding.level != "error") if len(findings) > MOST else findings
     for finding in shown[:MOST]:
         place = finding.file if finding.line is None else f"{finding.file}:{finding.line}"
@@ -91,7 +91,7 @@ def show_walk(walked: list[tuple[Connector, Survey]]) -> None:
 
 
 def summary(findings: Sequence[Finding], walked: Sequence[tuple[Connector, Survey]]) -> None:
-    """One line on all of it, at the end."""
+    """Print the summary line."""
     counts = {level: sum(finding.level == level for finding in findings) for level in LEVEL_COLOURS}
     told = [f"{count} {level}{'' if count == 1 else 's'}" for level, count in counts.items() if count]
     stopped = [entry.name for entry, result in walked if not result.passed]

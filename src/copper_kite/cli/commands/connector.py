@@ -77,7 +77,7 @@ def list_connectors(config: str | None, as_json: bool) -> None:
 
 
 def allowances_used(loaded: Loaded) -> dict[str, Used]:
-    """For each connector: period, recipients relayed in it, and how many may be."""
+    """For each connector: the period, the recipients relayed in it, and the limit."""
     from copper_kite.errors import StoreError
     from copper_kite.store import open_store
     from copper_kite.trace import UsedAllowance, used_allowances
@@ -167,7 +167,7 @@ def test_connector(ctx: click.Context, name: str, recipient: str | None, dialogu
 
 
 async def _send_test(loaded: Loaded, found: Survey, recipient: str) -> Probed:
-    """One small message, by the first way that works."""
+    """Send one small message, through the first address that works."""
     from copper_kite.cli.commands.probe import small_letter
     from copper_kite.session import run_probe
 

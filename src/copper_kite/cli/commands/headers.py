@@ -277,7 +277,7 @@ def _show_claims(way: Way) -> None:
 
 
 def _departure(way: Way, loaded: Loaded) -> Departure | None:
-    """How it left this server, if it passed it."""
+    """The departure of the message from this server, if it passed it."""
     from copper_kite.errors import KiteError
     from copper_kite.store import open_store
     from copper_kite.trace import find_departure, own_step

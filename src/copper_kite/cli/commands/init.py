@@ -74,7 +74,7 @@ password_options(init)
 
 
 def _target(config: str | None, folder: str | None) -> Path:
-    """Where kite.toml goes."""
+    """The path for kite.toml."""
     import os
 
     if config and folder:

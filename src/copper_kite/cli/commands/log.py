@@ -188,7 +188,7 @@ def follow(config: str | None, /, last: int, keep_place: Path | None, as_json: b
 
 
 def _echo(entries: Iterable[Entry], *, several: bool) -> None:
-    """One line each; on a terminal no wider than that."""
+    """Print a line each; on a terminal no wider than that."""
     from copper_kite.cli.output.show import cut
     from copper_kite.smtp import visible
 

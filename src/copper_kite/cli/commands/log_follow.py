@@ -79,7 +79,7 @@ class _Tail:
 
     @property
     def place(self) -> list[int]:
-        """Which file, and how much of it is read."""
+        """The file, and how much of it is read."""
         if self._file is None or self.path == "-":
             return [0, 0]
         return [os.fstat(self._file.fileno()).st_ino, self._file.tell() - len(self._rest)]

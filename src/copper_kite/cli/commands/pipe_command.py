@@ -202,7 +202,7 @@ def _submit(order: Order, path: str, known: Sketch, sender: str, octets: bytes, 
 
 
 def _leave_in_drop_folder(known: Sketch, parcel: Parcel, error: HandOverFailed) -> None:
-    """Nobody takes it now: it waits where the server finds it. Raises HandOverFailed, InputError."""
+    """Keep the message in the drop folder until the server takes it. Raises HandOverFailed, InputError."""
     from copper_kite.routing import Outward
     from copper_kite.session import leave_message
 

@@ -163,7 +163,7 @@ def make_letter(
 
 
 def small_letter(loaded: Loaded | None, how: str, sender: str, recipients: tuple[str, ...]) -> Letter:
-    """One small real message that says what it tests."""
+    """A small real message that says what it tests."""
     from copper_kite.mail import mend_message
     from copper_kite.session import Letter
     from copper_kite.smtp import Envelope

@@ -77,7 +77,7 @@ def redirect(
     yes: bool,
     **given: Any,
 ) -> None:
-    """One of the two options says where to."""
+    """Exactly one of the two options names the target."""
     from copper_kite.words import Action
 
     loaded = load_settings(config)

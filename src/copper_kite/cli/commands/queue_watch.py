@@ -26,7 +26,7 @@ LOOK_BACK = 3600.0  # seconds before the start in which the latest are looked fo
 
 
 class Look(NamedTuple):
-    """How things are at one moment: `new` is what happened since the look before, `first` how it was at the first."""
+    """The state at one moment: `new` are the events since the look before, `first` is the first state."""
 
     at: float
     running: Running | None
@@ -84,7 +84,7 @@ def _looks(folder: Path, every: float, times: int | None) -> Iterator[Look]:
 
 
 def _live(looks: Iterator[Look]) -> None:
-    """One picture that changes."""
+    """Show one picture that changes."""
     from rich.live import Live
 
     with Live(console=console(), auto_refresh=False, transient=False) as live:

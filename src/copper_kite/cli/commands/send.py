@@ -259,7 +259,7 @@ class _Tally:
         self.bad: list[Sent] = []
 
     def add(self, one: Sent) -> None:
-        """One more."""
+        """Count one more result."""
         self.times.append(one.seconds)
         if one.taken:
             self.taken += 1

@@ -85,7 +85,7 @@ def service(
 
 
 def _share_folder() -> Path:
-    """Where shells and man look for what programs bring that the system does not have: for all users, or for one."""
+    """The folder where shells and man look for files of added programs: for all users, or for one."""
     return Path("/usr/local/share") if os.geteuid() == 0 else Path.home() / ".local/share"
 
 
@@ -122,6 +122,6 @@ def _write_shared(path: Path, text: str) -> None:
 
 
 def _command() -> list[str]:
-    """How this very program is started, in full."""
+    """The command that starts this very program, in full."""
     script = Path(sys.argv[0]).absolute()
     return [str(script)] if script.name == "kite" else [sys.executable, "-m", "copper_kite"]

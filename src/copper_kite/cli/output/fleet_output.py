@@ -85,7 +85,7 @@ def print_checks(answers: Sequence[Answered]) -> list[str]:
 
 
 def print_audits(answers: Sequence[Answered]) -> list[str]:
-    """Each weakness, and on which servers it is open."""
+    """Print each weakness and the servers where it is open."""
     servers: dict[tuple[str, str], list[str]] = defaultdict(list)
     for answered in answers:
         for weakness in answered.value["open"]:
@@ -127,7 +127,7 @@ def print_reports(answers: Sequence[Answered]) -> list[str]:
 
 
 def print_comparison(answers: Sequence[Answered], *, as_json: bool) -> list[str]:
-    """Each configuration beside that of the first server."""
+    """Compare each configuration with that of the first server."""
     from copper_kite.fleet import compare_exports
 
     if not answers:

@@ -154,7 +154,7 @@ def sections(blocks: Sequence[Block], words: Sequence[str]) -> list[Block]:
 
 
 def _by_heading(blocks: Sequence[Block]) -> Iterator[tuple[Heading, list[Block]]]:
-    """Each heading, with the blocks below it up to the next."""
+    """Each heading with the blocks below it, up to the next."""
     heading: Heading | None = None
     inside: list[Block] = []
     for block in blocks:

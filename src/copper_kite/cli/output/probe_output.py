@@ -62,7 +62,7 @@ def print_dialogue(lines: Iterable[Sequence[object]]) -> None:
 
 
 def print_stages(stages: Sequence[tuple[Stage, float, str]], failure: SessionFailed | None) -> None:
-    """How far a session got, a line a stage."""
+    """Print the stages of a session, a line each."""
     rows = [("ok", stage.value, milliseconds(took), said) for stage, took, said in stages]
     if failure is not None:
         rows.append(("STOP", failure.stage.value, "", failure.text))
@@ -208,7 +208,7 @@ def repeats_json(found: Sequence[Probed]) -> dict[str, Any]:
 
 
 def stages_json(stages: Sequence[tuple[Stage, float, str]], failure: SessionFailed | None) -> list[dict[str, Any]]:
-    """How far a session got, as JSON values."""
+    """The stages of a session, as JSON values."""
     results: list[dict[str, Any]] = [
         {"stage": stage.value, "passed": True, "seconds": round(took, 4), "said": said} for stage, took, said in stages
     ]

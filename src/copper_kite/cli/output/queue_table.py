@@ -50,7 +50,7 @@ def _until(at: float, now: float) -> str:
 
 
 def row_json(row: QueueRow) -> dict[str, Any]:
-    """One recipient of one message, for programs."""
+    """One recipient of one message, as JSON values."""
     return message_json(row.message) | recipient_json(row.recipient)
 
 

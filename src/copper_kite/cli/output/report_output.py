@@ -203,7 +203,7 @@ def _used_up(at: float | None, now: float) -> str:
 
 
 def report_json(report: Report) -> dict[str, Any]:
-    """The same for programs."""
+    """The report as JSON values."""
     period = report.period
     return {
         "since": json_time(period.start),

@@ -91,7 +91,7 @@ def cut(text: str, width: int) -> str:
 
 
 def console() -> Console:
-    """Where everything for people goes: colour only on a terminal, none with NO_COLOR, in the terminal's width."""
+    """The console for all text output: colour only on a terminal, none with NO_COLOR, in the terminal's width."""
     from rich.console import Console
 
     result = Console(highlight=False, markup=False, emoji=False, soft_wrap=False)
@@ -118,7 +118,7 @@ def _print(renderable: RenderableType, width: int | None = None) -> None:
 
 
 def say(*parts: str | tuple[str, str], indent: int = 0) -> None:
-    """One paragraph of parts, some as (text, style); wrapped lines begin at `indent`."""
+    """Print a paragraph of parts, some as (text, style); wrapped lines begin at `indent`."""
     from rich.padding import Padding
     from rich.text import Text
 
@@ -135,7 +135,7 @@ def echo(text: object = "", *, nl: bool = True, err: bool = False) -> None:
 
 
 def print_json(value: object) -> None:
-    """One document."""
+    """Print one JSON document."""
     click.echo(json_text(value, indent=2))
 
 
@@ -251,7 +251,7 @@ def print_verdict(verdict: Verdict) -> None:
 
 
 def recipient_json(one: Recipient) -> dict[str, Any]:
-    """How one recipient of a waiting message stands."""
+    """The state of one recipient of a waiting message."""
     return {
         "to": one.address,
         "state": one.state.value,

@@ -77,7 +77,7 @@ def show_status(server: ServerStatus) -> None:
 
 
 def show_brief(server: ServerStatus) -> None:
-    """One line: whether it runs, what waits, the last hour, and how much is wrong."""
+    """Print one line: whether the server runs, what waits, the last hour, and the number of problems."""
     by_state = server.summary.by_state if server.summary is not None else {}
     waiting = ", ".join(f"{count} {state.value}" for state, count in by_state.items() if count) or "nothing waits"
     hour = ", ".join(f"{server.flow.last_hour(outcome)} {outcome}" for outcome in OUTCOMES)
@@ -228,7 +228,7 @@ def _when(state: ConnectorState | None, field: str, now: float) -> str:
 
 
 def status_json(server: ServerStatus) -> dict[str, Any]:
-    """The same for programs."""
+    """The status as JSON values."""
     summary, running, flow = server.summary, server.running, server.flow
     return {
         "server": server.loaded.server_name,

@@ -328,7 +328,7 @@ def _end(taken_up: bool) -> None:
 
 
 def show_entry(entry: BaseModel, *, as_json: bool) -> None:
-    """One table of the configuration, defaults marked."""
+    """Print a table of the configuration, defaults marked."""
     from copper_kite.cli.output.show import print_json, print_table
     from copper_kite.settings import shown_value
 

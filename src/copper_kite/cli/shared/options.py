@@ -82,7 +82,7 @@ DURATION, SIZE, PACE = _Unit("duration"), _Unit("size"), _Unit("pace")
 
 
 def options_of(options: Sequence[Callable[..., Any]]) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
-    """One decorator for several options, in their order."""
+    """Combine several options into one decorator, in their order."""
 
     def decorate(function: Callable[..., Any]) -> Callable[..., Any]:
         for option in reversed(options):

@@ -13,7 +13,7 @@ __all__ = ["password_options", "read_password"]
 
 
 def password_options(command: click.Command) -> click.Command:
-    """Where a password comes from, when it is not asked for: never from the command line, which others can see."""
+    """The sources of a password that is not asked for: never the command line, which others can see."""
     command.params += [
         click.Option(["--password-stdin"], is_flag=True, help="Read the password from standard input."),
         click.Option(["--password-env"], metavar="NAME", help="Take the password from this environment variable."),

@@ -47,7 +47,7 @@ class Target:
 
     @property
     def where(self) -> str:
-        """As people name it."""
+        """The server as commands name it."""
         return self.plan.where
 
 
@@ -172,7 +172,7 @@ def outward_recipients(target: Target, recipients: Sequence[str]) -> tuple[str, 
 
 
 def outward_recipient(loaded: Loaded, recipient: str) -> str:
-    """The same for one. Raises InputError for what is no address then."""
+    """The same for one address. Raises InputError for an invalid one."""
     from copper_kite.routing import Outward
     from copper_kite.smtp import is_mailbox
 

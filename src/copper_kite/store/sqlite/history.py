@@ -24,7 +24,7 @@ MAX_SEEN = 200_000  # ids kept in a place
 
 @dataclass(slots=True)
 class SqlitePlace:
-    """How far somebody has read: the ids seen that are not settled yet, and the last number of the journal."""
+    """A reader's position: the ids seen that are not settled yet, and the last number of the journal."""
 
     messages: set[int] = field(default_factory=set)
     attempts: set[int] = field(default_factory=set)

@@ -39,7 +39,7 @@ _LABELLED = {ADD_MESSAGE: "fresh", ADD_RECIPIENT: "recipients", ADD_CONTENT: "po
 
 
 class Label(NamedTuple):
-    """One batch: new messages with their recipients, and portions as (place, segment, start, size)."""
+    """A batch: new messages with their recipients, and portions as (place, segment, start, size)."""
 
     messages: list[Message]
     recipients: list[Recipient]

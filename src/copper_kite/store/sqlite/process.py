@@ -47,7 +47,7 @@ STALLED_SECONDS = 600.0  # without an answer, or room for a batch: the other end
 
 
 class Channel:
-    """One end of a socket pair that carries plain values, each in one frame. `process` is ended with it."""
+    """One end of a socket pair that carries plain values, each in one frame. `process` ends with it."""
 
     def __init__(self, sock: socket.socket, process: subprocess.Popen[bytes] | None = None) -> None:
         self._sock = sock

@@ -277,7 +277,7 @@ class SqliteReads:
             portion += 1
 
     def _portion(self, place: int) -> bytes | None:
-        """One portion's octets. It may be moved between the look where it stands, and the look there."""
+        """The octets of one portion, which may be moved between the lookup of its place and the read."""
         result = None
         while row := self._rows(_EXTENT, place).fetchone():
             try:
@@ -383,5 +383,5 @@ class SqliteReads:
 
 
 def _places(values: Collection[object]) -> str:
-    """As many places for values in a statement."""
+    """Placeholders for as many values in a statement."""
     return ",".join("?" * len(values))

@@ -202,7 +202,7 @@ class Extents:
         return octets
 
     def close(self) -> None:
-        """Let go of the file that was read last."""
+        """Close the file that was read last."""
         if self._file >= 0:
             os.close(self._file)
         self._file = -1

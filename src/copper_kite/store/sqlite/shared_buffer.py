@@ -31,11 +31,11 @@ class SharedBuffer:
         self.octets = 0
 
     def close(self) -> None:
-        """Let go of the file; the memory goes with the last who looks at it."""
+        """Close the file; the memory is freed when the last process closes it."""
         os.close(self.descriptor)
 
     def put(self, octets: bytes) -> int:
-        """Where `octets` stand now, their sum after them. Raises BufferFull."""
+        """Append `octets` and their sum; their place. Raises BufferFull."""
         start = self.octets
         end = start + len(octets)
         after = end + SUM_OCTETS

@@ -86,7 +86,7 @@ def _bounded(connection: sqlite3.Connection, key: Key) -> Key:
 
 
 def recount(connection: sqlite3.Connection, since: int, until: int) -> Iterator[HourlyCount]:
-    """The same counts, made anew from what the journal has of the hours from `since` to before `until`."""
+    """The same counts, made again from the journal of the hours from `since` to before `until`."""
     counts: Counts = {}
     times = since * HOUR, until * HOUR
     added = _added_later(connection)

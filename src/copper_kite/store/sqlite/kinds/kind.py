@@ -50,7 +50,7 @@ def insert(table: str, columns: int) -> str:
 
 
 def place(message: int, portion: int) -> int:
-    """Where a portion of a message's content stands."""
+    """The place of a portion of a message's content."""
     return message << PORTION_BITS | portion
 
 

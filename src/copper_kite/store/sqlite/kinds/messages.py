@@ -98,7 +98,7 @@ def add_content(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent)
 
 
 def moved_row(operation: MoveContent, put: Put) -> Row:
-    """Where it starts, its place, its size."""
+    """The start of a portion, its place, its size."""
     message, portion, octets = operation
     return put(octets), place(message, portion), len(octets)
 
