@@ -72,7 +72,7 @@ class OutOfStep(ProtocolViolation):
 
 
 class Finding(NamedTuple):
-    """One thing wrong in a file: where, what, why it matters, and what to write instead.
+    """A problem in a file: its place, the problem, its consequence, and the remedy.
 
     `level` is `error` (it cannot work so), `warning` (it will go wrong some day) or `remark`.
     """

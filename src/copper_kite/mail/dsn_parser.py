@@ -43,8 +43,8 @@ _IN_WORDS = {
 
 @dataclass(slots=True, kw_only=True)
 class ReturnedFor:
-    """What the notice says of one recipient. `said` is the reply that a server gave, `at_server` which one; `missing`
-    names what RFC 3464 demands and is not there."""
+    """A notice's result for one recipient. `said` is the reply that a server gave, `at_server` that server; `missing`
+    names what RFC 3464 demands and the notice lacks."""
 
     recipient: str
     original: str = ""

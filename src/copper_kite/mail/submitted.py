@@ -106,7 +106,7 @@ def _remarks(froms: int, dates: int, ids: int) -> str:
 
 
 def _value(lines: bytes, names: str, name: str) -> bytes | None:
-    """What the first field of a name says, unfolded; None where there is none.
+    """The first field of a name, unfolded; None where there is none.
 
     `lines` is the header after a line end, without blanks before its colons, and `names` the same as lower-case text;
     `name` stands there between a line end and a colon.

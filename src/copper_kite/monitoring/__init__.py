@@ -1,4 +1,4 @@
-"""What monitoring programs ask for: numbers in the Prometheus and OpenMetrics text forms, and whether all is well.
+"""Data for monitoring programs: numbers in the Prometheus and OpenMetrics text forms, and the server's health.
 
 `Collector` gives the numbers to the library that writes them; `find_problems` the reasons why a server is not well.
 `copper_kite.monitoring.server` is a process of its own, which answers beside a running server.

@@ -24,7 +24,7 @@ class DueReport:
         self._again_at = 0.0
 
     def make_if_due(self, now: float) -> dict[str, Any] | None:
-        """What is to be sent: `to`, the `period` in words, the message in base64; None when nothing is.
+        """The report to send: `to`, the `period` in words, the message in base64; None when none is due.
 
         `now` in seconds since 1970. Raises StoreError, and ImportError without the extra `report`.
         """

@@ -40,7 +40,7 @@ class DueTlsReports:
         self._offset = int.from_bytes(hashed[:4], "big") / 2**32 * SPREAD
 
     def make_if_due(self, now: float) -> dict[str, Any] | None:
-        """What is to be sent, or was: the `domain`, the `period` in words, and for each address the message in base64.
+        """The report to send, or sent: the `domain`, the `period` in words, and for each address the message in base64.
 
         None when nothing is. `now` in seconds since 1970. Raises StoreError.
         """

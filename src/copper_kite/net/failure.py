@@ -44,7 +44,7 @@ class PassedOver(NamedTuple):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SessionSeen:
-    """How far a session got and what it saw.
+    """The progress of a session and what it saw.
 
     `next_hop` and `address` are with whom; `tried` lists the addresses that gave no session before, `passed_over` the
     next hops that had been down already; `in_clear` is what was offered before TLS, None when it never came to that;

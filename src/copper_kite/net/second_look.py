@@ -1,5 +1,5 @@
-"""What a second, quick connection tells of a session that failed: the certificate that was not believed, whether its
-issuer's is missing, or that the port speaks TLS at once. Nothing is handed over in it.
+"""A second, quick connection after a failed session: it finds the certificate that was not trusted, whether its
+issuer's is missing, or that the port begins TLS at once. It transfers no message.
 """
 
 from __future__ import annotations
@@ -68,8 +68,8 @@ def _with_issuer_named(failure: SessionFailed) -> SessionFailed:
 async def open_looking(
     plan: Plan, dialogue: Dialogue, opening: Coroutine[Any, Any, S], known: SessionFailed | None = None
 ) -> S:
-    """What `opening` comes to, a session with the next hop of `plan`; where no greeting comes, it is looked whether the
-    port waits for TLS at once, and then nothing more is waited for. `known` is what such a look has found lately.
+    """The result of `opening`, a session with the next hop of `plan`; where no greeting comes, a look finds out whether
+    the port waits for TLS at once, and then ends the wait. `known` is what such a look has found lately.
 
     Raises what `opening` does, and SessionFailed.
     """

@@ -71,7 +71,7 @@ class AdminRequests:
     def carry_out(
         self, message: Message, recipients: Sequence[Recipient], wanted: Sequence[AdminRequest], now: float
     ) -> Recorded:
-        """What does what is `wanted` of this one message.
+        """The operations that carry out the requests `wanted` for this one message.
 
         A recipient that had failed gets another lifetime. `now` in seconds since 1970.
         """

@@ -1,4 +1,4 @@
-"""How many sessions a connector may have open at once: what its next hop turns out to take.
+"""The number of sessions that a connector may have open at once, adapted to what its next hop accepts.
 
 Many servers refuse a session when there are too many of them, and say nowhere how many that is. So the number is found
 by trying: a refusal lowers it by a share, quiet time raises it by one (additive increase, multiplicative decrease).

@@ -24,7 +24,7 @@ class Retry:
 
 
 def classify(stage: Stage, reply: Reply) -> State:
-    """What a reply makes of a recipient; the code alone decides (RFC 5321 4.2.1).
+    """The result of a reply for a recipient; the code alone decides (RFC 5321 4.2.1).
 
     A 5yz fails a recipient only when it speaks of the message. A refused greeting, TLS or login is a matter between
     the servers, which an administrator can mend while the message waits.

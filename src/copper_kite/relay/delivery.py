@@ -38,7 +38,7 @@ MAX_REPLY_KEPT = 300  # characters of a reply on the recipient; the attempt keep
 
 @dataclass(slots=True, kw_only=True)
 class AttemptFailure:
-    """Where and why something stopped, for those recipients that have no reply of their own.
+    """The place and the reason of a failure, for those recipients that have no reply of their own.
 
     `until`, in seconds since 1970, is when they may go on, where that is known; `attempted` is False for what only
     waits, without a session: `shown` says for what, where the `reply` is one that others got; `seen` is how far the
@@ -72,7 +72,7 @@ UNDECIDED = AttemptFailure(stage=Stage.ACCEPT, cause=Cause.INTERNAL, text="the a
 
 
 class Report(NamedTuple):
-    """What an attempt found. `began` in seconds since 1970, `seconds` long.
+    """The result of an attempt. `began` in seconds since 1970, `seconds` long.
 
     `results` are the replies that decided recipients; `stop` is what happened to the others.
     """

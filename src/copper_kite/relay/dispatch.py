@@ -1,4 +1,4 @@
-"""What goes next: new messages straight from memory, and what is due from the store, lane by lane.
+"""The dispatcher: gives lanes new messages straight from memory, and due ones from the store.
 
 A message leaves memory for its lane when there is a place for it: so many for each lane, and so many in all. What there
 is no place for, and what waits in a lane that does not move, stays in the store; the backlog knows its id.
@@ -386,7 +386,7 @@ class Dispatcher:
         return done
 
     def _record_of(self, report: Report, now: float, plan: Plan | None) -> Recorded | RecordRelayed:
-        """What is to be recorded of an attempt; what goes wrong with that is recorded, too, and never stops a lane.
+        """The record of an attempt; a fault while making it is recorded, too, and never stops a lane.
 
         A message that our own faults hit again and again is parked, for an administrator to look at.
         """

@@ -1,4 +1,4 @@
-"""What local programs left in the drop folder while no server took it: taken up, as if they submitted it now.
+"""Take up messages that local programs left in the drop folder while no server ran, as if they submitted them now.
 
 Each file goes through a session of a listener on a Unix socket, as the user who owns it: what holds for those who
 submit there holds for it. Its name is noted in the transaction that keeps the message, so that a crash before the

@@ -1,4 +1,4 @@
-"""Who may submit what, and how much: accounts with their bounds, and the guard against a program gone wild.
+"""Limits on submission: accounts with their bounds, and the guard against a program that sends far too much.
 
 Every decision is a reply that tells the program's owner what happened, and the administrator what to change.
 """

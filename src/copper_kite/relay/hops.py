@@ -143,7 +143,7 @@ class Hops:
         return bool(self.plans) if not self._down else any(plan not in self._down for plan in self.plans)
 
     def order(self, now: float) -> list[Plan]:
-        """Those to try now: first those that are not known to be down, then those whose time has come.
+        """The hosts to try now: first those that are not known to be down, then those whose time has come.
 
         So no mail waits for one that does not answer, while there is another. When all of them are down, one attempt
         tries them all: then there are no more attempts than the waits allow, however many next hops there are.
@@ -212,7 +212,7 @@ class Hops:
         return SessionFailed(result.stage, result.cause, result.text, result.reply, seen)
 
     async def open_extra(self, dialogue: Dialogue) -> RelaySession:
-        """One more session, beside others, with the one that is first now.
+        """Open one more session, beside others, with the host that is first now.
 
         Raises SessionFailed: that says nothing of the next hop, which works.
         """

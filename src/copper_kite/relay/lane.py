@@ -1,4 +1,4 @@
-"""One connector at work: the jobs that wait for it, and the sessions that carry them.
+"""A lane: the jobs that wait for it, and the sessions that carry them.
 
 Sessions are kept open and reused for many messages. A new one is opened only while jobs wait and no other is being
 opened. While no next hop is reachable, jobs go back to where they wait: one attempt at a time probes it.

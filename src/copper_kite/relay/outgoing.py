@@ -32,8 +32,8 @@ MAX_LOOKED_INTO = 8 * 1024 * 1024  # octets of a message whose parts' headers ar
 
 
 class NextHop(NamedTuple):
-    """What the transforms go by: what it offers, whether it is `proven` who it is (see `incompatibility`), and what the
-    configuration of its connector says of long lines, of the sender and of signatures."""
+    """The facts that the transforms use: what the next hop offers, whether it is `proven` who it is (see
+    `incompatibility`), and the connector's settings for long lines, the sender and signatures."""
 
     capabilities: Capabilities
     proven: bool

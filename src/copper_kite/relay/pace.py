@@ -20,8 +20,8 @@ class Paces:
         self._due: dict[str, float] = {}
 
     def wait(self, who: str, pace: Pace, longest: float) -> float | None:
-        """How many seconds the next message has to wait, which has its place from now on; None where that is longer
-        than `longest`, and it has none."""
+        """The seconds that the next message has to wait, with its place reserved; None where that is longer than
+        `longest`, without a place."""
         now = self._steady()
         if len(self._due) > MAX_PACED:
             self._due = {other: due for other, due in self._due.items() if due > now}

@@ -1,5 +1,5 @@
-"""How long things are kept: the content of what failed, and the record of what has ended. A little at a time, beside
-the traffic."""
+"""Removal of old data: the content of failed messages, and the records of ended ones. A little at a time, beside the
+traffic."""
 
 from __future__ import annotations
 

@@ -53,8 +53,8 @@ class Signatures:
         return changed
 
     def signers(self, domain: str) -> Sequence[Signer]:
-        """Those for mail from `domain`, by its own keys or those of the nearest domain above it; none where it has
-        none. Raises SigningFailed where one of them cannot be used."""
+        """The signers for mail from `domain`, with its own keys or those of the nearest domain above it; none where it
+        has none. Raises SigningFailed where one of them cannot be used."""
         if not self._entries:
             return ()
         owner = domain.lower().rstrip(".")

@@ -1,4 +1,4 @@
-"""What stops lanes: their next hops are down, their allowance is used up, or no connector carries the mail.
+"""Stops of lanes: their next hops are down, their allowance is used up, or no connector carries the mail.
 
 It is a fact of the lane, written once: nothing is written of what waits in it. When its time is over, one message may
 try; when that goes well, the lane moves again.

@@ -27,7 +27,7 @@ PRIORITIES = {"urgent": 4, "normal": 0, "bulk": -4}  # RFC 6710, the profile MIX
 
 
 class Submission(NoDirectory):
-    """What all sessions of one listener share. `submit` has a transaction written, `accepted` gets what has become
+    """The state that all sessions of one listener share. `submit` writes a transaction, `accepted` gets what has become
     durable, `fault` exceptions that nobody expected."""
 
     def __init__(

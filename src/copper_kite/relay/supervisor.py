@@ -1,4 +1,4 @@
-"""One way to run what the event loop is given: what is raised there is noted, and reaches nothing else.
+"""Runs the callbacks of the event loop: an exception in one is noted, and reaches nothing else.
 
 A callback whose exception got out would be dropped by the loop with a traceback, and with it whatever it was to set up
 next: a timer, an answer, the message after it. So callbacks and repeated work go through `Supervisor`, which notes what

@@ -1,4 +1,4 @@
-"""What waits in the store: it is looked through as it becomes due, and given to the lanes as they have places for it.
+"""The supply of lanes from the store: finds messages as they become due, and gives them to lanes with room.
 
 Each lane has so many places, and all together so many; a lane that does not move has one when its time is over. What
 there is no place for stays in the store, and the backlog knows its id, so that it is found when its turn comes.

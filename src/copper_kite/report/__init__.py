@@ -1,4 +1,4 @@
-"""What a period of mail looked like, in numbers and findings: from the hourly counts, the journal and the queue.
+"""Reports on a period of mail in numbers and findings: from the hourly counts, the journal and the queue.
 
 `make_report` gives a `Report` for a `Period`, narrowed down by a `Filter`.
 """

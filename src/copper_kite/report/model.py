@@ -54,7 +54,7 @@ class Outage(NamedTuple):
 
 
 class AllowanceUse(NamedTuple):
-    """What of an allowance is used in the period that runs, and when it will be used up at the rate of the last day;
+    """The used part of an allowance in the current period, and when it will be used up at the rate of the last day;
     None where it will last."""
 
     connector: str

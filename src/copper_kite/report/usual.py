@@ -1,4 +1,4 @@
-"""Who sent more or less than usual: a seasonal baseline by the hour of the week, which a few odd weeks do not move.
+"""Unusual senders: a seasonal baseline by the hour of the week, which a few odd weeks do not move.
 
 For each hour of the period, what a sender sent in the same hour of the week is taken from the eight weeks before. Its
 median is what is expected of that hour; its median absolute deviation, times 1.4826 (which makes it a standard

@@ -21,7 +21,7 @@ class Difference(NamedTuple):
 
 
 def compare_counts(reader: Reader, since: int, until: int) -> tuple[int, list[Difference]]:
-    """How many recipients and refusals the journal has of these hours, and where the counts differ.
+    """The number of recipients and refusals that the journal has of these hours, and the differences of the counts.
 
     Only what is summed over an hour can be compared: of very many different senders or domains, the rare ones count
     as "other".

@@ -93,7 +93,8 @@ def _reason(rank: _Rank | None, best: _Rank | None, connector: Carrier, recipien
 
 
 def _closeness(pattern: str, recipient: str) -> _Closeness | None:
-    """How closely a pattern fits, greater is closer: an address, a domain, a longer `*.domain`, `*`; None: not at all.
+    """The rank of a pattern for an address, greater is closer: an address, a domain, a longer `*.domain`, `*`; None: no
+    match.
 
     Domains compare without case; local parts with it (RFC 5321 2.4).
     """

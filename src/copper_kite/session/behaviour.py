@@ -40,7 +40,7 @@ class Misbehaviour(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Rule:
-    """What to do at `stage` when all that is named fits; `*` and `?` in patterns stand for others.
+    """A rule: what to do at `stage` when all conditions match; `*` and `?` in patterns are wildcards.
 
     `turns` are the first and the last turn (None: for ever) for which it holds, counted for each recipient, sender or
     login by itself, and elsewhere over all sessions; `share` of those, by chance; `wait` in seconds comes first.

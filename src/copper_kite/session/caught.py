@@ -13,7 +13,7 @@ __all__ = ["Caught", "number_text"]
 
 @dataclass(frozen=True, slots=True)
 class Caught:
-    """One message taken, with what its session was like. `file` is where it was written, None when nothing is kept.
+    """A received message with the facts of its session. `file` is its path, None when nothing is kept.
 
     `at` in seconds since 1970; `tls` holds version and cipher.
     """

@@ -26,7 +26,7 @@ PORTION = 256 * 1024  # octets read at a time
 
 
 class Dropped(NamedTuple):
-    """One such file: the user who left it, when, in seconds since 1970, its envelope, and the octets of its content.
+    """A file of the drop folder: its user, its time in seconds since 1970, its envelope, and the octets of its content.
 
     `content` reads them, once; it raises InputError where they are not what was written.
     """

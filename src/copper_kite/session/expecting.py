@@ -38,7 +38,8 @@ class Seen(Protocol):
 
 @dataclass(frozen=True, slots=True)
 class Expectation:
-    """One expectation. `kind` is `seen` (what is known decides), or `closed`, `silence` or `stop`, which need the line.
+    """An expectation. `kind` is `seen` (known facts decide), or `closed`, `silence` or `stop`, which need the
+    connection.
 
     `check` gives what came instead, empty when it is as expected; `seconds` is for silence, `stage`, `cause` for stop.
     """

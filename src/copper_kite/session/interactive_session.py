@@ -27,8 +27,8 @@ _STAGES = {
 
 
 class InteractiveSession:
-    """One session. `reply` is what was heard last, `seconds` how long that took, `stage` how far the session is,
-    `asked` the stage of what was said last (`content` where it belongs to none).
+    """A session. `reply` is the last one, `seconds` its delay, `stage` the progress of the session, `asked` the stage
+    of the last command (`content` where it belongs to none).
 
     Everything that waits is bounded by the plan's timeouts and raises SessionFailed.
     """

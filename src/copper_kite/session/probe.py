@@ -40,7 +40,7 @@ IMPLICIT_PORT = 465  # RFC 8314 3.3
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Probed:
-    """What a probe found. `stages` are those that were passed.
+    """The result of a probe. `stages` are those that were passed.
 
     `failure` is what stopped it, if something did; `tried` the addresses that gave no session; `in_clear` and
     `keywords` what was offered before TLS (None when it never came to that) and last; `chain` the certificates shown,

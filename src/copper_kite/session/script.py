@@ -28,7 +28,7 @@ _NAME = re.compile(r"([A-Za-z][A-Za-z0-9_]*)(?:[ \t]+(.*))?")
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """One statement: its line, its word, what stands after it, and what it encloses.
+    """A statement: its line, its word, the rest of the line, and the enclosed statements.
 
     `lines` are those of `content`; `otherwise` is what it means when an expectation fails.
     """

@@ -52,7 +52,7 @@ ENDLESS_SECONDS = 0.02
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StandInPlan:
-    """How a stand-in behaves. `logins` maps login → password; with any, and `login_required`, mail needs a login.
+    """The behaviour of a stand-in. `logins` maps login → password; with any, and `login_required`, mail needs a login.
 
     `offers`, when given, says all of what is offered; else it follows from `tls`, `logins` and `max_size`.
     """

@@ -73,7 +73,7 @@ class ConnectorSketch(NamedTuple):
 
 
 class Sketch:
-    """What of a configuration submitting a message needs, or telling its story. It is not checked: that, others do.
+    """The parts of a configuration that submitting a message or tracing it needs. It is not checked here.
 
     `sockets` are the paths of the listeners' Unix sockets, `data` the folder of the queue.
     """

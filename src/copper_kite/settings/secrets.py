@@ -21,8 +21,8 @@ _NAME = re.compile(r"[A-Za-z0-9_-]+")
 
 @dataclass(frozen=True, slots=True)
 class OAuthClient:
-    """What gets access tokens for a credential: by a refresh token, or else by the client's own secret. `trust` is by
-    what the token server is believed: `system`, or a CA file."""
+    """The client that gets access tokens for a credential: by a refresh token, or else by its own secret. `trust`
+    verifies the token server: `system`, or a CA file."""
 
     name: str
     token_endpoint: str

@@ -270,7 +270,7 @@ def quit_session() -> Command:
 
 
 class Client:
-    """One session, seen from the client. `capabilities` is what the server offered in the EHLO now in force.
+    """The client's half of a session. `capabilities` is what the server offered in the EHLO now in force.
 
     With `lenient`, the caller judges the replies: none is out of step (session scripts, talk).
     """

@@ -74,7 +74,7 @@ def _held_back(data: bytes) -> int:
 
 
 def _look(text: str, line: int) -> Fault | int:
-    """What is wrong with a portion that never ends inside a CR LF; else the octets of the line it leaves open.
+    """The fault of a portion that never ends inside a CR LF; else the octets of the line it leaves open.
 
     `text` has a character for each octet; `line` octets of its first line were in the portion before.
     """

@@ -84,7 +84,7 @@ EXTENSIONS: dict[str, Extension] = {
 
 
 class Capabilities:
-    """What a peer offered: keyword in upper case → its arguments.
+    """A peer's capabilities: keyword in upper case → its arguments.
 
     `size` is the largest message it takes in octets, None when it names no limit (RFC 1870 4); `logins` are the SASL
     mechanisms in upper case, in its order. `most_recipients` of a message and `most_messages` of a session are None

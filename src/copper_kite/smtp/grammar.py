@@ -160,8 +160,8 @@ def parse_hello_name(text: str) -> str:
 
 
 def unambiguous(argument: str) -> str:
-    """What stands after MAIL or RCPT as the grammar has it, where a client wrote it slightly off and nothing else can
-    be meant: blanks around the colon or within the brackets, or an address without brackets."""
+    """The corrected argument of MAIL or RCPT where a client wrote it slightly off and its meaning is certain: blanks
+    around the colon or within the brackets, or an address without brackets."""
     match = _SLIGHTLY_OFF.fullmatch(argument)
     if match is None:
         return argument

@@ -1,4 +1,4 @@
-"""What comes to a server that is no command line: content after DATA, a chunk, a chunk that is not wanted.
+"""Readers of input that is no command line: content after DATA, a chunk, an unwanted chunk.
 
 Each of the three reads from the session's buffer and says what it found: a portion of the message, its end, a fault,
 the reply that is due after a chunk, or None when octets are missing. All but a portion end it.

@@ -1,4 +1,4 @@
-"""One message in one session, without I/O: which commands go next, and what each recipient's reply was.
+"""The transaction of one message, without I/O: the next commands, and each recipient's reply.
 
 With PIPELINING, MAIL, every RCPT and DATA go as one group (RFC 2920 3.1). Each recipient ends with the reply that
 decided it: its own refusal, the refusal of MAIL or DATA, or the reply to the end of content.
@@ -40,7 +40,7 @@ _STAGES = {
 
 
 class Envelope(NamedTuple):
-    """What a transaction carries: paths, size in octets, and what the octets need of the server.
+    """The envelope of a transaction: paths, size in octets, and what the octets need of the server.
 
     `esmtp_parameters` go after MAIL as they were written, `rcpt_parameters` after each recipient's RCPT (empty for
     none).
@@ -64,7 +64,7 @@ class Result(NamedTuple):
 
 
 def mail_parameters(envelope: Envelope, capabilities: Capabilities, *, logged_in: bool = False) -> list[str]:
-    """What goes after MAIL, as far as the server offers it (RFC 1870 5, RFC 6152 2, RFC 6531 3.4).
+    """The parameters of MAIL, as far as the server offers them (RFC 1870 5, RFC 6152 2, RFC 6531 3.4).
 
     AUTH goes only to a server that we have `logged_in` to (RFC 4954 5).
     """

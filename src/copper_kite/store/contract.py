@@ -1,4 +1,4 @@
-"""What an engine provides: a `Store`, which opens the rest. Whoever uses the queue knows no more of it than this.
+"""The interface of an engine: a `Store`, which opens the rest. Users of the queue know only this.
 
 A new engine implements the protocols of this module over the operations of `store.operations` and the values of
 `store.model`, and `open_store` learns to open it. What must hold is in the docstrings here and there; the tests in
@@ -68,8 +68,8 @@ class ServerReads(Protocol):
         """Messages that wait, with an id above `after`, in their order: (id, arrived, expires)."""
 
     def due(self, ids: Sequence[int], until: float, octets: int = 0) -> list[Due]:
-        """What of these messages (each named once) is queued, or delayed `until` then, in their order; those of which
-        nothing is are left out.
+        """The recipients of these messages (each named once) that are queued, or delayed `until` then, in their order;
+        messages without any are left out.
 
         So many `octets` of content are read with it, as far as a message is a single portion.
         """
@@ -189,8 +189,8 @@ class History(Protocol):
         """Close it."""
 
     def between(self, since: float, until: float, word: str = "", message: int | None = None) -> Iterator[Happened]:
-        """What happened from `since` to `until`, in order, as it is read; with `word`, only what has it in a column;
-        with `message`, to that one."""
+        """The history from `since` to `until`, in order; with `word`, only entries that have it in a column; with
+        `message`, only that one's."""
 
     def now(self) -> Place:
         """The place where everything is read."""
@@ -211,8 +211,8 @@ class Writer(Protocol):
     settled: int  # of these, when the last answer came
 
     def submit(self, transaction: Transaction, done: Done) -> None:
-        """Have `transaction` written; `done(None)` comes when it is on stable storage, `done(error)` when it is not:
-        StoreFull where it is worth trying again when there is room, else StoreFailed."""
+        """Write `transaction`; `done(None)` comes when it is on stable storage, `done(error)` when it is not: StoreFull
+        where a retry may work when there is room, else StoreFailed."""
 
     def fileno(self) -> int:
         """Whoever owns the loop calls `answered` when this can be read."""
@@ -236,7 +236,7 @@ class Store(Protocol):
     def start_writer(
         self, defer: Defer, lost: Callable[[], None], callback_failed: CallbackFailed, keep: Sequence[int] = ()
     ) -> Writer:
-        """Have transactions written, for a server that holds the folder's lock; one at a time.
+        """Write transactions for a server that holds the folder's lock; one at a time.
 
         `defer` has a function called soon in the loop's thread, and again later while it raises. `callback_failed`
         is called when a `done` raised: with its transaction, whether that was written, and the exception. `lost` is
@@ -246,7 +246,7 @@ class Store(Protocol):
         """
 
     def write(self, transactions: Sequence[Transaction], *, durable: bool = True) -> list[KiteError | None]:
-        """Have transactions on stable storage, all at once; of each, the error that kept it out, if one did.
+        """Write transactions to stable storage, all at once; for each, the error that prevented it, if any.
 
         For commands that hold the folder's lock, or that only write entries of the journal. With `durable` off, a crash
         of the system may lose all of it. Raises StoreError and SchemaTooNew, OSError where content cannot be written.
@@ -265,8 +265,8 @@ class Store(Protocol):
         """
 
     def watch(self) -> Callable[[], str]:
-        """What tells, at any later time, which part of the store is not there any more, or is another one; empty when
-        all is well: what is written into files that were deleted is lost."""
+        """A function that says, at any later time, which part of the store is gone or replaced; empty when all is well:
+        writes into deleted files are lost."""
 
     def verify(self) -> Verified:
         """Look at all that is kept, beside a running server or without one. Raises StoreError."""

@@ -37,7 +37,7 @@ class Lost(NamedTuple):
 
 @dataclass(slots=True)
 class Rescued:
-    """What came of it: messages as they were, messages parked since nobody knows their state, and what is lost.
+    """The result of a rescue: messages as they were, messages parked since their state is unknown, and what is lost.
 
     `ended` counts those that nobody wants any more. `unread` holds what of the files could not be read, in words;
     `unsure` says that there may have been more messages in that.

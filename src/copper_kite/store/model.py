@@ -60,7 +60,7 @@ class Message(NamedTuple):
 
 
 class Recipient(NamedTuple):
-    """One recipient of one message, with a state of its own. `next_try` is None unless it waits for an attempt.
+    """A recipient of a message, with a state of its own. `next_try` is None unless it waits for an attempt.
 
     `connector` is the one that carries it: as it was chosen, or as the last attempt had it.
     """
@@ -100,8 +100,8 @@ class Attempt(NamedTuple):
 
 
 class LaneStop(NamedTuple):
-    """What keeps a lane from moving, for all that waits in it: since when, and until when (infinite: until something
-    changes); `at` is when that was last found to be so.
+    """The reason that a lane does not move, for all its messages: since when, and until when (infinite: until something
+    changes); `at` is when that was last confirmed.
 
     A lane is a connector, and with MX a domain of it; with MX and no domain, all of them. `text` says it to people;
     `stage` to `address` are as in an attempt.
@@ -142,7 +142,7 @@ class Waiting(NamedTuple):
 
 
 class AdminRequest(NamedTuple):
-    """What `who` wants done with one recipient, since `at`; not done yet. `target` is where to, for a redirect.
+    """A request of `who` for one recipient, since `at`; still pending. `target` is that of a redirect.
 
     What is wanted of a connector, the `target`, has no message and no recipient: 0.
     """
@@ -157,7 +157,7 @@ class AdminRequest(NamedTuple):
 
 
 class Selection(NamedTuple):
-    """Which recipients are meant; what is empty or None does not filter.
+    """A selection of recipients; what is empty or None does not filter.
 
     `to` and `sender` are addresses, domains, or `*.domain`, and so is `anyone`, who is one or the other; `reason`
     stands in the last reply; `older` (or as old) and `since` are instants, `larger` octets; `who` is an account, a
@@ -271,7 +271,7 @@ def delay_of_step(step: float) -> float:
 
 
 class HourlyCount(NamedTuple):
-    """How many recipients, and octets of their messages, had an outcome within an hour (since 1970).
+    """The number of recipients, and octets of their messages, with an outcome within an hour (since 1970).
 
     `outcome` is "accepted" (no connector yet), "relayed", "delayed" (each attempt that put one off), "failed" or
     "refused" (by a listener). `who` submitted it: a local user, an account or an address; `domain` is the recipient's;
@@ -293,8 +293,8 @@ class HourlyCount(NamedTuple):
 
 
 class CountFilter(NamedTuple):
-    """Which hourly counts are looked at: of a connector, of a sender, of a recipients' domain (`*.domain` for those
-    below it); empty for all."""
+    """A filter for hourly counts: by connector, sender, recipients' domain (`*.domain` for those below it); empty for
+    all."""
 
     connector: str = ""
     who: str = ""
@@ -302,7 +302,7 @@ class CountFilter(NamedTuple):
 
 
 class Tally(NamedTuple):
-    """How many recipients had an outcome within a minute (since 1970).
+    """The number of recipients with an outcome within a minute (since 1970).
 
     `outcome` is "accepted" or "refused" (of what clients submit; there is no connector yet), "relayed", "failed", or
     "delayed", which counts each attempt that puts a recipient off.

@@ -15,8 +15,8 @@ __all__ = ["Departure", "find_departure", "own_step"]
 
 @dataclass(frozen=True, slots=True)
 class Departure:
-    """How a message left: `used` is empty where the queue does not know it any longer; `taken_by` is what the next
-    server calls itself, empty when there is none."""
+    """The departure of a message: `used` is empty where the queue no longer has it; `taken_by` is the next server's own
+    name, empty when there is none."""
 
     id: str
     recipient: str

@@ -1,4 +1,4 @@
-"""One message through the logs of several programs and hosts.
+"""Trace one message through the logs of several programs and hosts.
 
 They are joined by what one hands on to the other: the Message-ID, and the id that the next server gives in its last
 reply. Each log's own id then leads to the rest of what that log has of the message.
@@ -24,8 +24,8 @@ _ENHANCED = re.compile(r"[245]\.\d{1,3}\.\d{1,3}")
 
 @dataclass(slots=True)
 class Clues:
-    """What tells the message: its Message-IDs; ids by the log that they are of; ids that a reply handed on, of which
-    it is not known whose they are."""
+    """The keys of a message: its Message-IDs; ids by the log that they are from; ids in replies whose owner is
+    unknown."""
 
     message_ids: set[str] = field(default_factory=set)
     own: dict[str, set[str]] = field(default_factory=dict)

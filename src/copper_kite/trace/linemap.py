@@ -1,4 +1,4 @@
-"""What the lines of a log mean: named patterns for what stands where, written by whoever knows the log.
+"""Line maps give the lines of a log a meaning: named patterns for their parts, written by those who know the log.
 
 A map is a TOML file (docs/line-maps.md). Those for our own logs come with the product.
 """
@@ -48,8 +48,8 @@ class Entry:
 
 @dataclass(frozen=True, slots=True)
 class LineMap:
-    """How to read the lines of one log. `patterns` have one group each and are looked for in the line's words; `names`
-    are those of pairs, tried first; `outcomes` are tried in order."""
+    """The map of one log's lines. `patterns` have one group each and are looked for in the line's words; `names` are
+    those of pairs, tried first; `outcomes` are tried in order."""
 
     name: str
     program: str = ""

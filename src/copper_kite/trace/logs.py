@@ -28,8 +28,8 @@ _AGE = re.compile(r"[.-]\d+(?:[T_-]\d+)*(?:\.(?:gz|bz2|xz))?")
 
 @dataclass(frozen=True, slots=True)
 class LogSource:
-    """One log: its name in what is shown, its files from the oldest on, and how its lines are read; without a map,
-    by those that come with the product, whichever fits."""
+    """A log: its name in output, its files from the oldest on, and the map of its lines; without a map, any that comes
+    with the product and fits."""
 
     name: str
     files: tuple[str, ...]

@@ -24,8 +24,8 @@ __all__ = ["SignatureChecks", "check_signatures", "signatures_verdict"]
 
 
 class SignatureChecks(NamedTuple):
-    """What each signature of a message is worth, the newest first; the domain of its From; and who sealed it (ARC), in
-    the order in which they did: seals are shown, and not checked."""
+    """The result of each signature of a message, the newest first; the domain of its From; and the domains that sealed
+    it (ARC), in order: seals are shown, and not checked."""
 
     results: list[SignatureResult]
     author_domain: str

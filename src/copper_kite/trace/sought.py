@@ -11,7 +11,7 @@ __all__ = ["Sought"]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Sought:
-    """What an entry has to hold; what is empty or None excludes nothing.
+    """A filter for entries; what is empty or None excludes nothing.
 
     All `words` stand in the line; `sender` and `recipient` are parts of them, `code` the beginning of one; `since` and
     `until` are instants, which an entry without a time does not meet.

@@ -35,8 +35,8 @@ class StoryLine:
 def timeline(
     record: Record, stops: Sequence[tuple[float, float]], attempt: AttemptNow | None, now: float
 ) -> list[StoryLine]:
-    """All that the record tells, with the waits between; `stops` are times when no server ran; `attempt` is the one
-    that runs `now` (seconds since 1970)."""
+    """The events of the record, with the waits between; `stops` are times when no server ran; `attempt` is the one that
+    runs `now` (seconds since 1970)."""
     lines = [_accepted_line(record), *_choices(record)]
     for ended in record.attempts:
         lines += _attempt_lines(ended)
@@ -71,8 +71,8 @@ def _added_later(record: Record) -> int:
 
 
 def _choices(record: Record) -> list[StoryLine]:
-    """Which connector carries whom, and why: as it was chosen when the message came, and whenever the configuration
-    chose another one while it waited."""
+    """The connector of each recipient, and why: at the first choice, and whenever the configuration chose another one
+    while it waited."""
     if not record.routes:  # it is older than what is written down of them
         return []
     lines, chosen = [], dict.fromkeys(record.recipients, "")

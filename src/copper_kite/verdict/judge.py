@@ -130,7 +130,7 @@ def _command(template: str, facts: Mapping[str, str]) -> str:
 
 
 def judge_attempt(stage: Stage, cause: Cause, code: int | None, enhanced: str, facts: Mapping[str, Any]) -> Judgement:
-    """What stopped it, from where it stopped and the reply that did it, if one did.
+    """The verdict on a failure, from its stage and the decisive reply, if there is one.
 
     `facts` fills the sentences: connector, next_hop, host, port, address, login, credential, text, sender, recipient,
     names, pin, id; `mx` says that the connector goes to the exchangers of each domain; `more`, the command that
@@ -163,7 +163,7 @@ def _probe(known: Mapping[str, str]) -> str:
 
 
 def judge_refusal(reply: str, facts: Mapping[str, Any]) -> Judgement:
-    """What one of our own listeners refused, by what its reply says.
+    """The verdict on a refusal by one of our own listeners, from its reply.
 
     `facts`: who, listener, network, name (of an account), login.
     """

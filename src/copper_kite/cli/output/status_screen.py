@@ -30,7 +30,7 @@ Line = tuple[str, str]  # text and style
 
 @dataclass(slots=True)
 class ServerStatus:
-    """All that the status tells.
+    """Everything that the status shows.
 
     `problems` is what is wrong with the configuration or the disk, a line each; `faults` the recipients held by faults
     of our own; `dropped` the messages in the drop folder; `octets` what the queue and the journal take of the disk;

@@ -27,7 +27,7 @@ __all__ = ["postmaster_letter", "print_survey", "survey_connector", "survey_json
 
 
 def postmaster_letter(loaded: Loaded, entry: Connector, recipients: Sequence[str]) -> Letter:
-    """What a test goes on with after the login: a sender that mail of this server has, and recipients; no message.
+    """The transaction of a test after the login: a sender that mail of this server has, and recipients; no message.
 
     Some smart hosts ask for a login only then (RFC 4954 6).
     """

@@ -79,7 +79,7 @@ def judge_change(path: Path, before: str, after: str) -> tuple[Loaded | None, li
 
 
 def take_up(loaded: Loaded, folder: Path | None = None) -> bool:
-    """Have the running server go by `loaded`, and say whether it does; `folder` is its data folder, where that is not
+    """Make the running server reload `loaded`, and say whether it did; `folder` is its data folder, where that is not
     the one that `loaded` names."""
     from copper_kite.store import read_note, running_server
 

@@ -84,7 +84,7 @@ class Signature:
 
 
 class SignatureResult(NamedTuple):
-    """What a signature is worth: `pass`, `fail`, `permerror`, `temperror` or `policy` (RFC 8601 2.7.1).
+    """The result of a signature: `pass`, `fail`, `permerror`, `temperror` or `policy` (RFC 8601 2.7.1).
 
     `why` says what is wrong, `changed` which part of the message it is, as far as that can be found out.
     """

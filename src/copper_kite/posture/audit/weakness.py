@@ -44,7 +44,7 @@ RISKS = {
 
 
 class Weakness(NamedTuple):
-    """One weakness: its kind, of what (a connector, say), and what is so.
+    """A weakness: its kind, its subject (a connector, say), and the finding.
 
     `cure` is a command; `safe` says that nobody need be asked; `advice` is for what no command does.
     """

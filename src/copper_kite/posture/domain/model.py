@@ -68,7 +68,7 @@ class DomainReport:
 
 @dataclass(frozen=True, slots=True)
 class Question:
-    """What is asked: about a domain, by these lookups, for this configuration, at an instant (seconds since 1970).
+    """The input of the checks: a domain, lookups, the configuration, and an instant (seconds since 1970).
 
     `selectors` are DKIM selectors that are not ours; `addresses` those that our own connections come from;
     `certificates` say of what and of whom they are, and when they end.

@@ -27,8 +27,8 @@ class SpfProblem(NamedTuple):
 
 
 class Mechanism(NamedTuple):
-    """One mechanism. `value` is its domain, still with macros, or its network; prefix lengths are those of `a` and
-    `mx`; `text` is how it is written."""
+    """A mechanism. `value` is its domain, still with macros, or its network; prefix lengths are those of `a` and `mx`;
+    `text` is its original form."""
 
     kind: str
     result: str  # what it makes of an address that it matches

@@ -27,7 +27,7 @@ class LoginCredentials:
 
 
 class Mechanism:
-    """One login attempt of a client.
+    """A client's login attempt.
 
     `first` is its initial response (None: the server speaks first), `next` the answer to each challenge, and `proven`
     whether a positive reply may be believed: with SCRAM only after the server has proved itself too. `slow` says that
@@ -112,7 +112,7 @@ class NoDirectory:
 
 
 class Exchange:
-    """One login attempt at a server, without I/O.
+    """A login attempt at a server, without I/O.
 
     `step` eats a decoded message of the client and gives the next challenge, a login to check, or one that is checked;
     what it must know of accounts it asks of a `Directory`. `opening` is the challenge that comes first when the client

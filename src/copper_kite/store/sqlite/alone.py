@@ -18,7 +18,7 @@ __all__ = ["want", "write_alone"]
 
 
 def write_alone(folder: Path, transactions: Sequence[Transaction], *, durable: bool = True) -> list[Fault | None]:
-    """Have transactions on stable storage, all at once; of each, the fault that kept it out, if one did.
+    """Write transactions to stable storage, all at once; for each, the fault that prevented it, if any.
 
     Content may be among them only where no server runs. With `durable` off, a crash of the system may lose all of it.
     Raises StoreError and SchemaTooNew as `connect_writer` does, OSError where content cannot be written.

@@ -1,5 +1,5 @@
-"""What content says of itself: a label before the octets that were written together, so that they can be told apart,
-and whose they are, when the database cannot.
+"""Labels of content: each precedes the octets that were written together, so that they can be identified when the
+database is lost.
 
 A label holds the rows of new messages with their recipients, and where each portion stands after it. It begins with
 the identity of the data folder, which no sender knows: so what a message holds never passes for a label.
@@ -61,7 +61,7 @@ def keep(
     fresh: Sequence[Row],
     others: Sequence[Steps],
 ) -> Extent:
-    """Have the content of a batch on stable storage after its label, before its rows are committed; where it stands.
+    """Write the content of a batch to stable storage after its label, before its rows are committed; its places.
 
     Raises OSError.
     """

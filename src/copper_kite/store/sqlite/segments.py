@@ -1,4 +1,4 @@
-"""Where the octets of messages stand: files that are only appended to, beside the database that knows the places.
+"""Segments hold the octets of messages: files that are only appended to, beside the database that has the places.
 
 A segment is made stable before what names a place in it is committed: so what the database names is always whole. What
 no row names (a crash, or a commit that failed) is never read, and goes with its segment, which is removed as a whole
@@ -114,8 +114,8 @@ class Segments:
         return self._file >= 0 and not os.fstat(self._file).st_nlink
 
     def append(self, octets: bytes | bytearray | memoryview, label: bytes = b"") -> Extent:
-        """Have `octets` on stable storage after their label; where they stand. Raises OSError: then they are nowhere,
-        and so is nothing else that is appended to the same segment (Q-04)."""
+        """Write `octets` to stable storage after their label; their places. Raises OSError: then neither they nor
+        anything later appended to the same segment is stored (Q-04)."""
         # After a failed write or sync nobody knows what of the file is on the disk: the kernel may have dropped the
         # pages and marked them clean, and a later fdatasync would succeed all the same. So the file is never written
         # again.

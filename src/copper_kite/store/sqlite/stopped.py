@@ -1,5 +1,4 @@
-"""What people are shown of recipients that wait in a lane that does not move: nothing is written of them, and why they
-wait is a fact of the lane.
+"""The display of recipients in a stopped lane: nothing is written for each of them, as the reason belongs to the lane.
 
 They are queued, and shown as delayed by what stopped the lane; those that were tried before keep their own reply.
 """

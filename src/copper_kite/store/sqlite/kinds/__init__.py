@@ -1,5 +1,5 @@
-"""How each type of operation is kept: made plain values of, so that it can go to the process that writes, and applied
-there, many at a time.
+"""The storage of each type of operation: encoded as plain values for the process that writes, and applied there, many
+at a time.
 
 A new operation is a type in `store.operations`, its encoder and its way of being applied in one of these modules, and
 a line in `KINDS`, whose order is that of `Operation`.

@@ -1,5 +1,5 @@
-"""What was accepted and what became of it, counted by the hour for reports: by connector, next hop, sender, domain and
-reason, in the transactions that say so.
+"""Hourly counts for reports of accepted messages and results, by connector, next hop, sender, domain and reason, in the
+transactions that they count.
 
 Each count comes from a row that the journal keeps (a message, an attempt, an entry), and its hour from that row's time:
 so what the journal still has can be counted again, and must come to the same (`recount`).
@@ -107,7 +107,7 @@ def count_results(
     results: Iterable[Sequence[str]],
     message: tuple[float, int, str],
 ) -> None:
-    """What an attempt (at, seconds, connector, next hop, cause) came to, for each recipient (address, state, stage,
+    """The counts of an attempt (at, seconds, connector, next hop, cause), for each recipient (address, state, stage,
     reply) of a message (arrived, size, who)."""
     at, seconds, connector, next_hop, cause = attempt
     arrived, size, who = message

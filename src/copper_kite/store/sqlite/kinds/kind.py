@@ -34,7 +34,7 @@ dumps = json.JSONEncoder(separators=(",", ":"), ensure_ascii=False).encode
 
 
 class Kind(NamedTuple):
-    """One type of operation: `encode` makes a row of plain values of it, `apply` puts many rows into the transaction.
+    """A type of operation: `encode` makes a row of plain values of it, `apply` puts many rows into the transaction.
 
     `message` tells of a row which message it speaks of; that has rows of its own then, and is compact no more.
     """

@@ -1,5 +1,5 @@
-"""What was accepted, and what became of recipients, counted by the minute: one row for each minute, connector and
-outcome that a commit knows of."""
+"""Counts by the minute of accepted messages and recipients' results: one row for each minute, connector and outcome in
+a commit."""
 
 from __future__ import annotations
 
