@@ -69,14 +69,14 @@ def _in_brackets(text: str, piece: re.Match[str], words: list[tuple[int, int]]) 
     return Mailbox(start, end, text[start:end], name)
 
 
-def _finish(text: str, angle: Mailbox | None, words: list[tuple[int, int]], found: list[Mailbox]) -> None:
+def _finish(text: str, angle: Mailbox | None, words: list[tuple[int, int]], mailboxes: list[Mailbox]) -> None:
     if angle is not None:
-        found.append(angle)
+        mailboxes.append(angle)
     elif words:
         start, end = words[0][0], words[-1][1]
         parts = [text[first:last] for first, last in words]
         between = "" if any("@" in part for part in parts) else " "
-        found.append(Mailbox(start, end, between.join(parts), ""))
+        mailboxes.append(Mailbox(start, end, between.join(parts), ""))
 
 
 def comment_end(text: str, at: int) -> int:

@@ -173,12 +173,12 @@ def _address(text: str) -> str:
 # --- free text --------------------------------------------------------------------------------------------------------
 
 
-def _read_words(notice: Returned, outer: dict[str, str], found: Iterable[Part]) -> None:
+def _read_words(notice: Returned, outer: dict[str, str], parts: Iterable[Part]) -> None:
     """A notice without a machine-readable part: only from a typical sender, and only if it names an outcome."""
     sender = _address(outer.get("from", "")).lower()
     if not sender.startswith(_OWN) and outer.get("return-path", "none").strip("<> "):
         return
-    text = "\n".join(part.text for part in found if part.kind == "text/plain")[:MAX_TEXT]
+    text = "\n".join(part.text for part in parts if part.kind == "text/plain")[:MAX_TEXT]
     own, quoted = _before_original(text)
     match = _QUOTED_ID.search(quoted)
     notice.message_id = match[1] if match else ""
@@ -233,9 +233,9 @@ def _before_original(text: str) -> tuple[str, str]:
     return (text, "") if match is None else (text[: match.start()], text[match.start() :])
 
 
-def _read_original(notice: Returned, found: Iterable[Part]) -> None:
+def _read_original(notice: Returned, parts: Iterable[Part]) -> None:
     """The message that it is about, by the header that came back."""
-    part = next((part for part in found if part.kind in _ORIGINAL_KINDS), None)
+    part = next((part for part in parts if part.kind in _ORIGINAL_KINDS), None)
     if part is None:
         return
     for name, value in header_fields(part.octets):

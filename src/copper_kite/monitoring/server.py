@@ -150,8 +150,8 @@ class _Handler(BaseHTTPRequestHandler):
 
     do_HEAD = do_GET
 
-    def _answer_json(self, status: int, found: dict[str, Any]) -> None:
-        self._answer(status, f"{json.dumps(found)}\n".encode(), "application/json")
+    def _answer_json(self, status: int, values: dict[str, Any]) -> None:
+        self._answer(status, f"{json.dumps(values)}\n".encode(), "application/json")
 
     def _answer(self, status: int, body: bytes, kind: str) -> None:
         self.send_response(status)

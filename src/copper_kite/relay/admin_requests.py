@@ -112,24 +112,24 @@ class AdminRequests:
         return self.recorder.record(Report(job, now, 0.0, stop=stop), now)
 
 
-def _move(work: _Work, recipient: Recipient, one: AdminRequest, now: float) -> None:
+def _move(work: _Work, recipient: Recipient, request: AdminRequest, now: float) -> None:
     """Do one thing with one recipient."""
-    becomes, reply = _MOVES[one.action][1], recipient.reply
-    work.revived = work.revived or (recipient.state is State.FAILED and one.action is not Action.REMOVE)
-    if one.action is Action.SEND_BY:
-        work.sent_by[recipient.number] = one.target
-    elif one.action is Action.SEND_TO:
-        reply = f"sent to {one.target} instead"
-        if not any(other.address == one.target and other.state in _OPEN for other in work.recipients.values()):
+    becomes, reply = _MOVES[request.action][1], recipient.reply
+    work.revived = work.revived or (recipient.state is State.FAILED and request.action is not Action.REMOVE)
+    if request.action is Action.SEND_BY:
+        work.sent_by[recipient.number] = request.target
+    elif request.action is Action.SEND_TO:
+        reply = f"sent to {request.target} instead"
+        if not any(other.address == request.target and other.state in _OPEN for other in work.recipients.values()):
             number, parameters = max(work.recipients) + 1, _parameters_for_another(recipient)
             added = Recipient(
-                recipient.message, number, one.target, next_try=now, changed=now, esmtp_parameters=parameters
+                recipient.message, number, request.target, next_try=now, changed=now, esmtp_parameters=parameters
             )
             work.added.append(added)
             work.recipients[number] = added
-    elif one.action is Action.RETURN:
+    elif request.action is Action.RETURN:
         work.returned.append(recipient)
-    if one.action is not Action.RETURN:
+    if request.action is not Action.RETURN:
         next_try = now if becomes is State.QUEUED else None
         work.states[recipient.number] = SetState(
             recipient.message,
@@ -143,7 +143,7 @@ def _move(work: _Work, recipient: Recipient, one: AdminRequest, now: float) -> N
             recipient.next_hop,
         )
     work.recipients[recipient.number] = recipient._replace(state=becomes)
-    work.told.append((one.action, one.who, one.target, recipient.address))
+    work.told.append((request.action, request.who, request.target, recipient.address))
 
 
 def _parameters_for_another(recipient: Recipient) -> str:

@@ -92,13 +92,15 @@ class Alarms:
         self._alarms = {alarm.name: alarm for alarm in alarms if alarm.enabled}
         self._set({name: result for name, result in self._raised.items() if name in self._alarms})
 
-    def update(self, found: Mapping[str, str], now: float) -> None:
+    def update(self, conditions: Mapping[str, str], now: float) -> None:
         """Take the result of an evaluation, and send the events that follow from it.
 
         `found` has, by the name of the alarm, the text of its condition, empty where it does not hold; an alarm that
         could not be evaluated is missing. `now` in seconds since 1970.
         """
-        known = {name: text for name, text in found.items() if name in self._alarms and name not in self._in_flight}
+        known = {
+            name: text for name, text in conditions.items() if name in self._alarms and name not in self._in_flight
+        }
         raised = dict(self._raised)
         for name, text in known.items():
             result = raised.get(name)
@@ -110,14 +112,18 @@ class Alarms:
         for name in known.keys() & raised.keys():
             self._notify_if_due(self._alarms[name], raised[name], now, over=not known[name])
 
-    def _notify_if_due(self, alarm: Alarm, one: RaisedAlarm, now: float, *, over: bool) -> None:
+    def _notify_if_due(self, alarm: Alarm, raised: RaisedAlarm, now: float, *, over: bool) -> None:
         """Send the event that is due: raised after `after`, repeated after `again`, cleared when it is `over`."""
         if over:
-            self._notify_of(AlarmEvent(alarm, "cleared", one.text, one.since, now), None)
-        elif one.notified_at is None and now - one.since >= alarm.after:
-            self._notify_of(AlarmEvent(alarm, "raised", one.text, one.since, now), one._replace(notified_at=now))
-        elif one.notified_at is not None and now - one.notified_at >= alarm.again:
-            self._notify_of(AlarmEvent(alarm, "repeated", one.text, one.since, now), one._replace(notified_at=now))
+            self._notify_of(AlarmEvent(alarm, "cleared", raised.text, raised.since, now), None)
+        elif raised.notified_at is None and now - raised.since >= alarm.after:
+            self._notify_of(
+                AlarmEvent(alarm, "raised", raised.text, raised.since, now), raised._replace(notified_at=now)
+            )
+        elif raised.notified_at is not None and now - raised.notified_at >= alarm.again:
+            self._notify_of(
+                AlarmEvent(alarm, "repeated", raised.text, raised.since, now), raised._replace(notified_at=now)
+            )
 
     def _notify_of(self, event: AlarmEvent, after: RaisedAlarm | None) -> None:
         """Send an event; `after` is the state of the alarm when the event is stored, None for cleared."""

@@ -321,8 +321,8 @@ def _session_facts(session: RelaySession, plan: Plan, signed: str) -> SessionFac
     )
 
 
-def _passed_over(one: PassedOver) -> PassedOverHop:
-    return PassedOverHop(one.next_hop, one.address, one.stage.value, one.cause.value, one.said, one.since)
+def _passed_over(hop: PassedOver) -> PassedOverHop:
+    return PassedOverHop(hop.next_hop, hop.address, hop.stage.value, hop.cause.value, hop.said, hop.since)
 
 
 def _tried(tried: Iterable[Tried]) -> list[TriedAddress]:

@@ -130,7 +130,7 @@ class Hops:
         downs = [self._down.get(plan) for plan in self.plans]
         if not downs or any(item is None or now >= item.until for item in downs):
             return None
-        return min((item for item in downs if item is not None), key=lambda one: one.until)
+        return min((item for item in downs if item is not None), key=lambda down: down.until)
 
     @property
     def all_down(self) -> Mapping[Plan, Down]:
@@ -226,7 +226,7 @@ class Hops:
         were `tried` just now."""
         if not self._down:
             return ()
-        before = self.plans if self.spread or tried else takewhile(lambda one: one != plan, self.plans)
+        before = self.plans if self.spread or tried else takewhile(lambda other: other != plan, self.plans)
         return tuple(self._down[item].passed_over(item) for item in before if item in self._down and item not in tried)
 
     async def _open(self, plan: Plan, dialogue: Dialogue) -> RelaySession:
@@ -270,7 +270,7 @@ class Hops:
         """Whether one that comes before `plan` is up: then mail goes there again."""
         if self.spread or plan is self.plans[0]:
             return False
-        return any(one not in self._down for one in takewhile(lambda one: one != plan, self.plans))
+        return any(other not in self._down for other in takewhile(lambda other: other != plan, self.plans))
 
     def look_again(self) -> None:
         """See, beside the mail, whether those whose time has come are back: then their turn is as it was."""

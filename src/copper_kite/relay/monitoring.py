@@ -41,13 +41,13 @@ class Monitoring:
         self.process.stop()
         await self._commands.stop()
 
-    def _on_message(self, found: dict[str, Any]) -> None:
+    def _on_message(self, message: dict[str, Any]) -> None:
         """A line from the process: the conditions of alarms, or a report that is due."""
         now = self._clock.now()
-        self._alarms.update(found.get("alarms", {}), now)
-        if "tls_report" in found:
-            self._send_tls_report(found["tls_report"], now)
-        report = found.get("report", {})
+        self._alarms.update(message.get("alarms", {}), now)
+        if "tls_report" in message:
+            self._send_tls_report(message["tls_report"], now)
+        report = message.get("report", {})
         if "fault" in report:
             self._dispatcher.log.write("error", "report", text=f"it cannot be made: {report['fault']}")
         elif report:
@@ -56,16 +56,16 @@ class Monitoring:
             self._dispatcher.own_mail.send_message(base64.b64decode(report["content"]), report["to"], entry)
             self._dispatcher.log.write("notice", "report", **facts)
 
-    def _send_tls_report(self, found: dict[str, Any], now: float) -> None:
+    def _send_tls_report(self, report: dict[str, Any], now: float) -> None:
         """Send the report on a domain to its addresses, and note what came of those that went by HTTPS."""
-        if "fault" in found:
-            self._dispatcher.log.write("error", "TLS report", text=f"it cannot be made: {found['fault']}")
+        if "fault" in report:
+            self._dispatcher.log.write("error", "TLS report", text=f"it cannot be made: {report['fault']}")
             return
-        facts = {"domain": found["domain"], "period": found["period"]}
-        for to, content in found["messages"].items():
+        facts = {"domain": report["domain"], "period": report["period"]}
+        for to, content in report["messages"].items():
             entry = JournalEntry(at=now, event=Event.TLS_REPORTED, facts={**facts, "to": to})
             self._dispatcher.own_mail.send_message(base64.b64decode(content), to, entry)
-        for url, said in found["posted"].items():
+        for url, said in report["posted"].items():
             entry = JournalEntry(at=now, event=Event.TLS_REPORTED, facts={**facts, "to": url, "said": said})
             self._submit([WriteEntry(entry)], lambda error: None)
         self._dispatcher.log.write("notice", "TLS report", **facts)

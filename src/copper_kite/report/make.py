@@ -143,7 +143,7 @@ def _reasons(sums: _Sums) -> list[Reason]:
         _judged(reason, counts["delayed"], counts["failed"], sums.connector_of[reason])
         for reason, counts in sums.reasons.items()
     ]
-    return sorted(results, key=lambda one: (-one.failed - one.delayed, one.reason))
+    return sorted(results, key=lambda row: (-row.failed - row.delayed, row.reason))
 
 
 def _judged(reason: str, delayed: int, failed: int, connector: str) -> Reason:

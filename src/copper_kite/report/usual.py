@@ -43,8 +43,8 @@ def unusual_senders(reader: Reader, period: Period, now: float, only: CountFilte
     if weeks < FEWEST_WEEKS:
         return []
     results = [_compared(who, counts, period.since, hours, weeks) for who, counts in sent.items()]
-    unusual = [one for one, far in results if far and abs(one.sent - one.expected) >= LEAST]
-    return sorted(unusual, key=lambda one: -abs(one.sent - one.expected))
+    unusual = [sender for sender, far in results if far and abs(sender.sent - sender.expected) >= LEAST]
+    return sorted(unusual, key=lambda sender: -abs(sender.sent - sender.expected))
 
 
 def _compared(who: str, counts: dict[int, int], since: int, hours: int, weeks: int) -> tuple[Unusual, bool]:

@@ -78,7 +78,7 @@ class RecordedServer(Server):
         super()._challenge(data)
         self._said(Reply(334, "", MASK))
 
-    def _came_in(self, found: Found) -> events.Event | None:
-        if isinstance(found, events.ContentEnded):
-            self._noted(f"content heard, {found.size} octets")
-        return super()._came_in(found)
+    def _came_in(self, result: Found) -> events.Event | None:
+        if isinstance(result, events.ContentEnded):
+            self._noted(f"content heard, {result.size} octets")
+        return super()._came_in(result)

@@ -219,20 +219,20 @@ class Server(LoginServer):
 
     # --- content --------------------------------------------------------------------------------------------------
 
-    def _came_in(self, found: Found) -> events.Event | None:
+    def _came_in(self, result: Found) -> events.Event | None:
         """Handle what the reader of content returns: content is an event, all else gets a reply."""
-        if isinstance(found, events.Content):
-            return found
+        if isinstance(result, events.Content):
+            return result
         self._incoming = None
-        if isinstance(found, events.ContentEnded):
-            self._chunks, self._asked = None, found
-            return found
-        if found is CHUNK_TAKEN:
+        if isinstance(result, events.ContentEnded):
+            self._chunks, self._asked = None, result
+            return result
+        if result is CHUNK_TAKEN:
             self._say(CHUNK_TAKEN)
-        elif isinstance(found, Reply):
-            self._refuse(found)
+        elif isinstance(result, Reply):
+            self._refuse(result)
         else:
-            self._refuse_content(found)
+            self._refuse_content(result)
         return None
 
     def _refuse_content(self, bad: BadContent) -> None:
@@ -338,11 +338,11 @@ class Server(LoginServer):
         else:
             self._ask(event)
 
-    def _ask(self, found: events.Event | Reply) -> None:
-        if isinstance(found, Reply):
-            self._refuse(found)
+    def _ask(self, result: events.Event | Reply) -> None:
+        if isinstance(result, Reply):
+            self._refuse(result)
         else:
-            self._asked = found
+            self._asked = result
 
     def _data(self, argument: str) -> None:
         if argument:

@@ -92,5 +92,5 @@ def group_told(told: Iterable[Told]) -> list[Group]:
         key = (about.action, about.status, about.at_server or domain)
         groups.setdefault(key, Group(*key)).told.append(item)
     return sorted(
-        groups.values(), key=lambda found: (-len(found.told), not found.action, found.status, found.at_server)
+        groups.values(), key=lambda group: (-len(group.told), not group.action, group.status, group.at_server)
     )

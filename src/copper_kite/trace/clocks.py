@@ -70,7 +70,9 @@ def estimate(stamps: Sequence[tuple[str, float]]) -> Estimate:
     # that only one of them has.
     if len(stamps) < 2:
         return Estimate((), Wait(0.0, 0.0, 0.0))
-    told = sorted((_explained(stamps, wrong) for wrong in _fewest_wrong(stamps)), key=lambda one: one.cost)
+    told = sorted(
+        (_explained(stamps, wrong) for wrong in _fewest_wrong(stamps)), key=lambda explanation: explanation.cost
+    )
     waits = [_together([_gap(item, stamps, place) for item in told]) for place in range(len(stamps) - 1)]
     total = _together([_span(item.times[0], item.times[-1]) for item in told])
     named = {offset.server for offset in told[0].wrong}
@@ -135,7 +137,7 @@ def _agreeing(stamps: Sequence[tuple[str, float]]) -> Iterator[int]:
         for earlier in range(max(0, place - MOST_SERVERS), place):
             if stamps[earlier][1] <= at + SKEW and best[earlier] >= best[place]:
                 best[place], before[place] = best[earlier] + 1, earlier
-    place = max(range(len(stamps)), key=lambda one: best[one])
+    place = max(range(len(stamps)), key=lambda index: best[index])
     while place >= 0:
         yield place
         place = before[place]

@@ -41,11 +41,11 @@ def follow_elsewhere(story: Story, sources: Sequence[LogSource], now: float) -> 
     return replace(story, elsewhere=result, verdict=_verdict(story, result))
 
 
-def _verdict(story: Story, found: Sequence[Entry]) -> Verdict:
+def _verdict(story: Story, entries: Sequence[Entry]) -> Verdict:
     """Theirs, where we had relayed it all and the last that they tell of somebody is a trouble."""
     if any(recipient.state is not State.RELAYED for recipient in story.recipients):
         return story.verdict
-    last = {entry.recipient: entry for entry in found if entry.outcome in (*_TROUBLES, "relayed") and entry.recipient}
+    last = {entry.recipient: entry for entry in entries if entry.outcome in (*_TROUBLES, "relayed") and entry.recipient}
     stopped = next((entry for word in _TROUBLES for entry in last.values() if entry.outcome == word), None)
     if stopped is None:
         return story.verdict

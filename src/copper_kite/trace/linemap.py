@@ -166,8 +166,8 @@ def _made(tables: Mapping[str, Any], where: str) -> LineMap:
     )
 
 
-def _outcome(number: int, one: object, problems: _Problems) -> tuple[str, re.Pattern[str]]:
-    word, says = (one.get("word"), one.get("says")) if isinstance(one, dict) else (None, None)
+def _outcome(number: int, entry: object, problems: _Problems) -> tuple[str, re.Pattern[str]]:
+    word, says = (entry.get("word"), entry.get("says")) if isinstance(entry, dict) else (None, None)
     if word not in LOGGED:
         problems.add(f"outcome {number}", "has no word that is known", f"it is one of {', '.join(LOGGED)}")
     return str(word), _compiled(f"outcome {number}", says, problems, groups=0)

@@ -166,12 +166,12 @@ def test_connector(ctx: click.Context, name: str, recipient: str | None, dialogu
     ctx.exit(0 if result.passed and (sent is None or sent.passed) else 4)
 
 
-async def _send_test(loaded: Loaded, found: Survey, recipient: str) -> Probed:
+async def _send_test(loaded: Loaded, survey: Survey, recipient: str) -> Probed:
     """Send one small message, through the first address that works."""
     from copper_kite.cli.commands.probe import small_letter
     from copper_kite.session import run_probe
 
-    way = next(way for way in found.ways if way.passed)
+    way = next(way for way in survey.ways if way.passed)
     sender = way.letter.envelope.reverse_path if way.letter is not None else ""
     letter = small_letter(loaded, f"connector to {way.plan.where}", sender, (recipient,))
     return await run_probe(way.plan, {"recipient": recipient, "probing": True}, letter)

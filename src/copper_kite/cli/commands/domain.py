@@ -233,11 +233,11 @@ def _show_differences(differences: list[Difference], count: int, file: Path, *, 
     echo(told if differences else f"all {count} sets of records are published as {file} says")
 
 
-def _difference_json(one: Difference) -> dict[str, Any]:
+def _difference_json(difference: Difference) -> dict[str, Any]:
     return {
-        "name": one.name,
-        "type": one.kind,
-        "expected": one.expected,
-        "published": one.published,
-        "why": one.why or None,
+        "name": difference.name,
+        "type": difference.kind,
+        "expected": difference.expected,
+        "published": difference.published,
+        "why": difference.why or None,
     }

@@ -150,10 +150,10 @@ def trace(ctx: click.Context, words: tuple[str, ...], as_json: bool) -> None:
     # Exit 1 with a message and no JSON is a server that knows nothing of it.
     there = [answered for answered in answers if not answered.problem]
     silent = [answered for answered in answers if answered.problem and answered.status not in (1, 2)]
-    found = print_crossings(there)
+    is_known = print_crossings(there)
     for answered in silent:
         say((answered.server.name, "bold red"), f" at {answered.server.address}: {answered.problem}")
-    ctx.exit(NO_ANSWER if silent else 0 if found else 1)
+    ctx.exit(NO_ANSWER if silent else 0 if is_known else 1)
 
 
 @fleet.command("compare")
@@ -197,7 +197,7 @@ def push(ctx: click.Context, file: Any, yes: bool) -> None:
         return
     if not yes:
         click.confirm(f"Change {', '.join(changing)} so?", abort=True)
-    chosen = known.model_copy(update={"server": [one for one in known.server if one.name in changing]})
+    chosen = known.model_copy(update={"server": [server for server in known.server if server.name in changing]})
     ctx.exit(_push(chosen, text))
 
 

@@ -125,9 +125,9 @@ def _settings_or_none(config: str | None) -> Loaded | None:
         return None
 
 
-def _numbered(found: Iterator[bytes], number: int) -> bytes:
+def _numbered(messages: Iterator[bytes], number: int) -> bytes:
     there = 0
-    for there, content in enumerate(found, 1):
+    for there, content in enumerate(messages, 1):
         if there == number:
             return content
     raise click.UsageError(f"there are {there} messages, and no number {number}")

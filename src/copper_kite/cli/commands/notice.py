@@ -106,7 +106,7 @@ def _settings(config: str | None) -> Loaded | None:
         return None
 
 
-def _joined(loaded: Loaded | None, found: Sequence[Any], *, note: bool) -> tuple[list[Told], int]:
+def _joined(loaded: Loaded | None, notices: Sequence[Any], *, note: bool) -> tuple[list[Told], int]:
     """The notice with our messages where they are found; and how many of its entries were new and are now recorded."""
     from copper_kite.errors import StoreError
     from copper_kite.store import open_store
@@ -117,10 +117,10 @@ def _joined(loaded: Loaded | None, found: Sequence[Any], *, note: bool) -> tuple
     except StoreError:
         reader = None
     if loaded is None or reader is None:
-        return [Told(item, about, None) for item in found for about in item.recipients], 0
+        return [Told(item, about, None) for item in notices for about in item.recipients], 0
     told, entries = [], []
     with reader:
-        for item in found:
+        for item in notices:
             match = find_message(reader, loaded.server_name, item)
             id, sender = (match[0].id, match[0].reverse_path) if match is not None else (None, "")
             of_it = [Told(item, about, id, sender) for about in item.recipients]
@@ -140,17 +140,17 @@ def _write(folder: Path, entries: list[Any]) -> None:
         raise click.ClickException(f"the stories cannot be written: {error}")
 
 
-def _show_one(one: Told) -> None:
+def _show_one(entry: Told) -> None:
     from copper_kite.store import id_text
 
-    about, result = one.about, one.notice
+    about, result = entry.about, entry.notice
     when = f" at {local_time(result.at)}" if result.at is not None else ""
     say(
         (about.action or "told", STATE_COLOURS.get(about.action, "bold")),
         f"  for {about.recipient}, says {result.reporter or 'nobody'}{when}",
     )
     message = " ".join(filter(None, (result.message_id, result.subject)))
-    ours = f"our {id_text(one.id)}" if one.id is not None else "no message that the queue knows"
+    ours = f"our {id_text(entry.id)}" if entry.id is not None else "no message that the queue knows"
     say(f"about {ours}{f': {message}' * bool(message)}", indent=2)
     for name, value in (("at", about.at_server), ("status", about.status), ("said", about.said)):
         if value:
@@ -178,12 +178,12 @@ def _show_groups(told: Sequence[Told], notices: int) -> None:
     echo()
 
 
-def _group_row(found: Group) -> tuple[str, ...]:
-    first = found.told[0].about
-    others = f" and {len(found.told) - 1} more" if len(found.told) > 1 else ""
-    ours = sum(item.id is not None for item in found.told)
+def _group_row(group: Group) -> tuple[str, ...]:
+    first = group.told[0].about
+    others = f" and {len(group.told) - 1} more" if len(group.told) > 1 else ""
+    ours = sum(item.id is not None for item in group.told)
     return (
-        found.action or "-", str(len(found.told)), str(ours), found.status or "-", found.at_server,
+        group.action or "-", str(len(group.told)), str(ours), group.status or "-", group.at_server,
         f"{first.recipient}{others}", first.said,
     )  # fmt: skip
 
@@ -206,37 +206,37 @@ def _verdict(told: Sequence[Told]) -> Verdict:
     )
 
 
-def _verdict_on(found: Group, of: int) -> Verdict:
+def _verdict_on(group: Group, of: int) -> Verdict:
     from copper_kite.trace import judge_told
 
-    result = found.told[0]
+    result = group.told[0]
     judged = judge_told(result.facts, _known(result))
     opening = {"failed": "Returned from beyond", "delayed": "It waits beyond"}.get(
         result.about.action, "Told from beyond"
     )
-    whom = result.about.recipient if len(found.told) == 1 else f"{len(found.told)} recipients"
+    whom = result.about.recipient if len(group.told) == 1 else f"{len(group.told)} recipients"
     evidence = result.about.said or result.about.status or "the notice alone"
-    count = f", {len(found.told)} of {of}" if of > 1 else ""
+    count = f", {len(group.told)} of {of}" if of > 1 else ""
     return judged.verdict(f"{opening} for {whom}. {judged.meaning}", f"{evidence}{count}")
 
 
-def _known(one: Told) -> dict[str, str]:
+def _known(entry: Told) -> dict[str, str]:
     from copper_kite.store import id_text
 
-    return {"sender": one.sender} | ({} if one.id is None else {"id": id_text(one.id)})
+    return {"sender": entry.sender} | ({} if entry.id is None else {"id": id_text(entry.id)})
 
 
-def _told_json(one: Told) -> dict[str, Any]:
+def _told_json(entry: Told) -> dict[str, Any]:
     from copper_kite.store import id_text
     from copper_kite.verdict import standard_meaning
 
-    about, result = one.about, one.notice
+    about, result = entry.about, entry.notice
     return {
         "notice": result.id or None,
         "form": result.form,
         "time": json_time(result.at),
         "reporter": result.reporter or None,
-        "id": None if one.id is None else id_text(one.id),
+        "id": None if entry.id is None else id_text(entry.id),
         "message_id": result.message_id or None,
         "subject": result.subject or None,
         "recipient": about.recipient,
@@ -249,5 +249,5 @@ def _told_json(one: Told) -> dict[str, Any]:
         "retried_until": json_time(about.until),
         "missing": list(about.missing),
         "others": about.others,
-        "verdict": verdict_json(_verdict([one])),
+        "verdict": verdict_json(_verdict([entry])),
     }

@@ -132,29 +132,29 @@ def _print(played: Sequence[Played], *, dialogue: bool) -> None:
     say((f"{good} of {len(played)} went as they say", "bold"))
 
 
-def _print_failure(one: Played, *, dialogue: bool) -> None:
-    assert one.failed is not None and one.verdict is not None
-    failed = one.failed
+def _print_failure(played: Played, *, dialogue: bool) -> None:
+    assert played.failed is not None and played.verdict is not None
+    failed = played.failed
     echo()
-    say((f"{one.script.path}:{failed.step.line}", "bold"), f"  {failed.step}")
+    say((f"{played.script.path}:{failed.step.line}", "bold"), f"  {failed.step}")
     say(f"expected  {failed.expected}", indent=2)
     say(f"came      {failed.came}", indent=2)
-    if one.outcome == "known":
-        say(f"a known fault: {one.script.known_fault}", indent=2)
+    if played.outcome == "known":
+        say(f"a known fault: {played.script.known_fault}", indent=2)
     if dialogue:
-        print_dialogue(one.dialogue.export())
-    print_verdict(one.verdict)
+        print_dialogue(played.dialogue.export())
+    print_verdict(played.verdict)
 
 
-def _json(one: Played) -> dict[str, Any]:
-    failed = one.failed
+def _json(played: Played) -> dict[str, Any]:
+    failed = played.failed
     return {
-        "script": str(one.script.path),
-        "title": one.script.title,
-        "outcome": one.outcome.lower(),
-        "good": one.good,
-        "seconds": round(one.seconds, 4),
-        "expectations": one.expectations,
+        "script": str(played.script.path),
+        "title": played.script.title,
+        "outcome": played.outcome.lower(),
+        "good": played.good,
+        "seconds": round(played.seconds, 4),
+        "expectations": played.expectations,
         "failed": None
         if failed is None
         else {
@@ -163,8 +163,8 @@ def _json(one: Played) -> dict[str, Any]:
             "expected": failed.expected,
             "came": failed.came,
         },
-        "dialogue": one.dialogue.export(),
-        "verdict": verdict_json(one.verdict) if one.verdict else None,
+        "dialogue": played.dialogue.export(),
+        "verdict": verdict_json(played.verdict) if played.verdict else None,
     }
 
 

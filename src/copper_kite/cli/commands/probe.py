@@ -93,19 +93,19 @@ def probe(
     ctx.exit(0 if all(item.passed for item in result) or (ports and any(item.passed for item in result)) else 4)
 
 
-def _print_one(target: Target, found: Probed, *, dialogue: bool) -> None:
+def _print_one(target: Target, probed: Probed, *, dialogue: bool) -> None:
     connector = target.facts.get("connector")
     say(
         (f"probe of {target.where}", "bold"),
-        f", TLS {found.plan.tls}" + (f", connector {connector}" if connector else ""),
+        f", TLS {probed.plan.tls}" + (f", connector {connector}" if connector else ""),
     )
-    print_probed(found, dialogue=dialogue)
+    print_probed(probed, dialogue=dialogue)
 
 
-def _json(found: Sequence[Probed], *, swept: bool) -> object:
+def _json(probes: Sequence[Probed], *, swept: bool) -> object:
     if swept:
-        return [probed_json(item) for item in found]
-    return repeats_json(found) if len(found) > 1 else probed_json(found[0])
+        return [probed_json(item) for item in probes]
+    return repeats_json(probes) if len(probes) > 1 else probed_json(probes[0])
 
 
 async def _sweep(target: Target, ports: list[int]) -> list[Probed]:

@@ -38,22 +38,22 @@ def _is_sound(folder: Path) -> bool:
         return False
 
 
-def _tell(found: Rescued, folder: Path, into: Path) -> None:
-    for problem in found.unread[:SHOWN]:
+def _tell(rescued: Rescued, folder: Path, into: Path) -> None:
+    for problem in rescued.unread[:SHOWN]:
         echo(f"not read: {problem}")
-    if len(found.unread) > SHOWN:
-        echo(f"… and {len(found.unread) - SHOWN} more places")
-    for lost in found.lost[:SHOWN]:
+    if len(rescued.unread) > SHOWN:
+        echo(f"… and {len(rescued.unread) - SHOWN} more places")
+    for lost in rescued.lost[:SHOWN]:
         echo(f"lost: {_described(lost)}")
-    if len(found.lost) > SHOWN:
-        echo(f"… and {len(found.lost) - SHOWN} more messages; --json names all")
-    if found.unsure:
+    if len(rescued.lost) > SHOWN:
+        echo(f"… and {len(rescued.lost) - SHOWN} more messages; --json names all")
+    if rescued.unsure:
         echo("There may have been more messages in what could not be read.")
     echo(
-        f"{_messages(found.known)} as they were, {_messages(found.parked)} parked, {_messages(len(found.lost))} lost"
-        + f"; {_messages(found.ended)} had ended" * bool(found.ended)
+        f"{_messages(rescued.known)} as they were, {_messages(rescued.parked)} parked,"
+        f" {_messages(len(rescued.lost))} lost" + f"; {_messages(rescued.ended)} had ended" * bool(rescued.ended)
     )
-    if found.parked:
+    if rescued.parked:
         echo("Of those that are parked, nothing on record says whether they were relayed. Look at them and decide:")
         echo("  kite queue list --state parked     kite queue release ID     kite queue remove ID")
     old, new = shlex.quote(str(folder)), shlex.quote(str(into))
@@ -72,14 +72,14 @@ def _described(lost: Lost) -> str:
     return f"{id_text(lost.id)} from {sender} to {to}: {lost.why}"
 
 
-def _json(found: Rescued, into: Path) -> dict[str, object]:
+def _json(rescued: Rescued, into: Path) -> dict[str, object]:
     return {
         "into": str(into),
-        "known": found.known,
-        "parked": found.parked,
-        "ended": found.ended,
-        "unread": found.unread,
-        "unsure": found.unsure,
+        "known": rescued.known,
+        "parked": rescued.parked,
+        "ended": rescued.ended,
+        "unread": rescued.unread,
+        "unsure": rescued.unsure,
         "lost": [
             {
                 "id": id_text(lost.id),
@@ -87,6 +87,6 @@ def _json(found: Rescued, into: Path) -> dict[str, object]:
                 "to": [recipient.address for recipient in lost.recipients],
                 "why": lost.why,
             }
-            for lost in found.lost
+            for lost in rescued.lost
         ],
     }

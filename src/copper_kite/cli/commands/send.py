@@ -178,13 +178,13 @@ async def _send_one(target: Target, letter: Letter) -> Probed:
     return await run_probe(target.plan, target.facts, letter)
 
 
-def _id_of(found: Probed) -> str | None:
+def _id_of(probed: Probed) -> str | None:
     """The id that our own server gave the message, as its reply says."""
     from copper_kite.words import Stage
 
-    said = next((text for stage, _, text in reversed(found.stages) if stage is Stage.ACCEPT), "")
+    said = next((text for stage, _, text in reversed(probed.stages) if stage is Stage.ACCEPT), "")
     _, kept, id = said.partition("kept as ")
-    return id.strip() if kept and found.passed else None
+    return id.strip() if kept and probed.passed else None
 
 
 def _follow(target: Target, id: str, at_most: float, *, as_json: bool) -> int:
@@ -237,8 +237,8 @@ def _send_many(
     with Progress(*columns, console=Console(stderr=True), transient=True, disable=not sys.stderr.isatty()) as progress:
         task = progress.add_task(f"to {target.where}", total=count)
 
-        def told(one: Sent) -> None:
-            tally.add(one)
+        def told(sent: Sent) -> None:
+            tally.add(sent)
             progress.advance(task)
 
         asyncio.run(send_many(target.plan, letter, count, rate=rate, sessions=sessions, told=told))
@@ -258,13 +258,13 @@ class _Tally:
         self.taken = 0
         self.bad: list[Sent] = []
 
-    def add(self, one: Sent) -> None:
+    def add(self, sent: Sent) -> None:
         """Count one more result."""
-        self.times.append(one.seconds)
-        if one.taken:
+        self.times.append(sent.seconds)
+        if sent.taken:
             self.taken += 1
         elif len(self.bad) < MAX_BAD:
-            self.bad.append(one)
+            self.bad.append(sent)
 
 
 def _print_many(target: Target, tally: _Tally, took: float, letter: Callable[[int], Letter]) -> None:
@@ -274,7 +274,7 @@ def _print_many(target: Target, tally: _Tally, took: float, letter: Callable[[in
     spread = f"{milliseconds(times[0])}, {milliseconds(times[count // 2])}, {milliseconds(times[-1])}"
     say(f"a message took at least, in the middle, at most: {spread}", indent=2)
     if tally.bad:
-        first = min(tally.bad, key=lambda one: one.number)
+        first = min(tally.bad, key=lambda sent: sent.number)
         say(f"the first that was not taken was number {first.number}", indent=2)
         echo()
         print_verdict(_why(target, first, letter))
@@ -282,7 +282,7 @@ def _print_many(target: Target, tally: _Tally, took: float, letter: Callable[[in
 
 def _many_json(target: Target, tally: _Tally, took: float, letter: Callable[[int], Letter]) -> dict[str, Any]:
     times = sorted(tally.times)
-    first = min(tally.bad, key=lambda one: one.number, default=None)
+    first = min(tally.bad, key=lambda sent: sent.number, default=None)
     return {
         "taken": tally.taken,
         "of": len(times),
@@ -293,25 +293,25 @@ def _many_json(target: Target, tally: _Tally, took: float, letter: Callable[[int
     }
 
 
-def _said(one: Sent) -> str:
-    if one.failure is not None:
-        return one.failure.text
-    return next(str(result.reply) for result in one.results if not result.reply.positive)
+def _said(sent: Sent) -> str:
+    if sent.failure is not None:
+        return sent.failure.text
+    return next(str(result.reply) for result in sent.results if not result.reply.positive)
 
 
-def _why(target: Target, one: Sent, letter: Callable[[int], Letter]) -> Verdict:
+def _why(target: Target, sent: Sent, letter: Callable[[int], Letter]) -> Verdict:
     """The verdict on a message that was not taken."""
     from copper_kite.net import SessionFailed
     from copper_kite.session import verdict_on_stop
     from copper_kite.words import Cause
 
-    failure = one.failure
+    failure = sent.failure
     recipient = ""
     if failure is None:
-        refused = next(result for result in one.results if not result.reply.positive)
+        refused = next(result for result in sent.results if not result.reply.positive)
         failure = SessionFailed(refused.stage, Cause.REPLY, str(refused.reply), refused.reply)
         recipient = refused.recipient
-    return verdict_on_stop(target.plan, failure, {"recipient": recipient, **target.facts}, letter(one.number))
+    return verdict_on_stop(target.plan, failure, {"recipient": recipient, **target.facts}, letter(sent.number))
 
 
 target_options(send)

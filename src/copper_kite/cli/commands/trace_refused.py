@@ -64,6 +64,6 @@ def show_refused(folder: Path, seconds: float, until: float | None, given: Mappi
     print_verdict(refused_verdict(groups, age(seconds)))
 
 
-def _said(one: Refused) -> str:
-    why = one.example.get("why", "")
-    return one.reply + (f" ({why})" if why else "")
+def _said(refused: Refused) -> str:
+    why = refused.example.get("why", "")
+    return refused.reply + (f" ({why})" if why else "")

@@ -136,17 +136,19 @@ def print_comparison(answers: Sequence[Answered], *, as_json: bool) -> list[str]
     for answered in answers[1:]:
         differences[answered.server.name] = compare_exports(first.text, answered.text)
     if as_json:
-        print_json({name: [one._asdict() for one in found] for name, found in differences.items()})
-        return [name for name, found in differences.items() if found]
+        print_json(
+            {name: [difference._asdict() for difference in differing] for name, differing in differences.items()}
+        )
+        return [name for name, differing in differences.items() if differing]
     _print_differences(first.server.name, differences)
-    return [name for name, found in differences.items() if found]
+    return [name for name, differing in differences.items() if differing]
 
 
 def _print_differences(first: str, differences: Mapping[str, Sequence[Difference]]) -> None:
-    for name, found in differences.items():
-        say((name, "bold"), f": as {first}" if not found else "")
-        if found:
-            rows = [(place, *("-" if side is None else side for side in sides)) for place, *sides in found]
+    for name, differing in differences.items():
+        say((name, "bold"), f": as {first}" if not differing else "")
+        if differing:
+            rows = [(place, *("-" if side is None else side for side in sides)) for place, *sides in differing]
             print_table(("what", first, name), rows, wraps=True)
             echo()
 
@@ -161,12 +163,15 @@ def print_crossings(answers: Sequence[Answered]) -> bool:
         story = crossing.story
         by = f", from {crossing.handed_by}" if crossing.handed_by else ""
         say((crossing.server, "bold"), f"{by}: {story['id']}, accepted {local_time(_seconds(story['arrived']) or 0.0)}")
-        recipients = [(one["address"], one["state"], one["last_reply"] or "") for one in story["recipients"]]
+        recipients = [
+            (recipient["address"], recipient["state"], recipient["last_reply"] or "")
+            for recipient in story["recipients"]
+        ]
         print_table(("to", "state", "last reply"), recipients, wraps=True)
         say(story["verdict"]["meaning"], indent=2)
         echo()
     rows = [
-        (name, one["id"], one["to"], one["state"], one["last_reply"] or "") for name, found in lists for one in found
+        (name, row["id"], row["to"], row["state"], row["last_reply"] or "") for name, listed in lists for row in listed
     ]
     if rows:
         print_table(("server", "id", "to", "state", "last reply"), rows, wraps=True)

@@ -32,22 +32,22 @@ MARK_COLOURS = {"ok": "green", "STOP": "bold red", "yes": "green", "no": "red"}
 SOON = 21  # days before its end from which a certificate is worth a word
 
 
-def print_probed(found: Probed, *, dialogue: bool) -> None:
+def print_probed(probed: Probed, *, dialogue: bool) -> None:
     """Stages, what was seen, the dialogue if wanted, and the verdict."""
-    print_stages(found.stages, found.failure)
-    for tried in found.tried:
+    print_stages(probed.stages, probed.failure)
+    for tried in probed.tried:
         say(f"tried {tried.address}: {tried.said} (stage {tried.stage.value})", indent=2)
-    print_facts(found)
+    print_facts(probed)
     if dialogue:
         echo()
-        print_dialogue(found.dialogue.export())
+        print_dialogue(probed.dialogue.export())
     echo()
-    print_verdict(found.verdict)
+    print_verdict(probed.verdict)
 
 
-def print_facts(found: Probed) -> None:
+def print_facts(probed: Probed) -> None:
     """The offers, TLS and certificates."""
-    rows = _facts(found)
+    rows = _facts(probed)
     if rows:
         echo()
         print_table(("seen", ""), rows, wraps=True)
@@ -69,23 +69,23 @@ def print_stages(stages: Sequence[tuple[Stage, float, str]], failure: SessionFai
     print_table(("", "stage", "time", "what came back"), rows, right=("time",), wraps=True, colours=MARK_COLOURS)
 
 
-def _facts(found: Probed) -> list[tuple[str, str]]:
+def _facts(probed: Probed) -> list[tuple[str, str]]:
     rows = []
-    if found.tls and found.in_clear is not None:
-        rows.append(("offered in clear", _keywords(found.in_clear) or "nothing"))
-    if found.keywords:
-        where = "offered under TLS" if found.tls else "offered, without TLS"
-        rows.append((where, _keywords(found.keywords)))
-    if found.tls:
-        rows.append(("TLS", found.tls))
-    if found.plan.demand is not None:
-        rows.append(("policy", found.plan.demand.words))
-    rows += found.policies.items()
-    for place, certificate in enumerate(found.chain):
-        rows.append(("certificate" if not place else "signed by", certificate_words(certificate, found.at)))
-    if found.keywords:
-        limit = found.offers.size
-        rows.append(("logins", ", ".join(found.offers.logins) or "none"))
+    if probed.tls and probed.in_clear is not None:
+        rows.append(("offered in clear", _keywords(probed.in_clear) or "nothing"))
+    if probed.keywords:
+        where = "offered under TLS" if probed.tls else "offered, without TLS"
+        rows.append((where, _keywords(probed.keywords)))
+    if probed.tls:
+        rows.append(("TLS", probed.tls))
+    if probed.plan.demand is not None:
+        rows.append(("policy", probed.plan.demand.words))
+    rows += probed.policies.items()
+    for place, certificate in enumerate(probed.chain):
+        rows.append(("certificate" if not place else "signed by", certificate_words(certificate, probed.at)))
+    if probed.keywords:
+        limit = probed.offers.size
+        rows.append(("logins", ", ".join(probed.offers.logins) or "none"))
         rows.append(("largest message", size(limit) if limit else "no limit told"))
     return rows
 
@@ -123,18 +123,18 @@ def days_left(certificate: Certificate, now: float) -> str:
 # --- several ports, several times ------------------------------------------------------------------------------------
 
 
-def print_sweep(found: Sequence[Probed], connector: str) -> None:
+def print_sweep(probes: Sequence[Probed], connector: str) -> None:
     """A line a port, and the best of them; `connector` is the one whose host it is, if one is."""
     print_table(
         ("port", "works", "TLS", "certificate", "logins", "largest", "time", "what stopped it"),
-        [_sweep_row(item) for item in found],
+        [_sweep_row(item) for item in probes],
         right=("port", "largest", "time"),
         wraps=True,
         colours=MARK_COLOURS,
         gap=1,
     )
     echo()
-    best = max(found, key=lambda one: (one.passed, one.plan.tls == "implicit", len(one.stages)))
+    best = max(probes, key=lambda probed: (probed.passed, probed.plan.tls == "implicit", len(probed.stages)))
     verdict = best.verdict
     if best.passed:
         where = f"hosts={best.plan.host}:{best.plan.port} tls={best.plan.tls}"
@@ -143,19 +143,19 @@ def print_sweep(found: Sequence[Probed], connector: str) -> None:
     print_verdict(verdict)
 
 
-def _sweep_row(one: Probed) -> tuple[str, ...]:
-    tls = f"{one.plan.tls}, {one.tls.partition(' ')[0]}" if one.tls else f"{one.plan.tls}?"
-    certificate = days_left(one.chain[0], one.at) if one.chain else "-"
-    limit = one.offers.size
+def _sweep_row(probed: Probed) -> tuple[str, ...]:
+    tls = f"{probed.plan.tls}, {probed.tls.partition(' ')[0]}" if probed.tls else f"{probed.plan.tls}?"
+    certificate = days_left(probed.chain[0], probed.at) if probed.chain else "-"
+    limit = probed.offers.size
     return (
-        str(one.plan.port),
-        "yes" if one.passed else "no",
+        str(probed.plan.port),
+        "yes" if probed.passed else "no",
         tls,
         certificate,
-        _logins(one.offers.logins),
+        _logins(probed.offers.logins),
         size(limit) if limit else "-",
-        milliseconds(sum(took for _, took, _ in one.stages)) if one.stages else "-",
-        f"{one.failure.stage.value}: {one.failure.text}" if one.failure else "",
+        milliseconds(sum(took for _, took, _ in probed.stages)) if probed.stages else "-",
+        f"{probed.failure.stage.value}: {probed.failure.text}" if probed.failure else "",
     )
 
 
@@ -164,16 +164,16 @@ def _logins(names: Sequence[str]) -> str:
     return f"{names[0]} +{len(names) - 1}" if len(names) > 1 else "".join(names) or "-"
 
 
-def _times(found: Sequence[Probed]) -> dict[str, list[float]]:
+def _times(probes: Sequence[Probed]) -> dict[str, list[float]]:
     """Seconds by stage, of those that came so far."""
     times: dict[str, list[float]] = {}
-    for item in found:
+    for item in probes:
         for stage, took, _ in item.stages:
             times.setdefault(stage.value, []).append(took)
     return times
 
 
-def print_repeats(found: Sequence[Probed]) -> None:
+def print_repeats(probes: Sequence[Probed]) -> None:
     """The times by stage, and how often it went well."""
     rows = [
         (
@@ -181,26 +181,26 @@ def print_repeats(found: Sequence[Probed]) -> None:
             str(len(times)),
             *(milliseconds(value) for value in (min(times), statistics.median(times), max(times))),
         )
-        for stage, times in _times(found).items()
+        for stage, times in _times(probes).items()
     ]
     print_table(("stage", "passed", "least", "median", "most"), rows, right=("passed", "least", "median", "most"))
-    passed = sum(item.passed for item in found)
+    passed = sum(item.passed for item in probes)
     echo()
-    say((f"{passed} of {len(found)} went well", "bold"))
-    last = next((item for item in reversed(found) if not item.passed), found[-1])
+    say((f"{passed} of {len(probes)} went well", "bold"))
+    last = next((item for item in reversed(probes) if not item.passed), probes[-1])
     print_verdict(last.verdict)
 
 
-def repeats_json(found: Sequence[Probed]) -> dict[str, Any]:
+def repeats_json(probes: Sequence[Probed]) -> dict[str, Any]:
     """The same as JSON values, with every probe."""
     return {
-        "passed": sum(item.passed for item in found),
-        "of": len(found),
+        "passed": sum(item.passed for item in probes),
+        "of": len(probes),
         "times": {
             stage: {"passed": len(times), "least": min(times), "median": statistics.median(times), "most": max(times)}
-            for stage, times in _times(found).items()
+            for stage, times in _times(probes).items()
         },
-        "probes": [probed_json(item) for item in found],
+        "probes": [probed_json(item) for item in probes],
     }
 
 
@@ -217,30 +217,30 @@ def stages_json(stages: Sequence[tuple[Stage, float, str]], failure: SessionFail
     return results
 
 
-def probed_json(found: Probed) -> dict[str, Any]:
+def probed_json(probed: Probed) -> dict[str, Any]:
     """The result of a probe as JSON values."""
-    plan = found.plan
+    plan = probed.plan
     return {
-        "time": json_time(found.at),
+        "time": json_time(probed.at),
         "next_hop": plan.where,
-        "address": found.address or None,
+        "address": probed.address or None,
         "tried": [
             {"address": tried.address, "stage": tried.stage.value, "cause": tried.cause.value, "said": tried.said}
-            for tried in found.tried
+            for tried in probed.tried
         ],
-        "passed": found.passed,
-        "cause": found.failure.cause.value if found.failure else None,
+        "passed": probed.passed,
+        "cause": probed.failure.cause.value if probed.failure else None,
         "mode": plan.tls,
-        "tls": found.tls or None,
-        "policies": dict(found.policies),
-        "offers_in_clear": None if found.in_clear is None else _lines(found.in_clear),
-        "offers": _lines(found.keywords),
-        "logins": list(found.offers.logins),
-        "max_size": found.offers.size,
-        "certificates": [_certificate_json(item, found.at) for item in found.chain],
-        "stages": stages_json(found.stages, found.failure),
-        "dialogue": found.dialogue.export(),
-        "verdict": verdict_json(found.verdict),
+        "tls": probed.tls or None,
+        "policies": dict(probed.policies),
+        "offers_in_clear": None if probed.in_clear is None else _lines(probed.in_clear),
+        "offers": _lines(probed.keywords),
+        "logins": list(probed.offers.logins),
+        "max_size": probed.offers.size,
+        "certificates": [_certificate_json(item, probed.at) for item in probed.chain],
+        "stages": stages_json(probed.stages, probed.failure),
+        "dialogue": probed.dialogue.export(),
+        "verdict": verdict_json(probed.verdict),
     }
 
 

@@ -250,15 +250,15 @@ def print_verdict(verdict: Verdict) -> None:
             say(advice, indent=NEXT)
 
 
-def recipient_json(one: Recipient) -> dict[str, Any]:
+def recipient_json(recipient: Recipient) -> dict[str, Any]:
     """The state of one recipient of a waiting message."""
     return {
-        "to": one.address,
-        "state": one.state.value,
-        "attempts": one.attempts,
-        "next_try": json_time(one.next_try),
-        "connector": one.connector or None,
-        "last_reply": one.reply or None,
+        "to": recipient.address,
+        "state": recipient.state.value,
+        "attempts": recipient.attempts,
+        "next_try": json_time(recipient.next_try),
+        "connector": recipient.connector or None,
+        "last_reply": recipient.reply or None,
     }
 
 

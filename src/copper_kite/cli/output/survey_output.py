@@ -63,13 +63,13 @@ async def survey_connector(loaded: Loaded, entry: Connector, recipient: str | No
     return await run_survey(hosts, facts, letter)
 
 
-def print_survey(found: Survey, *, dialogue: bool) -> None:
+def print_survey(survey: Survey, *, dialogue: bool) -> None:
     """A line for each way; all that is known of the first one that is stopped, or else of the first; the verdict."""
-    told = next((way for way in found.ways if not way.passed), found.ways[0])
-    if len(found.ways) > 1:
+    told = next((way for way in survey.ways if not way.passed), survey.ways[0])
+    if len(survey.ways) > 1:
         print_table(
             ("works", "next hop", "address", "TLS", "time", "what came back"),
-            [_row(way) for way in found.ways],
+            [_row(way) for way in survey.ways],
             right=("time",),
             wraps=True,
             colours=MARK_COLOURS,
@@ -78,12 +78,12 @@ def print_survey(found: Survey, *, dialogue: bool) -> None:
         say((told.plan.where, "bold"), f" at {told.plan.address}" if told.plan.address else "")
     print_stages(told.stages, told.failure)
     print_facts(told)
-    for way in found.ways if dialogue else ():
+    for way in survey.ways if dialogue else ():
         echo()
         say((f"Dialogue with {way.plan.where}", "bold"), f" at {way.address}" if way.address else "")
         print_dialogue(way.dialogue.export())
     echo()
-    print_verdict(found.verdict)
+    print_verdict(survey.verdict)
 
 
 def _row(way: Probed) -> tuple[str, ...]:
@@ -98,11 +98,11 @@ def _row(way: Probed) -> tuple[str, ...]:
     )
 
 
-def survey_json(name: str, found: Survey) -> dict[str, Any]:
+def survey_json(name: str, survey: Survey) -> dict[str, Any]:
     """The same as JSON values."""
     return {
         "connector": name,
-        "passed": found.passed,
-        "ways": [probed_json(way) for way in found.ways],
-        "verdict": verdict_json(found.verdict),
+        "passed": survey.passed,
+        "ways": [probed_json(way) for way in survey.ways],
+        "verdict": verdict_json(survey.verdict),
     }

@@ -198,21 +198,21 @@ async def _report_address(question: Question, record: DmarcRecord, name: str, ta
     return Line("DMARC", name, Grade.WRONG, text, TxtRecord(wanted, "v=DMARC1"))
 
 
-def _related(one: str, other: str) -> bool:
+def _related(signer: str, other: str) -> bool:
     """Whether they are of one owner, as far as names tell: the same, or one below the other."""
-    return one == other or one.endswith("." + other) or other.endswith("." + one)
+    return signer == other or signer.endswith("." + other) or other.endswith("." + signer)
 
 
-async def _aligned(question: Question, one: str, mode: str) -> bool:
+async def _aligned(question: Question, signer: str, mode: str) -> bool:
     """Identifier alignment (RFC 7489 3.1); the owner's domain is where the DMARC record above a name stands."""
     domain = question.domain
-    if one == domain:
+    if signer == domain:
         return True
     if mode == "s":
         return False
-    above, other = await find_dmarc(question, domain), await find_dmarc(question, one)
+    above, other = await find_dmarc(question, domain), await find_dmarc(question, signer)
     if above is None or other is None:
-        return _related(one, domain)
+        return _related(signer, domain)
     return above.domain == other.domain
 
 

@@ -170,9 +170,9 @@ class SqliteReads:
                 due.recipients.append(recipient)
         return [results[id] for id in ids if id in results]
 
-    def _add_content(self, found: Sequence[Due], octets: int) -> int:
+    def _add_content(self, dues: Sequence[Due], octets: int) -> int:
         """Read what fits into `octets` of small messages; how many are left. What cannot be read is left for later."""
-        wanted = {place(due.message.id, 0): due for due in found if due.message.size <= min(octets, SMALL)}
+        wanted = {place(due.message.id, 0): due for due in dues if due.message.size <= min(octets, SMALL)}
         rows = self._rows(
             f"SELECT place, segment, start, size FROM content WHERE place IN ({_places(wanted)}) UNION ALL"
             f" SELECT id << {PORTION_BITS}, segment, start, size FROM compact WHERE id IN ({_places(wanted)})",

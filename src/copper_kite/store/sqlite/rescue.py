@@ -180,18 +180,18 @@ def _of_database(folder: Path, rescued: Rescued) -> _Found:
     return result
 
 
-def _read_all(connection: sqlite3.Connection, found: _Found, rescued: Rescued) -> None:
+def _read_all(connection: sqlite3.Connection, facts: _Found, rescued: Rescued) -> None:
     connection.execute(
         f"CREATE TEMP VIEW compact_content AS SELECT id << {PORTION_BITS} AS place, segment, start, size FROM compact"
     )
     takes: tuple[tuple[str, str, Callable[[Any], object]], ...] = (
-        ("message", "id", lambda row: found.add_message(message_of_row(row))),
-        ("recipient", "message", lambda row: found.add_recipient(recipient_of_row(row))),
-        ("content", "place", lambda row: found.add_portion(*row)),
-        ("compact_message", "id", lambda row: found.add_message(message_of_row(row))),
-        ("compact_recipient", "message", lambda row: found.add_recipient(recipient_of_row(row))),
+        ("message", "id", lambda row: facts.add_message(message_of_row(row))),
+        ("recipient", "message", lambda row: facts.add_recipient(recipient_of_row(row))),
+        ("content", "place", lambda row: facts.add_portion(*row)),
+        ("compact_message", "id", lambda row: facts.add_message(message_of_row(row))),
+        ("compact_recipient", "message", lambda row: facts.add_recipient(recipient_of_row(row))),
         ("compact_content", "place",
-         lambda row: found.add_portion(*row)),
+         lambda row: facts.add_portion(*row)),
     )  # fmt: skip
     for table, order, take in takes:
         for direction in ("", " DESC"):  # from both ends, up to what is damaged
@@ -200,7 +200,7 @@ def _read_all(connection: sqlite3.Connection, found: _Found, rescued: Rescued) -
                     take(row)
                 break
             except (sqlite3.Error, ValueError, TypeError) as error:
-                found.whole = False
+                facts.whole = False
                 if not direction:
                     rescued.unread.append(f"{DATABASE}, {table}: {error}")
 

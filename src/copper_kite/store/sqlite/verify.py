@@ -46,7 +46,7 @@ def verify(folder: Path) -> Verified:
     return verified
 
 
-def _look_at_content(connection: sqlite3.Connection, folder: Path, found: Verified) -> None:
+def _look_at_content(connection: sqlite3.Connection, folder: Path, verified: Verified) -> None:
     with Extents(folder) as extents:
         for place, segment, start, size in _portions(connection):
             try:
@@ -54,9 +54,9 @@ def _look_at_content(connection: sqlite3.Connection, folder: Path, found: Verifi
             except OSError as error:
                 extents.close()
                 if connection.execute(_STILL_THERE, (place, segment, start)).fetchone():  # it did not leave meanwhile
-                    found.messages.setdefault(place >> PORTION_BITS, str(error))
-            found.portions += 1
-            found.octets += size
+                    verified.messages.setdefault(place >> PORTION_BITS, str(error))
+            verified.portions += 1
+            verified.octets += size
 
 
 def _portions(connection: sqlite3.Connection) -> Iterator[tuple[int, int, int, int]]:

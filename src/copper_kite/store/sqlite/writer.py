@@ -183,10 +183,10 @@ class GroupWriter:
             self._scheduled = True
             self._defer(self._begin)
 
-    def _give_up(self, one: Waiting, fault: Fault) -> None:
+    def _give_up(self, waiting: Waiting, fault: Fault) -> None:
         """Report, after this turn, that an operation cannot be written."""
         self.waiting -= 1
-        self._defer(partial(self._settle, [one], [fault]))
+        self._defer(partial(self._settle, [waiting], [fault]))
 
     def _settle(self, batch: Sequence[Waiting], faults: Sequence[Fault | None]) -> None:
         """Tell everybody, also when telling one of them fails."""
