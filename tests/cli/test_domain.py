@@ -76,8 +76,12 @@ def test_keys_are_made_published_used_and_replaced(folder: Path) -> None:
     config.write_text(
         re.sub(r'use = "past"\nsince = "[^"]*"', 'use = "past"\nsince = "2026-01-05"', config.read_text())
     )
-    [old, _] = re.findall(rb"no mail needs it any more: kite (.*)", kite("signing", "list", config=config).stdout)
-    assert kite(*old.decode().split(), "--yes", config=config).returncode == 0
+    [old, _] = re.findall(rb"no mail needs it any longer: kite (.*)", kite("signing", "list", config=config).stdout)
+    config.write_text(
+        config.read_text().replace(f'[[signing]]\ndomain = "{DOMAIN}"', f'[[signing]]\ndomain = "{DOMAIN.title()}"')
+    )
+    removed = kite(*old.decode().replace(DOMAIN, DOMAIN.upper()).split(), "--yes", config=config)
+    assert removed.returncode == 0, removed.stderr
     assert len(uses(config)) == 3
 
 

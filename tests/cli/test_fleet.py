@@ -161,7 +161,7 @@ def test_configurations_are_compared_and_pushed(servers: FleetHere) -> None:
     export.write_text(f'[[connector]]\nname = "beacon"\nhosts = ["127.0.0.1:{free_port()}"]\ntls = "off"\n')
     failed = servers.run("config", "push", export, "--yes")
     assert failed.returncode == 1
-    assert failed.stdout.count(b"taken back") == 2
+    assert failed.stdout.count(b"restored") == 2
     assert all(f"127.0.0.1:{port}" in config.read_text() for config in servers.configs)
     wrong = servers.run("config", "push", "-", "--yes", stdin=b'[retry]\nlifetme = "3d"\n')
     assert wrong.returncode == 1

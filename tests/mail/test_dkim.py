@@ -204,7 +204,7 @@ def test_signatures_expire_and_come_from_the_future(keys):
         ),
         ("v=DKIM1; k=ed25519; p=abcd", "permerror", "the published key is not one of kind ed25519"),
         ("v=DKIM1; k=ed25519; p=!!!!", "permerror", "p= is not base64: a part of the key is missing or was changed"),
-        ("v=DKIM1; k=ed25519", "permerror", "the record has no p=, and so no key"),
+        ("v=DKIM1; k=ed25519", "permerror", "the record has no p=, and thus no key"),
         ("k=ed25519; v=DKIM1; p=abcd", "permerror", "the record does not begin with v=DKIM1"),
         ("v=DKIM1; k=ed25519; s=tlsrpt; p=abcd", "permerror", "the published key is not for mail (s=)"),
         ("v=DKIM1; k=ed25519; h=sha1; p=abcd", "permerror", "the published key is not for SHA-256 (h=)"),
@@ -222,14 +222,14 @@ def test_records_that_cannot_be_used(keys, record, result, why):
         (
             b"a=ed25519-sha256",
             b"a=rsa-sha1",
-            "its algorithm 'rsa-sha1' is not supported and no longer believed (RFC 8301)",
+            "its algorithm 'rsa-sha1' is not supported and no longer valid (RFC 8301)",
         ),
         (b"v=1;", b"v=2;", "its version '2' is not known"),
         (b"h=From:From:", b"h=", "it does not cover From"),
         (b" s=s1;", b"", "it has no s="),
         (b"c=relaxed/relaxed", b"c=none", "its canonicalization 'none' is not known"),
         (b"; t=", b"; i=@evil.example; t=", "its identity (i=) is not of its domain (d=)"),
-        (b"; t=", b"; t=x", "one of its numbers (l=, t=, x=) is none"),
+        (b"; t=", b"; t=x", "one of its numbers (l=, t=, x=) is invalid"),
         (b"v=1;", b"v=1; v=1;", "it cannot be read: the tag v is given twice"),
     ],
 )
@@ -245,7 +245,7 @@ def test_keys_are_private_files_and_long_enough(tmp_path):
         read_signing_key(file)
     file.write_bytes(make_signing_key("ed25519"))
     file.chmod(0o644)
-    with pytest.raises(KeyUnusable, match="everybody on this machine can read it"):
+    with pytest.raises(KeyUnusable, match="any user of this machine can read it"):
         read_signing_key(file)
     file.chmod(0o640)
     assert read_signing_key(file).algorithm == "ed25519-sha256"

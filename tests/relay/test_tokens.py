@@ -145,7 +145,7 @@ async def test_the_login_of_a_device() -> None:
         assert granted.refresh is not None
         assert slept == [1.0] * 4
         tokens.pending = 10**6
-        with pytest.raises(TokenFailed, match="nobody typed the code in time"):
+        with pytest.raises(TokenFailed, match="the code was not entered in time"):
             await await_device_login(client, await start_device_login(client, found.device), sleep)
         with pytest.raises(TokenFailed, match="about another issuer"):
             await find_metadata(tokens.issuer.replace("127.0.0.1", "localhost"), "system")

@@ -14,7 +14,9 @@ if TYPE_CHECKING:
     from copper_kite.mail.auth_results import Checked, parse_results
     from copper_kite.mail.compose import Parts, compose_message, padding, split_address
     from copper_kite.mail.dkim import (
+        GOOD_RSA_BITS,
         SIGNED_FIELDS,
+        SIGNING_KINDS,
         BadTags,
         BodyDigest,
         KeyUnusable,
@@ -53,7 +55,8 @@ __getattr__, __all__ = lazy_exports(
     {
         "auth_results": "Checked parse_results",
         "compose": "Parts compose_message padding split_address",
-        "dkim": "SIGNED_FIELDS BadTags BodyDigest KeyUnusable PublishedKey Signature SignatureResult SignedMessage"
+        "dkim": "GOOD_RSA_BITS SIGNED_FIELDS SIGNING_KINDS"
+        " BadTags BodyDigest KeyUnusable PublishedKey Signature SignatureResult SignedMessage"
         " Signer SigningKey Unsigned check_signature key_record make_signing_key parse_key_record parse_signatures"
         " parse_tags read_signing_key split_fields",
         "dsn_parser": "Returned ReturnedFor read_notice",

@@ -40,6 +40,7 @@ REQUEST_SECONDS = 10.0  # for one request, from the connection to the end of the
 MOST_SHARE = 0.05  # of a processor, on a queue so long that an evaluation takes a while
 EVALUATION_SECONDS = 10.0  # from one look at what alarms watch to the next
 MOST_REQUESTS = 16  # at a time; more are turned away
+_OUTPUT = threading.Lock()
 FORBIDDEN = b"HTTP/1.0 403 Forbidden\r\nContent-Type: text/plain\r\n\r\nthis address is not in [metrics] allow\n"
 
 
@@ -182,19 +183,31 @@ def serve(descriptor: int | None) -> None:
     if descriptor is not None:
         server = MonitoringServer(socket.socket(fileno=descriptor), source)
         threading.Thread(target=server.serve_forever, daemon=True).start()
-    report, tls_reports = DueReport(source.loaded), DueTlsReports(source.loaded)
+    # Reports on TLS wait for the DNS and the web servers of others: alarms must not.
+    threading.Thread(target=_make_tls_reports, args=[source.loaded], daemon=True).start()
+    report = DueReport(source.loaded)
     while True:
         began = time.monotonic()
-        for kind, result in (
-            ("alarms", evaluate_alarms(source)),
-            ("report", _due_report(report)),
-            ("tls_report", _due_report(tls_reports)),
-        ):
-            if result:
-                sys.stdout.write(f"{json.dumps({kind: result})}\n")
-        sys.stdout.flush()
+        _send("alarms", evaluate_alarms(source))
+        _send("report", _due_report(report))
         took = time.monotonic() - began
         time.sleep(max(EVALUATION_SECONDS, took / MOST_SHARE))
+
+
+def _make_tls_reports(loaded: Loaded) -> None:
+    tls_reports = DueTlsReports(loaded)
+    while True:
+        _send("tls_report", _due_report(tls_reports))
+        time.sleep(EVALUATION_SECONDS)
+
+
+def _send(kind: str, result: dict[str, Any] | None) -> None:
+    """Send a result to the server, if there is one, in one line; threads take turns."""
+    if result:
+        line = f"{json.dumps({kind: result})}\n".encode()
+        with _OUTPUT:
+            sys.stdout.buffer.write(line)
+            sys.stdout.buffer.flush()
 
 
 def _due_report(report: DueReport | DueTlsReports) -> dict[str, Any] | None:

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from copper_kite.net.access_tokens import TokenSource, read_token_problems, token_source
     from copper_kite.net.addresses import MAX_ADDRESSES, AddressMemory, interleave
     from copper_kite.net.authority import CertificateFiles, make_authority
-    from copper_kite.net.certificate import Certificate, read_certificate
+    from copper_kite.net.certificate import Certificate, certificate_end, read_certificate
     from copper_kite.net.client import ClientSession
     from copper_kite.net.conversation import FAREWELL_SECONDS, start_of
     from copper_kite.net.dane import TlsaFound, find_tlsa, why_no_match
@@ -36,6 +36,7 @@ if TYPE_CHECKING:
     from copper_kite.net.plan import Plan, Timeouts
     from copper_kite.net.policy import demanded
     from copper_kite.net.records import (
+        SYSTEM,
         ZONE,
         DnsAnswer,
         Found,
@@ -53,6 +54,7 @@ if TYPE_CHECKING:
     from copper_kite.net.submission import SubmissionService, submission_services
     from copper_kite.net.tls import PIN, Sessions, client_context, end_point_binding
     from copper_kite.net.tls_transport import TlsTransport
+    from copper_kite.net.web import WebFailed, fetch
 
 __getattr__, __all__ = lazy_exports(
     __name__,
@@ -60,7 +62,7 @@ __getattr__, __all__ = lazy_exports(
         "access_tokens": "TokenSource read_token_problems token_source",
         "addresses": "AddressMemory MAX_ADDRESSES interleave",
         "authority": "CertificateFiles make_authority",
-        "certificate": "Certificate read_certificate",
+        "certificate": "Certificate certificate_end read_certificate",
         "client": "ClientSession",
         "conversation": "FAREWELL_SECONDS start_of",
         "dane": "TlsaFound find_tlsa why_no_match",
@@ -73,7 +75,7 @@ __getattr__, __all__ = lazy_exports(
         "peer": "Peer user_of",
         "plan": "Plan Timeouts",
         "policy": "demanded",
-        "records": "DnsAnswer Found Lookups ZONE all_on_this_machine may_validate system_resolvers",
+        "records": "DnsAnswer Found Lookups SYSTEM ZONE all_on_this_machine may_validate system_resolvers",
         "relaying": "RelaySession",
         "resolve": "mail_exchangers resolve_host",
         "second_look": "look_again may_tell_more open_looking shown_chain",
@@ -83,5 +85,6 @@ __getattr__, __all__ = lazy_exports(
         "submission": "SubmissionService submission_services",
         "tls": "PIN Sessions client_context end_point_binding",
         "tls_transport": "TlsTransport",
+        "web": "WebFailed fetch",
     },
 )

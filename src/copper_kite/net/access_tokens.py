@@ -101,10 +101,12 @@ class TokenSource:
                 granted = await request_token(self.client, Secret(refresh) if refresh else self.client.refresh_token)
             except TokenFailed as failure:
                 if failure.cause is Cause.TOKEN_REFUSED:
-                    self._write({**kept, "problem": str(failure), "since": kept.get("since", self.now())})
+                    await self._store({**kept, "problem": str(failure), "since": kept.get("since", self.now())})
                 raise
-            self._token = self._keep(granted, kept)
-            return self._token
+            token, values = self._granted(granted, kept)
+            await self._store(values)
+            self._token = token
+            return token
 
     def _shared(self, kept: dict[str, Any]) -> _Token | None:
         """A token that another process has fetched, if it is newer than ours and holds."""
@@ -114,15 +116,13 @@ class TokenSource:
         newer = self._token is None or self._token.access.reveal() != access
         return _Token(Secret(access), renew, expires) if newer and self.now() < renew else None
 
-    def _keep(self, granted: Granted, kept: dict[str, Any]) -> _Token:
+    def _granted(self, granted: Granted, kept: dict[str, Any]) -> tuple[_Token, dict[str, Any]]:
+        """The token, and what the file has of it; a new refresh token replaces the one that was `kept`."""
         now = self.now()
         token = _Token(granted.access, now + RENEW_AT * granted.seconds, now + granted.seconds)
         refresh = granted.refresh.reveal() if granted.refresh is not None else kept.get("refresh_token")
-        self._write({
-            **({"refresh_token": refresh} if refresh else {}),
-            "access_token": granted.access.reveal(), "renew": token.renew, "expires": token.expires,
-        })  # fmt: skip
-        return token
+        values = {"access_token": granted.access.reveal(), "renew": token.renew, "expires": token.expires}
+        return token, {**({"refresh_token": refresh} if refresh else {}), **values}
 
     # --- the file ---------------------------------------------------------------------------------------------------
 
@@ -137,10 +137,14 @@ class TokenSource:
         kept = _read_file(self._file).get(self.client.name, {})
         return kept if isinstance(kept, dict) and kept.get("origin") == self._origin else {}
 
-    def _write(self, values: dict[str, Any]) -> None:
-        put_file(
-            self._file, json.dumps({**_read_file(self._file), self.client.name: {**values, "origin": self._origin}})
-        )
+    async def _store(self, values: dict[str, Any]) -> None:
+        """Durably, since a refresh token that a power failure takes away needs a person to log in again; in a thread,
+        since the loop would stand still meanwhile."""
+        await asyncio.to_thread(self._write, values, durable=True)
+
+    def _write(self, values: dict[str, Any], *, durable: bool = False) -> None:
+        kept = {**_read_file(self._file), self.client.name: {**values, "origin": self._origin}}
+        put_file(self._file, json.dumps(kept), durable=durable)
 
     @contextlib.contextmanager
     def _locked(self) -> Iterator[None]:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import warnings
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
-__all__ = ["Certificate", "read_certificate"]
+__all__ = ["Certificate", "certificate_end", "read_certificate"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -49,6 +50,16 @@ def read_certificate(der: bytes) -> Certificate:
             signs_others=_signs_others(certificate),
             issuer_url=_issuer_url(certificate),
         )
+
+
+def certificate_end(file: Path) -> float | None:
+    """The end of the first certificate in a PEM file, in seconds since 1970; None where there is no certificate."""
+    from cryptography import x509
+
+    try:
+        return x509.load_pem_x509_certificates(file.read_bytes())[0].not_valid_after_utc.timestamp()
+    except (OSError, ValueError):
+        return None
 
 
 def _title(name: Any) -> str:

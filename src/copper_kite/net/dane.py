@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import datetime
 import hashlib
 from collections.abc import Sequence
@@ -38,7 +39,7 @@ async def find_tlsa(host: str, port: int, seconds: float, dns: str) -> TlsaFound
 
     Raises SessionFailed where nobody can tell: then the host must not be used (RFC 7672 2.1.2, 2.2).
     """
-    answers = [await ask(host, kind, seconds, dns) for kind in ("AAAA", "A")]
+    answers = await asyncio.gather(*(ask(host, kind, seconds, dns) for kind in ("AAAA", "A")))
     if not any(answer.found is Found.RECORDS for answer in answers):
         return None  # that it has no address is told when it is resolved
     if not all(answer.secure for answer in answers if answer.found is not Found.FAILED):
@@ -48,12 +49,10 @@ async def find_tlsa(host: str, port: int, seconds: float, dns: str) -> TlsaFound
         name = f"_{port}._tcp.{base}"
         answer = await ask(name, "TLSA", seconds, dns)
         if answer.found is Found.FAILED:
-            text = f"{name}: whether there are TLSA records cannot be told: {answer.problem}"
+            text = f"{name}: it is unknown whether there are TLSA records: {answer.problem}"
             raise SessionFailed(Stage.RESOLVE, Cause.DANE_UNKNOWN, text)
         if answer.found is Found.RECORDS and answer.secure:
-            return TlsaFound(
-                tuple(Tlsa(record.usage, record.selector, record.mtype, record.cert) for record in answer.records), base
-            )
+            return TlsaFound(tuple(map(Tlsa.of, answer.records)), base)
     return None
 
 
@@ -67,7 +66,7 @@ def why_no_match(records: Sequence[Tlsa], chain: Sequence[bytes], names: Sequenc
     try:
         certificates = [x509.load_der_x509_certificate(der) for der in chain[:MAX_CHAIN]]
     except ValueError:
-        return "a certificate that cannot be read"
+        return "one of its certificates cannot be read"
     if not certificates:
         return "it shows no certificate"
     if any(record.usage == 3 and _fits(record, certificates[0]) for record in records):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 __all__ = ["DANE", "Demand", "Tlsa"]
 
@@ -16,6 +16,11 @@ class Tlsa(NamedTuple):
     selector: int
     matching: int
     data: bytes
+
+    @classmethod
+    def of(cls, record: Any) -> Tlsa:
+        """The record from one of dnspython's."""
+        return cls(record.usage, record.selector, record.mtype, record.cert)
 
     @property
     def usable(self) -> bool:

@@ -5,13 +5,12 @@ from __future__ import annotations
 
 import asyncio
 import json
-import time
 from collections.abc import Awaitable, Callable, Mapping
 from typing import Any, NamedTuple
 from urllib.parse import urlsplit
 
 from copper_kite.errors import KiteError
-from copper_kite.net.tls import client_context
+from copper_kite.net.web import WebFailed, fetch
 from copper_kite.settings import OAuthClient
 from copper_kite.smtp import Secret
 from copper_kite.words import Cause
@@ -36,8 +35,8 @@ FINAL = ("invalid_grant", "invalid_client", "unauthorized_client", "access_denie
 
 
 class TokenFailed(KiteError):
-    """No token can be had: `cause` is TOKEN_REFUSED where the server says that it never can be, else
-    TOKEN_UNAVAILABLE; `error` is the server's own word for it. The text holds no secret."""
+    """No token was issued: `cause` is TOKEN_REFUSED where the server refuses for good, else TOKEN_UNAVAILABLE; `error`
+    is the server's error code. The text holds no secret."""
 
     def __init__(self, cause: Cause, text: str, error: str = "") -> None:
         super().__init__(text)
@@ -103,7 +102,7 @@ async def find_metadata(issuer: str, trust: str) -> Metadata:
             if str(values.get("issuer", "")).rstrip("/") != issuer.rstrip("/"):  # RFC 8414 3.3
                 raise _unavailable(f"{place} is about another issuer ({values.get('issuer')})")
             return Metadata(values["token_endpoint"], str(values.get("device_authorization_endpoint", "")))
-    raise _unavailable(f"{issuer} does not say where it gives tokens")
+    raise _unavailable(f"{issuer} does not publish its token endpoint")
 
 
 async def start_device_login(client: OAuthClient, endpoint: str) -> DeviceCode:
@@ -120,7 +119,7 @@ async def start_device_login(client: OAuthClient, endpoint: str) -> DeviceCode:
             float(values.get("expires_in", 600)),
         )
     except (KeyError, TypeError, ValueError) as error:
-        raise _unavailable(f"{endpoint} gives no code to type") from error
+        raise _unavailable(f"{endpoint} gives no code to enter") from error
 
 
 async def await_device_login(
@@ -141,7 +140,7 @@ async def await_device_login(
                 interval += SLOWER
             elif failure.error != "authorization_pending":
                 raise
-    raise TokenFailed(Cause.TOKEN_REFUSED, "nobody typed the code in time", "expired_token")
+    raise TokenFailed(Cause.TOKEN_REFUSED, "the code was not entered in time", "expired_token")
 
 
 def _granted(values: Mapping[str, Any], endpoint: str) -> Granted:
@@ -169,27 +168,25 @@ async def _post(endpoint: str, form: dict[str, str], trust: str) -> dict[str, An
 
 async def _send(method: str, where: str, form: dict[str, str] | None, trust: str) -> tuple[int, dict[str, Any]]:
     """The status and the JSON object of a reply, which may be none. Raises TokenFailed."""
-    import httpx
-
     if not _may_carry_secrets(where):
-        raise _unavailable(f"{where} is not https, and secrets do not go there")
-    octets, began = b"", time.monotonic()
+        raise _unavailable(f"{where} is not https: secrets are not sent there")
     try:
-        async with (
-            httpx.AsyncClient(verify=client_context(trust), trust_env=False, timeout=SECONDS) as client,
-            client.stream(method, where, data=form, headers={"Accept": "application/json"}) as response,
-        ):
-            async for portion in response.aiter_bytes():
-                octets += portion
-                if len(octets) > MAX_REPLY or time.monotonic() - began > SECONDS:
-                    raise _unavailable(f"{where} does not come to the end of its reply")
-    except (httpx.HTTPError, httpx.InvalidURL, OSError) as error:
-        raise _unavailable(f"{where}: {str(error) or type(error).__name__}".lower()) from error
+        status, octets = await fetch(
+            method,
+            where,
+            seconds=SECONDS,
+            limit=MAX_REPLY,
+            trust=trust,
+            headers={"Accept": "application/json"},
+            data=form,
+        )
+    except WebFailed as error:
+        raise _unavailable(f"{where}: {error}") from error
     try:
         values = json.loads(octets)
     except ValueError:
         values = {}
-    return response.status_code, values if isinstance(values, dict) else {}
+    return status, values if isinstance(values, dict) else {}
 
 
 def _may_carry_secrets(where: str) -> bool:

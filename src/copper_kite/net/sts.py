@@ -6,7 +6,7 @@ import asyncio
 import contextlib
 import json
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
@@ -14,7 +14,7 @@ from copper_kite.mail import BadTags, parse_tags
 from copper_kite.net.failure import SessionFailed
 from copper_kite.net.records import ask
 from copper_kite.net.resolve import resolve_host
-from copper_kite.net.tls import client_context
+from copper_kite.net.web import WebFailed, fetch
 from copper_kite.settings import Endpoint
 from copper_kite.store import put_file
 
@@ -81,35 +81,18 @@ async def fetch_policy(domain: str, dns: str, trust: str, port: int = HTTPS) -> 
     """The policy that the domain's policy host serves now (RFC 8461 3.3). Raises StsFailed."""
     host = f"mta-sts.{domain}"
     try:
-        async with asyncio.timeout(FETCH_SECONDS):
-            addresses = await resolve_host(host, port, FETCH_SECONDS, dns)
-            return parse_policy(await _get(host, addresses[0], port, trust))
-    except TimeoutError as error:
-        raise StsFailed(f"{host}: no answer in {FETCH_SECONDS:g} s") from error
+        addresses = await resolve_host(host, port, FETCH_SECONDS, dns)
+        url = f"https://{Endpoint(addresses[0], port)}{PATH}"
+        status, octets = await fetch(
+            "GET", url, seconds=FETCH_SECONDS, limit=MAX_POLICY, trust=trust, server_name=host, headers={"Host": host}
+        )
     except SessionFailed as error:
         raise StsFailed(error.text) from error
-
-
-async def _get(host: str, address: str, port: int, trust: str) -> str:
-    """The file, by HTTPS from an address of the host; no redirection is followed. Raises StsFailed."""
-    import httpx
-
-    where = f"https://{Endpoint(address, port)}{PATH}"
-    try:
-        async with (
-            httpx.AsyncClient(verify=client_context(trust), trust_env=False, timeout=FETCH_SECONDS) as client,
-            client.stream("GET", where, headers={"Host": host}, extensions={"sni_hostname": host}) as response,
-        ):
-            if response.status_code != 200:
-                raise StsFailed(f"{host} answers {response.status_code}")
-            octets = b""
-            async for portion in response.aiter_bytes():
-                octets += portion
-                if len(octets) > MAX_POLICY:
-                    raise StsFailed(f"{host}: its policy has more than {MAX_POLICY} octets")
-    except (httpx.HTTPError, OSError) as error:
-        raise StsFailed(f"{host}: {str(error) or type(error).__name__}".lower()) from error
-    return octets.decode("utf-8", "replace")
+    except WebFailed as error:
+        raise StsFailed(f"{host}: {error}") from error
+    if status != 200:
+        raise StsFailed(f"{host} answers {status}")
+    return parse_policy(octets.decode("utf-8", "replace"))
 
 
 class StsPolicies:
@@ -123,9 +106,10 @@ class StsPolicies:
         self._now = now
         self._dns, self._trust, self._port = dns, trust, port
         self._kept = _read(file) if file is not None else {}
+        self._writing = asyncio.Lock()
 
     async def find(self, domain: str, seconds: float) -> tuple[StsPolicy | None, str]:
-        """The policy that counts for a domain, and what kept a newer one from being had, if anything did."""
+        """The policy in force for a domain, and why no newer one could be fetched, if that failed."""
         now, kept = self._now(), self._kept.get(domain)
         if kept is not None and not kept.counts(now):
             kept = None
@@ -137,7 +121,7 @@ class StsPolicies:
         except StsFailed as error:
             return _effective(kept), str(error)
         policy = StsPolicy(fetched.mode, fetched.mx, fetched.max_age, ids[0], now)
-        self._keep(domain, policy)
+        await self._keep(domain, policy)
         return _effective(policy), ""
 
     async def _ids(self, domain: str, seconds: float) -> list[str]:
@@ -145,15 +129,17 @@ class StsPolicies:
         answer = await ask(f"_mta-sts.{domain}", "TXT", seconds, self._dns)
         return [_id(text) for text in answer.strings if text.startswith("v=STSv1")]
 
-    def _keep(self, domain: str, policy: StsPolicy) -> None:
+    async def _keep(self, domain: str, policy: StsPolicy) -> None:
         self._kept.pop(domain, None)
         self._kept[domain] = policy
         while len(self._kept) > MAX_KEPT:
             del self._kept[next(iter(self._kept))]
         if self._file is None:
             return
-        with contextlib.suppress(OSError):  # on a full disk, say: it is fetched anew after a restart
-            put_file(self._file, json.dumps({name: asdict(result) for name, result in self._kept.items()}))
+        async with self._writing:  # in a thread: a new file for many domains takes longer than the loop may stand still
+            kept = dict(self._kept)
+            with contextlib.suppress(OSError):  # on a full disk, say: it is fetched again after a restart
+                await asyncio.to_thread(_write, self._file, kept)
 
 
 def _id(text: str) -> str:
@@ -166,6 +152,10 @@ def _id(text: str) -> str:
 
 def _effective(policy: StsPolicy | None) -> StsPolicy | None:
     return None if policy is None or policy.mode == "none" else policy
+
+
+def _write(file: Path, kept: Mapping[str, StsPolicy]) -> None:
+    put_file(file, json.dumps({domain: asdict(policy) for domain, policy in kept.items()}))
 
 
 def _read(file: Path) -> dict[str, StsPolicy]:

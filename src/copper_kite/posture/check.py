@@ -13,6 +13,7 @@ from importlib.util import find_spec
 from pathlib import Path
 
 from copper_kite.errors import Finding, SettingsError
+from copper_kite.net import certificate_end
 from copper_kite.routing import Outward, Router, everything_is_carried, ties
 from copper_kite.settings import (
     Connector,
@@ -278,17 +279,13 @@ class _Check:
             yield self._finding("remark", (*keys, "bind"), problem, why, 'name who may: allow = ["10.1.2.0/24"]')
 
     def _certificates(self) -> Iterator[Finding]:
-        from cryptography import x509
-
-        now = datetime.datetime.fromtimestamp(self._now, datetime.UTC)
         for number, entry in enumerate(self._loaded.settings.listener):
             if entry.tls == "off" or entry.certificate is None:
                 continue
-            try:
-                octets = (self._loaded.path.parent / entry.certificate).read_bytes()
-                days = (x509.load_pem_x509_certificates(octets)[0].not_valid_after_utc - now).days
-            except (OSError, ValueError):
+            end = certificate_end(self._loaded.path.parent / entry.certificate)
+            if end is None:
                 continue  # that it cannot be used has been told
+            days = int((end - self._now) // 86400)
             if days < SOON_DAYS:
                 problem = f"the certificate of {entry.name} {f'ends in {days} days' if days >= 0 else 'is out of date'}"
                 level, why = "warning" if days >= 0 else "error", "from then on clients refuse the session"

@@ -95,8 +95,8 @@ class Alarms:
     def update(self, conditions: Mapping[str, str], now: float) -> None:
         """Take the result of an evaluation, and send the events that follow from it.
 
-        `found` has, by the name of the alarm, the text of its condition, empty where it does not hold; an alarm that
-        could not be evaluated is missing. `now` in seconds since 1970.
+        `conditions` has the text of each alarm's condition by the alarm's name, empty where it does not hold; an alarm
+        that could not be evaluated is missing. `now` in seconds since 1970.
         """
         known = {
             name: text for name, text in conditions.items() if name in self._alarms and name not in self._in_flight

@@ -130,7 +130,7 @@ class Service:
         service = cls(
             lost=lost, loaded=loaded, clock=clock, writer=writer, log=log, dispatcher=dispatcher, retention=retention,
             registry=registry, gate=gate, room=room, refusals=refusals, listeners=listeners, monitoring=monitoring,
-            tokens=tokens,             routes=routes, undo=undo,
+            tokens=tokens, routes=routes, undo=undo,
         )  # fmt: skip
         service._set_limits(loaded)
         monitoring.process.bind(loaded)

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from copper_kite.mail import SIGNED_FIELDS, KeyUnusable, Signer, split_fields
-from copper_kite.settings import Loaded, Signing, key_of
+from copper_kite.settings import Loaded, Signing, key_of, signing_domain
 
 __all__ = ["SignatureFields", "Signatures", "SigningFailed"]
 
@@ -57,11 +57,9 @@ class Signatures:
         has none. Raises SigningFailed where one of them cannot be used."""
         if not self._entries:
             return ()
-        owner = domain.lower().rstrip(".")
-        while owner not in self._entries:
-            _, dot, owner = owner.partition(".")
-            if not dot:
-                return ()
+        owner = signing_domain(domain.lower().rstrip("."), self._entries)
+        if not owner:
+            return ()
         signers = self._signers.get(owner)
         return signers if signers is not None else self._read(owner)
 

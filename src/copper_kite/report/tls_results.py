@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import gzip
 import json
 import re
@@ -14,6 +15,7 @@ from email.policy import SMTP
 from typing import Any, NamedTuple
 
 from copper_kite.mail import BadTags, format_date, parse_tags
+from copper_kite.net import WebFailed, fetch
 from copper_kite.store import Attempt, Happened
 from copper_kite.words import Cause
 
@@ -45,6 +47,7 @@ _OTHER = {cause for cause in Cause if cause.kind and (cause.about_certificate or
 POLICY_TYPES = {"dane": "tlsa", "sts": "sts", "": "no-policy-found"}
 _TARGET = re.compile(r"(?:mailto:(?P<mail>[^@\s!]+@[^\s!]+)|(?P<web>https://\S+))", re.I)
 POST_SECONDS = 20.0
+MAX_REPLY = 64 * 1024  # octets
 MAX_TARGETS = 5  # of one domain
 
 
@@ -123,8 +126,9 @@ def _sessions(attempt: Attempt) -> Iterable[tuple[str, TlsFailure | None]]:
 
 
 def _result(cause: str) -> str | None:
-    known = Cause(cause) if cause in [item.value for item in Cause] else None
-    if known is None:
+    try:
+        known = Cause(cause)
+    except ValueError:  # of another release
         return None
     return RESULTS.get(known, "validation-failure" if known in _OTHER else None)
 
@@ -214,11 +218,10 @@ def tls_message(report: TlsReport, *, sender: str, to: str, server: str, now: fl
 
 def send_tls_report(report: TlsReport, url: str) -> str:
     """Hand the report over by HTTPS (RFC 8460 5.4); what came of it, in words."""
-    import httpx
-
     headers = {"Content-Type": "application/tlsrpt+gzip"}
+    posting = fetch("POST", url, seconds=POST_SECONDS, limit=MAX_REPLY, headers=headers, content=compressed(report))
     try:
-        reply = httpx.post(url, content=compressed(report), headers=headers, timeout=POST_SECONDS, trust_env=False)
-    except (httpx.HTTPError, httpx.InvalidURL, OSError) as error:
-        return str(error) or type(error).__name__
-    return f"answered {reply.status_code}"
+        status, _ = asyncio.run(posting)
+    except WebFailed as error:
+        return str(error)
+    return f"answered {status}"

@@ -32,7 +32,7 @@ async def policies_seen(plan: Plan, chain: Sequence[bytes], recipients: Sequence
             allowed = "allows this host" if policy.allows(plan.host) else "does not allow this host: senders refuse it"
             seen[f"MTA-STS of {domain}"] = f"{policy.mode}, {allowed}"
         elif problem:
-            seen[f"MTA-STS of {domain}"] = f"no policy can be had: {problem}"
+            seen[f"MTA-STS of {domain}"] = f"no policy available: {problem}"
     return seen
 
 
@@ -40,13 +40,13 @@ async def _dane(plan: Plan, chain: Sequence[bytes]) -> str:
     try:
         result = await find_tlsa(plan.host, plan.port, plan.timeouts.resolve, plan.dns)
     except SessionFailed as failure:
-        return f"{failure.text}: senders that go by DANE do not use this host"
+        return f"{failure.text}: senders that use DANE do not use this host"
     if result is None:
         return ""
     records = ", ".join(map(str, result.records))
     if not result.usable:
-        return f"TLSA {records}: none that counts; TLS is a must, and nobody is verified"
+        return f"TLSA {records}: none usable; TLS is required, without verification"
     if not chain:
-        return f"TLSA {records}: TLS is a must; senders that go by DANE refuse a session without"
+        return f"TLSA {records}: TLS is required; senders that use DANE refuse a session without"
     why = why_no_match(result.usable, chain, (result.base, plan.host), time.time())
-    return f"TLSA {records}: {f'{why}; senders that go by DANE refuse it' if why else 'its certificate fits'}"
+    return f"TLSA {records}: {f'{why}; senders that use DANE refuse it' if why else 'its certificate fits'}"

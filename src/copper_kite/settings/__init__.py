@@ -54,7 +54,7 @@ if TYPE_CHECKING:
     from copper_kite.settings.secrets import Credential, OAuthClient, check_credential, read_credentials
     from copper_kite.settings.server_tls import server_context
     from copper_kite.settings.service_units import NAME, STATE, service_unit, socket_unit
-    from copper_kite.settings.signing import Signing
+    from copper_kite.settings.signing import Signing, signing_domain
     from copper_kite.settings.signing_keys import key_of, unusable_keys
     from copper_kite.settings.table import Table
     from copper_kite.settings.transfer import export_text, import_into, parse_part
@@ -97,7 +97,7 @@ __getattr__, __all__ = lazy_exports(
         "secrets": "Credential OAuthClient check_credential read_credentials",
         "server_tls": "server_context",
         "service_units": "NAME STATE service_unit socket_unit",
-        "signing": "Signing",
+        "signing": "Signing signing_domain",
         "signing_keys": "key_of unusable_keys",
         "table": "Table",
         "transfer": "export_text import_into parse_part",

@@ -209,8 +209,8 @@ class PriorityRule(Table):
 
 
 class Guard(Table):
-    """`[guard]`: against a program gone wild, or taken over. It watches each sender of the moment by itself: an
-    account, a local user, an address."""
+    """`[guard]`: limits a faulty or hijacked program. It watches each sender by itself: an account, a local user, an
+    address."""
 
     allowance: list[AllowanceOf] = Field(default=[], description="How many recipients each may submit in a period.")
     surge: float | None = Field(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Container
 from typing import Literal
 
 from pydantic import Field, field_validator
@@ -10,7 +11,7 @@ from pydantic import Field, field_validator
 from copper_kite.settings.table import Table
 from copper_kite.settings.value_types import Domain, Duration
 
-__all__ = ["Signing"]
+__all__ = ["Signing", "signing_domain"]
 
 _LABELS = r"^[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?(\.[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?)*$"
 _FIELD_NAME = re.compile(r"[!-9;-~]+")
@@ -55,3 +56,10 @@ class Signing(Table):
     def record_name(self) -> str:
         """The name in DNS at which its key is published."""
         return f"{self.selector}._domainkey.{self.domain}"
+
+
+def signing_domain(domain: str, known: Container[str]) -> str:
+    """The domain whose keys sign for `domain`: itself, or the nearest one above it, among those `known`; else empty."""
+    while domain and domain not in known:
+        domain = domain.partition(".")[2]
+    return domain

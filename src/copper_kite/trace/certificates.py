@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
+from copper_kite.net import certificate_end
 from copper_kite.settings import Loaded
 from copper_kite.store import Reader
 from copper_kite.words import Event
@@ -20,7 +19,7 @@ def _own(loaded: Loaded) -> list[tuple[str, str, float]]:
     ends = []
     for listener in loaded.settings.listener:
         if listener.enabled and listener.tls != "off" and listener.certificate:
-            end = _end_of(loaded.path.parent / listener.certificate)
+            end = certificate_end(loaded.path.parent / listener.certificate)
             if end is not None:
                 ends.append(("listener", listener.name, end))
     return ends
@@ -35,12 +34,3 @@ def _shown(reader: Reader, loaded: Loaded) -> list[tuple[str, str, float]]:
     }
     shown = [(hop, connector, ends) for (connector, hop), ends in sorted(last.items()) if (connector, hop) in hops]
     return [("next hop", f"{hop} of {connector}", ends) for hop, connector, ends in shown]
-
-
-def _end_of(file: Path) -> float | None:
-    from cryptography import x509
-
-    try:
-        return x509.load_pem_x509_certificates(file.read_bytes())[0].not_valid_after_utc.timestamp()
-    except (OSError, ValueError):
-        return None

@@ -80,9 +80,8 @@ def signatures_verdict(checks: SignatureChecks) -> Verdict:
         )
     if passing:
         signer = passing[0].signature
-        meaning = (
-            f"It is signed by {signer.domain}, and from {domain or 'nobody'}: that proves nothing about its author."
-        )
+        author = domain or "an unknown domain"
+        meaning = f"It is signed by {signer.domain}, and from {author}: that proves nothing about its author."
         return Verdict(Side.HERE, meaning, f"selector {signer.selector}", "kite signing list")
     return _verdict_of_failed(results[0]) if results else NOT_SIGNED
 
@@ -90,7 +89,7 @@ def signatures_verdict(checks: SignatureChecks) -> Verdict:
 def _verdict_of_failed(result: SignatureResult) -> Verdict:
     domain, evidence = result.signature.domain, "; ".join(filter(None, (result.why, result.changed)))
     if result.result == "temperror":
-        return Verdict(Side.PATH, "Whether its signature holds cannot be told now.", evidence, "cat /etc/resolv.conf")
+        return Verdict(Side.PATH, "Its signature cannot be checked now.", evidence, "cat /etc/resolv.conf")
     if result.result == "fail" and result.changed:
         advice = "a server on its way changed it after it was signed"
         return Verdict(Side.BEYOND, f"The signature of {domain} does not hold.", evidence, "", advice)

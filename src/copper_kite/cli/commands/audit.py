@@ -15,7 +15,7 @@ import click
 from copper_kite.cli.output.show import echo, print_json, say
 from copper_kite.cli.output.typed_commands import typed
 from copper_kite.cli.shared.editing import change, near
-from copper_kite.cli.shared.options import json_option, load_settings
+from copper_kite.cli.shared.options import json_option, load_settings, lookups_of
 
 if TYPE_CHECKING:
     from copper_kite.posture import Audited, DomainReport, Weakness
@@ -60,11 +60,9 @@ def _audit(loaded: Loaded, *, offline: bool) -> Audited:
 
 
 async def _reports(loaded: Loaded, now: float) -> Sequence[DomainReport]:
-    from copper_kite.net import Lookups
     from copper_kite.posture import examine_domains, sending_domains
-    from copper_kite.routing import dns_of
 
-    return await examine_domains(sending_domains(loaded), loaded, Lookups(dns_of(loaded), SECONDS), now)
+    return await examine_domains(sending_domains(loaded), loaded, lookups_of(loaded, SECONDS), now)
 
 
 def _typed(cure: str) -> str:

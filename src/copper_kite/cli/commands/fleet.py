@@ -31,6 +31,7 @@ if TYPE_CHECKING:
 __all__ = ["fleet"]
 
 NO_ANSWER = 4  # the exit status when a server does not answer
+KNOWS_NOTHING = (1, 2)  # of `kite trace`, with a message and no JSON, for a message that is not there
 
 
 @click.group()
@@ -52,13 +53,13 @@ def _fleet(ctx: click.Context) -> Fleet:
     for name in only:
         if name not in names:
             raise near(name, names, "server")
-    return known.model_copy(update={"server": [one for one in known.server if not only or one.name in only]})
+    return known.model_copy(update={"server": [server for server in known.server if not only or server.name in only]})
 
 
 def _ask(
     fleet: Fleet, words: Sequence[str], *, quiet: bool, stdin: bytes = b"", as_json: bool = True
 ) -> list[Answered]:
-    """The answers of all, with a word on those that are there while others are waited for."""
+    """The answers of all; on a terminal, each is announced when it comes."""
     from copper_kite.fleet import ask_all
 
     waits = not quiet and sys.stderr.isatty()
@@ -70,13 +71,28 @@ def _ask(
     return asyncio.run(ask_all(fleet, words, stdin=stdin, as_json=as_json, progress=progress))
 
 
-def _end(ctx: click.Context, answers: Sequence[Answered], *, bad: Sequence[str]) -> None:
-    """Say who did not answer, the verdict on all, and exit; `bad` are the servers where something is wrong."""
-    silent = [answered for answered in answers if answered.problem]
-    if silent:
-        echo()
+def _end_as_json(ctx: click.Context, answers: Sequence[Answered], silent: Sequence[Answered]) -> None:
+    print_json(answers_json(answers))
+    ctx.exit(NO_ANSWER if silent else 0)
+
+
+def _split(answers: Sequence[Answered]) -> tuple[list[Answered], list[Answered]]:
+    """The good answers, and those of servers that gave none."""
+    good = [answered for answered in answers if not answered.problem]
+    return good, [answered for answered in answers if answered.problem]
+
+
+def _print_silent(silent: Sequence[Answered]) -> None:
     for answered in silent:
         say((answered.server.name, "bold red"), f" at {answered.server.address}: {answered.problem}")
+
+
+def _end(ctx: click.Context, answers: Sequence[Answered], *, bad: Sequence[str]) -> None:
+    """Print the servers without an answer and the verdict, and exit; `bad` are the servers with a problem."""
+    _, silent = _split(answers)
+    if silent:
+        echo()
+    _print_silent(silent)
     echo()
     print_verdict(_verdict(ctx, answers, silent, bad))
     ctx.exit(NO_ANSWER if silent else 1 if bad else 0)
@@ -94,11 +110,11 @@ def _verdict(
         command = shlex.join(["ssh", "-o", "BatchMode=yes", first.server.address, first.server.command, "--version"])
         return Verdict(Side.PATH, f"{names} of {len(answers)} servers did not answer.", first.problem, command)
     if bad:
-        meaning = f"Something is wrong at {', '.join(bad)}; all {len(answers)} servers answered."
+        meaning = f"There are problems at {', '.join(bad)}; all {len(answers)} servers answered."
         file = ctx.obj[0]
         words = ["kite", "fleet", *(["--fleet", file] if file else []), "--only", bad[0], "check"]
         return Verdict(Side.HERE, meaning, "the lines above", shlex.join(words))
-    return Verdict(None, f"All {len(answers)} servers answered, and all is well.", "", advice="nothing to do")
+    return Verdict(None, f"All {len(answers)} servers answered, without problems.", "", advice="nothing to do")
 
 
 def _command(name: str, about: str, words: Sequence[str], show: Any) -> None:
@@ -108,11 +124,15 @@ def _command(name: str, about: str, words: Sequence[str], show: Any) -> None:
     @json_option
     @click.pass_context
     def command(ctx: click.Context, as_json: bool) -> None:
-        answers = _ask(_fleet(ctx), [*words, "--json"], quiet=as_json)
-        if as_json:
-            print_json(answers_json(answers))
-            ctx.exit(NO_ANSWER if any(answered.problem for answered in answers) else 0)
-        _end(ctx, answers, bad=show([answered for answered in answers if not answered.problem]))
+        _ask_and_show(ctx, [*words, "--json"], show, as_json=as_json)
+
+
+def _ask_and_show(ctx: click.Context, words: Sequence[str], show: Any, *, as_json: bool) -> None:
+    answers = _ask(_fleet(ctx), words, quiet=as_json)
+    good, silent = _split(answers)
+    if as_json:
+        _end_as_json(ctx, answers, silent)
+    _end(ctx, answers, bad=show(good))
 
 
 _command("status", "Show for each server whether mail is flowing.", ["status"], print_statuses)
@@ -130,11 +150,7 @@ _command("queue", "Show what waits on all servers, together and by server.", ["q
 def report(ctx: click.Context, day: str | None, week: bool, month: bool, as_json: bool) -> None:
     """Show what happened in a period, by server and together."""
     words = ["report", *(["--day", day] if day else []), *["--week"] * week, *["--month"] * month, "--json"]
-    answers = _ask(_fleet(ctx), words, quiet=as_json)
-    if as_json:
-        print_json(answers_json(answers))
-        ctx.exit(NO_ANSWER if any(answered.problem for answered in answers) else 0)
-    _end(ctx, answers, bad=print_reports([answered for answered in answers if not answered.problem]))
+    _ask_and_show(ctx, words, print_reports, as_json=as_json)
 
 
 @fleet.command("trace")
@@ -144,15 +160,12 @@ def report(ctx: click.Context, day: str | None, week: bool, month: bool, as_json
 def trace(ctx: click.Context, words: tuple[str, ...], as_json: bool) -> None:
     """Find a message on all servers, and show its way through them, hop by hop."""
     answers = _ask(_fleet(ctx), ["trace", *words, "--json"], quiet=as_json)
+    good, silent = _split(answers)
+    silent = [answered for answered in silent if answered.status not in KNOWS_NOTHING]
     if as_json:
-        print_json(answers_json(answers))
-        ctx.exit(NO_ANSWER if any(answered.problem and answered.status != 1 for answered in answers) else 0)
-    # Exit 1 with a message and no JSON is a server that knows nothing of it.
-    there = [answered for answered in answers if not answered.problem]
-    silent = [answered for answered in answers if answered.problem and answered.status not in (1, 2)]
-    is_known = print_crossings(there)
-    for answered in silent:
-        say((answered.server.name, "bold red"), f" at {answered.server.address}: {answered.problem}")
+        _end_as_json(ctx, answers, silent)
+    is_known = print_crossings(good)
+    _print_silent(silent)
     ctx.exit(NO_ANSWER if silent else 0 if is_known else 1)
 
 
@@ -162,9 +175,10 @@ def trace(ctx: click.Context, words: tuple[str, ...], as_json: bool) -> None:
 def compare(ctx: click.Context, as_json: bool) -> None:
     """Compare the configurations by what they mean: each with that of the first. Exit 1 when they differ."""
     answers = _ask(_fleet(ctx), ["config", "export"], quiet=as_json, as_json=False)
-    bad = print_comparison([answered for answered in answers if not answered.problem], as_json=as_json)
+    good, silent = _split(answers)
+    bad = print_comparison(good, as_json=as_json)
     if as_json:
-        ctx.exit(NO_ANSWER if any(answered.problem for answered in answers) else 1 if bad else 0)
+        ctx.exit(NO_ANSWER if silent else 1 if bad else 0)
     _end(ctx, answers, bad=bad)
 
 
@@ -191,21 +205,21 @@ def push(ctx: click.Context, file: Any, yes: bool) -> None:
     if any(answered.problem for answered in shown):
         echo("nothing was changed anywhere")
         ctx.exit(NO_ANSWER if any(answered.status > 3 for answered in shown) else 1)
-    changing = [one.server.name for one in shown if one.text.strip() != "they agree"]
+    changing = [answered.server.name for answered in shown if answered.text.strip() != "they agree"]
     if not changing:
         echo("there is nothing to change")
         return
     if not yes:
-        click.confirm(f"Change {', '.join(changing)} so?", abort=True)
+        click.confirm(f"Apply this to {', '.join(changing)}?", abort=True)
     chosen = known.model_copy(update={"server": [server for server in known.server if server.name in changing]})
     ctx.exit(_push(chosen, text))
 
 
 def _push(fleet: Fleet, text: bytes) -> int:
-    """Import, test, and take back where the test fails; the exit status."""
-    before = {one.server.name: one for one in _ask(fleet, ["config", "export"], quiet=True, as_json=False)}
+    """Import, test, and restore where the test fails; the exit status."""
+    before = _by_name(_ask(fleet, ["config", "export"], quiet=True, as_json=False))
     imported = _ask(fleet, ["config", "import", "-", "--yes"], quiet=True, stdin=text, as_json=False)
-    tested = {one.server.name: one for one in _ask(fleet, ["check", "--live"], quiet=True, as_json=False)}
+    tested = _by_name(_ask(fleet, ["check", "--live"], quiet=True, as_json=False))
     rows, bad = [], 0
     for answered in imported:
         name, test = answered.server.name, tested[answered.server.name]
@@ -217,10 +231,14 @@ def _push(fleet: Fleet, text: bytes) -> int:
         back = _ask(
             alone, ["config", "import", "-", "--yes"], quiet=True, stdin=before[name].text.encode(), as_json=False
         )
-        undone = "taken back" if not back[0].problem and not back[0].status else f"NOT taken back: {back[0].problem}"
+        undone = "restored" if not back[0].problem and not back[0].status else f"NOT restored: {back[0].problem}"
         rows.append((name, undone, answered.problem or test.problem or _last(test.text)))
     print_table(("server", "what", "why"), rows, wraps=True)
     return bad
+
+
+def _by_name(answers: Sequence[Answered]) -> dict[str, Answered]:
+    return {answered.server.name: answered for answered in answers}
 
 
 def _last(text: str) -> str:

@@ -20,7 +20,7 @@ from copper_kite.cli.output.show import (
     say,
     verdict_json,
 )
-from copper_kite.cli.shared.options import json_option, load_settings
+from copper_kite.cli.shared.options import json_option, lookups_of, settings_or_none
 
 if TYPE_CHECKING:
     from copper_kite.settings import Loaded
@@ -82,16 +82,13 @@ def _verify_signatures(config: str | None, file: IO[bytes], number: int | None, 
     import time
 
     from copper_kite.cli.output.signature_output import print_signatures, signatures_json
-    from copper_kite.net import Lookups
-    from copper_kite.routing import dns_of
     from copper_kite.trace import check_signatures
 
     content = _whole_message(file, number)
-    loaded = _settings_or_none(config)
-    dns = dns_of(loaded) if loaded is not None else "system"
+    loaded = settings_or_none(config)
 
     async def check() -> SignatureChecks:
-        return await check_signatures(content, Lookups(dns, LOOKUP_SECONDS), time.time())
+        return await check_signatures(content, lookups_of(loaded, LOOKUP_SECONDS), time.time())
 
     checks = asyncio.run(check())
     if as_json:
@@ -111,18 +108,6 @@ def _whole_message(file: IO[bytes], number: int | None) -> bytes:
     if content.startswith(b"From ") or number is not None:
         return _numbered(mbox_messages(content.splitlines(keepends=True)), number or 1)
     return content
-
-
-def _settings_or_none(config: str | None) -> Loaded | None:
-    """The configuration, if there is one; it must be there where it was named."""
-    from copper_kite.errors import SettingsError
-
-    try:
-        return load_settings(config)
-    except SettingsError:
-        if config is not None:
-            raise
-        return None
 
 
 def _numbered(messages: Iterator[bytes], number: int) -> bytes:
@@ -191,7 +176,7 @@ def _longest(way: Way) -> tuple[str, str]:
 def _show_way(way: Way, config: str | None, *, as_json: bool) -> None:
     from copper_kite.trace import way_verdict
 
-    loaded = _settings_or_none(config)
+    loaded = settings_or_none(config)
     departure = _departure(way, loaded) if loaded is not None else None
     verdict = way_verdict(way, loaded.server_name if loaded else "")
     if departure is not None and departure.wrong:

@@ -22,7 +22,7 @@ from copper_kite.cli.output.show import (
     say,
     verdict_json,
 )
-from copper_kite.cli.shared.options import json_option, load_settings
+from copper_kite.cli.shared.options import json_option, settings_or_none
 
 if TYPE_CHECKING:
     from copper_kite.mail import Returned
@@ -60,7 +60,7 @@ def notice(config: str | None, paths: tuple[Path, ...], limit: int, look_only: b
             f"There are more messages than the {limit} that were read; --limit {limit * 10} reads more.",
             err=True,
         )
-    loaded = _settings(config)
+    loaded = settings_or_none(config)
     told, noted = _joined(loaded, notices, note=not look_only)
     rest = read - len(notices)
     if as_json:
@@ -92,18 +92,6 @@ def _contents(paths: Sequence[Path]) -> Iterator[bytes]:
         else:
             with path.open("rb") as file:
                 yield from mbox_messages(mbox_lines(file))
-
-
-def _settings(config: str | None) -> Loaded | None:
-    """The configuration, which this can do without unless one is named. Raises SettingsError."""
-    from copper_kite.errors import SettingsError
-
-    try:
-        return load_settings(config)
-    except SettingsError:
-        if config is not None:
-            raise
-        return None
 
 
 def _joined(loaded: Loaded | None, notices: Sequence[Any], *, note: bool) -> tuple[list[Told], int]:

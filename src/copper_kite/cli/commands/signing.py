@@ -11,20 +11,20 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from copper_kite.cli.commands.domain import COLOURS, lookups_of, print_records
+from copper_kite.cli.output.domain_output import GRADE_COLOURS, print_records
 from copper_kite.cli.output.show import echo, print_json, print_table, say
 from copper_kite.cli.shared.editing import change, handed_over
-from copper_kite.cli.shared.options import json_option, load_settings
+from copper_kite.cli.shared.options import checked_domain, json_option, load_settings, lookups_of
 from copper_kite.errors import InputError
+from copper_kite.mail import SIGNING_KINDS
 
 if TYPE_CHECKING:
     from copper_kite.posture import Line
-    from copper_kite.settings import Block, Document, Loaded, Signing
+    from copper_kite.settings import Document, Loaded, Signing
 
 __all__ = ["signing"]
 
 FOLDER = "keys"  # beside the configuration
-KINDS = ("rsa", "ed25519")
 STILL_NEEDED = 7 * 86400.0  # seconds for which mail signed by a key that is past may be on its way, at least
 SECONDS = 5.0  # for each answer of the resolver
 HAND_OVER = (
@@ -58,10 +58,10 @@ def list_keys(config: str | None, as_json: bool) -> None:
     )
     unsigned = [entry.name for entry in loaded.settings.connector if entry.enabled and entry.sign is False]
     if unsigned:
-        echo(f"unsigned on purpose (sign = false): what leaves through {', '.join(unsigned)}")
+        echo(f"unsigned on purpose (sign = false): mail through {', '.join(unsigned)}")
     for entry in loaded.settings.signing:
         if entry.use == "past" and _is_out(loaded, entry):
-            echo(f"no mail needs it any more: kite signing remove {entry.domain} {entry.selector}")
+            echo(f"no mail needs it any longer: kite signing remove {entry.domain} {entry.selector}")
 
 
 def _key_row(loaded: Loaded, entry: Signing) -> dict[str, Any]:
@@ -96,7 +96,7 @@ def _is_out(loaded: Loaded, entry: Signing) -> bool:
 
 @signing.command("add")
 @click.argument("name", metavar="DOMAIN")
-@click.option("--only", type=click.Choice(KINDS), help="Make only this kind of key; by default one of each.")
+@click.option("--only", type=click.Choice(SIGNING_KINDS), help="Make only this kind of key; by default one of each.")
 @click.option("--selector", help="Name of the key; with --only. By default made from its kind and the date.")
 @click.option("--later", is_flag=True, help="Do not sign yet; `kite signing rotate` begins to.")
 @click.pass_obj
@@ -105,8 +105,8 @@ def add_key(config: str | None, name: str, only: str | None, selector: str | Non
     if selector and not only:
         raise InputError("two keys need two selectors; name one kind with --only", usage=True)
     loaded = load_settings(config)
-    kinds = (only,) if only else KINDS
-    made = _make_keys(loaded, _checked(name), kinds, selector)
+    name, kinds = checked_domain(name), (only,) if only else SIGNING_KINDS
+    made = _make_keys(loaded, name, kinds, selector)
     lacks = handed_over(loaded) is not None  # it would find no key, and hold the mail
     later = later or lacks
     done = f"{len(made)} keys of {name} added" if len(made) > 1 else f"a key of {name} added"
@@ -117,15 +117,6 @@ def add_key(config: str | None, name: str, only: str | None, selector: str | Non
     echo(f"when they are published: kite signing {'rotate' if later else 'test'} {name}")
     if not taken_up:
         raise SystemExit(1)
-
-
-def _checked(name: str) -> str:
-    from copper_kite.settings import check_domain
-
-    try:
-        return check_domain(name.rstrip("."))
-    except ValueError as error:
-        raise InputError(str(error), usage=True) from error
 
 
 def _add(document: Document, made: Sequence[dict[str, str]], *, later: bool) -> None:
@@ -159,7 +150,7 @@ def _write_key(file: Path, pem: bytes) -> None:
     try:
         descriptor = os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
     except FileExistsError as error:
-        raise InputError(f"{file} is there already; take it away, or choose another --selector") from error
+        raise InputError(f"{file} exists already; remove it, or choose another --selector") from error
     with os.fdopen(descriptor, "wb") as opened:
         opened.write(pem)
 
@@ -190,7 +181,7 @@ def rotate_keys(config: str | None, name: str, unpublished: bool) -> None:
     The first makes new keys and prints their records. The second, when these are published, signs with them; the old
     records must stay until no mail that they signed is on its way, and `kite signing list` says when that is.
     """
-    loaded = load_settings(config)
+    loaded, name = load_settings(config), checked_domain(name)
     present = _of_domain(loaded, name)
     waiting = [entry for entry in present if entry.use == "next"]
     if not waiting:
@@ -208,7 +199,7 @@ def _begin_rotation(config: str | None, loaded: Loaded, present: Sequence[Signin
     """Make a new key for each that signs; whether the running server, if there is one, knows of them."""
     name = present[0].domain
     kinds = list(dict.fromkeys(_kind_of(loaded, entry) for entry in present if entry.use == "sign"))
-    made = _make_keys(loaded, name, kinds or KINDS, None)
+    made = _make_keys(loaded, name, kinds or SIGNING_KINDS, None)
     taken_up = change(
         config, lambda document: _add(document, made, later=True), f"new keys of {name} made, not in use yet"
     )
@@ -235,7 +226,7 @@ def _are_published(loaded: Loaded, entries: Sequence[Signing]) -> bool:
         say((line.of, "bold"), f" {line.grade.value}: {line.text}")
     print_records([line.publish for line in bad if line.publish is not None])
     if bad:
-        echo("nothing was changed; `--unpublished` begins to sign with them nevertheless")
+        echo("nothing was changed; --unpublished signs with them all the same")
     return not bad
 
 
@@ -275,7 +266,7 @@ def _of_domain(loaded: Loaded, name: str) -> list[Signing]:
 def test_keys(ctx: click.Context, name: str, as_json: bool) -> None:
     """Check that each key can be read and is published as it is. Exits with 1 when one is not."""
     loaded = load_settings(ctx.obj)
-    entries = _of_domain(loaded, name) if name else loaded.settings.signing
+    entries = _of_domain(loaded, checked_domain(name)) if name else loaded.settings.signing
     if not entries:
         raise InputError("nothing is signed; `kite signing add DOMAIN` makes keys", usage=True)
     lines = asyncio.run(_check(loaded, entries))
@@ -293,7 +284,7 @@ def test_keys(ctx: click.Context, name: str, as_json: bool) -> None:
             ("", "record", "use", "result"),
             [(line.grade.value, line.of, entry.use, line.text + " (DNSSEC)" * line.secure) for entry, line in rows],
             wraps=True,
-            colours=COLOURS,
+            colours=GRADE_COLOURS,
         )
         missing = [line.publish for line in lines if line.publish is not None]
         if missing:
@@ -318,29 +309,21 @@ async def _check(loaded: Loaded, entries: Sequence[Signing]) -> list[Line]:
 @click.pass_obj
 def remove_key(config: str | None, name: str, selector: str, yes: bool) -> None:
     """Remove a key from the configuration; its file stays."""
-    loaded = load_settings(config)
+    loaded, name = load_settings(config), checked_domain(name)
     entry = next((item for item in _of_domain(loaded, name) if item.selector == selector), None)
     if entry is None:
         raise InputError(f"{name} has no key {selector!r}", usage=True)
     if entry.use == "sign":
         others = [item for item in _of_domain(loaded, name) if item.use == "sign" and item is not entry]
-        echo(f"mail from {name} would leave {'with one signature less' if others else 'unsigned'}")
+        echo(f"mail from {name} would be sent {'with one signature less' if others else 'unsigned'}")
     elif entry.use == "past" and not _is_out(loaded, entry):
-        echo("mail that it has signed may still be on its way; leave its record published")
+        echo("mail that it signed may still be under way; leave its record published")
     if not yes:
         click.confirm(f"Remove {entry.record_name}?", abort=True)
 
     def edit(document: Document) -> None:
-        document.remove_block(_block(document, name, selector))
+        document.remove_block(document.blocks("signing")[loaded.settings.signing.index(entry)])
 
     if not change(config, edit, f"{entry.record_name} removed"):
         raise SystemExit(1)
     echo(f"its key is still in {Path(entry.key)}")
-
-
-def _block(document: Document, name: str, selector: str) -> Block:
-    return next(
-        block
-        for block in document.blocks("signing")
-        if (document.values(block).get("domain"), document.values(block).get("selector")) == (name, selector)
-    )

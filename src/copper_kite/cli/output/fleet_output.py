@@ -1,4 +1,4 @@
-"""The answers of several servers in one table. Each `print_` function gives the servers where something is wrong."""
+"""The answers of several servers in one table. Each `print_` function gives the servers with problems."""
 
 from __future__ import annotations
 
@@ -55,10 +55,10 @@ def print_statuses(answers: Sequence[Answered]) -> list[str]:
         waiting = sum(value["queue"]["recipients"].values())
         rows.append((
             answered.server.name, "yes" if value["running"] else "NO", str(hour["accepted"]), str(hour["relayed"]),
-            str(hour["failed"]), str(waiting), "; ".join(problems) or "well",
+            str(hour["failed"]), str(waiting), "; ".join(problems) or "none",
         ))  # fmt: skip
     numbers = ("accepted", "relayed", "failed", "waits")
-    print_table(("server", "runs", *numbers, "how it is"), rows, right=numbers, wraps=True)
+    print_table(("server", "runs", *numbers, "problems"), rows, right=numbers, wraps=True)
     return bad
 
 
@@ -77,7 +77,7 @@ def print_checks(answers: Sequence[Answered]) -> list[str]:
         findings = answered.value["findings"]
         if any(finding["level"] == "error" for finding in findings):
             bad.append(answered.server.name)
-        rows += [(answered.server.name, one["level"], one["key"] or "", one["problem"]) for one in findings]
+        rows += [(answered.server.name, item["level"], item["key"] or "", item["problem"]) for item in findings]
         if not findings:
             rows.append((answered.server.name, "", "", "no problems found"))
     print_table(("server", "level", "key", "problem"), rows, wraps=True)
@@ -176,5 +176,5 @@ def print_crossings(answers: Sequence[Answered]) -> bool:
     if rows:
         print_table(("server", "id", "to", "state", "last reply"), rows, wraps=True)
     if not rows and not stories:
-        echo("no server knows of it")
+        echo("no server has it")
     return bool(rows or stories)

@@ -10,6 +10,7 @@ import click
 if TYPE_CHECKING:
     from pathlib import Path
 
+    from copper_kite.net import Lookups
     from copper_kite.settings import Loaded
 
 __all__ = [
@@ -18,11 +19,14 @@ __all__ = [
     "PACE",
     "SIZE",
     "Endpoints",
+    "checked_domain",
     "drop_folder",
     "json_option",
     "load_settings",
+    "lookups_of",
     "options_of",
     "queue_folder",
+    "settings_or_none",
 ]
 
 
@@ -123,3 +127,34 @@ def load_settings(config: str | None, *, secrets: bool = False) -> Loaded:
     from copper_kite.settings import find_config, load_configuration
 
     return load_configuration(find_config(config), secrets=secrets)
+
+
+def settings_or_none(config: str | None) -> Loaded | None:
+    """The configuration, which the command can do without unless one is named. Raises SettingsError."""
+    from copper_kite.errors import SettingsError
+
+    try:
+        return load_settings(config)
+    except SettingsError:
+        if config is not None:
+            raise
+        return None
+
+
+def lookups_of(loaded: Loaded | None, seconds: float) -> Lookups:
+    """Lookups by the resolver of the configuration, or by the system's. Only within a running loop."""
+    from copper_kite.net import SYSTEM, Lookups
+    from copper_kite.routing import dns_of
+
+    return Lookups(SYSTEM if loaded is None else dns_of(loaded), seconds)
+
+
+def checked_domain(name: str) -> str:
+    """The domain that the command was given, in lower case. Raises InputError."""
+    from copper_kite.errors import InputError
+    from copper_kite.settings import check_domain
+
+    try:
+        return check_domain(name.rstrip("."))
+    except ValueError as error:
+        raise InputError(str(error), usage=True) from error

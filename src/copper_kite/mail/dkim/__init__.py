@@ -10,6 +10,8 @@ if TYPE_CHECKING:
     from copper_kite.mail.dkim.canonical import BodyDigest, split_fields
     from copper_kite.mail.dkim.check import Signature, SignatureResult, SignedMessage, check_signature, parse_signatures
     from copper_kite.mail.dkim.keys import (
+        GOOD_RSA_BITS,
+        SIGNING_KINDS,
         KeyUnusable,
         PublishedKey,
         SigningKey,
@@ -26,7 +28,8 @@ __getattr__, __all__ = lazy_exports(
     {
         "canonical": "BodyDigest split_fields",
         "check": "Signature SignatureResult SignedMessage check_signature parse_signatures",
-        "keys": "KeyUnusable PublishedKey SigningKey key_record make_signing_key parse_key_record read_signing_key",
+        "keys": "GOOD_RSA_BITS KeyUnusable PublishedKey SIGNING_KINDS SigningKey key_record make_signing_key"
+        " parse_key_record read_signing_key",
         "sign": "SIGNED_FIELDS Signer Unsigned",
         "tags": "BadTags parse_tags",
     },

@@ -37,7 +37,7 @@ class SignedMessage:
         self.body = b"" if end < 0 else content[end + 4 :]
 
     def digest(self, *, relaxed: bool, limit: int | None, body: bytes | None = None) -> tuple[bytes, int]:
-        """The digest of the body in base64, and how many octets its canonical form has."""
+        """The digest of the body in base64, and the octets of its whole canonical form, whatever the limit."""
         digest = BodyDigest(relaxed=relaxed, limit=limit)
         digest.update(self.body if body is None else body)
         return digest.value(), digest.octets
@@ -118,7 +118,7 @@ def _why_unusable(tags: dict[str, str]) -> str:
     if tags["v"] != "1":
         return f"its version {tags['v'][:20]!r} is not known"
     if tags["a"] not in _ALGORITHMS:
-        old = " and no longer believed (RFC 8301)" if tags["a"] == "rsa-sha1" else ""
+        old = " and no longer valid (RFC 8301)" if tags["a"] == "rsa-sha1" else ""
         return f"its algorithm {tags['a'][:40]!r} is not supported{old}"
     if "from" not in [name.strip().lower() for name in tags["h"].split(":")]:
         return "it does not cover From"
@@ -126,7 +126,7 @@ def _why_unusable(tags: dict[str, str]) -> str:
     if len(forms) > 2 or not {*forms} <= {"simple", "relaxed"}:
         return f"its canonicalization {tags['c'][:40]!r} is not known"
     if any(not tags[tag].isdecimal() or len(tags[tag]) > 20 for tag in ("l", "t", "x") if tag in tags):
-        return "one of its numbers (l=, t=, x=) is none"
+        return "one of its numbers (l=, t=, x=) is invalid"
     identity = tags.get("i", "@" + tags["d"]).rpartition("@")[2].lower()
     if identity != tags["d"].lower() and not identity.endswith("." + tags["d"].lower()):
         return "its identity (i=) is not of its domain (d=)"
@@ -136,7 +136,7 @@ def _why_unusable(tags: dict[str, str]) -> str:
 def check_signature(
     message: SignedMessage, signature: Signature, records: Sequence[str], now: float
 ) -> SignatureResult:
-    """The worth of one signature by the `records` at its `key_name` and the time, in seconds since 1970."""
+    """The result of one signature with the `records` at its `key_name`; `now` in seconds since 1970."""
 
     def end(result: str, why: str) -> SignatureResult:
         return SignatureResult(signature, result, why)
@@ -158,7 +158,7 @@ def check_signature(
 
 
 def _usable_keys(signature: Signature, records: Sequence[str]) -> tuple[list[PublishedKey], str]:
-    """The published keys it may be made with, or why there is none (RFC 6376 6.1.2)."""
+    """The published keys that may have made it, or why there is none (RFC 6376 6.1.2)."""
     if not records:
         return [], f"no key is published at {signature.key_name}"
     keys, problem = [], ""
@@ -191,7 +191,7 @@ def _why_not_with(key: PublishedKey, signature: Signature) -> str:
 
 def _check_by_key(message: SignedMessage, signature: Signature, key: PublishedKey) -> SignatureResult:
     if key.kind == "rsa" and key.bits < LEAST_RSA_BITS:
-        why = f"its key has {key.bits} bits, and none under {LEAST_RSA_BITS} is believed (RFC 8301)"
+        why = f"its key has {key.bits} bits, and keys under {LEAST_RSA_BITS} do not count (RFC 8301)"
         return SignatureResult(signature, "policy", why, "", key.testing, key.bits)
     wanted = _BLANKS.sub("", signature.tags["bh"]).encode()
     relaxed = signature.forms[1]
@@ -205,7 +205,7 @@ def _check_by_key(message: SignedMessage, signature: Signature, key: PublishedKe
         why = "the header is not the one that was signed, or another key signed it"
         changed = _header_change(message, signature, whole)
         return SignatureResult(signature, "fail", why, changed, key.testing, key.bits)
-    short = signature.limit is not None and signature.limit < message.digest(relaxed=relaxed, limit=None)[1]
+    short = signature.limit is not None and signature.limit < octets
     why = f"only the first {signature.limit} octets of the body are signed (l=): anybody may have added the rest"
     return SignatureResult(signature, "pass", why if short else "", "", key.testing, key.bits)
 

@@ -17,7 +17,8 @@ if TYPE_CHECKING:
     from cryptography.hazmat.primitives.asymmetric.rsa import RSAPrivateKey, RSAPublicKey
 
 __all__ = [
-    "KINDS",
+    "GOOD_RSA_BITS",
+    "SIGNING_KINDS",
     "KeyUnusable",
     "PublishedKey",
     "SigningKey",
@@ -27,8 +28,8 @@ __all__ = [
     "read_signing_key",
 ]
 
-KINDS = ("rsa", "ed25519")
-RSA_BITS = 2048
+SIGNING_KINDS = ("rsa", "ed25519")
+GOOD_RSA_BITS = 2048  # RFC 8301 3.2: signers should use no shorter key; new ones have it
 LEAST_RSA_BITS = 1024  # RFC 8301 3.2: verifiers take no shorter key
 _BLANKS = re.compile(r"\s+")
 
@@ -83,10 +84,10 @@ def parse_key_record(text: str) -> PublishedKey:
     if tags.get("v", "DKIM1") != "DKIM1" or ("v" in tags and next(iter(tags)) != "v"):
         raise KeyUnusable("the record does not begin with v=DKIM1")
     if "p" not in tags:
-        raise KeyUnusable("the record has no p=, and so no key")
+        raise KeyUnusable("the record has no p=, and thus no key")
     octets = _octets(tags["p"])
     kind = tags.get("k", "rsa").lower()
-    if kind not in KINDS:
+    if kind not in SIGNING_KINDS:
         raise KeyUnusable(f"keys of kind {kind!r} are not known")
     flags, services = (tuple(_colons(tags.get(name, ""))) for name in ("t", "s"))
     return PublishedKey(kind, octets, "y" in flags, "s" in flags, services or ("*",), tuple(_colons(tags.get("h", ""))))
@@ -144,7 +145,7 @@ def make_signing_key(kind: str) -> bytes:
     made = (
         ed25519.Ed25519PrivateKey.generate()
         if kind == "ed25519"
-        else rsa.generate_private_key(public_exponent=65537, key_size=RSA_BITS)
+        else rsa.generate_private_key(public_exponent=65537, key_size=GOOD_RSA_BITS)
     )
     return made.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
 
@@ -158,7 +159,7 @@ def read_signing_key(file: Path) -> SigningKey:
     try:
         with file.open("rb") as opened:
             if os.fstat(opened.fileno()).st_mode & 0o007:
-                raise KeyUnusable(f"everybody on this machine can read it (chmod o= {file})")
+                raise KeyUnusable(f"any user of this machine can read it (chmod o= {file})")
             key = load_pem_private_key(opened.read(), None)
     except OSError as error:
         raise KeyUnusable((error.strerror or str(error)).lower()) from error
@@ -169,7 +170,7 @@ def read_signing_key(file: Path) -> SigningKey:
     if not isinstance(key, rsa.RSAPrivateKey):
         raise KeyUnusable("it is neither an RSA nor an Ed25519 key")
     if key.key_size < LEAST_RSA_BITS:
-        raise KeyUnusable(f"it has {key.key_size} bits, and receivers take none under {LEAST_RSA_BITS}")
+        raise KeyUnusable(f"it has {key.key_size} bits, and receivers accept none under {LEAST_RSA_BITS}")
     return SigningKey(key, "rsa")
 
 

@@ -16,7 +16,7 @@ __all__ = ["accounts", "connectors", "listeners", "server"]
 DAY = 86400.0
 SHORT_LIFETIME = 2 * DAY
 SHORT_JOURNAL = 7 * DAY
-WIDEST = {4: 24, 6: 64}  # networks that are wider are worth a word
+WIDEST = {4: 24, 6: 64}  # prefix lengths; wider networks are reported
 LOOPBACK = "allow=127.0.0.0/8,::1"
 
 
@@ -38,7 +38,7 @@ def _ways(entry: Connector) -> Iterator[Weakness]:
         yield Weakness("mail-in-clear", name, f"{name} sends mail in clear to {entry.where}", cure)
     if entry.tls == "opportunistic" and entry.hosts and not local:
         cure = kite("connector", "set", name, "tls=starttls")
-        yield Weakness("unverified-way", name, f"{name} verifies nobody at {entry.where}", cure)
+        yield Weakness("unverified-way", name, f"{name} does not verify the host at {entry.where}", cure)
     if entry.ciphers and (weak := _weak_ciphers(entry.ciphers)):
         cure = kite("connector", "set", name, "ciphers=")
         yield Weakness("weak-ciphers", name, f"{name} allows {', '.join(weak[:3])}", cure, True)
@@ -48,15 +48,15 @@ def _strength(loaded: Loaded, entry: Connector) -> Iterator[Weakness]:
     name = entry.name
     if entry.mx and entry.policy == "off" and entry.tls != "off":
         cure = kite("connector", "set", name, "policy=")
-        yield Weakness("policy-off", name, f"{name} takes no notice of DANE and MTA-STS", cure, True)
+        yield Weakness("policy-off", name, f"{name} ignores DANE and MTA-STS", cure, True)
     if entry.sign is False and loaded.settings.signing:
         cure = kite("connector", "set", name, "sign=")
-        yield Weakness("unsigned-way", name, f"{name} sends unsigned what could be signed", cure)
+        yield Weakness("unsigned-way", name, f"{name} sends mail unsigned that could be signed", cure)
     if len(entry.hosts) == 1:
         reason = "its provider has many machines behind the name"
         cure = kite("audit", "accept", "one-host", name, "--reason", reason)
         advice = f"or name a second one: kite connector set {name} hosts+=HOST"
-        yield Weakness("one-host", name, f"{name} knows only {entry.where}", cure, advice=advice)
+        yield Weakness("one-host", name, f"{name} has only one host, {entry.where}", cure, advice=advice)
 
 
 def _weak_ciphers(ciphers: str) -> list[str]:
@@ -87,7 +87,7 @@ def listeners(loaded: Loaded) -> Iterator[Weakness]:
         wide = [str(network) for network in entry.allow if _is_wide(network)]
         if wide:
             cure = kite("listener", "set", entry.name, LOOPBACK, *(["open_relay="] if entry.open_relay != "no" else []))
-            text = f"{entry.name} takes mail from {', '.join(wide)} without a login"
+            text = f"{entry.name} accepts mail from {', '.join(wide)} without a login"
             yield Weakness("wide-network", entry.name, text, cure, advice="then name single machines: allow+=ADDRESS")
         if _is_public(entry) and entry.tls == "off":
             bind = ",".join(f"127.0.0.1:{item.port}" if not item.path else f"unix:{item.path}" for item in entry.bind)
@@ -118,13 +118,13 @@ def _account(loaded: Loaded, entry: Account, domain: str, *, public: bool) -> It
     name = entry.name
     if not entry.senders:
         cure = kite("account", "set", name, f"senders={domain}")
-        yield Weakness("any-sender", name, f"{name} may send as anybody", cure)
+        yield Weakness("any-sender", name, f"{name} may send as any address", cure)
     if not entry.allowance and not loaded.settings.guard.allowance:
         cure = kite("account", "set", name, "allowance=1000/day")
         yield Weakness("no-account-allowance", name, f"{name} may send any number of messages", cure)
     if public and not entry.networks:
         cure = kite("account", "set", name, "networks=10.0.0.0/8,172.16.0.0/12,192.168.0.0/16,127.0.0.0/8")
-        yield Weakness("login-from-anywhere", name, f"{name} may log in from every address", cure)
+        yield Weakness("login-from-anywhere", name, f"{name} may log in from any address", cure)
     key = loaded.accounts.get(name)
     if key is not None and key.iterations < SCRAM_ITERATIONS:
         text = f"the key of {name} was made with {key.iterations} iterations; {SCRAM_ITERATIONS} are made now"
@@ -136,14 +136,22 @@ def server(loaded: Loaded) -> Iterator[Weakness]:
     settings = loaded.settings
     if settings.guard.surge is None and not settings.guard.allowance:
         cure = kite("config", "set", "guard", "surge=3")
-        yield Weakness("no-guard", "", "nothing slows a sender down that sends far more than ever", cure, True)
+        yield Weakness(
+            "no-guard", "", "no limit applies to a sender that suddenly sends far more than usual", cure, True
+        )
     if not any(alarm.enabled for alarm in settings.alarm):
         to = settings.identity.recipients.get("root") or loaded.postmaster
         cure = kite("alarm", "add", "failing", "when=connector_failing", "limit=30m", f"to={to}")
-        yield Weakness("no-alarm", "", "nobody is told when mail stands still", cure, True)
+        yield Weakness("no-alarm", "", "there is no alarm for mail that has stopped", cure, True)
     if settings.identity.domain and not {"root", "postmaster"} & settings.identity.recipients.keys():
         cure = kite("config", "set", "identity", f'recipients={{ root = "duty@{settings.identity.domain}" }}')
-        yield Weakness("nobody-reads-root", "", "nobody is named for mail to root", cure, advice="name who reads it")
+        yield Weakness(
+            "nobody-reads-root",
+            "",
+            "no recipient is set for mail to root",
+            cure,
+            advice="use the address of somebody who reads it",
+        )
     if settings.retry.lifetime < SHORT_LIFETIME:
         cure = kite("config", "set", "retry", "lifetime=5d")
         yield Weakness("short-lifetime", "", f"mail fails after {settings.retry.lifetime / 3600:g} hours", cure, True)
@@ -154,7 +162,7 @@ def server(loaded: Loaded) -> Iterator[Weakness]:
     bind = settings.metrics.bind
     if bind is not None and not bind.path and any(map(is_everybody, settings.metrics.allow)):
         cure = kite("config", "set", "metrics", LOOPBACK)
-        yield Weakness("open-metrics", "", f"everybody who reaches {bind} may read the metrics", cure)
+        yield Weakness("open-metrics", "", f"anybody who can reach {bind} may read the metrics", cure)
     if settings.server.dns == "system" and any(item.mx and item.policy != "off" for item in settings.connector):
         yield from _resolver()
 

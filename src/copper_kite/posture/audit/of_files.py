@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-import datetime
 import stat
 from collections.abc import Iterator
 from pathlib import Path
 
-from copper_kite.mail import KeyUnusable
+from copper_kite.mail import GOOD_RSA_BITS, KeyUnusable
+from copper_kite.net import certificate_end
 from copper_kite.posture.audit.weakness import Weakness, kite
 from copper_kite.settings import Loaded, key_of
 
 __all__ = ["backup", "certificates", "keys", "modes"]
 
 SOON = 21 * 86400.0  # before a certificate ends
-GOOD_RSA_BITS = 2048
 OLD_BACKUP = 8 * 86400.0
 
 
@@ -47,23 +46,17 @@ def _mode(file: Path) -> int | None:
 
 def certificates(loaded: Loaded, now: float) -> Iterator[Weakness]:
     """Our own certificates that end soon. `now` in seconds since 1970."""
-    from cryptography import x509
-
-    at = datetime.datetime.fromtimestamp(now, datetime.UTC)
     settings = loaded.settings
     listeners = [("listener", entry.name, entry.certificate) for entry in settings.listener if entry.enabled]
     connectors = [("connector", entry.name, entry.certificate) for entry in settings.connector if entry.enabled]
     for kind, name, certificate in (*listeners, *connectors):
         if certificate is None:
             continue
-        try:
-            octets = (loaded.path.parent / certificate).read_bytes()
-            left = (x509.load_pem_x509_certificates(octets)[0].not_valid_after_utc - at).total_seconds()
-        except (OSError, ValueError, IndexError):
-            continue  # `kite check` says so
-        if left < SOON:
-            text = f"the certificate of {name} {f'ends in {left / 86400:.0f} days' if left > 0 else 'has ended'}"
-            advice = "put a new one into its place first; with --force-renewal of whatever made it, say"
+        end = certificate_end(loaded.path.parent / certificate)
+        if end is not None and end - now < SOON:  # one that cannot be read is a finding of `kite check`
+            left = (end - now) / 86400
+            text = f"the certificate of {name} {f'ends in {left:.0f} days' if left > 0 else 'has ended'}"
+            advice = "put a renewed certificate into its place first"
             yield Weakness("certificate-ends", name, text, kite(kind, "show", name), advice=advice)
 
 
@@ -91,7 +84,7 @@ def backup(loaded: Loaded, now: float) -> Iterator[Weakness]:
         copy = f"{data}.backup"
         cure = f"cp -a {data} {copy} && {kite('config', 'set', 'server', f'backup={copy}')}"
         advice = "on another disk, and each day, while the server is stopped: kite help backup"
-        yield Weakness("no-backup", "", "nobody says where a copy of the queue is", cure, advice=advice)
+        yield Weakness("no-backup", "", "no backup of the queue is configured", cure, advice=advice)
         return
     folder = loaded.path.parent / place
     try:
@@ -101,4 +94,4 @@ def backup(loaded: Loaded, now: float) -> Iterator[Weakness]:
     if now - newest > OLD_BACKUP:
         age = f"is {(now - newest) / 86400:.0f} days old" if newest else "cannot be found"
         cure = f"rm -rf {folder} && cp -a {data} {folder} && touch {folder}"
-        yield Weakness("old-backup", "", f"the copy of the queue in {folder} {age}", cure, advice="kite help backup")
+        yield Weakness("old-backup", "", f"the backup of the queue in {folder} {age}", cure, advice="kite help backup")

@@ -9,12 +9,12 @@ from copper_kite.posture.audit import of_configuration, of_files
 from copper_kite.posture.audit.surroundings import Surroundings
 from copper_kite.posture.audit.weakness import Weakness, kite
 from copper_kite.posture.domain import DomainReport, Grade, sending_domains
-from copper_kite.settings import Loaded
+from copper_kite.settings import Loaded, signing_domain
 
 __all__ = ["Audited", "audit_configuration"]
 
 SECRET_WORDS = ("PASSWORD", "PASSWD", "SECRET", "TOKEN", "APIKEY", "API_KEY")
-# When the makers stop mending it: (version, first day without).
+# The last day with security fixes, by version.
 PYTHON_ENDS = {(3, 11): "2027-10-31", (3, 12): "2028-10-31", (3, 13): "2029-10-31", (3, 14): "2030-10-31"}
 OPENSSL_LEAST = (3, 0)
 
@@ -59,33 +59,32 @@ def _all(
 def _domains(loaded: Loaded, reports: Sequence[DomainReport]) -> Iterator[Weakness]:
     signed = {entry.domain for entry in loaded.settings.signing if entry.use == "sign"}
     for domain in sending_domains(loaded):
-        above = {domain, *(domain.split(".", count)[-1] for count in range(1, domain.count(".")))}
-        if not above & signed:
+        if not signing_domain(domain, signed):
             cure = kite("signing", "add", domain)
-            yield Weakness("unsigned-domain", domain, f"mail from {domain} leaves unsigned", cure)
+            yield Weakness("unsigned-domain", domain, f"mail from {domain} is sent unsigned", cure)
     for report in reports:
         failing = [line for line in report.lines if line.topic == "passes DMARC" and line.grade is Grade.WRONG]
         if failing:
             text = f"mail from {report.domain} fails DMARC {', '.join(line.of for line in failing)}: {failing[0].text}"
             cure = kite("domain", report.domain, "--records")
-            yield Weakness("dmarc-fails", report.domain, text, cure, advice="publish what it prints")
+            yield Weakness("dmarc-fails", report.domain, text, cure, advice="publish the records that it prints")
 
 
 def _process(around: Surroundings, today: str) -> Iterator[Weakness]:
     if around.user == 0:
         yield Weakness("runs-as-root", "", "the server runs as root", kite("service", "--install"))
     if around.user is not None and not around.confined:
-        text = "the server runs outside the unit that keeps it from all it does not need"
+        text = "the server runs outside the confined unit of `kite service`"
         yield Weakness("unconfined", "", text, kite("service", "--install"))
     secrets = [name for name in around.environment if any(word in name.upper() for word in SECRET_WORDS)]
     if secrets:
-        text = f"the environment of the server has {', '.join(secrets)}"
-        advice = "kite credential set takes a secret from there once (--password-env), and keeps it for its owner alone"
+        text = f"the server's environment contains {', '.join(secrets)}"
+        advice = "store it with kite credential set --password-env, then remove it from the environment"
         yield Weakness("secret-in-environment", "", text, kite("credential", "list"), advice=advice)
     ends = PYTHON_ENDS.get(around.python)
     if (ends is None and around.python < min(PYTHON_ENDS)) or (ends is not None and today > ends):
-        text = f"Python {'.'.join(map(str, around.python))} is out of care"
+        text = f"Python {'.'.join(map(str, around.python))} is no longer maintained"
         yield Weakness("old-software", "Python", text, "python3 --version", advice="install a newer one")
     if around.openssl < OPENSSL_LEAST:
-        text = f"OpenSSL {'.'.join(map(str, around.openssl))} is out of care"
+        text = f"OpenSSL {'.'.join(map(str, around.openssl))} is no longer maintained"
         yield Weakness("old-software", "OpenSSL", text, "openssl version", advice="install a newer one")

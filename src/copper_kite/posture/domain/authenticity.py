@@ -8,6 +8,7 @@ from collections.abc import AsyncIterator
 from typing import NamedTuple
 
 from copper_kite.mail import (
+    GOOD_RSA_BITS,
     BadTags,
     KeyUnusable,
     PublishedKey,
@@ -19,7 +20,7 @@ from copper_kite.mail import (
 from copper_kite.net import DnsAnswer, Found
 from copper_kite.posture.domain.model import Grade, Line, Question, TxtRecord
 from copper_kite.posture.domain.outbound import envelope_domain
-from copper_kite.settings import Connector, Signing, key_of
+from copper_kite.settings import Connector, Signing, key_of, signing_domain
 
 __all__ = [
     "DmarcRecord",
@@ -32,20 +33,15 @@ __all__ = [
     "signing_entries",
 ]
 
-GOOD_RSA_BITS = 2048  # RFC 8301 3.2
 LABELS = 8  # of a name, up to which DMARC records are looked for
 _MAILTO = re.compile(r"mailto:[^@\s]+@([^!\s]+)(?:!\d+[kmgt]?)?", re.I)
 
 
 def signing_entries(question: Question) -> list[Signing]:
     """The keys that sign for a domain: its own, or those of the nearest domain above it."""
-    owner = question.domain
-    while owner:
-        entries = [entry for entry in question.loaded.settings.signing if entry.domain == owner]
-        if entries:
-            return entries
-        owner = owner.partition(".")[2]
-    return []
+    entries = question.loaded.settings.signing
+    owner = signing_domain(question.domain, {entry.domain for entry in entries})
+    return [entry for entry in entries if entry.domain == owner]
 
 
 async def check_key(question: Question, entry: Signing) -> Line:
@@ -67,7 +63,7 @@ async def check_key(question: Question, entry: Signing) -> Line:
 
 def _published(answer: DnsAnswer, name: str, wanted: TxtRecord | None) -> PublishedKey | Line:
     if answer.found is Found.FAILED:
-        return Line("DKIM", name, Grade.UNKNOWN, f"nobody answers: {answer.problem}")
+        return Line.no_answer("DKIM", name, answer.problem)
     if answer.found is not Found.RECORDS:
         return Line("DKIM", name, Grade.MISSING, "no key is published", wanted)
     if len(answer.strings) > 1:
@@ -89,7 +85,7 @@ def _judged(published: PublishedKey, name: str, answer: DnsAnswer, key: SigningK
     if published.kind == "rsa" and published.bits < GOOD_RSA_BITS:
         return Line("DKIM", name, Grade.REMARK, f"{text}; receivers ask for {GOOD_RSA_BITS} bits (RFC 8301)")
     if published.testing:
-        return Line("DKIM", name, Grade.REMARK, f"{text}; t=y says that it is only a trial: take it away")
+        return Line("DKIM", name, Grade.REMARK, f"{text}; t=y marks it as a test: remove that")
     return Line("DKIM", name, Grade.GOOD, text, secure=answer.secure)
 
 
@@ -132,7 +128,7 @@ async def find_dmarc(question: Question, domain: str) -> DmarcRecord | None:
         name = ".".join(labels[place:])
         answer = await question.lookups.ask(f"_dmarc.{name}", "TXT")
         if answer.found is Found.FAILED:
-            return DmarcRecord(name, {}, f"nobody answers: {answer.problem}", unanswered=True)
+            return DmarcRecord(name, {}, answer.problem, unanswered=True)
         texts = [text for text in answer.strings if re.match(r"v\s*=\s*DMARC1\s*(;|$)", text)]
         if len(texts) > 1:
             return DmarcRecord(name, {}, f"{len(texts)} records, so that none counts")
@@ -147,7 +143,7 @@ async def find_dmarc(question: Question, domain: str) -> DmarcRecord | None:
 
 
 def first_policy(domain: str) -> TxtRecord:
-    """The record to begin with: nothing is refused, and reports tell who sends in the domain's name."""
+    """The record to begin with: no mail is refused, and reports show who sends in the domain's name."""
     return TxtRecord(f"_dmarc.{domain}", f"v=DMARC1; p=none; rua=mailto:postmaster@{domain}")
 
 
@@ -157,12 +153,14 @@ async def dmarc_lines(question: Question) -> AsyncIterator[Line]:
     record = await find_dmarc(question, domain)
     name = f"_dmarc.{record.domain if record else domain}"
     if record is None:
-        text = "none; big receivers demand it of whoever sends much"
+        text = "none; large receivers require one from bulk senders"
         yield Line("DMARC", name, Grade.MISSING, text, first_policy(domain))
         return
+    if record.unanswered:
+        yield Line.no_answer("DMARC", name, record.problem)
+        return
     if record.problem:
-        grade = Grade.UNKNOWN if record.unanswered else Grade.WRONG
-        yield Line("DMARC", name, grade, record.problem)
+        yield Line("DMARC", name, Grade.WRONG, record.problem)
         return
     for line in _policy_lines(record, name, domain):
         yield line
@@ -179,7 +177,7 @@ def _policy_lines(record: DmarcRecord, name: str, domain: str) -> list[Line]:
     policy = record.policy(domain)
     text = "; ".join(f"{tag}={value}" for tag, value in record.tags.items())
     if policy == "none":
-        return [Line("DMARC", name, Grade.REMARK, f"{text}  (p=none: mail that fails is still taken)")]
+        return [Line("DMARC", name, Grade.REMARK, f"{text}  (p=none: mail that fails is still accepted)")]
     return [Line("DMARC", name, Grade.GOOD, text, secure=record.secure)]
 
 
@@ -193,8 +191,8 @@ async def _report_address(question: Question, record: DmarcRecord, name: str, ta
     wanted = f"{record.domain}._report._dmarc.{other}"
     answer = await question.lookups.ask(wanted, "TXT")
     if any(text.startswith("v=DMARC1") for text in answer.strings):
-        return Line("DMARC", name, Grade.GOOD, f"{other} agrees to take its reports")
-    text = f"{other} does not agree to take reports about it (RFC 7489 7.1): it must publish a record"
+        return Line("DMARC", name, Grade.GOOD, f"{other} agrees to receive its reports")
+    text = f"{other} does not agree to receive reports about it (RFC 7489 7.1): it must publish a record"
     return Line("DMARC", name, Grade.WRONG, text, TxtRecord(wanted, "v=DMARC1"))
 
 
@@ -246,7 +244,7 @@ async def _alignment_of(
     what = f"SPF: {spf if spf != 'pass' else f'pass for {envelope}, which is another domain'}"
     signed = "DKIM: not signed" if connector.sign is False or not ours else "DKIM: signed by another domain"
     grade = Grade.UNKNOWN if spf == "unknown" else Grade.WRONG
-    return Line(topic, of, grade, f"{'cannot be told' if grade is Grade.UNKNOWN else 'no'}: {what}; {signed}")
+    return Line(topic, of, grade, f"{'unknown' if grade is Grade.UNKNOWN else 'no'}: {what}; {signed}")
 
 
 def _in_domain(author: str, signer: str, mode: str) -> bool:

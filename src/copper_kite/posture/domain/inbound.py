@@ -7,12 +7,10 @@ import ipaddress
 from collections.abc import AsyncIterator
 
 from copper_kite.mail import BadTags, parse_tags
-from copper_kite.net import DnsAnswer, Found
+from copper_kite.net import DnsAnswer, Found, Tlsa
 from copper_kite.posture.domain.model import Grade, Line, Question
 
 __all__ = ["exchangers", "policies"]
-
-USAGES = (2, 3)  # of TLSA records, for SMTP (RFC 7672 3.1.3)
 
 
 async def exchangers(question: Question) -> AsyncIterator[Line]:
@@ -20,7 +18,7 @@ async def exchangers(question: Question) -> AsyncIterator[Line]:
     domain, lookups = question.domain, question.lookups
     answer = await lookups.ask(domain, "MX")
     if answer.found is Found.FAILED:
-        yield Line("MX", domain, Grade.UNKNOWN, f"nobody answers: {answer.problem}")
+        yield Line.no_answer("MX", domain, answer.problem)
         return
     if answer.found is Found.NO_NAME:
         yield Line("MX", domain, Grade.WRONG, "there is no such domain")
@@ -30,7 +28,7 @@ async def exchangers(question: Question) -> AsyncIterator[Line]:
         yield await _without_exchanger(question, secure=answer.secure)
         return
     if any(not host for _, host in hosts):
-        text = "the domain takes no mail (null MX): receivers refuse senders that nobody can answer"
+        text = "the domain accepts no mail (null MX): receivers refuse senders that cannot be answered"
         yield Line("MX", domain, Grade.WRONG, text)
         return
     looked_at = (_host(question, preference, host, answer) for preference, host in hosts)
@@ -65,24 +63,24 @@ async def _host(question: Question, preference: int, host: str, answer: DnsAnswe
 async def _tlsa(question: Question, host: str, *, secure: bool) -> Line:
     answer = await question.lookups.ask(f"_25._tcp.{host}", "TLSA")
     if answer.found is not Found.RECORDS:
-        return Line("DANE", host, Grade.REMARK, "no TLSA record: senders cannot prove that it is the right host")
+        return Line("DANE", host, Grade.REMARK, "no TLSA record: senders cannot verify the host by DANE")
     if not (answer.secure and secure):
-        text = "a TLSA record that DNSSEC does not vouch for, or for a domain that is not signed: senders ignore it"
+        text = "a TLSA record without DNSSEC, or for a domain without it: senders ignore it"
         return Line("DANE", host, Grade.REMARK, text)
-    usable = [record for record in answer.records if record.usage in USAGES]
+    usable = [record for record in map(Tlsa.of, answer.records) if record.usable]
     if not usable:
-        return Line("DANE", host, Grade.WRONG, "no TLSA record of usage 2 or 3: none counts for mail (RFC 7672 3.1.3)")
-    texts = ", ".join(f"{record.usage} {record.selector} {record.mtype}" for record in usable)
+        return Line("DANE", host, Grade.WRONG, "no usable TLSA record: mail needs usage 2 or 3 (RFC 7672 3.1.3)")
+    texts = ", ".join(f"{record.usage} {record.selector} {record.matching}" for record in usable)
     return Line("DANE", host, Grade.GOOD, f"TLSA {texts}", secure=True)
 
 
 async def policies(question: Question) -> AsyncIterator[Line]:
     """The records that announce a policy for TLS, and where reports about it go."""
     yield await _tagged(
-        question, "MTA-STS", "_mta-sts", "STSv1", "id", "senders that know no DANE cannot tell that TLS is a must"
+        question, "MTA-STS", "_mta-sts", "STSv1", "id", "senders without DANE do not know that TLS is required"
     )
     yield await _tagged(
-        question, "TLS reports", "_smtp._tls", "TLSRPTv1", "rua", "nobody tells you when TLS to your MX fails"
+        question, "TLS reports", "_smtp._tls", "TLSRPTv1", "rua", "you are not told when TLS to your MX fails"
     )
 
 
@@ -90,7 +88,7 @@ async def _tagged(question: Question, topic: str, label: str, version: str, need
     name = f"{label}.{question.domain}"
     answer = await question.lookups.ask(name, "TXT")
     if answer.found is Found.FAILED:
-        return Line(topic, name, Grade.UNKNOWN, f"nobody answers: {answer.problem}")
+        return Line.no_answer(topic, name, answer.problem)
     texts = [text for text in answer.strings if text.lower().startswith("v=")]
     if not texts:
         return Line(topic, name, Grade.REMARK, f"none: {without}")

@@ -50,6 +50,12 @@ class Line(NamedTuple):
     text: str
     publish: TxtRecord | None = None
     secure: bool = False  # by DNSSEC
+    unanswered: bool = False  # by DNS
+
+    @classmethod
+    def no_answer(cls, topic: str, of: str, problem: str) -> Line:
+        """The line for a lookup that failed."""
+        return cls(topic, of, Grade.UNKNOWN, f"no answer from DNS: {problem}", unanswered=True)
 
 
 @dataclass(slots=True)

@@ -51,8 +51,11 @@ async def spf_lines(question: Question, report: DomainReport) -> AsyncIterator[L
     domain = question.domain
     node = await survey(question.lookups, domain)
     report.spf_tree = list(_tree(node))
+    if node.unanswered:
+        yield Line("SPF", domain, Grade.UNKNOWN, node.problem, unanswered=True)
+        return
     if node.record is None:
-        grade = Grade.UNKNOWN if node.unanswered else Grade.MISSING if "no SPF" in node.problem else Grade.WRONG
+        grade = Grade.MISSING if node.missing else Grade.WRONG
         yield Line("SPF", domain, grade, node.problem, wanted_record(question) if grade is Grade.MISSING else None)
         return
     secure = (await question.lookups.ask(domain, "TXT")).secure
@@ -67,25 +70,25 @@ async def spf_lines(question: Question, report: DomainReport) -> AsyncIterator[L
 def _problems(node: SpfNode, top: str) -> Iterator[tuple[str, Grade]]:
     where = "" if node.domain == top else f"{node.domain}, which it includes: "
     if node.record is None:
-        yield f"{where}{node.problem}", Grade.WRONG
+        yield f"{where}{node.problem}", Grade.UNKNOWN if node.unanswered else Grade.WRONG
         return
     for place, text in node.record.problems:
         yield f"{where}at character {place}: {text}", Grade.WRONG
     kinds = {mechanism.kind for mechanism in node.record.mechanisms}
     if any(mechanism.kind == "all" and mechanism.result == "pass" for mechanism in node.record.mechanisms):
-        yield f"{where}+all lets everybody send in your name", Grade.WRONG
+        yield f"{where}+all lets anybody send in your name", Grade.WRONG
     if "ptr" in kinds:
         yield f"{where}ptr is slow, and some receivers ignore it (RFC 7208 5.5)", Grade.REMARK
     if len(node.record.text) > LONGEST_RECORD:
         yield f"{where}{len(node.record.text)} octets; over {LONGEST_RECORD} some resolvers lose it", Grade.REMARK
     last = node.record.mechanisms[-1] if node.record.mechanisms else None
     if node.domain == top and not node.record.redirect and (last is None or last.kind != "all"):
-        yield "it has no `all` at its end: everybody else is neutral, as if there were no record", Grade.REMARK
+        yield "it has no `all` at its end: other senders are neutral, as without a record", Grade.REMARK
 
 
 def _limits(node: SpfNode) -> Iterator[tuple[str, Grade]]:
     if node.lookups > MAX_LOOKUPS:
-        yield f"{node.lookups} lookups, and {MAX_LOOKUPS} are allowed: receivers take it for an error", Grade.WRONG
+        yield f"{node.lookups} lookups, and {MAX_LOOKUPS} are allowed: receivers treat it as an error", Grade.WRONG
     if node.void > MAX_VOID:
         found_nothing = "; ".join(node.voids)
         yield f"{node.void} lookups that find nothing, and {MAX_VOID} are allowed: {found_nothing}", Grade.WRONG
@@ -110,7 +113,7 @@ async def _verdict(question: Question, connector: Connector) -> tuple[str, str, 
     if connector.mx:
         return await _from_here(question, domain)
     if not connector.spf:
-        why = f"nobody knows from which addresses {connector.where} sends; its provider names what SPF records include"
+        why = f"the addresses of {connector.where} are unknown; its provider says what SPF records must include"
         return "unknown", f"{why}: kite connector set {connector.name} spf=include:…", None
     node = await survey(question.lookups, domain)
     if node.unanswered:
@@ -131,15 +134,14 @@ async def _verdict(question: Question, connector: Connector) -> tuple[str, str, 
 
 async def _from_here(question: Question, domain: str) -> tuple[str, str, TxtRecord | None]:
     if not question.addresses:
-        return "unknown", "write [server] addresses: those that connections from here come from", None
+        return "unknown", "set [server] addresses to those that connections from here come from", None
     hello = question.loaded.server_name
     results = [await evaluate(question.lookups, address, domain, hello=hello) for address in question.addresses]
     for address, result in zip(question.addresses, results, strict=True):
         if result.result != "pass":
             by = f" by {result.mechanism} in the record of {result.domain}" if result.mechanism else ""
             node = await survey(question.lookups, domain)
-            present = node.record.text if node.record is not None and not node.record.problems else ""
-            mended = wanted_record(question, present) if domain == question.domain else None
+            mended = wanted_record(question, node.usable_text) if domain == question.domain else None
             return (
                 result.result,
                 f"mail from {address}: {result.result}{by}{': ' * bool(result.why)}{result.why}",
@@ -159,10 +161,10 @@ async def reverse_names(question: Question) -> AsyncIterator[Line]:
     answered = await question.lookups.addresses(hello)
     strange = _missing(question.addresses, answered)
     if not answered:
-        yield Line("EHLO name", hello, Grade.MISSING, "it has no address, and receivers check that it has")
+        yield Line("EHLO name", hello, Grade.MISSING, "it has no address, and receivers check that")
     elif strange:
         yield Line(
-            "EHLO name", hello, Grade.WRONG, f"it leads to {', '.join(answered)}, and not to {', '.join(strange)}"
+            "EHLO name", hello, Grade.WRONG, f"it resolves to {', '.join(answered)}, and not to {', '.join(strange)}"
         )
     else:
         yield Line("EHLO name", hello, Grade.GOOD, ", ".join(answered))
@@ -172,17 +174,17 @@ async def _reverse(question: Question, address: str, hello: str) -> Line:
     pointer = ipaddress.ip_address(address).reverse_pointer
     answer = await question.lookups.ask(pointer, "PTR")
     if answer.found is Found.FAILED:
-        return Line("reverse DNS", address, Grade.UNKNOWN, f"nobody answers: {answer.problem}")
+        return Line.no_answer("reverse DNS", address, answer.problem)
     if answer.found is not Found.RECORDS:
-        text = f"it has no name, and big receivers refuse such mail; its provider sets it: {pointer}. IN PTR {hello}."
+        text = f"it has no name, and large receivers refuse such mail; its provider can set {pointer}. IN PTR {hello}."
         return Line("reverse DNS", address, Grade.MISSING, text)
     for name in answer.names[:MAX_NAMES]:
         if not _missing([address], await question.lookups.addresses(name)):
             if name == hello:
                 return Line("reverse DNS", address, Grade.GOOD, f"{name}, and back", secure=answer.secure)
-            text = f"{name}, and back; we say {hello} in EHLO, which some receivers mind"
+            text = f"{name}, and back; EHLO has {hello}, which some receivers reject"
             return Line("reverse DNS", address, Grade.REMARK, text)
-    text = f"{', '.join(answer.names)}, which does not lead back to it"
+    text = f"{', '.join(answer.names)}, which does not resolve to the address"
     return Line("reverse DNS", address, Grade.WRONG, text)
 
 

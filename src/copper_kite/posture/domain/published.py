@@ -20,7 +20,7 @@ __all__ = ["Difference", "compare_published", "key_records", "records_to_publish
 
 
 class Difference(NamedTuple):
-    """A name and kind of which something else is published than was expected; `why` where nobody answers."""
+    """A name and kind of which something else is published than was expected; `why` where DNS gives no answer."""
 
     name: str
     kind: str
@@ -45,8 +45,7 @@ async def records_to_publish(questions: Sequence[Question]) -> list[str]:
     lines: list[str] = []
     for question in questions:
         node = await survey(question.lookups, question.domain)
-        present = node.record.text if node.record is not None and not node.record.problems else ""
-        wanted = wanted_record(question, present)
+        wanted = wanted_record(question, node.usable_text)
         records = [wanted] if wanted is not None else []
         own = [entry for entry in question.loaded.settings.signing if entry.domain == question.domain]
         records += key_records(question.loaded, own)
@@ -65,7 +64,7 @@ async def compare_published(file: Path, lookups: Lookups) -> tuple[list[Differen
     for (name, kind, expected), answer in zip(wanted, answers, strict=True):
         published = tuple(sorted(map(_plain, answer.records)))
         if answer.found is Found.FAILED:
-            differences.append(Difference(name, kind, expected, (), f"nobody answers: {answer.problem}"))
+            differences.append(Difference(name, kind, expected, (), f"no answer from DNS: {answer.problem}"))
         elif published != expected:
             differences.append(Difference(name, kind, expected, published))
     return differences, len(wanted)

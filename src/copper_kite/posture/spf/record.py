@@ -78,7 +78,7 @@ def _take_modifier(modifier: re.Match[str], modifiers: dict[str, str]) -> None:
             raise ValueError(f"a second {name}=")
         _check_domain(value)
     elif not _MACRO_TEXT.fullmatch(value):
-        raise ValueError("a macro that is not one")
+        raise ValueError("an invalid macro")
     modifiers[name] = value
 
 
@@ -90,7 +90,7 @@ def _mechanism(text: str) -> Mechanism:
     result = QUALIFIERS[match["qualifier"] or "+"]
     if kind == "all":
         if rest:
-            raise ValueError("`all` takes nothing behind it")
+            raise ValueError("`all` takes no argument")
         return Mechanism(kind, result, "", text)
     if kind in ("ip4", "ip6"):
         return Mechanism(kind, result, _network(kind, rest), text)
@@ -110,13 +110,13 @@ def _with_prefixes(kind: str, result: str, rest: str, text: str) -> Mechanism:
         _check_domain(domain.removeprefix(":") if domain.startswith(":") else "")
     four, six = int(lengths[0] or 32), int(lengths[1] or 128)
     if four > 32 or six > 128 or any(length and length.startswith("0") and length != "0" for length in lengths):
-        raise ValueError("a prefix length that is none")
+        raise ValueError("an invalid prefix length")
     return Mechanism(kind, result, domain[1:], text, 0 if lengths[0] == "0" else four, 0 if lengths[1] == "0" else six)
 
 
 def _network(kind: str, rest: str) -> str:
     if not rest.startswith(":"):
-        raise ValueError("no network behind it")
+        raise ValueError("no network after it")
     try:
         network = ipaddress.ip_network(rest[1:], strict=False)
     except ValueError as error:
@@ -129,8 +129,8 @@ def _network(kind: str, rest: str) -> str:
 def _check_domain(value: str) -> None:
     """A domain-spec (RFC 7208 7.1). Raises ValueError."""
     if not value:
-        raise ValueError("no domain behind it")
+        raise ValueError("no domain after it")
     if not _MACRO_TEXT.fullmatch(value):
-        raise ValueError("a macro that is not one")
+        raise ValueError("an invalid macro")
     if not _END_OF_NAME.search(value):
-        raise ValueError(f"{value!r} is not the name of a domain")
+        raise ValueError(f"{value!r} is not a domain name")

@@ -11,6 +11,7 @@ from copper_kite.posture.spf.record import LOOKING_UP, SpfRecord, parse_record, 
 __all__ = ["SpfNode", "survey"]
 
 MAX_DEPTH = 10
+NO_RECORD = "it has no SPF record"
 MAX_RECORDS = 60  # looked at altogether: records may include each other without end
 
 
@@ -27,6 +28,16 @@ class SpfNode:
     void: int = 0
     children: list[tuple[str, SpfNode]] = field(default_factory=list)
     voids: list[str] = field(default_factory=list)
+
+    @property
+    def missing(self) -> bool:
+        """Whether the domain has no record at all."""
+        return self.problem == NO_RECORD
+
+    @property
+    def usable_text(self) -> str:
+        """The text of a record without faults; empty where there is none."""
+        return self.record.text if self.record is not None and not self.record.problems else ""
 
     def walk(self) -> Iterator[SpfNode]:
         """This record, and all that it includes."""
@@ -48,7 +59,7 @@ async def survey(lookups: Lookups, domain: str, above: tuple[str, ...] = (), see
     answer = await lookups.ask(domain, "TXT")
     texts = select_record(answer.strings)
     if answer.found is Found.FAILED:
-        node.problem, node.unanswered = f"nobody answers for it: {answer.problem}", True
+        node.problem, node.unanswered = f"no answer from DNS: {answer.problem}", True
         return node
     node.problem = _why_unusable(texts, domain, above)
     if not node.problem:
@@ -59,7 +70,7 @@ async def survey(lookups: Lookups, domain: str, above: tuple[str, ...] = (), see
 
 def _why_unusable(texts: Sequence[str], domain: str, above: Sequence[str]) -> str:
     if not texts:
-        return "it has no SPF record"
+        return NO_RECORD
     if len(texts) > 1:
         return f"it has {len(texts)} SPF records, and may have one"
     if domain in above:

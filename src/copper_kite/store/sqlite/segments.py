@@ -15,6 +15,8 @@ from collections.abc import Collection
 from pathlib import Path
 from zlib import crc32
 
+from copper_kite.store.files import sync_folder
+
 __all__ = [
     "IDENTITY_OCTETS",
     "LABELLED",
@@ -146,7 +148,7 @@ class Segments:
         self._number, self._end = number, len(self._head)
         # A file whose name is not on the disk is gone after a loss of power, however well its content was synced.
         for folder in (within, self._folder):
-            _sync_folder(folder)
+            sync_folder(folder)
 
     def leave(self) -> None:
         """Begin another segment next time."""
@@ -160,14 +162,6 @@ class Segments:
             if number not in used and (self._file < 0 or number != self._number):
                 with contextlib.suppress(OSError):  # the next sweep comes by
                     os.unlink(_path(self._folder, number))  # noqa: PTH108
-
-
-def _sync_folder(folder: Path) -> None:
-    file = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
-    try:
-        os.fsync(file)
-    finally:
-        os.close(file)
 
 
 class Extents:
