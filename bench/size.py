@@ -15,11 +15,13 @@ from pathlib import Path
 from bench.site import configure, free_port, program, swallowing
 from copper_kite.net import make_authority
 from copper_kite.store import AddMessage, IdMaker, Message, Recipient
-from copper_kite.store.sqlite.commit import Batch, commit
-from copper_kite.store.sqlite.kinds import encode
+from copper_kite.store.shared.batch import Batch
+from copper_kite.store.shared.encoding import encode
+from copper_kite.store.shared.shared_buffer import summed
+from copper_kite.store.sqlite.commit import commit
 from copper_kite.store.sqlite.labels import keep
 from copper_kite.store.sqlite.schema import connect_writer, identity_of
-from copper_kite.store.sqlite.segments import Segments, summed
+from copper_kite.store.sqlite.segments import Segments
 
 __all__ = ["QUEUED", "SIZES", "hand_in_many"]
 

@@ -43,9 +43,9 @@ from copper_kite.store import (
     Transaction,
     open_store,
 )
+from copper_kite.store.shared.writer import GroupWriter
 from copper_kite.store.sqlite.process import start_process
 from copper_kite.store.sqlite.schema import connect_writer
-from copper_kite.store.sqlite.writer import GroupWriter
 from copper_kite.words import FINAL, State
 from tests.hostile.disk_replay import Call, lose_power, steps
 

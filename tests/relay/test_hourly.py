@@ -12,6 +12,7 @@ from copper_kite.net.authority import CertificateFiles
 from copper_kite.session.standin import Rule
 from copper_kite.smtp.replies import Reply
 from copper_kite.store import CountFilter, HourlyCount, delay_of_step, open_store, step_of_delay
+from copper_kite.store.shared.counting import KnownKeys
 from copper_kite.store.sqlite.kinds import hourly
 from copper_kite.store.sqlite.schema import connect_writer
 from copper_kite.words import State
@@ -80,8 +81,8 @@ async def test_what_happens_is_counted_and_the_journal_says_the_same(folder: Pat
 
 def test_an_hour_with_very_many_different_ones_stays_small(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Those that come first are counted by themselves; then domains are "other", then senders; the sum is right."""
-    hourly._known.clear()
-    monkeypatch.setattr("copper_kite.store.sqlite.kinds.hourly.MOST_KEYS", 3)
+    hourly._known = KnownKeys()
+    monkeypatch.setattr("copper_kite.store.shared.counting.MOST_KEYS", 3)
     counts: hourly.Counts = {}
     for number in range(10):
         hourly.add_to(counts, (7, "accepted", "", "", f"user{number}", f"site{number}.example", "", -1), 100)
@@ -94,12 +95,12 @@ def test_an_hour_with_very_many_different_ones_stays_small(folder: Path, monkeyp
     assert len(rows) == 7 and sum(one.recipients for one in rows) == 20 and sum(one.octets for one in rows) == 2000
     assert {one.who for one in rows} == {*(f"user{number}" for number in range(6)), "other"}
     assert {one.domain for one in rows} == {"site0.example", "site1.example", "site2.example", "other"}
-    hourly._known.clear()
+    hourly._known = KnownKeys()
 
 
 def test_a_next_hop_that_makes_up_codes_fills_no_hour(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    hourly._known.clear()
-    monkeypatch.setattr("copper_kite.store.sqlite.kinds.hourly.MOST_KEYS", 3)
+    hourly._known = KnownKeys()
+    monkeypatch.setattr("copper_kite.store.shared.counting.MOST_KEYS", 3)
     counts: hourly.Counts = {}
     for number in range(100):
         key = (7, "delayed", "beacon", "a.example:25", "user", "site.example", f"450 4.7.{number} recipient", -1)
@@ -111,7 +112,7 @@ def test_a_next_hop_that_makes_up_codes_fills_no_hour(folder: Path, monkeypatch:
         rows = list(reader.hourly(7, 8))
     assert len(rows) == 7 and sum(one.recipients for one in rows) == 100
     assert [one.recipients for one in rows if one.reason == "other"] == [94]
-    hourly._known.clear()
+    hourly._known = KnownKeys()
 
 
 @pytest.mark.parametrize(("seconds", "step"), [(-5.0, 0), (0.0, 0), (0.1, 0), (1.0, 4), (3.0, 8), (3600.0, 47)])

@@ -37,7 +37,7 @@ PLACES = [
     "relay.intake:Intake.recipient_to",
     "relay.intake:Intake.content_ended",
     "relay.intake:take_in",
-    "store.sqlite.writer:_encode_fresh",
+    "store.shared.writer:_encode_fresh",
     "relay.dispatch:Dispatcher._take",
     "relay.dispatch:Dispatcher._grouped",
     "relay.dispatch:Dispatcher._give_to_lane",
@@ -164,7 +164,7 @@ CALLED = [
     "net.server:SessionRegistry.add",
     "net.client_protocol:ClientProtocol._check",
     "net.tls_transport:TlsTransport._flush",
-    "store.sqlite.writer:GroupWriter._rows",
+    "store.shared.writer:GroupWriter._rows",
 ]
 PARTS = 6  # in each of which a part of them is struck
 

@@ -15,7 +15,7 @@ from copper_kite.relay.streamed_message import MAX_WAITING, PORTION, StreamedMes
 from copper_kite.smtp import Reply, events
 from copper_kite.smtp.content import Form
 from copper_kite.store import AddContent, AddMessage, Done, DropContent, Message, Reader, Transaction
-from copper_kite.store.sqlite.writer import COMMIT_OCTETS
+from copper_kite.store.shared.writer import COMMIT_OCTETS
 from copper_kite.words import State
 from tests.support import converse, site
 

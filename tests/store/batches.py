@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from copper_kite.store import AddMessage, RecordRelayed, Transaction
-from copper_kite.store.sqlite.commit import Batch
-from copper_kite.store.sqlite.kinds import Put, encode
+from copper_kite.store.shared.batch import Batch
+from copper_kite.store.shared.encoding import Put, encode
 
 
 def batch_of(transaction: Transaction, put: Put) -> Batch:

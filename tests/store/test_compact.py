@@ -33,11 +33,13 @@ from copper_kite.store import (
     open_store,
 )
 from copper_kite.store.ids import id_at
+from copper_kite.store.shared.batch import Batch
+from copper_kite.store.shared.encoding import encode
+from copper_kite.store.shared.shared_buffer import summed
 from copper_kite.store.sqlite import reads
-from copper_kite.store.sqlite.commit import Batch, commit, holds_content, used_segments
-from copper_kite.store.sqlite.kinds import encode
+from copper_kite.store.sqlite.commit import commit, holds_content, used_segments
 from copper_kite.store.sqlite.schema import connect_writer
-from copper_kite.store.sqlite.segments import Segments, summed
+from copper_kite.store.sqlite.segments import Segments
 from copper_kite.words import Event, State
 from tests.store.batches import batch_of
 from tests.support import whole as added

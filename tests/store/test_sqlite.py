@@ -41,11 +41,12 @@ from copper_kite.store import (
     open_store,
     running_server,
 )
-from copper_kite.store.sqlite.process import Channel, serve, start_process
+from copper_kite.store.shared.channel import Channel
+from copper_kite.store.shared.shared_buffer import HANDED_OCTETS, SharedBuffer
+from copper_kite.store.shared.writer import GroupWriter
+from copper_kite.store.sqlite.process import serve, start_process
 from copper_kite.store.sqlite.schema import connect_writer
 from copper_kite.store.sqlite.segments import segment_sizes
-from copper_kite.store.sqlite.shared_buffer import HANDED_OCTETS, SharedBuffer
-from copper_kite.store.sqlite.writer import GroupWriter
 from copper_kite.words import Event, State
 from tests.store.turns import Turns, message, submission, write_together
 from tests.support import whole

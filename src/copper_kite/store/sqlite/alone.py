@@ -8,11 +8,13 @@ from pathlib import Path
 
 from copper_kite.store.model import AdminRequest
 from copper_kite.store.operations import Transaction
-from copper_kite.store.sqlite.commit import Batch, Fault, commit
-from copper_kite.store.sqlite.kinds import encode
+from copper_kite.store.shared.batch import Batch, Fault
+from copper_kite.store.shared.encoding import encode
+from copper_kite.store.shared.shared_buffer import summed
+from copper_kite.store.sqlite.commit import commit
 from copper_kite.store.sqlite.labels import keep
 from copper_kite.store.sqlite.schema import connect_writer, identity_of
-from copper_kite.store.sqlite.segments import Segments, summed
+from copper_kite.store.sqlite.segments import Segments
 
 __all__ = ["want", "write_alone"]
 

@@ -8,36 +8,13 @@ from __future__ import annotations
 import errno
 import sqlite3
 from collections.abc import Sequence
-from typing import NamedTuple
 
-from copper_kite.errors import KiteError, StoreFailed, StoreFull
-from copper_kite.store.sqlite.kinds import ADD_MESSAGE, RECORD_RELAYED, Row, Steps, apply
-from copper_kite.store.sqlite.segments import Extent
-from copper_kite.store.sqlite.storable import storable
+from copper_kite.store.shared.batch import FAILED, FULL, Batch, Fault
+from copper_kite.store.shared.encoding import ADD_MESSAGE, RECORD_RELAYED, Row
+from copper_kite.store.shared.storable import storable
+from copper_kite.store.sqlite.kinds import apply
 
-__all__ = ["FAILED", "FULL", "Batch", "Fault", "commit", "error_of", "failure", "holds_content", "used_segments"]
-
-FULL = "full"  # the kind of fault that is worth trying again when there is room; all else is FAILED
-FAILED = "failed"
-
-Fault = tuple[str, str]  # its kind, and what the engine says
-
-
-class Batch(NamedTuple):
-    """Transactions that are written together. `at` is where the octets that go with them stand by now.
-
-    `additions` and `relayed` are those of a single operation that may go in any order; `others` keep theirs.
-    """
-
-    at: Extent = (0, 0)
-    additions: Sequence[Row] = ()
-    relayed: Sequence[Row] = ()
-    others: Sequence[Steps] = ()
-
-    @property
-    def size(self) -> int:
-        """How many there are."""
-        return len(self.additions) + len(self.relayed) + len(self.others)
+__all__ = ["commit", "failure", "holds_content", "used_segments"]
 
 
 def commit(connection: sqlite3.Connection, batch: Batch) -> list[Fault | None]:
@@ -50,7 +27,7 @@ def commit(connection: sqlite3.Connection, batch: Batch) -> list[Fault | None]:
         faults: list[Fault | None] = [None] * batch.size
     except Exception:  # whatever it is, it is one transaction's, and not the others'
         _roll_back(connection)
-        faults = _write_singly(connection, storable(_singled(batch)))
+        faults = _write_singly(connection, storable(batch.singled()))
     try:
         if connection.in_transaction:
             connection.execute("COMMIT")
@@ -72,15 +49,6 @@ def _write(connection: sqlite3.Connection, batch: Batch) -> None:
         for number, row in steps:
             rows.setdefault(number, []).append(row)
     apply(connection, rows, batch.at)
-
-
-def _singled(batch: Batch) -> list[Batch]:
-    """Each transaction as a batch of its own."""
-    return [
-        *(Batch(batch.at, additions=[addition]) for addition in batch.additions),
-        *(Batch(batch.at, relayed=[item]) for item in batch.relayed),
-        *(Batch(batch.at, others=[item]) for item in batch.others),
-    ]
 
 
 def _write_singly(connection: sqlite3.Connection, batch: Sequence[Batch]) -> list[Fault | None]:
@@ -124,12 +92,6 @@ def _roll_back(connection: sqlite3.Connection) -> None:
 def _fault(error: Exception) -> Fault:
     full = getattr(error, "sqlite_errorcode", None) == sqlite3.SQLITE_FULL
     return FULL if full else FAILED, str(error) if isinstance(error, sqlite3.Error) else repr(error)
-
-
-def error_of(fault: Fault) -> KiteError:
-    """The same error for the caller."""
-    kind, text = fault
-    return (StoreFull if kind == FULL else StoreFailed)(text)
 
 
 def failure(error: OSError) -> Fault:

@@ -16,7 +16,7 @@ from copper_kite.store.sqlite.views import SqliteReader
 
 if TYPE_CHECKING:
     from copper_kite.store.health import Rescued, Verified
-    from copper_kite.store.sqlite.writer import GroupWriter
+    from copper_kite.store.shared.writer import GroupWriter
 
 __all__ = ["SqliteStore"]
 
@@ -36,14 +36,14 @@ class SqliteStore:
     def start_writer(
         self, defer: Defer, lost: Callable[[], None], callback_failed: CallbackFailed, keep: Sequence[int] = ()
     ) -> GroupWriter:
+        from copper_kite.store.shared.writer import GroupWriter
         from copper_kite.store.sqlite.process import start_process
-        from copper_kite.store.sqlite.writer import GroupWriter
 
         return GroupWriter(*start_process(self._folder, keep), defer, lost, callback_failed)
 
     def write(self, transactions: Sequence[Transaction], *, durable: bool = True) -> list[KiteError | None]:
+        from copper_kite.store.shared.batch import error_of
         from copper_kite.store.sqlite.alone import write_alone
-        from copper_kite.store.sqlite.commit import error_of
 
         faults = write_alone(self._folder, transactions, durable=durable)
         return [None if fault is None else error_of(fault) for fault in faults]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import heapq
 import json
 from collections.abc import Iterator
 from dataclasses import dataclass, field
@@ -11,8 +10,9 @@ from typing import Any
 
 from copper_kite.store.contract import Place
 from copper_kite.store.ids import id_at
-from copper_kite.store.model import Attempt, Happened, JournalEntry, Message
-from copper_kite.store.sqlite.rows import MESSAGE_COLUMNS, attempt_of_row, message_of_row
+from copper_kite.store.model import Happened, JournalEntry, Message
+from copper_kite.store.shared.ordering import ended, in_order
+from copper_kite.store.shared.rows import MESSAGE_COLUMNS, attempt_of_row, message_of_row
 from copper_kite.store.sqlite.schema import connect_reader
 from copper_kite.words import Event
 
@@ -50,7 +50,7 @@ class SqliteHistory:
         second = _ATTEMPTS.format(where=f"a.id BETWEEN ? AND ? AND instr({_WORDS_OF_ATTEMPT}, ?){of_it}")
         third = _JOURNAL.format(where=f"j.at BETWEEN ? AND ? AND instr(j.event || j.facts, ?){of_it}")
         rows = self._connection.execute
-        return _in_order(
+        return in_order(
             _messages(rows(first, (*bounds, word))),
             _attempts(rows(second, (*bounds, word))),
             (happened for _, happened in _journal(rows(third, (since, until, word)))),
@@ -77,7 +77,7 @@ class SqliteHistory:
         for number, happened in _journal(rows(_JOURNAL.format(where="j.number > ?"), (place.journal,))):
             results.append(happened)
             place.journal = max(place.journal, number)
-        results.sort(key=_when)
+        results.sort(key=ended)
         return results
 
     def _new(self, ids: str, seen: set[int]) -> list[int]:
@@ -131,26 +131,3 @@ def _journal(rows: Any) -> Iterator[tuple[int, Happened]]:
         number, at, event, message, facts = row[_WIDTH:]
         entry = JournalEntry(at=at, event=Event(event), message=message, facts=json.loads(facts))
         yield number, Happened(entry, None if row[0] is None else message_of_row(row[:_WIDTH]))
-
-
-def _in_order(*streams: Iterator[Happened]) -> Iterator[Happened]:
-    """Merge streams into the order of their ends: each entry is held while an earlier end may come."""
-    held: list[tuple[float, int, Happened]] = []
-    for number, happened in enumerate(heapq.merge(*streams, key=_began)):
-        while held and held[0][0] <= _began(happened):
-            yield heapq.heappop(held)[2]
-        heapq.heappush(held, (_when(happened), number, happened))
-    while held:
-        yield heapq.heappop(held)[2]
-
-
-def _began(happened: Happened) -> float:
-    what = happened.what
-    return what.arrived if isinstance(what, Message) else what.at
-
-
-def _when(happened: Happened) -> float:
-    what = happened.what
-    if isinstance(what, Message):
-        return what.arrived
-    return what.at + what.seconds if isinstance(what, Attempt) else what.at

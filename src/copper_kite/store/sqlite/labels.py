@@ -17,9 +17,16 @@ from typing import Any, NamedTuple
 from zlib import crc32
 
 from copper_kite.store.model import Message, Recipient
-from copper_kite.store.sqlite.kinds import ADD_CONTENT, ADD_MESSAGE, ADD_RECIPIENT, MOVE_CONTENT, Row, Steps
-from copper_kite.store.sqlite.rows import recipient_of_row
-from copper_kite.store.sqlite.schema import PORTION_BITS
+from copper_kite.store.shared.encoding import (
+    ADD_CONTENT,
+    ADD_MESSAGE,
+    ADD_RECIPIENT,
+    MOVE_CONTENT,
+    PORTION_BITS,
+    Row,
+    Steps,
+)
+from copper_kite.store.shared.rows import recipient_of_row
 from copper_kite.store.sqlite.segments import IDENTITY_OCTETS, LABELLED, Extent, Segments, segment_path
 
 __all__ = ["Gap", "Label", "keep", "labels"]

@@ -9,88 +9,27 @@ and the lock of the folder, which it holds too, is let go only after that.
 from __future__ import annotations
 
 import contextlib
-import marshal
-import os
-import signal
 import socket
 import sqlite3
-import subprocess
 import sys
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
 from copper_kite.errors import StoreError
 from copper_kite.store.ballast import Ballast
-from copper_kite.store.sqlite.commit import (
-    FAILED,
-    FULL,
-    Batch,
-    Fault,
-    commit,
-    failure,
-    holds_content,
-    used_segments,
-)
-from copper_kite.store.sqlite.kinds import SWEEP, has_content
+from copper_kite.store.shared.batch import FAILED, FULL, Batch, Fault
+from copper_kite.store.shared.channel import Channel, become_writer, start_writing_process
+from copper_kite.store.shared.encoding import SWEEP, has_content
+from copper_kite.store.shared.shared_buffer import SharedBuffer
+from copper_kite.store.sqlite.commit import commit, failure, holds_content, used_segments
 from copper_kite.store.sqlite.labels import keep
 from copper_kite.store.sqlite.schema import connect_writer, identity_of
 from copper_kite.store.sqlite.segments import Segments
-from copper_kite.store.sqlite.shared_buffer import SharedBuffer
 from copper_kite.store.sqlite.witness import Witness
 
-__all__ = ["Channel", "serve", "start_process"]
+__all__ = ["serve", "start_process"]
 
-END_SECONDS = 30.0  # what the last checkpoint of the log may take
 WORTH_TIDYING = 16 * 1024 * 1024  # octets in a file of which nothing is wanted any more
-STALLED_SECONDS = 600.0  # without an answer, or room for a batch: the other end counts as gone
-
-
-class Channel:
-    """One end of a socket pair that carries plain values, each in one frame. `process` ends with it."""
-
-    def __init__(self, sock: socket.socket, process: subprocess.Popen[bytes] | None = None) -> None:
-        self._sock = sock
-        self._process = process
-
-    def fileno(self) -> int:
-        """The file descriptor, for `select`."""
-        return self._sock.fileno()
-
-    def send(self, value: Any) -> None:
-        """Send a value. The other end waits for it, so this takes no longer than the copying."""
-        data = marshal.dumps(value)  # between two processes of the same interpreter, and faster than all else
-        try:
-            self._sock.sendall(len(data).to_bytes(4, "big") + data)
-        except OSError:
-            return  # the other end is gone; receive tells
-
-    def receive(self) -> Any:
-        """The next value; None when the other end is gone."""
-        try:
-            return marshal.loads(self._exactly(int.from_bytes(self._exactly(4), "big")))
-        except (OSError, EOFError):
-            return None
-
-    def _exactly(self, size: int) -> bytearray:
-        data = bytearray(size)
-        view, filled = memoryview(data), 0
-        while filled < size:
-            count = self._sock.recv_into(view[filled:])
-            if not count:
-                raise EOFError
-            filled += count
-        return data
-
-    def close(self) -> None:
-        """End the process, which is waited for."""
-        self._sock.close()
-        if self._process is not None:
-            try:
-                self._process.wait(END_SECONDS)
-            except subprocess.TimeoutExpired:
-                self._process.kill()
-                self._process.wait()
 
 
 def start_process(folder: Path, keep: Sequence[int] = ()) -> tuple[Channel, SharedBuffer]:
@@ -100,14 +39,7 @@ def start_process(folder: Path, keep: Sequence[int] = ()) -> tuple[Channel, Shar
     `connect_writer` does.
     """
     _look_at(folder)
-    handed = SharedBuffer()
-    ours, theirs = socket.socketpair()
-    with theirs:
-        files = (theirs.fileno(), handed.descriptor)
-        words = [sys.executable, "-P", "-m", "copper_kite.store.sqlite.process", str(folder), *map(str, files)]
-        process = subprocess.Popen(words, stdin=subprocess.DEVNULL, pass_fds=(*files, *keep))
-    ours.settimeout(STALLED_SECONDS)  # which is also right when the loop that polls it makes it non-blocking
-    return Channel(ours, process), handed
+    return start_writing_process("copper_kite.store.sqlite.process", [str(folder)], keep)
 
 
 def _look_at(folder: Path) -> None:
@@ -191,11 +123,7 @@ def _without_content(
 
 def main(folder: str, descriptor: str, handed: str) -> None:
     """The process. What stops the server must not stop it before the server is done."""
-    if hasattr(os, "SCHED_BATCH"):  # it takes the other core, and does not push the loop off its own to wake up
-        with contextlib.suppress(OSError):
-            os.sched_setscheduler(0, os.SCHED_BATCH, os.sched_param(0))
-    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGUSR1):
-        signal.signal(number, signal.SIG_IGN)
+    become_writer()
     channel = Channel(socket.socket(fileno=int(descriptor)))
     serve(channel, connect_writer(Path(folder)), Path(folder), SharedBuffer(int(handed)))
 

@@ -28,19 +28,19 @@ from copper_kite.store.model import (
     Tally,
     Waiting,
 )
-from copper_kite.store.sqlite.kinds.hourly import recount
-from copper_kite.store.sqlite.kinds.kind import place
-from copper_kite.store.sqlite.kinds.tally import MINUTE
-from copper_kite.store.sqlite.rows import (
+from copper_kite.store.shared.counting import MINUTE
+from copper_kite.store.shared.encoding import PORTION_BITS, PORTIONS, place
+from copper_kite.store.shared.rows import (
     MESSAGE_COLUMNS,
     RECIPIENT_COLUMNS,
     message_of_row,
     recipient_of_row,
 )
-from copper_kite.store.sqlite.schema import PORTION_BITS, PORTIONS, connect_reader
+from copper_kite.store.sqlite.kinds.hourly import recount
+from copper_kite.store.sqlite.schema import connect_reader
 from copper_kite.store.sqlite.segments import Extents, segment_sizes
 from copper_kite.store.sqlite.selecting import KEPT, OPEN_SQL, condition, sources
-from copper_kite.store.sqlite.stopped import NONE_STOPPED, StoppedLanes
+from copper_kite.store.sqlite.stopped import NONE_STOPPED, SqliteStoppedLanes
 from copper_kite.words import Action, Event, State
 
 __all__ = ["SqliteReads"]
@@ -358,7 +358,7 @@ class SqliteReads:
         return self._message(id), [recipient_of_row(row) for row in rows]
 
     def _selected(
-        self, selection: Selection, limit: int = -1, *, newest: bool = False, stopped: StoppedLanes = NONE_STOPPED
+        self, selection: Selection, limit: int = -1, *, newest: bool = False, stopped: SqliteStoppedLanes = NONE_STOPPED
     ) -> Iterator[Sequence[Any]]:
         """The columns of the recipients meant, and of their messages before them."""
         where, values = condition(selection, stopped=stopped)

@@ -18,10 +18,11 @@ from copper_kite.errors import StoreError
 from copper_kite.store.health import Lost, Rescued
 from copper_kite.store.model import JournalEntry, Message, Recipient
 from copper_kite.store.operations import AddContent, AddMessage, AddRecipient, Transaction, WriteEntry
+from copper_kite.store.shared.encoding import PORTION_BITS, PORTIONS
+from copper_kite.store.shared.rows import message_of_row, recipient_of_row
 from copper_kite.store.sqlite.alone import write_alone
 from copper_kite.store.sqlite.labels import Gap, labels
-from copper_kite.store.sqlite.rows import message_of_row, recipient_of_row
-from copper_kite.store.sqlite.schema import DATABASE, PORTION_BITS, PORTIONS, SCHEMA
+from copper_kite.store.sqlite.schema import DATABASE, SCHEMA
 from copper_kite.store.sqlite.segments import Extents, segment_sizes
 from copper_kite.words import Event, State
 

@@ -10,13 +10,12 @@ import stat
 from pathlib import Path
 
 from copper_kite.errors import SchemaTooNew, StoreError
-from copper_kite.store.sqlite.segments import Segments, identity_in, read_without_sum, segment_sizes, summed
+from copper_kite.store.shared.shared_buffer import summed
+from copper_kite.store.sqlite.segments import Segments, identity_in, read_without_sum, segment_sizes
 
 __all__ = [
     "DATABASE",
     "MIGRATIONS",
-    "PORTIONS",
-    "PORTION_BITS",
     "SCHEMA",
     "connect_reader",
     "connect_writer",
@@ -25,8 +24,6 @@ __all__ = [
 ]
 
 DATABASE = "queue.sqlite"
-PORTION_BITS = 13  # content.place is the message's id with the number of the portion in its low bits
-PORTIONS = (1 << PORTION_BITS) - 1
 
 MIGRATIONS: tuple[str, ...] = (
     """

@@ -13,29 +13,26 @@ import contextlib
 import os
 from collections.abc import Collection
 from pathlib import Path
-from zlib import crc32
 
 from copper_kite.store.files import sync_folder
+from copper_kite.store.shared.shared_buffer import SUM_OCTETS, summed
 
 __all__ = [
     "IDENTITY_OCTETS",
     "LABELLED",
     "MARK",
     "SEGMENT_OCTETS",
-    "SUM_OCTETS",
     "Extent",
     "Extents",
     "Segments",
     "identity_in",
     "segment_path",
     "segment_sizes",
-    "summed",
 ]
 
 LABELLED = b"kite+lab"  # a segment begins with it, and with the identity of the data folder
 MARK = b"kite+crc"  # one without labels; one of an old release has neither, and no sums (`read_without_sum`)
 IDENTITY_OCTETS = 16
-SUM_OCTETS = 4
 SEGMENT_OCTETS = 64 * 1024 * 1024  # when a segment has so many, the next one is begun
 _FOLDER = "content"
 
@@ -71,11 +68,6 @@ def identity_in(folder: Path, segment: int) -> bytes:
     with segment_path(folder, segment).open("rb") as file:
         head = file.read(len(LABELLED) + IDENTITY_OCTETS)
     return head[len(LABELLED) :] if head.startswith(LABELLED) else b""
-
-
-def summed(octets: bytes) -> bytes:
-    """The sum that follows a portion: CRC-32, as in ISO-HDLC."""
-    return crc32(octets).to_bytes(SUM_OCTETS, "big")
 
 
 def read_without_sum(folder: Path, segment: int, start: int, size: int) -> bytes | None:

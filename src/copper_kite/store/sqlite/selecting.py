@@ -11,8 +11,8 @@ from collections.abc import Sequence
 from typing import Any
 
 from copper_kite.store.model import Selection
-from copper_kite.store.sqlite.schema import PORTION_BITS, PORTIONS
-from copper_kite.store.sqlite.stopped import NONE_STOPPED, StoppedLanes
+from copper_kite.store.shared.encoding import PORTION_BITS, PORTIONS
+from copper_kite.store.sqlite.stopped import NONE_STOPPED, SqliteStoppedLanes
 from copper_kite.words import OPEN, State
 
 __all__ = ["KEPT", "OPEN_SQL", "condition", "sources"]
@@ -41,7 +41,7 @@ _TEXT = (
 )
 
 
-def sources(selection: Selection, *, stopped: StoppedLanes = NONE_STOPPED) -> list[dict[str, str]]:
+def sources(selection: Selection, *, stopped: SqliteStoppedLanes = NONE_STOPPED) -> list[dict[str, str]]:
     """Where those meant can be, as what the names in braces stand for; `id` tells the messages in the order in which
     they come. Where lanes are `stopped`, what is queued in them is delayed."""
     states = set(selection.states or OPEN)
@@ -51,7 +51,7 @@ def sources(selection: Selection, *, stopped: StoppedLanes = NONE_STOPPED) -> li
     return [_COMPACT, settled] if State.QUEUED in states else [settled]
 
 
-def condition(selection: Selection, *, stopped: StoppedLanes = NONE_STOPPED) -> tuple[str, list[Any]]:
+def condition(selection: Selection, *, stopped: SqliteStoppedLanes = NONE_STOPPED) -> tuple[str, list[Any]]:
     """The condition in SQL, with names in braces for where it looks, and its values.
 
     Where lanes are `stopped`, it is on what people are shown of those that wait in them.

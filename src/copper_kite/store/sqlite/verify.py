@@ -8,7 +8,8 @@ from contextlib import closing
 from pathlib import Path
 
 from copper_kite.store.health import Verified
-from copper_kite.store.sqlite.schema import PORTION_BITS, connect_reader
+from copper_kite.store.shared.encoding import PORTION_BITS
+from copper_kite.store.sqlite.schema import connect_reader
 from copper_kite.store.sqlite.segments import Extents
 
 __all__ = ["verify"]

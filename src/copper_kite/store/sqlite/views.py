@@ -18,10 +18,10 @@ from copper_kite.store.model import (
     Record,
     Selection,
 )
+from copper_kite.store.shared.rows import attempt_of_row, message_of_row, recipient_of_row
 from copper_kite.store.sqlite.reads import SqliteReads
-from copper_kite.store.sqlite.rows import attempt_of_row, message_of_row, recipient_of_row
 from copper_kite.store.sqlite.selecting import KEPT, OPEN_SQL, sources
-from copper_kite.store.sqlite.stopped import DOMAIN, StoppedLanes
+from copper_kite.store.sqlite.stopped import DOMAIN, SqliteStoppedLanes
 from copper_kite.words import OPEN, Event, State
 
 __all__ = ["SqliteReader"]
@@ -53,8 +53,8 @@ class SqliteReader(SqliteReads):
             rows = list(self._selected(selection, limit, newest=newest, stopped=stopped))
         return [QueueRow(message_of_row(row[:width]), stopped.shown(recipient_of_row(row[width:]))) for row in rows]
 
-    def _stopped(self) -> StoppedLanes:
-        return StoppedLanes(self.lanes())
+    def _stopped(self) -> SqliteStoppedLanes:
+        return SqliteStoppedLanes(self.lanes())
 
     def queue(self, states: Sequence[State] = OPEN, limit: int = -1) -> list[QueueRow]:
         return self.select(Selection(states=states), limit)

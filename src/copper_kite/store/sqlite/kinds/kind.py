@@ -5,9 +5,9 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Callable, Collection, Sequence
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
-from copper_kite.store.sqlite.schema import PORTION_BITS
+from copper_kite.store.shared.encoding import PORTION_BITS, Row
 from copper_kite.store.sqlite.segments import Extent
 
 __all__ = [
@@ -15,18 +15,11 @@ __all__ = [
     "FORGET_COMPACT",
     "SEVERAL",
     "Kind",
-    "Put",
-    "Row",
     "dumps",
     "expand",
     "insert",
-    "place",
-    "places",
     "several",
 ]
-
-Row = tuple[Any, ...]
-Put = Callable[[bytes], int]  # hands octets on, and says where they stand among those that go together
 
 SEVERAL = 20  # ids in one statement
 
@@ -34,12 +27,11 @@ dumps = json.JSONEncoder(separators=(",", ":"), ensure_ascii=False).encode
 
 
 class Kind(NamedTuple):
-    """A type of operation: `encode` makes a row of plain values of it, `apply` puts many rows into the transaction.
+    """A type of operation: `apply` puts many rows of it into the transaction.
 
     `message` tells of a row which message it speaks of; that has rows of its own then, and is compact no more.
     """
 
-    encode: Callable[[Any, Put], Row]
     apply: Callable[[sqlite3.Connection, Sequence[Row], Extent], None]
     message: Callable[[Row], int | None] | None = None
 
@@ -47,16 +39,6 @@ class Kind(NamedTuple):
 def insert(table: str, columns: int) -> str:
     """The statement that adds a row to a table."""
     return f"INSERT INTO {table} VALUES ({','.join('?' * columns)})"
-
-
-def place(message: int, portion: int) -> int:
-    """The place of a portion of a message's content."""
-    return message << PORTION_BITS | portion
-
-
-def places(message: int) -> tuple[int, int]:
-    """The first and the last place that a message's content can have."""
-    return place(message, 0), place(message + 1, 0) - 1
 
 
 def several(ids: Collection[int]) -> list[Row]:

@@ -6,16 +6,10 @@ import sqlite3
 from collections.abc import Sequence
 
 from copper_kite.store.model import LaneStop
-from copper_kite.store.operations import StopLane
-from copper_kite.store.sqlite.kinds.kind import Put, Row
+from copper_kite.store.shared.encoding import Row
 from copper_kite.store.sqlite.segments import Extent
 
-__all__ = ["reroute", "retry_now", "start_lanes", "stop_lanes", "stop_row"]
-
-
-def stop_row(operation: StopLane, put: Put) -> Row:
-    """A row of its table."""
-    return tuple(operation.stop)
+__all__ = ["reroute", "retry_now", "start_lanes", "stop_lanes"]
 
 
 def stop_lanes(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:

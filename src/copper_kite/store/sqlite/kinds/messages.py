@@ -8,38 +8,24 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Sequence
-from operator import itemgetter
 
 from copper_kite.store.model import Message
-from copper_kite.store.operations import AddContent, AddMessage, MoveContent
-from copper_kite.store.sqlite.kinds.hourly import HOUR, Counts, add_counts, add_to, domain_of
-from copper_kite.store.sqlite.kinds.kind import Put, Row, insert, place, places
+from copper_kite.store.shared.counting import count_additions
+from copper_kite.store.shared.encoding import PORTION_BITS, Row, place, places
+from copper_kite.store.sqlite.kinds.hourly import add_counts
+from copper_kite.store.sqlite.kinds.kind import insert
 from copper_kite.store.sqlite.kinds.tally import count_outcomes
-from copper_kite.store.sqlite.schema import PORTION_BITS
 from copper_kite.store.sqlite.segments import Extent
 
 __all__ = [
     "add_content",
     "add_messages",
-    "content_row",
     "drop_content",
     "extend_lifetimes",
     "forget",
-    "message_row",
     "move_content",
     "moved_message",
-    "moved_row",
 ]
-
-_LISTENER, _CLIENT, _USER = map(Message._fields.index, ("listener", "client", "user"))
-_new_recipient = itemgetter(1, 2, 9, 6)  # number, address, ESMTP parameters, connector
-
-
-def message_row(operation: AddMessage, put: Put) -> Row:
-    """The message; number, address, ESMTP parameters, connector of each recipient; start of the content; notes."""
-    message, recipients, content, taken = operation
-    start = None if content is None else put(content)
-    return tuple(message), list(map(_new_recipient, recipients)), start, taken
 
 
 def add_messages(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
@@ -65,14 +51,8 @@ def add_messages(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent
             [(row[0], *recipient, row[1]) for row, recipients, _, _ in others for recipient in recipients],
         )
     many(_ADD_TAKEN, _summed([taken for _, _, _, taken in rows]))
-    # a message without a listener is a notice of ours
-    count_outcomes(connection, {("", "accepted"): [row[1] for row, of, _, _ in rows if row[_LISTENER] for _ in of]})
-    counts: Counts = {}
-    for row, of, _, _ in rows:
-        if row[_LISTENER]:
-            hour, who, size = int(row[1]) // HOUR, row[_USER] or row[_CLIENT], row[4]
-            for _, address, _, _ in of:
-                add_to(counts, (hour, "accepted", "", "", who, domain_of(address), "", -1), size)
+    counts, instants = count_additions(rows)
+    count_outcomes(connection, {("", "accepted"): instants})
     add_counts(connection, counts)
 
 
@@ -84,23 +64,11 @@ def _summed(taken: Sequence[Row]) -> list[Row]:
     return [(*key, count) for key, count in sums.items()]
 
 
-def content_row(operation: AddContent, put: Put) -> Row:
-    """Its place, where it starts, its size."""
-    message, portion, octets = operation
-    return place(message, portion), put(octets), len(octets)
-
-
 def add_content(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
     """Note where portions stand, and whose message is not there yet."""
     segment, base = at
     connection.executemany(_INSERT_CONTENT, [(where, segment, base + start, size) for where, start, size in rows])
     connection.executemany(_GROWS, [(id,) for id in {where >> PORTION_BITS for where, _, _ in rows}])
-
-
-def moved_row(operation: MoveContent, put: Put) -> Row:
-    """The start of a portion, its place, its size."""
-    message, portion, octets = operation
-    return put(octets), place(message, portion), len(octets)
 
 
 def moved_message(row: Row) -> int:

@@ -4,68 +4,35 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Sequence
-from operator import attrgetter
 
 from copper_kite.store.facts import facts_text
 from copper_kite.store.model import Attempt, Recipient
-from copper_kite.store.operations import AddRecipient, RecordAttempt, RecordRelayed, SetState
-from copper_kite.store.sqlite.kinds.hourly import Counts, add_counts, count_results, message_counted
-from copper_kite.store.sqlite.kinds.kind import (
-    EXPAND_MESSAGE,
-    FORGET_COMPACT,
-    Put,
-    Row,
-    dumps,
-    insert,
-    place,
-    places,
-    several,
-)
+from copper_kite.store.operations import RecordRelayed
+from copper_kite.store.shared.counting import Counts, count_results
+from copper_kite.store.shared.encoding import Row, place, places
+from copper_kite.store.sqlite.kinds.hourly import add_counts, message_counted
+from copper_kite.store.sqlite.kinds.kind import EXPAND_MESSAGE, FORGET_COMPACT, dumps, insert, several
 from copper_kite.store.sqlite.kinds.tally import count_outcomes
 from copper_kite.store.sqlite.segments import Extent
-from copper_kite.words import FINAL, MESSAGE_STAGES, Cause, State
+from copper_kite.words import FINAL, State
 
 __all__ = [
     "add_recipients",
-    "attempt_row",
-    "recipient_row",
     "record_attempts",
     "record_relayed",
-    "relayed_row",
     "send_by",
     "set_states",
-    "state_row",
 ]
 
-# `_value_` is what an enum documents for this; `value` goes through a descriptor written in Python.
-_recipient_row = attrgetter(
-    "message", "number", "address", "state._value_", "attempts", "next_try", "connector", "reply", "changed",
-    "esmtp_parameters", "next_hop", "via",
-)  # fmt: skip
-_state_row = attrgetter(
-    "state._value_", "attempts", "next_try", "connector", "reply", "at", "next_hop", "message", "number"
-)  # in the order of the statement
 _WHOLE = RecordRelayed._fields.index("whole")
 _RELAYED = State.RELAYED.value
 _FINAL = frozenset(state.value for state in FINAL)
 _COUNTED = frozenset({State.RELAYED.value, State.FAILED.value})
 
 
-def recipient_row(operation: AddRecipient, put: Put) -> Row:
-    """A row of its table."""
-    row: Row = _recipient_row(operation.recipient)
-    return row
-
-
 def add_recipients(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
     """Add recipients."""
     connection.executemany(_INSERT_RECIPIENT, rows)
-
-
-def state_row(operation: SetState, put: Put) -> Row:
-    """The new values, then whose they are."""
-    row: Row = _state_row(operation)
-    return row
 
 
 def set_states(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
@@ -77,34 +44,6 @@ def set_states(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) 
         if state in _COUNTED:
             ended.setdefault((connector, state), []).append(now)
     count_outcomes(connection, ended)
-
-
-def attempt_row(operation: RecordAttempt, put: Put) -> Row:
-    """The columns of the attempt up to its facts; results, session, what was changed; dialogue; what it says of its
-    connector."""
-    attempt = operation.attempt
-    facts = attempt.facts
-    told = list(map(tuple, facts.results)), facts.session.text(), facts.changed
-    return *attempt[:13], told, attempt.dialogue, _note(attempt)
-
-
-def _note(attempt: Attempt) -> Row | None:
-    """The connector's state after an attempt: its name, the time, and the failure's text, None for a success."""
-    if attempt.facts.relayed:
-        return attempt.connector, attempt.at, None
-    if attempt.connector and not (attempt.cause and Cause(attempt.cause).final) and _speaks_of_the_session(attempt):
-        said = (str(attempt.code or ""), attempt.enhanced, attempt.text)
-        return attempt.connector, attempt.at, " ".join(filter(None, said))
-    return None
-
-
-_OF_SESSION = (421, 530)  # it closes; it wants a login first (RFC 4954 6)
-
-
-def _speaks_of_the_session(attempt: Attempt) -> bool:
-    """Whether a failure is the connector's, and not that of one message or recipient."""
-    of_session = attempt.stage not in MESSAGE_STAGES or attempt.code in _OF_SESSION
-    return of_session or bool(attempt.cause and Cause(attempt.cause).broke_session)
 
 
 def record_attempts(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
@@ -124,11 +63,6 @@ def record_attempts(connection: sqlite3.Connection, rows: Sequence[Row], at: Ext
         if message is not None:
             count_results(counts, (row[2], row[3], row[4], row[5], row[9]), row[13][0], message)
     add_counts(connection, counts)
-
-
-def relayed_row(operation: RecordRelayed, put: Put) -> Row:
-    """Its values in their order."""
-    return *operation[:11], operation.session.text(), *operation[12:]
 
 
 def record_relayed(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:

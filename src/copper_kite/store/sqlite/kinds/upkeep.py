@@ -4,45 +4,28 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Sequence
-from typing import Any
 
-from copper_kite.store.operations import WriteEntry
-from copper_kite.store.sqlite.kinds.hourly import Counts, add_counts, count_refusal
-from copper_kite.store.sqlite.kinds.kind import Put, Row, dumps, insert
+from copper_kite.store.shared.counting import count_refusals
+from copper_kite.store.shared.encoding import Row
+from copper_kite.store.sqlite.kinds.hourly import add_counts
+from copper_kite.store.sqlite.kinds.kind import dumps, insert
 from copper_kite.store.sqlite.kinds.tally import count_outcomes
 from copper_kite.store.sqlite.segments import Extent
-from copper_kite.words import Event
 
 __all__ = [
-    "entry_row",
     "finish_orders",
     "forget_old",
-    "plain_row",
     "shift_clock",
     "sweep",
     "write_entries",
 ]
 
 
-def plain_row(operation: tuple[Any, ...], put: Put) -> Row:
-    """An operation whose fields are plain values."""
-    return tuple(operation)
-
-
-def entry_row(operation: WriteEntry, put: Put) -> Row:
-    """When, what, of which message, and its facts."""
-    entry = operation.entry
-    return entry.at, entry.event.value, entry.message, entry.facts
-
-
 def write_entries(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
     """Add entries to the journal."""
     connection.executemany(_INSERT_JOURNAL, [(None, *row[:3], dumps(row[3])) for row in rows])
-    count_outcomes(connection, {("", "refused"): [at for at, event, *_ in rows if event == _REFUSED]})
-    counts: Counts = {}
-    for when, event, _, facts in rows:
-        if event == _REFUSED:
-            count_refusal(counts, when, facts)
+    counts, instants = count_refusals(rows)
+    count_outcomes(connection, {("", "refused"): instants})
     add_counts(connection, counts)
 
 
@@ -70,7 +53,6 @@ def sweep(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> No
 
 
 MINUTES_AN_HOUR = 60
-_REFUSED = Event.REFUSED.value
 _INSERT_JOURNAL = insert("journal", 5)
 # What was noted later than the clock showed was computed by another clock: it stays as it is.
 _SHIFT = (

@@ -3,8 +3,8 @@
 While a commit is on its way to the disk, new transactions gather; the next transaction takes them all. So the cost of
 reaching stable storage is shared by everybody who waits for it, and nobody is answered before it.
 
-The writing is done by a process of its own (`store.process`), at the other end of a channel: it has another core, and
-no part in the loop's interpreter. Content goes there by memory that both see (`store.handed`).
+The writing is done by a process of its own, the engine's, at the other end of a channel: it has another core, and no
+part in the loop's interpreter. Content goes there by memory that both see (`shared_buffer`).
 """
 
 from __future__ import annotations
@@ -17,11 +17,11 @@ from typing import TypeVar
 
 from copper_kite.store.contract import CallbackFailed, Defer
 from copper_kite.store.operations import AddMessage, Done, Operation, RecordRelayed, ShiftClock, Transaction
-from copper_kite.store.sqlite.commit import FAILED, Fault, error_of
-from copper_kite.store.sqlite.kinds import KINDS, Put, Row, encode
-from copper_kite.store.sqlite.process import Channel
-from copper_kite.store.sqlite.shared_buffer import BufferFull, SharedBuffer
-from copper_kite.store.sqlite.storable import storable
+from copper_kite.store.shared.batch import FAILED, LOST, Fault, error_of
+from copper_kite.store.shared.channel import Channel
+from copper_kite.store.shared.encoding import ENCODERS, Put, Row, encode
+from copper_kite.store.shared.shared_buffer import BufferFull, SharedBuffer
+from copper_kite.store.shared.storable import storable
 
 __all__ = ["GroupWriter"]
 
@@ -205,7 +205,7 @@ class GroupWriter:
         if not self._broken:
             self._broken = True
             self._lost()
-        return [("lost", "the process that writes is gone")] * count
+        return [(LOST, "the process that writes is gone")] * count
 
 
 def _fresh_row(transaction: Sequence[Operation], put: Put) -> Row:
@@ -216,4 +216,4 @@ def _relayed_row(transaction: Sequence[Operation], put: Put) -> Row:
     return _encode_relayed(transaction[0], put)
 
 
-_encode_fresh, _encode_relayed = KINDS[AddMessage].encode, KINDS[RecordRelayed].encode
+_encode_fresh, _encode_relayed = ENCODERS[AddMessage], ENCODERS[RecordRelayed]

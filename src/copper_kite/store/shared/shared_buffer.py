@@ -4,12 +4,17 @@ from __future__ import annotations
 
 import mmap
 import os
+from zlib import crc32
 
-from copper_kite.store.sqlite.segments import SUM_OCTETS, summed
+__all__ = ["HANDED_OCTETS", "SUM_OCTETS", "BufferFull", "SharedBuffer", "summed"]
 
-__all__ = ["HANDED_OCTETS", "BufferFull", "SharedBuffer"]
-
+SUM_OCTETS = 4
 HANDED_OCTETS = 8 * 1024 * 1024  # of which only what was ever used takes memory
+
+
+def summed(octets: bytes) -> bytes:
+    """The sum that follows a portion: CRC-32, as in ISO-HDLC."""
+    return crc32(octets).to_bytes(SUM_OCTETS, "big")
 
 
 class BufferFull(Exception):
