@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from copper_kite.store import open_store
-from tests.configuration import site_text
+from tests.configuration import site_text, store_of
 from tests.looping import happens_elsewhere
 from tests.support import environment, free_port, kite, running
 
@@ -175,7 +175,7 @@ def hand_in(config: Path, to: str, sender: str = f"ticketing@{TERN}", body: str 
 
 def settle(config: Path, id: str, state: str) -> None:
     """Wait until a message has ended so."""
-    with open_store(config.parent / "queue").reader() as reader:
+    with open_store(store_of(config.parent / "queue")).reader() as reader:
         happens_elsewhere(lambda: reader.record(reader.resolve(id)).recipients[0].state == state)
 
 

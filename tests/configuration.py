@@ -4,8 +4,19 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
+from pathlib import Path
 
-__all__ = ["connector", "site_text", "table"]
+from copper_kite.store import StorePlace
+
+__all__ = ["connector", "shared_store", "site_text", "store_of", "table"]
+
+NAME = "quay1.ternferries.example"
+shared_store: list[str] = []  # where queues are that are not in the data folder, while a test runs (`tests.conftest`)
+
+
+def store_of(folder: Path) -> StorePlace:
+    """Where the queue of a server with this data folder is, by `site_text`."""
+    return StorePlace(folder, shared_store[-1] if shared_store else "", server=NAME)
 
 
 def table(head: str, **keys: object) -> str:
@@ -28,13 +39,15 @@ def connector(name: str = "beacon", *hosts: str, **keys: object) -> str:
 def site_text(
     *tables: str,
     bind: str | Sequence[str],
-    name: str = "quay1.ternferries.example",
+    name: str = NAME,
     server: dict[str, object] | None = None,
     identity: dict[str, object] | None = None,
     listener: dict[str, object] | None = None,
 ) -> str:
     """A server with one listener, `programs`, on `bind`; with more keys of its tables, and more tables."""
     bind = [bind] if isinstance(bind, str) else list(bind)
+    if shared_store:
+        server = {"store": shared_store[-1], **(server or {})}
     return "".join(
         (
             table("[server]", name=name, **{"data": "queue", **(server or {})}),

@@ -2,12 +2,18 @@ from __future__ import annotations
 
 import asyncio
 import inspect
+import os
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
 from copper_kite.net.authority import CertificateFiles, make_authority
+from tests.configuration import shared_store
+from tests.database_server import DatabaseServer, database_server
 from tests.looping import WatchingLoop
+
+IN_DATABASE = os.environ.get("KITE_TEST_STORE") == "postgres"
 
 
 @pytest.fixture(scope="session")
@@ -20,6 +26,34 @@ def authority(tmp_path_factory: pytest.TempPathFactory) -> CertificateFiles:
 def stranger(tmp_path_factory: pytest.TempPathFactory) -> CertificateFiles:
     """The same from another authority, which nobody trusts."""
     return make_authority(tmp_path_factory.mktemp("stranger"), ["localhost"])
+
+
+@pytest.fixture(scope="session")
+def database() -> Iterator[DatabaseServer]:
+    """A PostgreSQL server; the test is skipped where it is not installed."""
+    with database_server() as server:
+        yield server
+
+
+@pytest.fixture
+def store_url(database: DatabaseServer) -> Iterator[str]:
+    """A schema of its own in it."""
+    user = database.new_user()
+    yield database.url(user)
+    database.remove_user(user)
+
+
+@pytest.fixture(autouse=IN_DATABASE)
+def _shared_store(store_url: str) -> Iterator[None]:
+    """With KITE_TEST_STORE=postgres, every server of the tests has its queue in a database."""
+    shared_store.append(store_url)
+    yield
+    shared_store.pop()
+
+
+def pytest_runtest_setup(item: pytest.Item) -> None:
+    if IN_DATABASE and item.get_closest_marker("data_folder") is not None:
+        pytest.skip("about files of a data folder")
 
 
 @pytest.fixture

@@ -120,11 +120,11 @@ class Site:
     async def until(self, holds: object) -> None:
         """Let the loop turn until `holds(reader)` is true."""
         async with asyncio.timeout(SECONDS):
-            with open_store(self.loaded.data).reader() as reader:
+            with open_store(self.loaded.store).reader() as reader:
                 await happens(lambda: holds(reader))
 
     def reader(self) -> Reader:
-        return open_store(self.loaded.data).reader()
+        return open_store(self.loaded.store).reader()
 
 
 @asynccontextmanager

@@ -43,6 +43,7 @@ __all__ = [
     "SchemaTooNew",
     "SettingsError",
     "Stopping",
+    "StoreAway",
     "StoreError",
     "StoreFailed",
     "StoreFull",
@@ -122,6 +123,10 @@ class StoreError(KiteError):
         self.folder = folder
         self.problem = problem
         self.remedy = remedy
+
+
+class StoreAway(StoreError):
+    """Raised while the database that servers share does not answer."""
 
 
 class SchemaTooNew(StoreError):

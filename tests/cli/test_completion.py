@@ -7,6 +7,7 @@ import sys
 from pathlib import Path
 
 from copper_kite.store import AddMessage, IdMaker, Message, Recipient, id_text, open_store
+from tests.configuration import store_of
 from tests.support import environment, kite, write_site
 
 
@@ -29,7 +30,7 @@ def test_names_keys_and_ids_are_completed(folder: Path) -> None:
     message = Message(
         id, 1_800_000_000.0, 1_800_001_000.0, "a@x.example", 1, False, False, "<m>", "l", "", "h", "", "ESMTP"
     )
-    store = open_store(folder / "queue")
+    store = open_store(store_of(folder / "queue"))
     store.upgrade()
     store.write([[AddMessage(message, [Recipient(id, 1, "b@y.example")], b"x")]])
     for words in (("trace", ""), ("queue", "show", id_text(id)[:5].lower()), ("queue", "park", "")):

@@ -20,6 +20,7 @@ from copper_kite.session.standin import Caught
 from copper_kite.store import DROP_MODE, dropped_names, open_store
 from copper_kite.words import State
 from tests.cli.test_commands import smart_host, take
+from tests.configuration import store_of
 from tests.looping import happens_elsewhere
 from tests.support import kite, running, write_site
 
@@ -61,7 +62,9 @@ def after_a_stop(
 
 def until_empty(place: Path) -> None:
     def is_empty() -> bool:
-        with open_store(place.parent).reader() as reader:  # the server is killed at the end: nothing may be on its way
+        with open_store(
+            store_of(place.parent)
+        ).reader() as reader:  # the server is killed at the end: nothing may be on its way
             return not dropped_names(place) and not reader.queue()
 
     happens_elsewhere(is_empty)
@@ -86,7 +89,7 @@ def test_what_is_left_while_no_server_runs_is_relayed_once(folder: Path, authori
         shutil.copy2(kept / name, folder / "queue" / "drop" / name)
     with running(config):
         until_empty(folder / "queue" / "drop")
-    with open_store(folder / "queue").reader() as reader:
+    with open_store(store_of(folder / "queue")).reader() as reader:
         assert reader.totals() == {State.RELAYED: 2}
 
 

@@ -27,6 +27,7 @@ from copper_kite.store import (
     open_store,
 )
 from copper_kite.words import Event, State
+from tests.configuration import store_of
 from tests.support import free_port, kite, whole, write_site
 
 # A title, colours, a jump of the cursor; CSI and OSC of C1; DEL; marks of direction; a line of its own; a lone half.
@@ -52,7 +53,7 @@ def hostile_queue(folder: Path) -> Path:
         facts, [[0.0, "<", HOSTILE]],
     )  # fmt: skip
     refused = {"listener": HOSTILE, "who": HOSTILE, "stage": "sender", "reply": HOSTILE, "count": 3, "hello": HOSTILE}
-    open_store(folder / "queue").write([
+    open_store(store_of(folder / "queue")).write([
         whole(message, recipients, f"Subject: {HOSTILE}\r\n\r\nx".encode()),
         [
             SetState(ID, 1, State.DELAYED, 1, 8e9, "beacon", HOSTILE, 1e9, HOSTILE),

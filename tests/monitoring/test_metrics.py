@@ -77,7 +77,7 @@ def test_reasons_are_bounded_and_those_that_have_a_count_keep_it() -> None:
 )
 def test_both_forms_can_be_parsed_and_have_every_metric(folder: Path, accept: str, parse: Parse) -> None:
     loaded = load_configuration(write_site(folder, 2525, tls="off"))
-    open_store(loaded.data).upgrade()
+    open_store(loaded.store).upgrade()
     long_ago, totals = HOUR - 100, Totals()
     refused = counted("refused", long_ago, reason="550 recipient")
     totals.now(Counts(relayed(5, long_ago), took(4, 8, long_ago), took(1, 9, long_ago), refused), NOW)
@@ -107,7 +107,7 @@ def test_health_has_a_reason_for_each_thing_that_is_wrong() -> None:
 
 def test_the_command_prints_them_without_a_server(folder: Path) -> None:
     config = write_site(folder, 2525, tls="off")
-    open_store(load_configuration(config).data).upgrade()
+    open_store(load_configuration(config).store).upgrade()
     for form, parse in (
         ("prometheus", text_string_to_metric_families),
         ("openmetrics", openmetrics.text_string_to_metric_families),

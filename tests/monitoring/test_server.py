@@ -103,7 +103,7 @@ async def test_a_unix_socket_answers_and_goes(folder: Path, authority: Certifica
 @pytest.fixture
 def source(folder: Path) -> Source:
     loaded = load_configuration(write_site(folder, 2525, tls="off", extra='[metrics]\nbind = "127.0.0.1:1"\n'))
-    open_store(loaded.data).upgrade()
+    open_store(loaded.store).upgrade()
     return Source(loaded)
 
 
@@ -126,6 +126,7 @@ async def test_others_than_the_allowed_get_nothing(source: Source, port: int) ->
     assert (await asked(port, "/metrics"))[0] == 403
 
 
+@pytest.mark.data_folder
 async def test_a_loop_that_stands_still_is_not_live(source: Source, port: int) -> None:
     source.last_heartbeat -= 100.0
     assert (await asked(port, "/live"))[0] == 503
@@ -133,6 +134,7 @@ async def test_a_loop_that_stands_still_is_not_live(source: Source, port: int) -
     assert status == 503 and [one["reason"] for one in json.loads(text)["reasons"]] == ["held up", "stopped"]
 
 
+@pytest.mark.data_folder
 async def test_a_queue_that_cannot_be_read_is_told(source: Source, port: int) -> None:
     for file in source.loaded.data.glob("queue.sqlite*"):
         file.unlink()

@@ -105,7 +105,7 @@ class Mail:
         """Send to a domain and wait for the end of the first attempt."""
         port = self.service.endpoints[0].port
         await converse(port, talk(letter(f"{local}@{domain}.example")))
-        with open_store(self.loaded.data).reader() as reader:
+        with open_store(self.loaded.store).reader() as reader:
 
             def rows() -> list[Any]:
                 return [

@@ -15,7 +15,7 @@ from copper_kite.session.standin import Caught
 from copper_kite.settings.alarm import Alarm
 from copper_kite.store import open_store, read_alarms
 from copper_kite.words import Event, State
-from tests.configuration import connector, table
+from tests.configuration import connector, store_of, table
 from tests.looping import happens
 from tests.relay.test_relay import letter, talk
 from tests.support import converse, free_port, kite, running, site, write_site
@@ -205,6 +205,6 @@ def test_the_whole_program_raises_and_shows_and_tries_an_alarm(folder: Path) -> 
         assert brief.count("\n") == 1 and "alarm jam" in brief
         listed = json.loads(kite("alarm", "list", "--json", config=config).stdout)
         assert [(one["name"], one["raised_since"] is not None) for one in listed] == [("jam", True), ("later", False)]
-        with open_store(folder / "queue").reader() as reader:
+        with open_store(store_of(folder / "queue")).reader() as reader:
             subjects = {row.recipient.address for row in reader.queue((State.QUEUED, State.DELAYED))}
         assert subjects == {"duty@crew.example", "a@b.example"}

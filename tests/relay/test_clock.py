@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import json
-import sqlite3
 from pathlib import Path
 
 import pytest
@@ -14,7 +12,7 @@ from copper_kite.relay.watched import STEP_SECONDS, WatchedClock
 from copper_kite.session.standin import Rule
 from copper_kite.settings.units import parse_pace
 from copper_kite.smtp.replies import Reply
-from copper_kite.words import State
+from copper_kite.words import Event, State
 from tests.support import PatientClock, Site, converse, site
 
 DAY = 86_400.0
@@ -36,9 +34,8 @@ class SetClock(PatientClock):
 
 
 def _steps(here: Site) -> list[float]:
-    with sqlite3.connect(here.loaded.data / "queue.sqlite") as connection:
-        rows = connection.execute("SELECT facts FROM journal WHERE event = 'clock'").fetchall()
-    return [json.loads(facts)["by"] for (facts,) in rows]
+    with here.reader() as reader:
+        return [entry.facts["by"] for entry in reader.noted(Event.CLOCK, 0.0)]
 
 
 def letter(name: str) -> bytes:

@@ -12,6 +12,7 @@ from copper_kite.settings.load import load_configuration
 from copper_kite.store import open_store
 from copper_kite.trace.story import Story
 from copper_kite.words import Side, State
+from tests.configuration import store_of
 from tests.looping import happens
 from tests.relay.test_relay import letter, records, story, talk
 from tests.support import (
@@ -92,7 +93,7 @@ async def test_bad_peers_delay_and_lose_nothing(folder: Path, says: list[bytes |
         service = await Service.start(loaded, StoppedClock())
         endpoints = service.endpoints
         await converse(endpoints[0].port, talk(letter("ana@x.example", sender="")))
-        with open_store(loaded.data).reader() as reader:
+        with open_store(loaded.store).reader() as reader:
             await happens(lambda: any(row.recipient.attempts for row in reader.queue(tuple(State))))
             (row,) = reader.queue(tuple(State))
             (attempt,) = reader.record(row.message.id).attempts
@@ -107,7 +108,7 @@ async def test_nobody_home_and_no_connector(folder: Path) -> None:
     service = await Service.start(load_configuration(config), StoppedClock())
     endpoints = service.endpoints
     await converse(endpoints[0].port, talk(letter("a@b.passenger.example", "c@else.example")))
-    with open_store(folder / "queue").reader() as reader:
+    with open_store(store_of(folder / "queue")).reader() as reader:
         await happens(lambda: all(row.recipient.state is State.DELAYED for row in reader.queue(tuple(State))))
         record = reader.record(reader.queue()[0].message.id)
     assert {attempt.cause: attempt.side for attempt in record.attempts} == {

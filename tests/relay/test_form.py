@@ -183,6 +183,7 @@ async def test_what_is_odd_about_a_header_is_passed_on_and_told(folder: Path, au
         assert sum(b"Date: yesterday" in one.file.read_bytes() for one in here.caught if one.file) == 2
 
 
+@pytest.mark.data_folder
 async def test_what_may_not_be_changed_goes_as_it_is(folder: Path, authority: CertificateFiles) -> None:
     """Where the next hop takes it; else it fails with its reply."""
     signed = next(message for name, message, _ in CORPUS if name == "signed")

@@ -28,6 +28,7 @@ from copper_kite.store import AdminRequest, Reader, Selection, open_store, read_
 from copper_kite.store.sqlite.schema import connect_writer
 from copper_kite.trace.story import tell_story
 from copper_kite.words import Action, Cause, Event, Stage, State
+from tests.configuration import store_of
 from tests.looping import happens
 from tests.relay.test_relay import letter, talk
 from tests.support import SECONDS, PatientClock, StoppedClock, converse, free_port, site, write_site
@@ -210,7 +211,7 @@ async def test_mail_goes_by_the_second_host_when_the_first_turns_it_away(folder:
     config.write_text(config.read_text().replace(f'["localhost:{ports[0]}"]', f"[{hosts}]") + log)
     service = await Service.start(load_configuration(config), StoppedClock())
     endpoint = service.endpoints[0]
-    with open_store(folder / "queue").reader() as reader:
+    with open_store(store_of(folder / "queue")).reader() as reader:
         for message in (letter("ok@x.example", "gone@x.example", sender=""), letter("next@x.example", sender="")):
             await converse(endpoint.port, talk(message))
             await happens(lambda: not reader.queue())
@@ -240,6 +241,7 @@ async def test_mail_goes_by_the_second_host_when_the_first_turns_it_away(folder:
     await good.stop()
 
 
+@pytest.mark.data_folder
 async def test_a_host_that_is_down_costs_one_attempt_and_then_all_goes(folder: Path) -> None:
     """Q-11: thirty messages wait without thirty attempts; one finds out that it is back, and the queue drains."""
     caught: list[Caught] = []
@@ -249,7 +251,7 @@ async def test_a_host_that_is_down_costs_one_attempt_and_then_all_goes(folder: P
     endpoint = service.endpoints[0]
     for number in range(30):
         await converse(endpoint.port, talk(letter(f"r{number}@x.example")))
-    with open_store(folder / "queue").reader() as reader:
+    with open_store(store_of(folder / "queue")).reader() as reader:
         await happens(lambda: len([row for row in reader.queue() if row.recipient.state is State.DELAYED]) >= 30)
         rows = reader.queue()
         (tried,) = [row for row in rows if row.recipient.attempts]
@@ -295,10 +297,12 @@ async def test_another_one_tries_where_the_one_that_would_is_gone(folder: Path) 
     endpoint = service.endpoints[0]
     for number in range(5):
         await converse(endpoint.port, talk(letter(f"r{number}@x.example")))
-    with open_store(folder / "queue").reader() as reader:
+    with open_store(store_of(folder / "queue")).reader() as reader:
         await turn_until(lambda: all_wait(reader))
         (tries,) = [row for row in reader.queue() if row.recipient.attempts]
-        open_store(folder / "queue").want([AdminRequest(0, clock.now(), "root", Action.PARK, tries.message.id, 1)])
+        open_store(store_of(folder / "queue")).want(
+            [AdminRequest(0, clock.now(), "root", Action.PARK, tries.message.id, 1)]
+        )
         service.dispatcher.carry_out_requests()
         await turn_until(lambda: reader.totals() == {State.DELAYED: 4, State.PARKED: 1})
         here = stand_in(folder / "1", caught)
@@ -363,7 +367,7 @@ async def test_what_no_connector_carries_goes_when_there_is_one(folder: Path) ->
     service = await Service.start(load_configuration(config), StoppedClock())
     endpoint = service.endpoints[0]
     await converse(endpoint.port, talk(letter("a@one.example"), letter("b@two.example")))
-    with open_store(folder / "queue").reader() as reader:
+    with open_store(store_of(folder / "queue")).reader() as reader:
         async with asyncio.timeout(SECONDS):
             await happens(lambda: all(row.recipient.state is State.DELAYED for row in reader.queue(tuple(State))))
             config.write_text(config.read_text().replace('["crew.example"]', '["crew.example", "one.example"]'))
@@ -390,7 +394,7 @@ async def test_a_host_without_8bitmime_gets_the_message_in_seven_bits(folder: Pa
     text = "Subject: x\r\nContent-Type: text/plain; charset=utf-8\r\n\r\nüber\r\n".encode()
     letters = [letter(who, sender="", content=what) for who, what in (("a@x.example", text), ("b@x.example", signed))]
     await converse(endpoint.port, talk(*(one.replace(b"<>", b"<> BODY=8BITMIME", 1) for one in letters)))
-    with open_store(folder / "queue").reader() as reader:
+    with open_store(store_of(folder / "queue")).reader() as reader:
         await happens(lambda: len(reader.queue(tuple(State))) >= 2 and not reader.queue())
         states = {row.recipient.address: row.recipient for row in reader.queue(tuple(State))}
     assert states["a@x.example"].state is State.RELAYED and "5.6.3" in states["b@x.example"].reply
@@ -418,7 +422,7 @@ async def test_a_session_that_is_being_opened_does_not_hold_up_the_end(folder: P
     async with asyncio.timeout(SECONDS):
         await met.wait()
         await service.stop(50 * SECONDS)
-    with open_store(folder / "queue").reader() as reader:
+    with open_store(store_of(folder / "queue")).reader() as reader:
         assert [row.recipient.state for row in reader.queue()] == [State.QUEUED]
     server.close()
 

@@ -248,6 +248,7 @@ def test_a_message_that_faults_hit_again_and_again_is_parked() -> None:
     assert [entry.message for entry in recorded.entries] == [7]
 
 
+@pytest.mark.data_folder
 async def test_a_store_that_cannot_be_read_for_a_while_strands_nothing(
     folder: Path, authority: CertificateFiles, monkeypatch: pytest.MonkeyPatch
 ) -> None:

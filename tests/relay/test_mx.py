@@ -24,6 +24,7 @@ from copper_kite.settings.units import Endpoint
 from copper_kite.smtp.replies import Reply
 from copper_kite.store import Reader, Record, open_store
 from copper_kite.words import Cause, Stage, State
+from tests.configuration import store_of
 from tests.looping import happens
 from tests.relay.test_relay import letter, talk
 from tests.support import StoppedClock, converse, free_port, write_site
@@ -112,7 +113,7 @@ async def run(folder: Path, config: Path, *recipients: str, until: int) -> dict[
     service = await Service.start(load_configuration(config), StoppedClock())
     endpoint = service.endpoints[0]
     await converse(endpoint.port, talk(letter(*recipients)))
-    with open_store(folder / "queue").reader() as reader:
+    with open_store(store_of(folder / "queue")).reader() as reader:
         await happens(lambda: sum(row.recipient.state is not State.QUEUED for row in rows(reader)) >= until)
         record: Record = reader.record(rows(reader)[0].message.id)
     await service.stop()
@@ -141,7 +142,7 @@ async def test_each_domain_has_its_own_way(folder: Path) -> None:
     }  # fmt: skip
     assert "5.1.10" in found["c@closed.example"][1] and "5.4.6" in found["d@ours.example"][1]
     assert "missing.mx.example" in found["f@nowhere.example"][1], "C-13: never the domain's own address then"
-    with open_store(folder / "queue").reader() as reader:
+    with open_store(store_of(folder / "queue")).reader() as reader:
         record = reader.record(rows(reader)[0].message.id)
         assert [state.last_bad_text for state in reader.connectors()] == ["missing.mx.example: no such name in DNS"]
     sides = {attempt.cause: attempt.side for attempt in record.attempts if attempt.cause}
@@ -173,7 +174,7 @@ async def test_equal_exchangers_and_each_address_of_them(folder: Path) -> None:
     (folder / "trial.zone").write_text("$TTL 60\n" + "\n".join([*records, *backup, *hosts]) + "\n")
     found = await run(folder, config, *(f"a@{domain}" for domain in domains), until=20)
     assert {state for state, _ in found.values()} == {State.RELAYED}
-    with open_store(folder / "queue").reader() as reader:
+    with open_store(store_of(folder / "queue")).reader() as reader:
         attempts = reader.record(rows(reader)[0].message.id).attempts
     assert {attempt.address for attempt in attempts} == {"127.0.0.3", "127.0.0.5"}
     for peer in peers:
@@ -208,6 +209,7 @@ async def test_dns_that_does_not_answer_delays(folder: Path, monkeypatch: pytest
     assert {state for state, _ in found.values()} == {State.DELAYED} and asked == ["crew.example"]
 
 
+@pytest.mark.data_folder
 async def test_an_exchanger_of_another_name_is_an_impostor(folder: Path) -> None:
     """T-11: the name that the MX record gives is the one that the certificate must have."""
     right = make_authority(folder / "tls", ["a.mx.example"])

@@ -132,7 +132,7 @@ def ask(here: Site, action: Action, *states: State, target: str = "") -> None:
     with here.reader() as reader:
         rows = reader.queue(states)
     wanted = [AdminRequest(0, 0.0, "root", action, row.message.id, row.recipient.number, target) for row in rows]
-    open_store(here.loaded.data).want(wanted)
+    open_store(here.loaded.store).want(wanted)
     os.kill(os.getpid(), signal.SIGUSR1)
 
 

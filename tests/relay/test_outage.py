@@ -17,6 +17,7 @@ from copper_kite.smtp.replies import Reply
 from copper_kite.smtp.sasl import Secret
 from copper_kite.store import open_store
 from copper_kite.words import Stage, State
+from tests.configuration import store_of
 from tests.looping import happens
 from tests.relay.test_relay import letter, talk
 from tests.support import PASSWORD, PatientClock, converse, write_site
@@ -80,7 +81,7 @@ async def test_days_of_outage(folder: Path, authority: CertificateFiles) -> None
         sessions = [talk(*(letter(recipient(n)) for n in portion[start::20])) for start in range(20)]
         heard += await asyncio.gather(*(converse(endpoints[0].port, session) for session in sessions))
     assert sum(one.count(b" kept as ") for one in heard) == MESSAGES
-    with open_store(folder / "queue").reader() as reader:
+    with open_store(store_of(folder / "queue")).reader() as reader:
 
         def is_over() -> bool:
             """Whether all has ended; where nothing is left to do now, it is soon when there is."""
@@ -93,7 +94,7 @@ async def test_days_of_outage(folder: Path, authority: CertificateFiles) -> None
     await service.stop()
     for stand_in in hosts.stand_ins:
         await stand_in.stop()
-    with open_store(folder / "queue").reader() as reader:
+    with open_store(store_of(folder / "queue")).reader() as reader:
         rows = reader.queue(tuple(State))
         totals = reader.totals()
     gone = MESSAGES // 100

@@ -170,7 +170,7 @@ async def test_how_tls_went_is_counted_and_reported(folder: Path, ground: Ground
     assert rows["strange.example", "sts"]["failed"] == 1
     assert rows["match.example", "tlsa"]["sessions"] >= 1
 
-    history = open_store(here.loaded.data).history()
+    history = open_store(here.loaded.store).history()
     domains = collect_tls(history.between(here.clock.now() - 3600.0, here.clock.now() + 3600.0), {"direct"})
     history.close()
     report = tls_report(
@@ -231,7 +231,7 @@ async def test_reports_on_tls_are_sent_once_a_day(
     )
     assert due.make_if_due(noon) is None
     facts = {"domain": "match.example", "period": made["period"], "to": "tls@match.example"}
-    [problem] = open_store(loaded.data).write(
+    [problem] = open_store(loaded.store).write(
         [[WriteEntry(JournalEntry(at=noon, event=Event.TLS_REPORTED, facts=facts))]]
     )
     assert problem is None

@@ -76,7 +76,7 @@ async def test_both_sides_of_a_message_are_kept(folder: Path, authority: Certifi
         for secret in (WORDS, "WordsThatAreWrong", PASSWORD, "the body"):
             assert secret not in everything
         sought = Sought(words=("MAIL FROM",), any_case=True)
-        found = [one for one in dialogue_entries(here.loaded.data, "quay1", sought) if sought.holds(one)]
+        found = [one for one in dialogue_entries(here.loaded.store, "quay1", sought) if sought.holds(one)]
         assert {one.id for one in found} == {shown_id(record) for record in later} and len(found) == 4
 
 

@@ -265,6 +265,7 @@ async def test_a_restart_goes_on_where_it_was(folder: Path, authority: Certifica
         await again.stop()
 
 
+@pytest.mark.data_folder
 async def test_a_second_server_and_a_taken_port_are_refused(folder: Path, authority: CertificateFiles) -> None:
 
     async with site(folder, authority) as here:

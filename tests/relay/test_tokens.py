@@ -207,7 +207,7 @@ async def test_an_hour_of_tokens_that_end_delays_no_message(folder: Path, author
             for _ in range(4):
                 clock.time += 9.0
                 await happens(lambda: clock.now() < source.renew_at)
-        with open_store(service.loaded.data).reader() as reader:
+        with open_store(service.loaded.store).reader() as reader:
             await happens(lambda: reader.totals() == {State.RELAYED: 100 * BATCH})
             rows = reader.queue(tuple(State))
             assert {len(reader.record(row.message.id).attempts) for row in rows} == {1}
@@ -236,7 +236,7 @@ async def test_a_withdrawn_grant_has_a_verdict_of_its_own(folder: Path, authorit
         mail_by_token(folder, authority, tokens, clock) as (service, _),
     ):
         await converse(service.endpoints[0].port, talk(letter("x@y.example")))
-        with open_store(service.loaded.data).reader() as reader:
+        with open_store(service.loaded.store).reader() as reader:
             await happens(lambda: reader.summary().by_state.get(State.DELAYED) == 1)
             [row] = reader.queue()
             attempt = reader.record(row.message.id).attempts[-1]

@@ -10,18 +10,20 @@ from copper_kite.demo import history, make_history
 from copper_kite.report import compare_counts, make_report, since_until
 from copper_kite.settings.load import load_configuration
 from copper_kite.store import open_store
+from tests.configuration import store_of
 
 NOW = 1_780_000_000.0
 DAY = 86400.0
 
 
+@pytest.mark.data_folder
 def test_a_report_finds_what_lies_in_it(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(history, "DAYS", 3)
     monkeypatch.setattr(history, "OUTAGES", (("beacon", 1, 9.0, 12.0),))
     monkeypatch.setattr(history, "HIJACKED", (2, 13.0, 15.0, 300))
     messages = make_history(folder, NOW)
     loaded = load_configuration(folder / "kite.toml")
-    with open_store(folder / "queue").reader() as reader:
+    with open_store(store_of(folder / "queue")).reader() as reader:
         report = make_report(reader, loaded, since_until(NOW - 3 * DAY, NOW), NOW)
         recipients, differences = compare_counts(reader, 0, 2**40)
         assert reader.summary().messages == 0 and reader.last_id() > 0

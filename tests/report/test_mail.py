@@ -20,6 +20,7 @@ from copper_kite.settings.alarm import ReportSettings
 from copper_kite.settings.load import load_configuration
 from copper_kite.store import JournalEntry, WriteEntry, open_store
 from copper_kite.words import Event
+from tests.configuration import store_of
 from tests.looping import happens
 from tests.report.test_report import NOW, Counts, counted, relayed, took
 from tests.support import kite, running, site, write_site
@@ -89,7 +90,7 @@ def test_when_it_is_due_and_on_what(every: str, now: str, due: str, since: str, 
 def test_it_is_made_once_and_again_only_if_the_journal_knows_nothing(folder: Path) -> None:
     extra = '[report]\nto = "duty@crew.example"\nevery = "day"\n'
     loaded = load_configuration(write_site(folder, 2525, tls="off", extra=extra))
-    store = open_store(loaded.data)
+    store = open_store(loaded.store)
     store.upgrade()
     now = instant("2026-05-07 08:00")
     report = DueReport(loaded)
@@ -135,7 +136,7 @@ async def test_the_command_mails_a_report(folder: Path, authority: CertificateFi
     with running(config):
         done = kite("report", "--mail", "duty@crew.example", config=config)
         assert done.returncode == 0 and b"sent to duty@crew.example: 250" in done.stderr and not done.stdout
-        with open_store(folder / "queue").reader() as reader:
+        with open_store(store_of(folder / "queue")).reader() as reader:
             assert [row.recipient.address for row in reader.queue()] == ["duty@crew.example"]
         assert kite("report", "--mail", "duty", config=config).returncode == 2
     stopped = kite("report", "--mail", "duty@crew.example", config=config)

@@ -9,17 +9,17 @@ import pytest
 
 from copper_kite.store import (
     Store,
+    StorePlace,
     Writer,
     open_store,
 )
 from tests.store.turns import Turns
 
-ENGINES = {"sqlite": open_store}
 
-
-@pytest.fixture(params=ENGINES)
+@pytest.fixture(params=["sqlite", "postgres"])
 def store(request: pytest.FixtureRequest, folder: Path) -> Store:
-    made = ENGINES[request.param](folder / "queue")
+    url = "" if request.param == "sqlite" else request.getfixturevalue("store_url")
+    made = open_store(StorePlace(folder / "queue", url, server="quay1.ternferries.example"))
     made.upgrade()
     return made
 

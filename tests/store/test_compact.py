@@ -316,7 +316,7 @@ def test_what_is_expanded_meanwhile_is_followed(folder: Path) -> None:
     write(folder, [fresh(0)])
     history = open_store(folder).history()
     expanding = [ExtendLifetime(FIRST, BEGUN + 9999)]
-    at_statement("FROM compact_message m", history._connection, lambda: write(folder, expanding))
+    at_statement("FROM compact_message m", history._query.__self__, lambda: write(folder, expanding))
     assert [one.what.id for one in history.after(history.place({"messages": [], "attempts": [], "journal": 0}))] == [
         FIRST
     ]  # type: ignore[union-attr]

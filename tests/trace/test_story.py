@@ -33,6 +33,7 @@ from copper_kite.trace.pulse import Pulse
 from copper_kite.trace.running import attempt_of
 from copper_kite.trace.story import tell_story
 from copper_kite.words import Event, State
+from tests.configuration import store_of
 from tests.support import kite, whole, write_site
 
 T0 = 1_800_000_000.0
@@ -242,7 +243,7 @@ def test_the_queue_watched(folder: Path) -> None:
     """One object a line, or one line; and an end after so many looks."""
     config = write_site(folder, 2525, tls="off")
     change = whole(MESSAGE, [Recipient(7, 1, "r@x.example", State.PARKED)], b"x")
-    open_store(folder / "queue").write([change])
+    open_store(store_of(folder / "queue")).write([change])
     looks = kite("queue", "watch", "--json", "--times", "2", "--every", "0.1s", config=config).stdout.splitlines()
     assert [json.loads(look)["states"] for look in looks] == [{"parked": 1}] * 2
     shown = kite("queue", "watch", "--times", "1", config=config).stdout

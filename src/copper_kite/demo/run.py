@@ -59,7 +59,7 @@ class Demo:
             loaded = self._configure(port, beacon, gate)
             service = await Service.start(loaded, clock)
             stack.push_async_callback(service.stop)
-            with open_store(loaded.data).reader() as reader:
+            with open_store(loaded.store).reader() as reader:
                 await asyncio.gather(self._hand_in(port, clock), self._watch(reader, clock))
                 await self._settle(reader)
             day_over(loaded)

@@ -34,7 +34,7 @@ class DueReport:
         due = last_due(settings, now)
         if due <= self._settled:
             return None
-        with open_store(self._loaded.data).reader() as reader:
+        with open_store(self._loaded.store).reader() as reader:
             if reader.noted(Event.REPORTED, due):
                 self._settled = due
                 return None

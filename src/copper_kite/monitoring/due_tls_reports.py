@@ -59,7 +59,7 @@ class DueTlsReports:
         return None
 
     def _collect(self, end: float) -> list[tuple[str, DomainTls]]:
-        store = open_store(self._loaded.data)
+        store = open_store(self._loaded.store)
         with store.reader() as reader:
             sent = {entry.facts["domain"] for entry in reader.noted(Event.TLS_REPORTED, end)}
         connectors = {entry.name for entry in self._loaded.settings.connector if entry.mx}

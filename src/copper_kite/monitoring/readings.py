@@ -62,7 +62,7 @@ class Readings:
 def take_readings(loaded: Loaded, totals: Totals, now: float) -> Readings:
     """Look at the server of this configuration. Raises StoreError where there is no queue, or none that can be read."""
     running, disk = running_server(loaded.data), disk_of(loaded)
-    with open_store(loaded.data).reader() as reader:
+    with open_store(loaded.store).reader() as reader:
         faults = reader.held_by_faults()
         return Readings(
             now=now,

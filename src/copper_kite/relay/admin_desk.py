@@ -20,9 +20,9 @@ from copper_kite.store import (
     AdminRequest,
     FinishOrder,
     JournalEntry,
-    Reader,
     Recipient,
     RetryNow,
+    ServerReads,
     Submit,
     Transaction,
     WriteEntry,
@@ -41,7 +41,7 @@ class AdminDesk:
 
     def __init__(
         self,
-        reader: Reader,
+        reader: ServerReads,
         submit: Submit,
         clock: Clock,
         log: Log,

@@ -7,7 +7,7 @@ is no place for, and what waits in a lane that does not move, stays in the store
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Awaitable, Callable, Iterable, Sequence
 from dataclasses import replace
 from functools import partial
 
@@ -32,6 +32,7 @@ from copper_kite.relay.own_mail import OwnMail
 from copper_kite.relay.poison import Poison
 from copper_kite.relay.recorded import Recorded
 from copper_kite.relay.recordings import Recordings
+from copper_kite.relay.shared_queue import LeasedContent
 from copper_kite.relay.stops import down_stop, stop_of, unsent_stop
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.relay.supply import Supply
@@ -44,9 +45,9 @@ from copper_kite.store import (
     JournalEntry,
     LaneNow,
     Message,
-    Reader,
     Recipient,
     RecordRelayed,
+    ServerReads,
     ShiftClock,
     Submit,
     Transaction,
@@ -76,7 +77,7 @@ class Dispatcher:
         self,
         loaded: Loaded,
         submit: Submit,
-        reader: Reader,
+        reader: ServerReads,
         ids: IdMaker,
         clock: Clock,
         log: Log,
@@ -105,6 +106,7 @@ class Dispatcher:
         )  # fmt: skip
         self.own_mail = OwnMail(lambda: self._notices, submit, self.offer, clock.now)
         self._stopping = False
+        self.may_send: Callable[[], bool] | None = None  # where others may take over what is in hand here
         self._allowances.take_up(loaded.settings.connector)
         self._take_up(loaded)
 
@@ -301,6 +303,10 @@ class Dispatcher:
             elif report.stop is not None and report.stop.until is not None:
                 self._supply.stops.tried(key, report.job.message.id)
         return self._record_report(plan, report)
+
+    def before_content(self, recorded: asyncio.Future[None] | None) -> Awaitable[None] | None:
+        """What a session awaits before content goes."""
+        return recorded if self.may_send is None else LeasedContent(recorded, self.may_send)
 
     def give_back(self, job: Job) -> None:
         """A job that its lane will not carry any more: choose again."""

@@ -397,7 +397,9 @@ class Lane:
                 return _Attempt(job, stop=outgoing.stop)
             if outgoing.ready is not None:
                 await asyncio.wrap_future(outgoing.ready)
-            results = await session.relay(outgoing.envelope, outgoing.content, recorded, following.choose)
+            results = await session.relay(
+                outgoing.envelope, outgoing.content, self._sink.before_content(recorded), following.choose
+            )
         except SessionFailed as failure:
             self._broke(session, failure)
             return _Attempt(job, tuple(failure.results), AttemptFailure.of(failure), failure)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Sequence
+from collections.abc import Awaitable, Sequence
 from typing import Protocol
 
 from copper_kite.net import Plan, SessionFailed
@@ -28,6 +28,9 @@ class Sink(Protocol):
 
     def report(self, plan: Plan | None, report: Report) -> asyncio.Future[None]:
         """Record what an attempt found."""
+
+    def before_content(self, recorded: asyncio.Future[None] | None) -> Awaitable[None] | None:
+        """What is to be awaited before content goes, where `recorded` is what the session did before."""
 
     def give_back(self, job: Job) -> None:
         """Take back a job that a retired lane did not begin."""

@@ -19,7 +19,7 @@ __all__ = ["carry_out_offline"]
 
 def carry_out_offline(loaded: Loaded, wanted: Sequence[AdminRequest], now: float) -> None:
     """Carry out the requests; `now` in seconds since 1970. Raises FolderInUse, StoreError, StoreFull, StoreFailed."""
-    store = open_store(loaded.data)
+    store = open_store(loaded.store)
     with contextlib.closing(FolderLock(loaded.data, now)):
         store.upgrade()
         with store.reader() as reader:

@@ -9,7 +9,7 @@ from collections.abc import Callable
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.relay.usage import HOUR, LOOK_BACK
 from copper_kite.settings import Settings
-from copper_kite.store import DropContent, Forget, ForgetOld, MoveContent, Operation, Reader, Submit, Sweep
+from copper_kite.store import DropContent, Forget, ForgetOld, MoveContent, Operation, ServerReads, Submit, Sweep
 
 __all__ = ["Retention"]
 
@@ -22,7 +22,7 @@ class Retention:
     """Looks for what need not be kept any longer. `now` gives seconds since 1970."""
 
     def __init__(
-        self, reader: Reader, submit: Submit, now: Callable[[], float], settings: Settings, supervisor: Supervisor
+        self, reader: ServerReads, submit: Submit, now: Callable[[], float], settings: Settings, supervisor: Supervisor
     ) -> None:
         self._supervisor = supervisor
         self._reader, self._submit, self._now = reader, submit, now

@@ -28,6 +28,7 @@ from copper_kite.relay.recordings import Recordings
 from copper_kite.relay.refusals import Refusal, Refusals
 from copper_kite.relay.retention import Retention
 from copper_kite.relay.routes import routes_noted
+from copper_kite.relay.shared_queue import SharedQueue
 from copper_kite.relay.submission import Submission
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.relay.token_keeper import TokenKeeper
@@ -41,7 +42,7 @@ from copper_kite.store import (
     IdMaker,
     JournalEntry,
     Note,
-    Reader,
+    ServerReads,
     Store,
     Sweep,
     Transaction,
@@ -102,10 +103,10 @@ class Service:
         log = undo.enter_context(closing(_open_log(loaded, clock)))
         supervisor = Supervisor(log)
         loop.set_exception_handler(supervisor.loop_fault)
-        store = open_store(loaded.data)
+        store = open_store(loaded.store)
         writer = _start_writer(store, lock, supervisor, lost, lambda ids: dispatcher.left_in_store(ids), undo)
-        reader = undo.enter_context(store.reader())
-        ids = IdMaker(reader.last_id())
+        reader = undo.enter_context(closing(store.server_reads()))
+        ids = IdMaker(reader.last_id(), reader.slot)
         recordings = Recordings(loaded.data, clock.now)
         dispatcher = Dispatcher(
             loaded, writer.submit, reader, ids, clock, log, supervisor, recordings,
@@ -139,6 +140,8 @@ class Service:
         monitoring.take_up(loaded)
         clock.stepped = partial(_clock_stepped, dispatcher)
         service._look_after(store, supervisor, clock)
+        if reader.slot is not None:
+            service._share_queue(reader, supervisor)
         dispatcher.start()
         service._hear_requests(supervisor)
         retention.sweep()
@@ -154,6 +157,16 @@ class Service:
         self.undo.callback(supervisor.every(CLOCK_SECONDS, clock.look).cancel)
         self.undo.callback(Publisher(self.loaded.data, self.dispatcher.lanes_now, supervisor).stop)
 
+    def _share_queue(self, reader: ServerReads, supervisor: Supervisor) -> None:
+        """Be one of the servers of a shared queue."""
+        dispatcher = self.dispatcher
+        dispatcher.may_send = self.writer.may_send
+        shared = SharedQueue(
+            self.writer, reader, self.loaded.settings.server.lease, self.log, supervisor, dispatcher.left_in_store,
+            dispatcher.carry_out_requests,
+        )  # fmt: skip
+        self.undo.callback(shared.stop)
+
     def _hear_requests(self, supervisor: Supervisor) -> None:
         """Carry out what administrators want: what waits since before the start, and what a signal tells of."""
         carry_out = self.dispatcher.carry_out_requests
@@ -161,7 +174,7 @@ class Service:
             asyncio.get_running_loop().add_signal_handler(signal.SIGUSR1, supervisor.run, carry_out)
         carry_out()
 
-    def _take_what_was_dropped(self, reader: Reader, supervisor: Supervisor) -> None:
+    def _take_what_was_dropped(self, reader: ServerReads, supervisor: Supervisor) -> None:
         """Take up what local programs leave in the drop folder, by the listener of the Unix socket."""
         loaded, tell = self.loaded, partial(_tell_postmaster, self.dispatcher, self.clock)
         folder = DropFolder(
@@ -301,7 +314,12 @@ async def _write(writer: Writer, transaction: Transaction) -> None:
 
 
 async def _record_life(
-    reader: Reader, writer: Writer, routes: Sequence[JournalEntry], loaded: Loaded, clock: Clock, undo: AsyncExitStack
+    reader: ServerReads,
+    writer: Writer,
+    routes: Sequence[JournalEntry],
+    loaded: Loaded,
+    clock: Clock,
+    undo: AsyncExitStack,
 ) -> None:
     """Record the start, and the routes of now where they are not the last `routes`; sweep out what a crash left of
     submissions that were not whole; at the end, record the stop.

@@ -20,7 +20,7 @@ from copper_kite.relay.lanes import Lanes
 from copper_kite.relay.stops import Stops, unsent_stop
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.relay.turns import Flow
-from copper_kite.store import Due, LaneStop, Message, Reader, Reroute, RetryNow, Submit, Waiting
+from copper_kite.store import Due, LaneStop, Message, Reroute, RetryNow, ServerReads, Submit, Waiting
 from copper_kite.words import Cause, Priority
 
 __all__ = ["Supply"]
@@ -46,7 +46,7 @@ class Supply:
 
     def __init__(
         self,
-        reader: Reader,
+        reader: ServerReads,
         submit: Submit,
         clock: Clock,
         supervisor: Supervisor,

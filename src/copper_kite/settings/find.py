@@ -75,11 +75,12 @@ class ConnectorSketch(NamedTuple):
 class Sketch:
     """The parts of a configuration that submitting a message or tracing it needs. It is not checked here.
 
-    `sockets` are the paths of the listeners' Unix sockets, `data` the folder of the queue.
+    `sockets` are the paths of the listeners' Unix sockets, `data` the folder of the queue, `store` where it is else.
     """
 
     def __init__(self) -> None:
         self.data = DATA
+        self.store = ""
         self.drop = SPOOL
         self.server_name = "localhost"
         self.domain: str | None = None
@@ -107,6 +108,7 @@ def _sketch(file: str, tables: dict[str, Any]) -> Sketch:
     if isinstance(server, dict):
         result.server_name = _name(server.get("name", "auto"))
         result.data = str(server.get("data", DATA))
+        result.store = str(server.get("store", ""))
     base = os.path.dirname(os.path.abspath(file))  # noqa: PTH100, PTH120
     result.data = os.path.join(base, result.data)  # noqa: PTH118
     written = server.get("drop", "auto") if isinstance(server, dict) else "auto"

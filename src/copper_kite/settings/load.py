@@ -25,6 +25,7 @@ from copper_kite.settings.model import Connector, Server, Settings, data_folder
 from copper_kite.settings.secrets import Credential, read_credentials
 from copper_kite.settings.server_tls import server_context
 from copper_kite.smtp import ScramKey
+from copper_kite.store import StorePlace
 
 __all__ = ["Loaded", "data_folder_of", "examine_configuration", "find_config", "load_configuration", "load_source"]
 
@@ -52,6 +53,27 @@ class Loaded:
         """The folder where programs leave mail while no server takes it."""
         base = str(self.path.parent.absolute())
         return Path(drop_folder(self.settings.server.drop, str(self.data.absolute()), base))
+
+    @property
+    def store(self) -> StorePlace:
+        """Where the queue is. Raises SettingsError where the credential of its database cannot be used, NotReadable."""
+        server = self.settings.server
+        if not server.store:
+            return StorePlace(self.data)
+        password = None
+        if server.store_credential is not None:
+            findings: list[Finding] = []
+            file = secret_file(self.path, server.credentials)
+            credentials = self.credentials or read_credentials(file, findings, self.path.parent)
+            credential = credentials.get(server.store_credential)
+            if credential is None:
+                missing = f"there is no credential {server.store_credential}, which [server] store_credential names"
+                raise SettingsError([*findings, Finding(file=str(file), line=None, key="", problem=missing, remedy="")])
+            password = credential.password
+        trust = server.store_trust
+        trust = trust if trust == "system" else str(self.path.parent / trust)
+        tls = server.store_tls == "on"
+        return StorePlace(self.data, server.store, password, tls, trust, self.server_name, server.lease)
 
     @property
     def postmaster(self) -> str:
@@ -103,7 +125,7 @@ def examine_configuration(path: Path, source: str, *, secrets: bool = True) -> t
     for table in ("listener", "account", "connector", "alarm"):
         _check_names(table, [entry.name for entry in getattr(settings, table)], wrong)
     credentials: dict[str, Credential] = {}
-    if secrets and any(connector.credential for connector in settings.connector):
+    if secrets and (settings.server.store_credential or any(connector.credential for connector in settings.connector)):
         credentials = read_credentials(secret_file(path, settings.server.credentials), findings, path.parent)
     _check_connectors(settings, path, credentials if secrets else None, wrong)
     _check_listeners(settings, path, wrong, secrets=secrets)

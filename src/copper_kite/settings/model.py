@@ -14,6 +14,7 @@ from copper_kite.settings.domain import DomainSettings, TlsReports
 from copper_kite.settings.find import DATA
 from copper_kite.settings.recording import Journal, Log, Metrics, OtherLog
 from copper_kite.settings.signing import Signing
+from copper_kite.settings.store_keys import StoreKeys
 from copper_kite.settings.table import Table
 from copper_kite.settings.units import (
     Endpoint,
@@ -61,7 +62,7 @@ DEFAULT_PORTS = {
 PriorityName = Literal["urgent", "normal", "bulk"]
 
 
-class Server(Table):
+class Server(StoreKeys):
     """`[server]`: who this server is and where it keeps its queue."""
 
     name: str = Field(

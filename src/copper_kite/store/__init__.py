@@ -13,6 +13,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from copper_kite.errors import StoreError
 from copper_kite.lazy import lazy_exports
 
 if TYPE_CHECKING:
@@ -29,7 +30,7 @@ if TYPE_CHECKING:
     from copper_kite.store.files import put_file
     from copper_kite.store.folder import FolderLock, Note, Running, read_note, running_server, write_note
     from copper_kite.store.health import Lost, Rescued, Verified
-    from copper_kite.store.ids import ID_LENGTH, IdMaker, id_range, id_text
+    from copper_kite.store.ids import ID_LENGTH, IdMaker, id_range, id_text, slot_of
     from copper_kite.store.live import AttemptNow, DownNow, LaneNow, read_live, remove_live, write_live
     from copper_kite.store.model import (
         DELAY_STEPS,
@@ -50,6 +51,7 @@ if TYPE_CHECKING:
         Recipient,
         Record,
         Selection,
+        ServerState,
         Tally,
         Waiting,
         delay_of_step,
@@ -82,6 +84,7 @@ if TYPE_CHECKING:
         Transaction,
         WriteEntry,
     )
+    from copper_kite.store.place import LEASE_SECONDS, DatabaseAddress, StorePlace, parse_store_url
     from copper_kite.store.raised import RaisedAlarm, read_alarms, write_alarms
     from copper_kite.store.recording import Recording, read_recordings, write_recordings
 
@@ -94,11 +97,12 @@ _get, _names = lazy_exports(
         "files": "put_file",
         "folder": "FolderLock Note Running read_note running_server write_note",
         "health": "Lost Rescued Verified",
-        "ids": "ID_LENGTH IdMaker id_range id_text",
+        "ids": "ID_LENGTH IdMaker id_range id_text slot_of",
         "live": "AttemptNow DownNow LaneNow read_live remove_live write_live",
         "model": "Attempt CarrierThen ConnectorState CountFilter DELAY_STEPS Due Happened HourlyCount JournalEntry"
-        " LaneStop Message QueueGroup QueueRow QueueSummary Recipient Record Selection Tally Waiting AdminRequest"
-        " delay_of_step step_of_delay",
+        " LaneStop Message QueueGroup QueueRow QueueSummary Recipient Record Selection ServerState Tally"
+        " Waiting AdminRequest delay_of_step step_of_delay",
+        "place": "LEASE_SECONDS DatabaseAddress StorePlace parse_store_url",
         "raised": "RaisedAlarm read_alarms write_alarms",
         "recording": "Recording read_recordings write_recordings",
         "operations": "AddContent AddMessage AddRecipient Done DropContent ExtendLifetime FinishOrder Forget ForgetOld"
@@ -109,8 +113,19 @@ _get, _names = lazy_exports(
 __getattr__, __all__ = _get, ["open_store", *_names]
 
 
-def open_store(folder: Path) -> Store:
-    """The store of a data folder. Nothing is looked at yet, and nothing made."""
-    from copper_kite.store.sqlite.engine import SqliteStore
+def open_store(place: StorePlace | Path) -> Store:
+    """The store at a place, or in a data folder. Nothing is looked at yet, and nothing made.
 
-    return SqliteStore(folder)
+    Raises StoreError where it is in a PostgreSQL database and the library for that is not installed.
+    """
+    folder = place if isinstance(place, Path) else place.folder
+    if isinstance(place, Path) or not place.url:
+        from copper_kite.store.sqlite.engine import SqliteStore
+
+        return SqliteStore(folder)
+    try:
+        from copper_kite.store.postgres.engine import PostgresStore
+    except ImportError as error:
+        remedy = "pip install 'copper-kite[postgres]'"
+        raise StoreError(str(place), f"it needs a library ({error.name}) that is not installed", remedy) from error
+    return PostgresStore(place)

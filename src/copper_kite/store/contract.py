@@ -33,6 +33,7 @@ from copper_kite.store.model import (
     Recipient,
     Record,
     Selection,
+    ServerState,
     Tally,
     Waiting,
 )
@@ -46,7 +47,18 @@ CallbackFailed = Callable[[Transaction, bool, Exception], None]
 
 
 class ServerReads(Protocol):
-    """The queries of the running server."""
+    """The queries of the running server. Where several servers share the queue, each sees the mail that is its own.
+
+    `slot` is its number among them, which all ids that it makes have in them; None for a server alone.
+    """
+
+    slot: int | None
+
+    def close(self) -> None:
+        """Close it."""
+
+    def adopt(self, limit: int) -> list[int]:
+        """Take over messages of servers that have died, `limit` at most; their ids."""
 
     def last_id(self) -> int:
         """The highest id in use by a message or an attempt."""
@@ -171,6 +183,9 @@ class Reader(ServerReads, AbstractContextManager["Reader"], Protocol):
     def connectors(self) -> list[ConnectorState]:
         """The state of each connector that was ever used."""
 
+    def servers(self) -> list[ServerState]:
+        """The servers that share the queue, by slot; none where it is one server's own."""
+
     def record(self, id: int) -> Record:
         """Everything about one message. Raises NotFound."""
 
@@ -220,15 +235,24 @@ class Writer(Protocol):
     def answered(self) -> None:
         """Read the answers: resolve their commits, and begin the next one."""
 
+    def may_send(self) -> bool:
+        """Whether what this server has in hand is surely its own to send: no other has taken it over, or soon will."""
+
+    def beat(self) -> None:
+        """The server's loop turns; to be said every second. One that does not turn loses its mail to the others."""
+
     def close(self) -> None:
         """Write what waits, and end. Further transactions are not taken."""
 
 
 class Store(Protocol):
-    """The queue and the journal of one server."""
+    """The queue and the journal of one server, or of several that share them."""
 
     def reader(self) -> Reader:
         """Look at the queue, beside a running server or without one. Raises StoreError when there is none."""
+
+    def server_reads(self) -> ServerReads:
+        """What the server asks whose writer was started here. Raises StoreError when there is no queue."""
 
     def history(self) -> History:
         """Look at what happened. Raises StoreError when there is none."""

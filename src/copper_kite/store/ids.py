@@ -4,29 +4,39 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-__all__ = ["ID_LENGTH", "IdMaker", "id_at", "id_range", "id_text"]
+__all__ = ["ID_LENGTH", "SLOTS", "IdMaker", "id_at", "id_range", "id_text", "slot_of"]
 
 ID_LENGTH = 10  # characters of five bits: 41 bits of milliseconds since EPOCH, 9 bits of sequence
 EPOCH = 1_767_225_600  # 2026-01-01T00:00:00Z
 _ALPHABET = "0123456789ABCDEFGHJKMNPQRSTVWXYZ"
 _VALUES = {char: value for value, char in enumerate(_ALPHABET)} | {"O": 0, "I": 1, "L": 1}  # read as meant
 _SEQUENCE_BITS = 9
+SLOTS = 64  # of servers that share a queue: each has its own in the low bits of the ids that it makes
 _PAIRS = [high + low for high in _ALPHABET for low in _ALPHABET]
 
 
 class IdMaker:
-    """Makes rising numbers from the time. `last` is the highest number in use, so a clock set back repeats none."""
+    """Makes rising numbers from the time. `last` is the highest number in use, so a clock set back repeats none.
 
-    def __init__(self, last: int = 0) -> None:
+    With a `slot`, they are no other server's: all have it in their low bits.
+    """
+
+    def __init__(self, last: int = 0, slot: int | None = None) -> None:
         self._last = last
+        self._slot, self._step = (0, 1) if slot is None else (slot, SLOTS)
 
     def next(self, now: float) -> int:
         """A number higher than all before it; `now` in seconds since 1970."""
-        number = int((now - EPOCH) * 1000) << _SEQUENCE_BITS
+        number = (int((now - EPOCH) * 1000) << _SEQUENCE_BITS) + self._slot
         if number <= self._last:
-            number = self._last + 1
+            number = self._last - (self._last - self._slot) % self._step + self._step
         self._last = number
         return number
+
+
+def slot_of(number: int) -> int:
+    """The slot of the server that made an id."""
+    return number % SLOTS
 
 
 def id_at(at: float, *, of_span: bool = False) -> int:

@@ -29,6 +29,7 @@ __all__ = [
     "Recipient",
     "Record",
     "Selection",
+    "ServerState",
     "Tally",
     "Waiting",
     "delay_of_step",
@@ -245,6 +246,18 @@ class Record:
     journal: list[JournalEntry]
     # Since when which connectors carried whom: as it was when the message came, and each change since.
     routes: list[tuple[float, list[CarrierThen]]] = field(default_factory=list)
+
+
+class ServerState(NamedTuple):
+    """A server among those that share the queue: whether its lease holds, since when it runs (seconds since 1970), for
+    how long (seconds) its lease holds yet, and how many recipients wait for it, as it last said."""
+
+    slot: int
+    name: str
+    alive: bool
+    since: float
+    lease_left: float
+    waiting: int
 
 
 @dataclass(slots=True)

@@ -5,11 +5,10 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator, Mapping
 from contextlib import closing
-from pathlib import Path
 
 from copper_kite.net import SIGNS
 from copper_kite.smtp import visible
-from copper_kite.store import Attempt, Happened, JournalEntry, Message, id_range, id_text, open_store
+from copper_kite.store import Attempt, Happened, JournalEntry, Message, StorePlace, id_range, id_text, open_store
 from copper_kite.trace.linemap import Entry
 from copper_kite.trace.sought import Sought
 from copper_kite.words import Event, Stage, State
@@ -27,7 +26,7 @@ _OWN_WORDS = " ".join((
 DAY = 86400.0
 
 
-def history_entries(folder: Path, host: str, sought: Sought) -> Iterator[Entry]:
+def history_entries(place: StorePlace, host: str, sought: Sought) -> Iterator[Entry]:
     """The entries of a journal that may be meant, in order. Raises StoreError."""
     bounds = id_range(sought.id) if sought.id else None
     if sought.id and (bounds is None or bounds[0] != bounds[1]):
@@ -37,17 +36,17 @@ def history_entries(folder: Path, host: str, sought: Sought) -> Iterator[Entry]:
         word = ""
     since = 0.0 if sought.since is None else sought.since
     until = time.time() + DAY if sought.until is None else sought.until
-    with closing(open_store(folder).history()) as history:
+    with closing(open_store(place).history()) as history:
         for happened in history.between(since, until, word, None if bounds is None else bounds[0]):
             yield from journal_entries(happened, host)
 
 
-def dialogue_entries(folder: Path, host: str, sought: Sought) -> Iterator[Entry]:
+def dialogue_entries(place: StorePlace, host: str, sought: Sought) -> Iterator[Entry]:
     """The lines of dialogues that are kept, in the order of what they belong to. Raises StoreError."""
     bounds = id_range(sought.id) if sought.id else None
     since = 0.0 if sought.since is None else sought.since
     until = time.time() + DAY if sought.until is None else sought.until
-    with closing(open_store(folder).history()) as history:
+    with closing(open_store(place).history()) as history:
         for what, message in history.between(since, until, "", None if bounds is None else bounds[0]):
             if isinstance(what, Attempt) and what.dialogue:
                 with_whom, began, lines = f"{what.connector} → {what.next_hop}", what.at, what.dialogue

@@ -82,6 +82,6 @@ def test_alarm(ctx: click.Context, name: str) -> None:
         echo("no server runs now; `kite serve` starts one")
         ctx.exit(1)
     wanted = AdminRequest(0, time.time(), local_user(), Action.TEST_ALARM, 0, 0, name)
-    echo(f"alarm {name}: {ask_server(loaded.data, running, [wanted])}")
+    echo(f"alarm {name}: {ask_server(loaded.store, running, [wanted])}")
     if entry.to:
         echo(f"its mail to {entry.to}: kite trace {entry.to}")

@@ -84,7 +84,7 @@ def allowances_used(loaded: Loaded) -> dict[str, Used]:
 
     connectors = loaded.settings.connector
     try:
-        with open_store(loaded.data).reader() as reader:
+        with open_store(loaded.store).reader() as reader:
             uses = used_allowances(reader, connectors, time.time())
     except StoreError:  # it may never have been served
         uses = [UsedAllowance(entry.name, allowance, 0) for entry in connectors for allowance in entry.allowance]
@@ -99,7 +99,7 @@ def _states(loaded: Loaded) -> dict[str, ConnectorState]:
     from copper_kite.store import open_store
 
     try:
-        with open_store(loaded.data).reader() as reader:
+        with open_store(loaded.store).reader() as reader:
             return {state.name: state for state in reader.connectors()}
     except StoreError:  # it may never have been served
         return {}

@@ -20,17 +20,17 @@ WAIT_SECONDS = 120.0  # for an attempt
 def retry(loaded: Loaded, name: str, *, wait: bool, as_json: bool) -> int:
     """Make the running server try it; the exit status."""
     from copper_kite.cli.commands.pipe_command import local_user
-    from copper_kite.cli.commands.queue_actions import ask_server
+    from copper_kite.cli.commands.queue_actions import ask_server, some_server_runs
     from copper_kite.store import AdminRequest, running_server
     from copper_kite.words import Action
 
     running = running_server(loaded.data)
-    if running is None:
+    if running is None and not some_server_runs(loaded.store):
         echo("no server runs now; `kite serve` tries all that waits when it starts")
         return 1
     waiting, began = _waiting(loaded, name), time.time()
     wanted = AdminRequest(0, began, local_user(), Action.RETRY_CONNECTOR, 0, 0, name)
-    done = ask_server(loaded.data, running, [wanted])
+    done = ask_server(loaded.store, running, [wanted])
     stops = _follow(loaded, name, began) if wait else []
     if as_json:
         print_json({"connector": name, "recipients": waiting, "stopped": [stop_json(stop) for stop in stops]})
@@ -64,14 +64,14 @@ def offer_retry(loaded: Loaded | None, name: str) -> None:
 def _stops(loaded: Loaded, name: str) -> list[LaneStop]:
     from copper_kite.store import open_store
 
-    with open_store(loaded.data).reader() as reader:
+    with open_store(loaded.store).reader() as reader:
         return [stop for stop in reader.lanes() if stop.connector == name]
 
 
 def _waiting(loaded: Loaded, name: str) -> int:
     from copper_kite.store import open_store
 
-    with open_store(loaded.data).reader() as reader:
+    with open_store(loaded.store).reader() as reader:
         return next((group.recipients for group in reader.groups("connector") if group.name == name), 0)
 
 

@@ -94,7 +94,7 @@ def _tell(moment: Moment) -> None:
 def _end(asked: Demo, loaded: Loaded, config: Path, hold: bool) -> None:
     from copper_kite.store import open_store
 
-    with open_store(loaded.data).reader() as reader:
+    with open_store(loaded.store).reader() as reader:
         _heading("What waits now (kite queue list)")
         show_queue(reader.queue(), time.time())
         for note, title in STORIES:

@@ -90,7 +90,7 @@ def _certificates(loaded: Loaded) -> list[tuple[str, str, float]]:
     from copper_kite.trace import certificate_ends
 
     try:
-        with open_store(loaded.data).reader() as reader:
+        with open_store(loaded.store).reader() as reader:
             return certificate_ends(loaded, reader)
     except KiteError:
         return []

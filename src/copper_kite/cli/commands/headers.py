@@ -272,7 +272,7 @@ def _departure(way: Way, loaded: Loaded) -> Departure | None:
         return None
     recipients: list[Recipient] = []
     sender = way.fields["return-path"].strip("<> ")
-    with contextlib.suppress(KiteError), open_store(loaded.data).reader() as reader:
+    with contextlib.suppress(KiteError), open_store(loaded.store).reader() as reader:
         message, recipients = reader.recipients(reader.resolve(way.steps[place].hop.id))
         sender = message.reverse_path
     return find_departure(way.steps, place, loaded.settings.connector, sender, recipients)

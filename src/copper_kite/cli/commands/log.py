@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from copper_kite.cli.output.show import STATE_COLOURS, console, echo, json_text, json_time, local_time, print_json
-from copper_kite.cli.shared.options import INSTANT, json_option, load_settings, options_of
+from copper_kite.cli.shared.options import INSTANT, json_option, load_settings, options_of, queue_place
 from copper_kite.words import OUTCOMES
 
 if TYPE_CHECKING:
@@ -118,7 +118,7 @@ def _dialogues(config: str | None, sought: Sought) -> Iterator[Entry]:
     from copper_kite.trace import dialogue_entries
 
     result = sketch(find_file(config))
-    return dialogue_entries(Path(result.data), result.server_name, sought)
+    return dialogue_entries(queue_place(config), result.server_name, sought)
 
 
 def _entries(config: str | None, sought: Sought, given: dict[str, Any]) -> Iterator[Entry]:
@@ -128,7 +128,7 @@ def _entries(config: str | None, sought: Sought, given: dict[str, Any]) -> Itera
 
     if not given["files"]:
         result = sketch(find_file(config))
-        yield from history_entries(Path(result.data), result.server_name, sought)
+        yield from history_entries(queue_place(config), result.server_name, sought)
         return
     needle, now = sought.needle.encode(), time.time()
     for source in sources_of(config, given["files"], given["map_name"], rotated=given["rotated"]):
@@ -174,7 +174,7 @@ def follow(config: str | None, /, last: int, keep_place: Path | None, as_json: b
         batches = follow_files(sources, last, keep_place)
     else:
         sources, result = [], sketch(find_file(config))
-        batches = follow_journal(Path(result.data), result.server_name, last, keep_place)
+        batches = follow_journal(queue_place(config), result.server_name, last, keep_place)
     try:
         for batch in batches:
             meant = [entry for entry in batch if sought.holds(entry)]

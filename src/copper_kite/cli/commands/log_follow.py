@@ -14,6 +14,7 @@ from typing import IO, TYPE_CHECKING, Any
 import click
 
 if TYPE_CHECKING:
+    from copper_kite.store import StorePlace
     from copper_kite.trace import Entry, LogSource
 
 __all__ = ["follow_files", "follow_journal"]
@@ -23,12 +24,12 @@ LOOK_BACK = 3600.0  # seconds in which the entries from before are looked for
 MAX_READ = 1 << 20  # octets of a file at a time
 
 
-def follow_journal(folder: Path, host: str, last: int, keep_place: Path | None) -> Iterator[list[Entry]]:
+def follow_journal(queue: StorePlace, host: str, last: int, keep_place: Path | None) -> Iterator[list[Entry]]:
     """Follow this server's journal; first what came since the kept position, or the `last` entries."""
     from copper_kite.store import open_store
     from copper_kite.trace import journal_entries
 
-    kept, history = _kept(keep_place, "journal"), open_store(folder).history()
+    kept, history = _kept(keep_place, "journal"), open_store(queue).history()
     try:
         place = history.place(kept) if kept is not None else history.now()
     except (KeyError, TypeError, ValueError) as error:

@@ -27,6 +27,7 @@ from copper_kite.cli.shared.options import json_option, settings_or_none
 if TYPE_CHECKING:
     from copper_kite.mail import Returned
     from copper_kite.settings import Loaded
+    from copper_kite.store import StorePlace
     from copper_kite.trace import Group, Told
     from copper_kite.verdict import Verdict
 
@@ -101,7 +102,7 @@ def _joined(loaded: Loaded | None, notices: Sequence[Any], *, note: bool) -> tup
     from copper_kite.trace import Told, find_message, notice_entries
 
     try:
-        reader = open_store(loaded.data).reader() if loaded is not None else None
+        reader = open_store(loaded.store).reader() if loaded is not None else None
     except StoreError:
         reader = None
     if loaded is None or reader is None:
@@ -116,14 +117,14 @@ def _joined(loaded: Loaded | None, notices: Sequence[Any], *, note: bool) -> tup
             if note and id is not None:
                 entries += notice_entries(reader.record(id), of_it, time.time())
     if entries:
-        _write(loaded.data, entries)
+        _write(loaded.store, entries)
     return told, len(entries)
 
 
-def _write(folder: Path, entries: list[Any]) -> None:
+def _write(place: StorePlace, entries: list[Any]) -> None:
     from copper_kite.store import WriteEntry, open_store
 
-    (error,) = open_store(folder).write([[WriteEntry(entry) for entry in entries]])
+    (error,) = open_store(place).write([[WriteEntry(entry) for entry in entries]])
     if error is not None:
         raise click.ClickException(f"the stories cannot be written: {error}")
 

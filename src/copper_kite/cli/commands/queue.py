@@ -19,7 +19,7 @@ from copper_kite.cli.output.show import (
     size,
 )
 from copper_kite.cli.shared.completion import complete_ids
-from copper_kite.cli.shared.options import drop_folder, json_option, queue_folder
+from copper_kite.cli.shared.options import drop_folder, json_option, queue_place
 from copper_kite.cli.shared.selection import filters, selection
 
 if TYPE_CHECKING:
@@ -36,7 +36,7 @@ def queue(ctx: click.Context, as_json: bool) -> None:
     if ctx.invoked_subcommand is None:
         from copper_kite.cli.output.summary import show_summary
 
-        show_summary(queue_folder(ctx.obj), as_json=as_json)
+        show_summary(queue_place(ctx.obj), as_json=as_json)
 
 
 for _action in ("retry", "park", "release", "remove", "return"):
@@ -63,7 +63,7 @@ def list_queue(
     from copper_kite.store import dropped_names, open_store
     from copper_kite.words import State
 
-    with open_store(queue_folder(config)).reader() as reader:
+    with open_store(queue_place(config)).reader() as reader:
         chosen = selection(reader, ids, given)
         if not chosen.states and (everything or ids):
             chosen = chosen._replace(states=tuple(State))
@@ -98,7 +98,7 @@ def verify_queue(ctx: click.Context, as_json: bool) -> None:
     """
     from copper_kite.store import id_text, open_store
 
-    result = open_store(queue_folder(ctx.obj)).verify()
+    result = open_store(queue_place(ctx.obj)).verify()
     damaged = {id_text(id): problem for id, problem in sorted(result.messages.items())}
     if as_json:
         print_json(
@@ -135,7 +135,7 @@ def rescue_queue(ctx: click.Context, into: Path | None, anyway: bool, as_json: b
     """
     from copper_kite.cli.commands.queue_rescue import rescue_and_tell
 
-    ctx.exit(rescue_and_tell(queue_folder(ctx.obj), into, anyway=anyway, as_json=as_json))
+    ctx.exit(rescue_and_tell(queue_place(ctx.obj), into, anyway=anyway, as_json=as_json))
 
 
 @queue.command("show")
@@ -146,7 +146,7 @@ def show_message(config: str | None, id: str, as_json: bool) -> None:
     """Show one message: its envelope, each recipient, each attempt, and its header."""
     from copper_kite.cli.output.summary import show_one
 
-    show_one(queue_folder(config), id, as_json=as_json)
+    show_one(queue_place(config), id, as_json=as_json)
 
 
 @queue.command("raw")
@@ -156,7 +156,7 @@ def raw_message(config: str | None, id: str) -> None:
     """Print one message as it is stored, octet by octet, while it waits or has failed recently."""
     from copper_kite.store import open_store
 
-    with open_store(queue_folder(config)).reader() as reader:
+    with open_store(queue_place(config)).reader() as reader:
         for portion in _content(reader, reader.resolve(id)):
             sys.stdout.buffer.write(portion)
 
@@ -178,7 +178,7 @@ def export_messages(config: str | None, /, ids: tuple[str, ...], into: Path, **g
     from copper_kite.store import id_text, open_store
     from copper_kite.words import State
 
-    with open_store(queue_folder(config)).reader() as reader:
+    with open_store(queue_place(config)).reader() as reader:
         chosen = selection(reader, ids, given)
         if ids and not chosen.states:
             chosen = chosen._replace(states=tuple(State))

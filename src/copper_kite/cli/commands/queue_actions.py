@@ -16,17 +16,15 @@ from copper_kite.cli.commands.pipe_command import local_user
 from copper_kite.cli.output.queue_table import show_queue
 from copper_kite.cli.output.show import echo
 from copper_kite.cli.shared.completion import complete_ids
-from copper_kite.cli.shared.options import load_settings, queue_folder
+from copper_kite.cli.shared.options import load_settings, queue_place
 from copper_kite.cli.shared.selection import filters, selection
 
 if TYPE_CHECKING:
-    from pathlib import Path
-
     from copper_kite.settings import Loaded
-    from copper_kite.store import AdminRequest, QueueRow, Running, Selection
+    from copper_kite.store import AdminRequest, QueueRow, Running, Selection, StorePlace
     from copper_kite.words import Action
 
-__all__ = ["ask_server", "make_action", "redirect"]
+__all__ = ["ask_server", "make_action", "redirect", "some_server_runs"]
 
 ANSWER_SECONDS = 5.0  # what the running server may take
 WAIT_SECONDS = 120.0  # for attempts, with `--wait`
@@ -119,7 +117,7 @@ def _act(config: str | None, action: _QueueAction, ids: Sequence[str], given: di
 
     if not ids and not any(value for value in given.values()):
         raise click.UsageError("name messages by ID, or by a filter such as --to or --state")
-    with open_store(queue_folder(config)).reader() as reader:
+    with open_store(queue_place(config)).reader() as reader:
         rows = _meant(reader, action.action, ids, given)
     if not rows:
         echo(f"There is nothing to {action.words}.")
@@ -134,7 +132,7 @@ def _act(config: str | None, action: _QueueAction, ids: Sequence[str], given: di
     done = _have_done(config, action, rows)
     echo(f"{what}: {done}")
     if action.wait:
-        sys.exit(_follow(queue_folder(config), rows, began))
+        sys.exit(_follow(queue_place(config), rows, began))
 
 
 def _meant(reader: Any, action: Action, ids: Sequence[str], given: dict[str, Any]) -> list[QueueRow]:
@@ -161,24 +159,38 @@ def _have_done(config: str | None, action: _QueueAction, rows: Sequence[QueueRow
     wanted = [
         AdminRequest(0, now, who, action.action, row.message.id, row.recipient.number, action.target) for row in rows
     ]
-    folder = queue_folder(config)
-    running = running_server(folder)
-    if running is None:
+    place = queue_place(config)
+    running = running_server(place.folder)
+    if running is None and not place.url:
         from copper_kite.relay import carry_out_offline
 
         carry_out_offline(load_settings(config), wanted, now)
         return "done; no server runs now"
-    return ask_server(folder, running, wanted)
+    return ask_server(place, running, wanted)
 
 
-def ask_server(folder: Path, running: Running, wanted: Sequence[AdminRequest]) -> str:
-    """Store the requests, wake the running server, and wait; the line to show."""
+def ask_server(place: StorePlace, running: Running | None, wanted: Sequence[AdminRequest]) -> str:
+    """Store the requests, wake the running server, and wait; the line to show.
+
+    Those that share the queue, one of which may run elsewhere, look by themselves.
+    """
     from copper_kite.store import open_store
 
-    numbers = open_store(folder).want(wanted)
-    if not tell_server(running):
-        return "noted; the server has ended meanwhile, and does it when it starts again"
-    return _answer(folder, set(numbers))
+    numbers = open_store(place).want(wanted)
+    told = running is not None and tell_server(running)
+    if not told and not some_server_runs(place):
+        return "noted; no server runs now, and the next one that starts does it"
+    return _answer(place, set(numbers))
+
+
+def some_server_runs(place: StorePlace) -> bool:
+    """Whether a server is at work on the queue, here or elsewhere. Raises StoreError."""
+    from copper_kite.store import open_store, running_server
+
+    if not place.url:
+        return running_server(place.folder) is not None
+    with open_store(place).reader() as reader:
+        return any(server.alive for server in reader.servers())
 
 
 def tell_server(running: Running) -> bool:
@@ -190,17 +202,17 @@ def tell_server(running: Running) -> bool:
     return True
 
 
-def _follow(folder: Path, rows: Sequence[QueueRow], began: float) -> int:
+def _follow(place: StorePlace, rows: Sequence[QueueRow], began: float) -> int:
     """Wait until each was tried since then, or put off without a try, and show them; 0 when all were relayed."""
-    from copper_kite.store import open_store, running_server
+    from copper_kite.store import open_store
     from copper_kite.words import State
 
-    if running_server(folder) is None:
+    if not some_server_runs(place):
         echo("no server runs now: nothing is tried before one does")
         return 1
     wanted = {(row.message.id, row.recipient.number) for row in rows}
     ids, until = sorted({id for id, _ in wanted}), time.monotonic() + WAIT_SECONDS
-    with open_store(folder).reader() as reader:
+    with open_store(place).reader() as reader:
         while True:
             now = [row for row in reader.select(_of(ids)) if (row.message.id, row.recipient.number) in wanted]
             left = [row for row in now if _is_to_be_tried(row, began)]
@@ -227,11 +239,11 @@ def _of(ids: Sequence[int]) -> Selection:
     return Selection(ids=ids, states=tuple(State))
 
 
-def _answer(folder: Path, numbers: set[int]) -> str:
+def _answer(place: StorePlace, numbers: set[int]) -> str:
     from copper_kite.store import open_store
 
     until = time.monotonic() + ANSWER_SECONDS
-    with open_store(folder).reader() as reader:
+    with open_store(place).reader() as reader:
         while left := {item.number for item in reader.wanted()} & numbers:
             if time.monotonic() > until:
                 return f"{len(left)} of them are on their way now; the server does it when they are back"

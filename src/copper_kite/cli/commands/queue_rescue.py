@@ -8,22 +8,23 @@ from pathlib import Path
 
 from copper_kite.cli.output.show import echo, print_json, size
 from copper_kite.errors import StoreError
-from copper_kite.store import Lost, Rescued, id_text, open_store
+from copper_kite.store import Lost, Rescued, StorePlace, id_text, open_store
 
 __all__ = ["rescue_and_tell"]
 
 SHOWN = 20  # lost messages, and places that could not be read
 
 
-def rescue_and_tell(folder: Path, into: Path | None, *, anyway: bool, as_json: bool) -> int:
+def rescue_and_tell(place: StorePlace, into: Path | None, *, anyway: bool, as_json: bool) -> int:
     """The exit status. Raises StoreError, FolderInUse."""
-    if not folder.is_dir():
+    folder = place.folder
+    if not place.url and not folder.is_dir():
         raise StoreError(str(folder), "no queue here", "`kite serve` makes one")
-    if not anyway and _is_sound(folder):
+    if not anyway and _is_sound(place):
         echo("The queue is sound: there is nothing to rescue. --anyway rebuilds it.")
         return 0
     into = into or folder.with_name(f"{folder.name}.rescued")
-    result = open_store(folder).rescue(into, time.time())
+    result = open_store(place).rescue(into, time.time())
     if as_json:
         print_json(_json(result, into))
     else:
@@ -31,9 +32,9 @@ def rescue_and_tell(folder: Path, into: Path | None, *, anyway: bool, as_json: b
     return 1 if result.lost or result.unsure else 0
 
 
-def _is_sound(folder: Path) -> bool:
+def _is_sound(place: StorePlace) -> bool:
     try:
-        return open_store(folder).verify().sound
+        return open_store(place).verify().sound
     except StoreError:
         return False
 

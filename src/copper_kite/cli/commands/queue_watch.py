@@ -4,18 +4,17 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator
-from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import click
 
 from copper_kite.cli.output.show import STATE_COLOURS, age, console, echo, json_text, json_time, local_time
-from copper_kite.cli.shared.options import DURATION, queue_folder
+from copper_kite.cli.shared.options import DURATION, queue_place
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
 
-    from copper_kite.store import QueueSummary, Running
+    from copper_kite.store import QueueSummary, Running, StorePlace
     from copper_kite.trace import Entry, Pulse
     from copper_kite.words import State
 
@@ -47,7 +46,7 @@ class Look(NamedTuple):
 @click.pass_obj
 def watch(config: str | None, every: float, times: int | None, as_json: bool) -> None:
     """Show a live view for the minutes after a change: states, the traffic of the last minute, the latest replies."""
-    looks = _looks(queue_folder(config), max(every, 0.1), times)
+    looks = _looks(queue_place(config), max(every, 0.1), times)
     try:
         if as_json:
             for look in looks:
@@ -61,22 +60,22 @@ def watch(config: str | None, every: float, times: int | None, as_json: bool) ->
         raise SystemExit(0) from None
 
 
-def _looks(folder: Path, every: float, times: int | None) -> Iterator[Look]:
+def _looks(queue: StorePlace, every: float, times: int | None) -> Iterator[Look]:
     from copper_kite.store import open_store, running_server
     from copper_kite.trace import Pulse, journal_entries
 
-    history, pulse, count, now = open_store(folder).history(), Pulse(), 0, time.time()
+    history, pulse, count, now = open_store(queue).history(), Pulse(), 0, time.time()
     place, first = history.now(), None
     for happened in history.between(now - LOOK_BACK, now):
         pulse.add(journal_entries(happened, ""), now)
-    with open_store(folder).reader() as reader:
+    with open_store(queue).reader() as reader:
         while True:
             now = time.time()
             new = [entry for happened in history.after(place) for entry in journal_entries(happened, "")]
             pulse.add(new, now)
             summary = reader.summary()
             first = first or (now, summary)
-            yield Look(now, running_server(folder), summary, pulse, new, first)
+            yield Look(now, running_server(queue.folder), summary, pulse, new, first)
             count += 1
             if count == times:
                 return

@@ -12,13 +12,13 @@ import click
 
 from copper_kite.cli.output.show import echo, print_json
 from copper_kite.cli.shared.completion import complete_names
-from copper_kite.cli.shared.options import INSTANT, json_option, load_settings, queue_folder
+from copper_kite.cli.shared.options import INSTANT, json_option, load_settings, queue_place
 from copper_kite.errors import InputError
 
 if TYPE_CHECKING:
     from copper_kite.report import Period, Report
     from copper_kite.settings import Loaded
-    from copper_kite.store import Reader
+    from copper_kite.store import Reader, StorePlace
 
 __all__ = ["report"]
 
@@ -51,9 +51,9 @@ def report(ctx: click.Context, /, as_json: bool, verify: bool, tls: bool, **give
     now, loaded = time.time(), load_settings(ctx.obj)
     period = _period(now, given)
     if tls:
-        _show_tls(loaded, Path(queue_folder(ctx.obj)), period, as_json=as_json)
+        _show_tls(loaded, queue_place(ctx.obj), period, as_json=as_json)
         return
-    with open_store(Path(queue_folder(ctx.obj))).reader() as reader:
+    with open_store(queue_place(ctx.obj)).reader() as reader:
         if verify:
             ctx.exit(_verify(reader, period, as_json=as_json))
         only = CountFilter(given["connector"] or "", given["who"] or "", (given["domain"] or "").lower())
@@ -68,13 +68,13 @@ def report(ctx: click.Context, /, as_json: bool, verify: bool, tls: bool, **give
         show_report(made)
 
 
-def _show_tls(loaded: Loaded, folder: Path, period: Period, *, as_json: bool) -> None:
+def _show_tls(loaded: Loaded, place: StorePlace, period: Period, *, as_json: bool) -> None:
     from copper_kite.cli.output.tls_output import print_tls, tls_json
     from copper_kite.report import collect_tls
     from copper_kite.store import open_store
 
     connectors = {entry.name for entry in loaded.settings.connector if entry.mx}
-    history = open_store(folder).history()
+    history = open_store(place).history()
     try:
         domains = collect_tls(history.between(period.start, period.end), connectors)
     finally:

@@ -196,7 +196,7 @@ def _follow(target: Target, id: str, at_most: float, *, as_json: bool) -> int:
     assert target.loaded is not None
     ends = time.monotonic() + at_most
     told: dict[str, tuple[State, int]] = {}
-    with open_store(target.loaded.data).reader() as reader:
+    with open_store(target.loaded.store).reader() as reader:
         number = reader.resolve(id)
         while True:
             recipients = reader.record(number).recipients

@@ -75,7 +75,7 @@ def _gather(config: str | None) -> ServerStatus:
         told = [*told, _short_of_room(loaded, server.disk)]
     server.problems = told
     try:
-        with open_store(loaded.data).reader() as reader:
+        with open_store(loaded.store).reader() as reader:
             server.summary, server.known = reader.summary(), {state.name: state for state in reader.connectors()}
             server.stops, server.faults = reader.lanes(), reader.held_by_faults()
             server.flow, server.octets = flow_of(reader.tallies(now - DAY), now), reader.size()

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import time
 from collections.abc import Sequence
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -28,12 +27,12 @@ from copper_kite.cli.output.show import (
     verdict_json,
 )
 from copper_kite.cli.shared.completion import complete_ids
-from copper_kite.cli.shared.options import INSTANT, json_option, load_settings, queue_folder
+from copper_kite.cli.shared.options import INSTANT, json_option, load_settings, queue_place
 from copper_kite.cli.shared.selection import filters, selection
 
 if TYPE_CHECKING:
     from copper_kite.settings import Loaded
-    from copper_kite.store import Attempt, JournalEntry, QueueRow, Reader, Selection
+    from copper_kite.store import Attempt, JournalEntry, QueueRow, Reader, Selection, StorePlace
     from copper_kite.trace import Entry, Story
 
 __all__ = ["load_story", "show_story", "story_json", "story_of", "trace"]
@@ -81,12 +80,12 @@ def trace(
         if what is not None or any(value for name, value in given.items() if name not in known):
             raise click.UsageError("--refused has the filters --from, --to, --who, --reason, --since and --until")
         seconds = 86400.0 if since is None else time.time() - since
-        show_refused(queue_folder(config), seconds, until, given, as_json=as_json)
+        show_refused(queue_place(config), seconds, until, given, as_json=as_json)
         return
     file = find_file(config)
     result = sketch(file)
-    folder = Path(result.data)
-    with open_store(folder).reader() as reader:
+    place = queue_place(config)
+    with open_store(place).reader() as reader:
         chosen = _meant(reader, what, since, until, given)
         rows = reader.select(chosen, limit + 1, newest=True)
         if not rows and "@" in chosen.anyone:  # nobody's address, but a Message-ID looks like one
@@ -97,7 +96,7 @@ def trace(
         if len(ids) > 1:
             _show_list(rows, limit, as_json=as_json)
             return
-        story = load_story(folder, result.connectors, reader, ids[0])
+        story = load_story(place, result.connectors, reader, ids[0])
     if files or result.has_other_logs:
         story = _gone_on(story, config, files, map_name, rotated=rotated)
     if as_json:
@@ -153,14 +152,14 @@ def _show_list(rows: list[QueueRow], limit: int, *, as_json: bool) -> None:
     echo("kite trace ID tells the story of one")
 
 
-def load_story(folder: Path, connectors: Sequence[Any], reader: Reader, id: int) -> Story:
-    """The history of one message in `folder`, explained with the `connectors` of the configuration."""
+def load_story(place: StorePlace, connectors: Sequence[Any], reader: Reader, id: int) -> Story:
+    """The history of one message, explained with the `connectors` of the configuration."""
     from copper_kite.store import read_live, running_server
     from copper_kite.trace import attempt_of, tell_story
 
     record = reader.record(id)
-    running = running_server(folder) is not None
-    lanes = read_live(folder) if running else []
+    running = running_server(place.folder) is not None
+    lanes = read_live(place.folder) if running else []
     return tell_story(
         record,
         {
@@ -177,7 +176,7 @@ def load_story(folder: Path, connectors: Sequence[Any], reader: Reader, id: int)
 
 def story_of(loaded: Loaded, reader: Reader, id: int) -> Story:
     """The same where the configuration is loaded already."""
-    return load_story(loaded.data, loaded.settings.connector, reader, id)
+    return load_story(loaded.store, loaded.settings.connector, reader, id)
 
 
 def _gone_on(story: Story, config: str | None, files: Sequence[str], map_name: str | None, *, rotated: bool) -> Story:

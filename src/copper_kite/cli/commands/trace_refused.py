@@ -9,20 +9,22 @@ from copper_kite.cli.output.show import age, echo, json_time, local_times, print
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
-    from pathlib import Path
 
+    from copper_kite.store import StorePlace
     from copper_kite.trace import Refused
 
 __all__ = ["show_refused"]
 
 
-def show_refused(folder: Path, seconds: float, until: float | None, given: Mapping[str, Any], *, as_json: bool) -> None:
+def show_refused(
+    place: StorePlace, seconds: float, until: float | None, given: Mapping[str, Any], *, as_json: bool
+) -> None:
     """The submissions that listeners refused in the last seconds, filtered."""
     from copper_kite.store import open_store
     from copper_kite.trace import group_refused, matching_refusals, refused_verdict
     from copper_kite.words import Event
 
-    with open_store(folder).reader() as reader:
+    with open_store(place).reader() as reader:
         entries = reader.noted(Event.REFUSED, time.time() - seconds)
     groups = matching_refusals(
         group_refused([entry for entry in entries if until is None or entry.at <= until]),

@@ -22,9 +22,7 @@ from copper_kite.cli.output.show import (
 from copper_kite.smtp import visible
 
 if TYPE_CHECKING:
-    from pathlib import Path
-
-    from copper_kite.store import Attempt, QueueGroup, Record
+    from copper_kite.store import Attempt, QueueGroup, Record, StorePlace
 
 __all__ = ["show_one", "show_summary"]
 
@@ -32,11 +30,11 @@ BY = ("state", "connector", "next hop", "reason", "domain")
 MOST = 8  # groups shown of each kind
 
 
-def show_summary(folder: Path, *, as_json: bool) -> None:
+def show_summary(place: StorePlace, *, as_json: bool) -> None:
     """The waiting recipients by state, connector, reason and domain, with ages and next tries."""
     from copper_kite.store import open_store
 
-    with open_store(folder).reader() as reader:
+    with open_store(place).reader() as reader:
         groups = {by: reader.groups(by) for by in BY}
     now = time.time()
     if as_json:
@@ -84,14 +82,14 @@ def _group_json(group: QueueGroup) -> dict[str, object]:
     }
 
 
-def show_one(folder: Path, id: str, *, as_json: bool) -> None:
+def show_one(place: StorePlace, id: str, *, as_json: bool) -> None:
     """Envelope, recipients, attempts and header."""
     from copper_kite.errors import ContentUnreadable
     from copper_kite.mail import header_end
     from copper_kite.store import open_store
 
     first = b""
-    with open_store(folder).reader() as reader:
+    with open_store(place).reader() as reader:
         record = reader.record(reader.resolve(id))
         with contextlib.suppress(ContentUnreadable):  # all else is still to be seen
             first = next(reader.content(record.message.id), b"")

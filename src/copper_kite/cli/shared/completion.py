@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from copper_kite.cli.shared.options import load_settings, queue_folder
+from copper_kite.cli.shared.options import load_settings, queue_place
 from copper_kite.errors import KiteError
 
 if TYPE_CHECKING:
@@ -55,7 +55,7 @@ def complete_ids(ctx: click.Context, parameter: click.Parameter, incomplete: str
     from copper_kite.words import OPEN
 
     try:
-        with open_store(queue_folder(ctx.find_root().params.get("config"))).reader() as reader:
+        with open_store(queue_place(ctx.find_root().params.get("config"))).reader() as reader:
             rows = reader.select(Selection(states=tuple(OPEN)), MOST_IDS, newest=True)
     except KiteError:
         return []

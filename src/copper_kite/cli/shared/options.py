@@ -12,6 +12,7 @@ if TYPE_CHECKING:
 
     from copper_kite.net import Lookups
     from copper_kite.settings import Loaded
+    from copper_kite.store import StorePlace
 
 __all__ = [
     "DURATION",
@@ -25,7 +26,7 @@ __all__ = [
     "load_settings",
     "lookups_of",
     "options_of",
-    "queue_folder",
+    "queue_place",
     "settings_or_none",
 ]
 
@@ -101,20 +102,23 @@ def json_option(function: Callable[..., Any]) -> Callable[..., Any]:
     return click.option("--json", "as_json", is_flag=True, help="Print JSON.")(function)
 
 
-def queue_folder(config: str | None) -> Path:
-    """Where the queue is, without a look at the rest of the configuration: that takes longer than the command.
+def queue_place(config: str | None) -> StorePlace:
+    """Where the queue is. For one in the data folder, without a look at the rest of the configuration: that takes
+    longer than the command.
 
     Raises SettingsError for a file that cannot be read.
     """
     from pathlib import Path
 
     from copper_kite.settings import find_file, sketch
+    from copper_kite.store import StorePlace
 
-    return Path(sketch(find_file(config)).data)
+    result = sketch(find_file(config))
+    return load_settings(config).store if result.store else StorePlace(Path(result.data))
 
 
 def drop_folder(config: str | None) -> Path:
-    """Where the drop folder is; as `queue_folder`."""
+    """Where the drop folder is; as `queue_place`."""
     from pathlib import Path
 
     from copper_kite.settings import find_file, sketch

@@ -14,7 +14,7 @@ __all__ = ["MESSAGE_COLUMNS", "RECIPIENT_COLUMNS", "attempt_of_row", "message_of
 
 MESSAGE_COLUMNS = (
     "m.id, m.arrived, m.expires, m.reverse_path, m.size, m.eight_bit, m.utf8, m.message_id, m.listener, m.client,"
-    " m.hello, m.user, m.protocol, m.esmtp_parameters, m.subject, m.priority, m.form, m.tls"
+    ' m.hello, m."user", m.protocol, m.esmtp_parameters, m.subject, m.priority, m.form, m.tls'
 )
 RECIPIENT_COLUMNS = (
     "r.message, r.number, r.address, r.state, r.attempts, r.next_try, r.connector, r.reply, r.changed,"

@@ -110,13 +110,27 @@ class GroupWriter:
     def fileno(self) -> int:
         return self._channel.fileno()
 
+    def may_send(self) -> bool:
+        return True
+
+    def beat(self) -> None:
+        """Nobody else waits for a sign of life."""
+
     def close(self) -> None:
+        self.finish()
+        self.end()
+
+    def finish(self) -> None:
+        """Write what waits."""
         if self._batch:
             self.answered()
         while self.waiting:
             self._begin()
             if self._batch:
                 self.answered()
+
+    def end(self) -> None:
+        """End the process, and free the memory."""
         self._channel.close()
         self._handed.close()
 

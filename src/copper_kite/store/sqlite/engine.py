@@ -11,7 +11,8 @@ from copper_kite.errors import KiteError
 from copper_kite.store.contract import CallbackFailed, Defer
 from copper_kite.store.model import AdminRequest
 from copper_kite.store.operations import Transaction
-from copper_kite.store.sqlite.history import SqliteHistory
+from copper_kite.store.shared.history import EngineHistory
+from copper_kite.store.sqlite.history import sqlite_history
 from copper_kite.store.sqlite.views import SqliteReader
 
 if TYPE_CHECKING:
@@ -30,8 +31,11 @@ class SqliteStore:
     def reader(self) -> SqliteReader:
         return SqliteReader(self._folder)
 
-    def history(self) -> SqliteHistory:
-        return SqliteHistory(self._folder)
+    def server_reads(self) -> SqliteReader:
+        return SqliteReader(self._folder)
+
+    def history(self) -> EngineHistory:
+        return sqlite_history(self._folder)
 
     def start_writer(
         self, defer: Defer, lost: Callable[[], None], callback_failed: CallbackFailed, keep: Sequence[int] = ()

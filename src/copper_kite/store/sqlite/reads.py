@@ -67,6 +67,8 @@ _COMPACT_WAITING = (
 class SqliteReads:
     """A `store.contract.ServerReads` of one data folder."""
 
+    slot: int | None = None
+
     def __init__(self, folder: Path) -> None:
         self._folder = folder
         self._connection = connect_reader(folder)
@@ -91,6 +93,9 @@ class SqliteReads:
             yield
         finally:
             self._connection.execute("COMMIT")
+
+    def adopt(self, limit: int) -> list[int]:
+        return []  # there is no other server
 
     # --- for the running server ---------------------------------------------------------------------------------
 

@@ -17,6 +17,7 @@ from copper_kite.store.model import (
     QueueSummary,
     Record,
     Selection,
+    ServerState,
 )
 from copper_kite.store.shared.rows import attempt_of_row, message_of_row, recipient_of_row
 from copper_kite.store.sqlite.reads import SqliteReads
@@ -113,6 +114,9 @@ class SqliteReader(SqliteReads):
 
     def connectors(self) -> list[ConnectorState]:
         return [ConnectorState(*row) for row in self._rows("SELECT * FROM connector ORDER BY name")]
+
+    def servers(self) -> list[ServerState]:
+        return []
 
     def record(self, id: int) -> Record:
         message, recipients = self.recipients(id)

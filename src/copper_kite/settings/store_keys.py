@@ -1,0 +1,45 @@
+"""The keys of `[server]` for a queue that several servers share."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field, field_validator
+
+from copper_kite.settings.table import Table
+from copper_kite.settings.value_types import Duration
+from copper_kite.store import LEASE_SECONDS, parse_store_url
+
+__all__ = ["StoreKeys"]
+
+
+class StoreKeys(Table):
+    """Where the queue is, when it is not in the data folder."""
+
+    store: str = Field(
+        default="",
+        description="A PostgreSQL database for the queue of several servers, as `postgresql://user@host/database`; "
+        "empty: the queue is in the data folder.",
+    )
+    store_credential: str | None = Field(
+        default=None, description="The credential with the password of the database's user."
+    )
+    store_tls: Literal["on", "off"] = Field(
+        default="on", description="TLS to the database, its certificate verified for its name; a Unix socket has none."
+    )
+    store_trust: str = Field(
+        default="system",
+        description='`"system"`, or a PEM file of authorities for the database\'s certificate.',
+    )
+    lease: Duration = Field(
+        default=LEASE_SECONDS,
+        ge=2.0,
+        description="How long a server that shares the queue may be silent before the others take over its mail.",
+    )
+
+    @field_validator("store")
+    @classmethod
+    def _store(cls, value: str) -> str:
+        if value:
+            parse_store_url(value)
+        return value

@@ -1,0 +1,52 @@
+"""The writer of a server that shares its queue: group commit, and the lease."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from copper_kite.store.contract import CallbackFailed, Defer
+from copper_kite.store.place import StorePlace
+from copper_kite.store.postgres.commit import Identity
+from copper_kite.store.postgres.lease import LeaseCell
+from copper_kite.store.postgres.process import secret_of
+from copper_kite.store.shared.channel import start_writing_process
+from copper_kite.store.shared.writer import GroupWriter
+
+__all__ = ["SharedWriter", "start_shared_writer"]
+
+
+class SharedWriter(GroupWriter):
+    """A `store.contract.Writer` whose right to send ends with its lease."""
+
+    cell: LeaseCell
+
+    def may_send(self) -> bool:
+        return self.cell.holds()
+
+    def beat(self) -> None:
+        self.cell.beat()
+
+    def close(self) -> None:
+        self.finish()
+        self._channel.send(())  # an end that is meant: another machine may have the name at once
+        self.end()
+        self.cell.close()
+
+
+def start_shared_writer(
+    place: StorePlace,
+    me: Identity,
+    keep: Sequence[int],
+    defer: Defer,
+    lost: Callable[[], None],
+    callback_failed: CallbackFailed,
+) -> SharedWriter:
+    """Start the process that writes for the server `me`."""
+    cell = LeaseCell()
+    cell.beat()
+    channel, handed = start_writing_process(
+        "copper_kite.store.postgres.process", [str(cell.descriptor)], [cell.descriptor, *keep], secret_of(place, me)
+    )
+    writer = SharedWriter(channel, handed, defer, lost, callback_failed)
+    writer.cell = cell
+    return writer
