@@ -8,7 +8,7 @@ import secrets
 import shutil
 import subprocess
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -82,8 +82,11 @@ def _run(name: str, *words: str) -> str:
 
 
 @contextmanager
-def database_server(*words: str) -> Iterator[DatabaseServer]:
-    """A server in memory, where there is a file system for that: its commits are as durable as it."""
+def database_server(*words: str, networks: Sequence[str] = ()) -> Iterator[DatabaseServer]:
+    """A server in memory, where there is a file system for that: its commits are as durable as it.
+
+    It lets in whoever comes from `networks`.
+    """
     missing = [name for name in ("initdb", "pg_ctl", "psql") if _program(name) is None]
     if missing:
         pytest.skip(f"needs Debian's postgresql; {missing[0]} is not there")
@@ -95,7 +98,9 @@ def database_server(*words: str) -> Iterator[DatabaseServer]:
     server = DatabaseServer(folder)
     try:
         _run("initdb", "-D", str(folder / "data"), "-A", "trust", "-E", "UTF8", "--locale=C", "-U", "postgres")
-        server.start("-c listen_addresses=", "-c max_connections=200", *words)
+        with (folder / "data" / "pg_hba.conf").open("a") as rules:
+            rules.writelines(f"host all all {network} trust\n" for network in networks)
+        server.start(*(words or ("-c listen_addresses=",)))
         try:
             server.sql("CREATE DATABASE kite")
             yield server

@@ -160,7 +160,7 @@ async def test_a_script_hands_in_mail_and_can_follow_it(folder: Path, authority:
             assert b"later@passenger" in (await run("queue", "list")).stdout, "readers work without the server"
             late = await run("pipe", "x@passenger.example", stdin=b"x\n")
             assert (late.returncode, late.stderr) == (0, b""), "it waits in the drop folder"
-        everything = b"".join(seen) + (folder / "queue" / "queue.sqlite").read_bytes()
+        everything = b"".join([*seen, *(file.read_bytes() for file in folder.glob("queue/queue.sqlite"))])
         for secret in (PASSWORD.encode(), b"AHRlcm4A"):  # the password, and how its base64 form begins
             assert secret not in everything
 
@@ -192,6 +192,7 @@ def test_the_configuration_is_refused_as_a_whole(folder: Path) -> None:
     assert kite("serve", config=folder / "none.toml").returncode == 3
 
 
+@pytest.mark.data_folder
 def test_serve_names_what_is_in_its_way(folder: Path, authority: CertificateFiles) -> None:
     (folder / "ca.pem").write_bytes(authority.authority.read_bytes())
     config = write_site(folder, 25)

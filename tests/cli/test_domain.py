@@ -150,6 +150,7 @@ def test_what_receivers_see_of_a_domain(folder: Path) -> None:
     assert b"_mta-sts.ternferries.example TXT" in differs.stdout
 
 
+@pytest.mark.data_folder
 async def test_signatures_hold_after_two_relays_of_ours(folder: Path, authority: CertificateFiles) -> None:
     """The first signs; the second adds its own trace field and passes the rest on; both keys are believed."""
     async with smart_host(folder, authority) as (hop, caught):

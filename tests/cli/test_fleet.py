@@ -93,6 +93,7 @@ def servers(folder: Path) -> Iterator[FleetHere]:
         yield here
 
 
+@pytest.mark.data_folder
 def test_each_command_gives_one_answer_from_all(servers: FleetHere) -> None:
     with running(servers.configs[0]), running(servers.configs[1]):
         letter = b"From: a@ternferries.example\nMessage-ID: <one@ternferries.example>\nSubject: s\n\nx\n"

@@ -13,6 +13,7 @@ from tests.support import free_port, running, write_site
 
 
 @pytest.mark.parametrize("badness", [0, 15])
+@pytest.mark.data_folder
 async def test_nothing_answered_is_lost_and_hardly_anything_comes_twice(folder: Path, badness: int) -> None:
     """Q-01, Q-03: 25 sessions and 3 hostile clients, four kills under load, also while the smart host misbehaves."""
     outcome = await rounds(folder, 1000, 4, seed=badness, badness=badness)
@@ -21,6 +22,7 @@ async def test_nothing_answered_is_lost_and_hardly_anything_comes_twice(folder: 
     assert outcome.kept == 1000 and outcome.relayed >= 1000 - outcome.refused
 
 
+@pytest.mark.data_folder
 def test_without_the_process_that_writes_the_server_stops_and_says_so(folder: Path) -> None:
     with running(write_site(folder, free_port(), tls="off")) as server:
         writer = process_that_writes(server)

@@ -233,6 +233,7 @@ def test_the_socket_never_takes_the_place_of_another_file(folder: Path) -> None:
     assert (folder / "submit.sock").read_text() == "somebody's notes"
 
 
+@pytest.mark.data_folder
 def test_a_folder_that_lets_everybody_in_keeps_the_queue_private(folder: Path) -> None:
     data = folder / "queue"
     data.mkdir(mode=0o755)

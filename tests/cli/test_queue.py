@@ -21,6 +21,7 @@ from copper_kite.store import QueueSummary
 from copper_kite.trace.pulse import Pulse
 from copper_kite.words import State
 from tests.cli.test_commands import smart_host, take
+from tests.configuration import shared_store
 from tests.support import PASSWORD, free_port, kite, running, until, write_site
 
 RULES = (Rule("late*@*", Reply(451, "4.7.1", "later, please")), Rule("gone@*", Reply(550, "5.1.1", "no mailbox")))
@@ -131,6 +132,8 @@ async def test_the_queue_from_all_sides(folder: Path, authority: CertificateFile
             return config
 
     config = await live()
+    if shared_store:
+        return  # where several servers share the queue, the next one that starts does what is wanted
     # And now without the server.
     done = kite("queue", "release", "--to", "crew.example", "--yes", config=config)
     assert b"1 recipient of 1 message: done; no server runs now" in done.stdout
@@ -162,6 +165,7 @@ def test_a_message_that_is_not_there(folder: Path, authority: CertificateFiles, 
         assert done.returncode == 1 and b"no message 'ZZZZ'" in done.stderr
 
 
+@pytest.mark.data_folder
 def test_verify_finds_what_the_disk_has_changed(folder: Path) -> None:
     """A bit of one message's content, a file of content that is gone, a page of the database; and nothing else."""
     config = write_site(folder, free_port(), tls="off")
@@ -193,6 +197,7 @@ def test_verify_finds_what_the_disk_has_changed(folder: Path) -> None:
         assert done.returncode and b"Traceback" not in done.stderr + done.stdout, words
 
 
+@pytest.mark.data_folder
 async def test_a_queue_without_its_database_is_rescued_and_leaves(folder: Path, authority: CertificateFiles) -> None:
     """Nobody knows whether it was relayed: it leaves when somebody says so, each message with all of its octets."""
     queue, new = folder / "queue", folder / "queue.rescued"

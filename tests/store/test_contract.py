@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from copper_kite.errors import Ambiguous, KiteError, NotFound, StoreFailed
+from copper_kite.errors import Ambiguous, KiteError, NotFound, StoreError, StoreFailed
 from copper_kite.store import (
     AddContent,
     AddMessage,
@@ -41,6 +41,7 @@ from copper_kite.store import (
     id_text,
 )
 from copper_kite.store.ids import EPOCH
+from copper_kite.store.postgres.engine import PostgresStore
 from copper_kite.words import Action, Event, State
 from tests.store.turns import Turns, message, submission, write_together
 from tests.support import whole
@@ -384,5 +385,9 @@ def test_a_store_is_looked_over_and_made_anew(store: Store, folder: Path) -> Non
     verified = store.verify()
     assert verified.sound and verified.portions == 1
     assert store.watch()() == ""
+    if isinstance(store, PostgresStore):
+        with pytest.raises(StoreError, match="restore the database from its backup"):
+            store.rescue(folder / "anew", 2000.0)
+        return
     rescued = store.rescue(folder / "anew", 2000.0)
     assert (rescued.known, rescued.parked, rescued.ended, rescued.lost) == (1, 0, 1, [])

@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterator
 from importlib.util import find_spec
 from pathlib import Path
 
-from copper_kite.errors import Finding, SettingsError
+from copper_kite.errors import Finding, SettingsError, StoreError
 from copper_kite.net import certificate_end
 from copper_kite.routing import Outward, Router, everything_is_carried, ties
 from copper_kite.settings import (
@@ -26,7 +26,7 @@ from copper_kite.settings import (
     toml_value,
     unusable_keys,
 )
-from copper_kite.store import why_no_drop_folder
+from copper_kite.store import open_store, why_no_drop_folder
 from copper_kite.trace import find_map, found_files
 
 __all__ = ["check_file", "check_source"]
@@ -213,7 +213,7 @@ class _Check:
 
     def _credentials(self) -> Iterator[Finding]:
         settings, base = self._loaded.settings, self._loaded.path.parent
-        used = {entry.credential for entry in settings.connector}
+        used = {entry.credential for entry in settings.connector} | {settings.server.store_credential}
         file = base / settings.server.credentials
         if not file.exists():
             return
@@ -355,11 +355,23 @@ class _Check:
             yield self._finding("warning", ("server", "data"), problem, why, f"chmod 711 {data}")
         yield from self._room(place)
         yield from self._drop_folder()
+        yield from self._shared_store()
         if self._loaded.settings.server.name == "auto" and socket.gethostname() != self._loaded.server_name:
             why = "it changes when the system's name does"
             problem = f"the system says it is {self._loaded.server_name}"
             remedy = f'write name = "{self._loaded.server_name}"'
             yield self._finding("remark", ("server", "name"), problem, why, remedy)
+
+    def _shared_store(self) -> Iterator[Finding]:
+        if not self._loaded.settings.server.store:
+            return
+        try:
+            open_store(self._loaded.store).probe()
+        except StoreError as error:
+            why = "no server that shares the queue can take mail, or send what waits"
+            yield self._finding("error", ("server", "store"), error.problem, why, error.remedy or "see its log")
+        except SettingsError as error:
+            yield from (finding._replace(why="the database cannot be reached") for finding in error.findings)
 
     def _room(self, place: Path) -> Iterator[Finding]:
         """Less than what is to stay free: nothing is taken in."""

@@ -31,7 +31,7 @@ from copper_kite.store import (
 from copper_kite.verdict import side_of
 from copper_kite.words import Cause, Side, Stage, State
 
-__all__ = ["AttemptFailure", "Recorder", "Report"]
+__all__ = ["AttemptFailure", "HandOver", "Recorder", "Report"]
 
 MAX_REPLY_KEPT = 300  # characters of a reply on the recipient; the attempt keeps all of it
 
@@ -69,6 +69,20 @@ class AttemptFailure:
 
 # For a recipient that an attempt left without any result: a fault of ours, after which it is tried again.
 UNDECIDED = AttemptFailure(stage=Stage.ACCEPT, cause=Cause.INTERNAL, text="the attempt ended without a result for it")
+
+
+@dataclass(slots=True)
+class HandOver:
+    """The result of handing one job over; a job with too many recipients becomes two, of which this is the first.
+
+    It `waits` where its content could not be fetched, since the store was away.
+    """
+
+    job: Job
+    results: tuple[Result, ...] = ()
+    stop: AttemptFailure | None = None
+    failure: SessionFailed | None = None
+    waits: bool = False
 
 
 class Report(NamedTuple):

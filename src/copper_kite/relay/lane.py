@@ -4,9 +4,9 @@ Sessions are kept open and reused for many messages. A new one is opened only wh
 opened. While no next hop is reachable, jobs go back to where they wait: one attempt at a time probes it.
 
 Every job that is taken ends in one place, `_carry`: with a report that is recorded, or back in the queue at no cost.
-The latter only where a session that had carried other messages ended under it, or where one session too many was
-refused. So what a next hop does cannot make a lane spin: each session is paid for by a recorded attempt, by a message
-that was carried, or by a session fewer at once.
+The latter only where a session that had carried other messages ended under it, where one session too many was refused,
+or, after a pause, where the store is away. So what a next hop does cannot make a lane spin: each session is paid for by
+a recorded attempt, by a message that was carried, or by a session fewer at once.
 """
 
 from __future__ import annotations
@@ -15,13 +15,12 @@ import asyncio
 import contextlib
 from collections import deque
 from collections.abc import Callable, Collection
-from dataclasses import dataclass
 from functools import partial
 
-from copper_kite.errors import ContentUnreadable
+from copper_kite.errors import ContentUnreadable, StoreAway
 from copper_kite.net import FAREWELL_SECONDS, Dialogue, RelaySession, SessionFailed
 from copper_kite.relay.concurrency import Concurrency
-from copper_kite.relay.delivery import AttemptFailure, Report
+from copper_kite.relay.delivery import AttemptFailure, HandOver, Report
 from copper_kite.relay.following import Following
 from copper_kite.relay.hops import Hops
 from copper_kite.relay.job import Job, Load
@@ -31,24 +30,15 @@ from copper_kite.relay.outgoing import Outgoing, prepare
 from copper_kite.relay.signatures import Signatures
 from copper_kite.relay.turns import Flow, Turns
 from copper_kite.settings import Connector, Endpoint
-from copper_kite.smtp import Result, too_many
+from copper_kite.smtp import too_many
 from copper_kite.store import AttemptNow, id_text
 from copper_kite.words import Cause, Stage
 
 __all__ = ["Lane"]
 
 IDLE_SECONDS = 5.0  # an open session without work is closed after this
+STORE_AWAY_SECONDS = 1.0  # before a session that found the store away is replaced
 MOST_BARREN = 3  # sessions in a row that broke under their first message, until the next hop counts as down
-
-
-@dataclass(slots=True)
-class _Attempt:
-    """The result of handing one job over; a job with too many recipients becomes two, of which this is the first."""
-
-    job: Job
-    results: tuple[Result, ...] = ()
-    stop: AttemptFailure | None = None
-    failure: SessionFailed | None = None
 
 
 class Lane:
@@ -367,7 +357,7 @@ class Lane:
         attempt = await self._attempt(session, job, recorded, following, outgoing)
         session.carries = None
         job, results = attempt.job, attempt.results
-        if attempt.failure is not None and self._costs_nothing(session, attempt.failure):
+        if attempt.waits or (attempt.failure is not None and self._costs_nothing(session, attempt.failure)):
             self._put_back(job)
             return recorded
         if apart := too_many(results):
@@ -385,7 +375,7 @@ class Lane:
         recorded: asyncio.Future[None] | None,
         following: Following,
         outgoing: Outgoing | None,
-    ) -> _Attempt:
+    ) -> HandOver:
         """The result of one job; an exception on the way becomes part of it."""
         try:
             if outgoing is None:
@@ -394,7 +384,7 @@ class Lane:
                 job = self._divide(job, outgoing.apart)
                 outgoing = self._prepare(job, session)
             if outgoing.stop is not None:
-                return _Attempt(job, stop=outgoing.stop)
+                return HandOver(job, stop=outgoing.stop)
             if outgoing.ready is not None:
                 await asyncio.wrap_future(outgoing.ready)
             results = await session.relay(
@@ -402,20 +392,25 @@ class Lane:
             )
         except SessionFailed as failure:
             self._broke(session, failure)
-            return _Attempt(job, tuple(failure.results), AttemptFailure.of(failure), failure)
+            return HandOver(job, tuple(failure.results), AttemptFailure.of(failure), failure)
         except ContentUnreadable as error:
             session.abort()  # in the middle of a message that cannot be ended
-            return _Attempt(
+            return HandOver(
                 job, stop=AttemptFailure(stage=Stage.CONTENT, cause=Cause.CONTENT_UNREADABLE, text=error.problem)
             )
+        except StoreAway as error:
+            session.abort()
+            self._sink.fault(error)
+            await asyncio.sleep(STORE_AWAY_SECONDS)
+            return HandOver(job, waits=True)
         except Exception as error:
             session.abort()
             words = self._sink.fault(error, message=id_text(job.message.id), connector=self._name)
-            return _Attempt(job, stop=AttemptFailure(stage=session.stage, cause=Cause.INTERNAL, text=words))
+            return HandOver(job, stop=AttemptFailure(stage=session.stage, cause=Cause.INTERNAL, text=words))
         self._barren = 0
         if self.hops.worked(session.hop):
             self._sink.came_back(self)
-        return _Attempt(job, results)
+        return HandOver(job, results)
 
     def _broke(self, session: RelaySession, failure: SessionFailed) -> None:
         """A session broke under a message. Where it never carried one, that may be the next hop's state.

@@ -8,7 +8,7 @@ import os
 import signal
 from collections.abc import Callable, Sequence
 from contextlib import AsyncExitStack, closing
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import partial
 from typing import Self
 
@@ -201,10 +201,11 @@ class Service:
             for what, before, after in (
                 ("data folder", self.loaded.data, loaded.data),
                 ("server's name", self.loaded.server_name, loaded.server_name),
+                ("queue", self.loaded.store, loaded.store),
             )
             if before != after
         ]
-        loaded = replace(loaded, data=self.loaded.data, server_name=self.loaded.server_name)
+        loaded = loaded.at_the_place_of(self.loaded)
         _take_up_log(self.log, loaded)
         try:
             self.monitoring.process.bind(loaded)

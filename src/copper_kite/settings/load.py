@@ -9,7 +9,7 @@ import os
 import re
 import socket
 import ssl
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -24,7 +24,8 @@ from copper_kite.settings.locate import locate_key
 from copper_kite.settings.model import Connector, Server, Settings, data_folder
 from copper_kite.settings.secrets import Credential, read_credentials
 from copper_kite.settings.server_tls import server_context
-from copper_kite.smtp import ScramKey
+from copper_kite.settings.store_keys import StoreKeys, check_store_keys
+from copper_kite.smtp import ScramKey, Secret
 from copper_kite.store import StorePlace
 
 __all__ = ["Loaded", "data_folder_of", "examine_configuration", "find_config", "load_configuration", "load_source"]
@@ -57,23 +58,31 @@ class Loaded:
     @property
     def store(self) -> StorePlace:
         """Where the queue is. Raises SettingsError where the credential of its database cannot be used, NotReadable."""
-        server = self.settings.server
+        server, password = self.settings.server, None
         if not server.store:
             return StorePlace(self.data)
-        password = None
         if server.store_credential is not None:
-            findings: list[Finding] = []
-            file = secret_file(self.path, server.credentials)
-            credentials = self.credentials or read_credentials(file, findings, self.path.parent)
-            credential = credentials.get(server.store_credential)
-            if credential is None:
-                missing = f"there is no credential {server.store_credential}, which [server] store_credential names"
-                raise SettingsError([*findings, Finding(file=str(file), line=None, key="", problem=missing, remedy="")])
-            password = credential.password
-        trust = server.store_trust
-        trust = trust if trust == "system" else str(self.path.parent / trust)
+            password = self._store_password(server)
+        trust = server.store_trust if server.store_trust == "system" else str(self.path.parent / server.store_trust)
         tls = server.store_tls == "on"
         return StorePlace(self.data, server.store, password, tls, trust, self.server_name, server.lease)
+
+    def at_the_place_of(self, other: Loaded) -> Loaded:
+        """The same settings for the name, the data folder and the queue of another."""
+        keys = {name: getattr(other.settings.server, name) for name in StoreKeys.model_fields}
+        server = self.settings.server.model_copy(update=keys)
+        settings = self.settings.model_copy(update={"server": server})
+        return replace(self, settings=settings, data=other.data, server_name=other.server_name)
+
+    def _store_password(self, server: Server) -> Secret | None:
+        findings: list[Finding] = []
+        file = secret_file(self.path, server.credentials)
+        credentials = self.credentials or read_credentials(file, findings, self.path.parent)
+        credential = credentials.get(server.store_credential or "")
+        if credential is None:
+            problem = f"no usable credential {server.store_credential!r}, which [server] store_credential names"
+            raise SettingsError([*findings, Finding(file=str(file), line=None, key="", problem=problem, remedy="")])
+        return credential.password
 
     @property
     def postmaster(self) -> str:
@@ -128,6 +137,7 @@ def examine_configuration(path: Path, source: str, *, secrets: bool = True) -> t
     if secrets and (settings.server.store_credential or any(connector.credential for connector in settings.connector)):
         credentials = read_credentials(secret_file(path, settings.server.credentials), findings, path.parent)
     _check_connectors(settings, path, credentials if secrets else None, wrong)
+    check_store_keys(settings.server, path.parent, credentials if secrets else None, wrong)
     _check_listeners(settings, path, wrong, secrets=secrets)
     _check_alarms(settings, wrong)
     accounts = _accounts(settings, path, findings) if secrets else {}

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Collection
+from pathlib import Path
 from typing import Literal
 
 from pydantic import Field, field_validator
@@ -10,7 +12,7 @@ from copper_kite.settings.table import Table
 from copper_kite.settings.value_types import Duration
 from copper_kite.store import LEASE_SECONDS, parse_store_url
 
-__all__ = ["StoreKeys"]
+__all__ = ["StoreKeys", "check_store_keys"]
 
 
 class StoreKeys(Table):
@@ -43,3 +45,17 @@ class StoreKeys(Table):
         if value:
             parse_store_url(value)
         return value
+
+
+def check_store_keys(
+    keys: StoreKeys, folder: Path, credentials: Collection[str] | None, wrong: Callable[..., None]
+) -> None:
+    """Tell `wrong` what keeps the shared queue from being used; `credentials` are None where they are not read."""
+    if not keys.store:
+        return
+    name = keys.store_credential
+    if name is not None and credentials is not None and name not in credentials:
+        wrong(("server", "store_credential"), f"no usable credential {name!r}", f"kite credential set {name}")
+    needs_trust = keys.store_tls == "on" and not parse_store_url(keys.store).local
+    if needs_trust and keys.store_trust != "system" and not (folder / keys.store_trust).is_file():
+        wrong(("server", "store_trust"), f"no file {keys.store_trust!r}", "name a PEM file of authorities")

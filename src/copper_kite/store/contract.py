@@ -282,6 +282,9 @@ class Store(Protocol):
         Raises StoreError and SchemaTooNew.
         """
 
+    def probe(self) -> None:
+        """Look whether a server could use it, and change nothing. Raises StoreError, SchemaTooNew."""
+
     def upgrade(self) -> None:
         """Make a store where there is none, and bring that of an older release up to date.
 

@@ -19,7 +19,7 @@ from copper_kite.store.postgres.commit import Identity, commit
 from copper_kite.store.postgres.history import postgres_history
 from copper_kite.store.postgres.link import away, connect
 from copper_kite.store.postgres.reads import PostgresReads
-from copper_kite.store.postgres.schema import migrate
+from copper_kite.store.postgres.schema import demand_database, demand_schema, migrate
 from copper_kite.store.postgres.views import PostgresReader
 from copper_kite.store.shared.batch import Batch, error_of
 from copper_kite.store.shared.encoding import encode
@@ -77,6 +77,7 @@ class PostgresStore:
             with connect(self._place, autocommit=False) as connection:
                 migrate(connection, self._place)
                 slot = self._slot(connection)
+                connection.commit()  # a batch that fails is rolled back
                 faults = commit(Tables(connection, slot, octets), lambda: None, batch)
         except psycopg.Error as error:
             raise away(self._place, error) from error
@@ -98,6 +99,14 @@ class PostgresStore:
                         (item.at, item.who, item.action.value, item.message, item.recipient, item.target),
                     )
                 ]
+        except psycopg.Error as error:
+            raise away(self._place, error) from error
+
+    def probe(self) -> None:
+        try:
+            with connect(self._place) as connection:
+                demand_database(connection, self._place)
+                demand_schema(connection, self._place, least=0)
         except psycopg.Error as error:
             raise away(self._place, error) from error
 

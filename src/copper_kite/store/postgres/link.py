@@ -12,7 +12,7 @@ from typing import Any, TypeVar
 import psycopg
 from psycopg.abc import PQGen
 
-from copper_kite.errors import StoreAway
+from copper_kite.errors import StoreAway, StoreError
 from copper_kite.store.place import StorePlace, parse_store_url
 
 __all__ = ["Database", "Link", "away", "connect"]
@@ -151,8 +151,10 @@ class Link:
         self._wait, self._connecting = AGAIN_SECONDS[0], None
 
 
-def away(place: StorePlace, error: psycopg.Error) -> StoreAway:
-    """The error of a database that cannot be used, in words."""
+def away(place: StorePlace, error: psycopg.Error) -> StoreError:
+    """The error of a database that cannot be used, in words: StoreAway where that may pass."""
     said = str(error).strip().splitlines()
     problem = said[0] if said else type(error).__name__
-    return StoreAway(str(place), f"the database cannot be used ({problem})", "see [server] store, and whether it runs")
+    passing = isinstance(error, psycopg.OperationalError | psycopg.InterfaceError)
+    kind = StoreAway if passing else StoreError
+    return kind(str(place), f"the database cannot be used ({problem})", "see [server] store, and whether it runs")

@@ -12,7 +12,7 @@ from copper_kite.errors import SchemaTooNew, StoreError
 from copper_kite.store.place import StorePlace
 from copper_kite.store.postgres.link import Database
 
-__all__ = ["LOCK_SCHEMA", "MIGRATIONS", "SCHEMA", "demand_schema", "migrate"]
+__all__ = ["MIGRATIONS", "SCHEMA", "demand_database", "demand_schema", "migrate"]
 
 LOCK_SCHEMA = 7401  # advisory locks: this one, and in the second part the schema's own number
 OLDEST_DATABASE = 140000  # PostgreSQL 14
@@ -183,7 +183,7 @@ SCHEMA = len(MIGRATIONS)
 
 def migrate(connection: Database, place: StorePlace) -> None:
     """Bring the schema up to date, or make it. Raises SchemaTooNew, StoreError, psycopg.Error."""
-    _demand_database(connection, place)
+    demand_database(connection, place)
     with connection.transaction():
         connection.execute("SELECT pg_advisory_xact_lock(%s, hashtext(current_schema()))", (LOCK_SCHEMA,))
         connection.execute("CREATE TABLE IF NOT EXISTS schema (version integer NOT NULL, works_with integer NOT NULL)")
@@ -196,15 +196,16 @@ def migrate(connection: Database, place: StorePlace) -> None:
             connection.execute("INSERT INTO schema VALUES (%s, %s)", (SCHEMA, works_with))
 
 
-def demand_schema(connection: Database, place: StorePlace) -> None:
-    """Raises StoreError where there is no queue, or one that this release cannot read."""
+def demand_schema(connection: Database, place: StorePlace, least: int = SCHEMA) -> None:
+    """Raises StoreError where there is no queue, or one that this release cannot read; an older one than the `least`
+    must be brought up to date first."""
     try:
         version = _version(connection, place)
     except psycopg.errors.UndefinedTable:
         version = 0
-    if version == 0:
+    if version == 0 and least:
         raise StoreError(str(place), "no queue here yet", "`kite serve` makes it")
-    if version < SCHEMA:
+    if version < least:
         remedy = "restart a server with this release, which brings it up to date"
         raise StoreError(str(place), f"the queue is of an older release (schema {version}, not {SCHEMA})", remedy)
 
@@ -217,8 +218,8 @@ def _version(connection: Database, place: StorePlace) -> int:
     return int(version)
 
 
-def _demand_database(connection: Database, place: StorePlace) -> None:
-    """The database must be one that keeps what it says it keeps."""
+def demand_database(connection: Database, place: StorePlace) -> None:
+    """The database must be one that keeps what it says it keeps. Raises StoreError, psycopg.Error."""
     release = connection.info.server_version
     if release < OLDEST_DATABASE:
         raise StoreError(str(place), f"PostgreSQL {release // 10000} is too old", "it takes 14 or later")

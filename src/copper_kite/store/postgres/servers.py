@@ -27,7 +27,8 @@ def enter(connection: Database, place: StorePlace, now: float) -> Identity:
     with connection.transaction():
         connection.execute("SELECT pg_advisory_xact_lock(%s, hashtext(current_schema()))", (LOCK_ENTRY,))
         row = connection.execute(
-            "SELECT slot, folder, lease_until > now(), extract(epoch FROM lease_until - now())::float8"
+            "SELECT slot, folder, lease_until > now(),"
+            " extract(epoch FROM greatest(lease_until, now()) - now())::float8"
             " FROM server WHERE name = %s",
             (place.server,),
         ).fetchone()

@@ -133,8 +133,8 @@ class PostgresReader(PostgresReads):
 
     def servers(self) -> list[ServerState]:
         rows = self._link.rows(
-            "SELECT slot, name, lease_until > now(), since, CASE WHEN lease_until > now()"
-            " THEN extract(epoch FROM lease_until - now())::float8 ELSE 0 END, waiting FROM server ORDER BY slot"
+            "SELECT slot, name, lease_until > now() AND folder <> '', since,"
+            " extract(epoch FROM greatest(lease_until, now()) - now())::float8, waiting FROM server ORDER BY slot"
         )
         return list(map(ServerState._make, rows))
 

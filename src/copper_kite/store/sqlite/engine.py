@@ -13,6 +13,7 @@ from copper_kite.store.model import AdminRequest
 from copper_kite.store.operations import Transaction
 from copper_kite.store.shared.history import EngineHistory
 from copper_kite.store.sqlite.history import sqlite_history
+from copper_kite.store.sqlite.schema import DATABASE, connect_reader
 from copper_kite.store.sqlite.views import SqliteReader
 
 if TYPE_CHECKING:
@@ -56,6 +57,10 @@ class SqliteStore:
         from copper_kite.store.sqlite.alone import want
 
         return want(self._folder, wanted)
+
+    def probe(self) -> None:
+        if (self._folder / DATABASE).exists():
+            connect_reader(self._folder).close()
 
     def upgrade(self) -> None:
         from copper_kite.store.sqlite.schema import connect_writer
