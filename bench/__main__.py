@@ -4,6 +4,7 @@
 (see `bench.size`, `bench.flood`, `bench.overload`, `bench.outage`, `bench.crowded`);
 `python -m bench turns --before SRC --of relay`: beside another state of the code (see `bench.turns`);
 `python -m bench signing`: signed mail beside unsigned mail;
+`python -m bench shared|takeover`: a queue in PostgreSQL (see `bench.shared`);
 `python -m bench story|page|scan`: how fast things are found (see `bench.journal`).
 """
 
@@ -17,6 +18,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Callable
 from contextlib import ExitStack
 from pathlib import Path
 
@@ -25,6 +27,7 @@ from bench.flood import flood
 from bench.journal import FINDS
 from bench.outage import fair, handing, outage
 from bench.overload import overload
+from bench.shared import shared, takeover
 from bench.signing import signing, signing_table
 from bench.site import configure, free_port, program
 from bench.size import SIZES
@@ -32,6 +35,9 @@ from bench.turns import Measured, processor_seconds, turns
 from copper_kite.mail import make_signing_key
 from copper_kite.net import make_authority
 
+BY_FOLDER = {
+    "flood": flood, "overload": overload, "fair": fair, "handing": handing, "takeover": takeover, **SIZES, **FINDS
+}  # fmt: skip
 GOALS = {"accept": 0.45, "relay": 0.20}
 
 
@@ -63,14 +69,14 @@ def measure_kite(arguments: argparse.Namespace) -> float:
     return 1 / measure_whole(arguments, arguments.what)[0]
 
 
-def measure_whole(arguments: argparse.Namespace, what: str, signed: str = "") -> Measured:
+def measure_whole(arguments: argparse.Namespace, what: str, signed: str = "", store: str = "") -> Measured:
     """For a message: until the last 250 for accept, until the last is relayed for relay; signed with a kind of key."""
     with ExitStack() as stack:
         folder = Path(stack.enter_context(tempfile.TemporaryDirectory(dir=arguments.folder)))
         port, hop = free_port(), free_port()
         files = make_authority(folder, ["localhost"])
         tls = f'tls = "implicit"\ncertificate = "{files.certificate}"\nkey = "{files.key}"\n' if arguments.tls else ""
-        config = configure(folder, port, hop, listener=tls, extra=signing_table(signed) if signed else "")
+        config = configure(folder, port, hop, listener=tls, extra=signing_table(signed) if signed else "", store=store)
         if signed:
             (folder / f"{signed}.pem").touch(mode=0o600)
             (folder / f"{signed}.pem").write_bytes(make_signing_key(signed))
@@ -128,8 +134,8 @@ def throughput(arguments: argparse.Namespace) -> None:
 def main() -> None:
     """Read the command line."""
     parser = argparse.ArgumentParser(prog="python -m bench")
-    others = ("help", "flood", "overload", "outage", "crowded", "drain", "fair", "handing", "turns", "signing")
-    parser.add_argument("what", choices=[*GOALS, *others, *SIZES, *FINDS])
+    others = ("help", "outage", "crowded", "drain", "turns", "signing", "shared")
+    parser.add_argument("what", choices=[*GOALS, *others, *BY_FOLDER])
     parser.add_argument("--messages", type=int, default=20000)
     parser.add_argument("--sessions", type=int, default=50)
     parser.add_argument("--octets", type=int, default=4096)
@@ -140,30 +146,19 @@ def main() -> None:
     parser.add_argument("--of", choices=GOALS, default="relay", help="of turns: what to measure")
     parser.add_argument("--folder", default=os.environ.get("TMPDIR", "/tmp"), help="on the disk to be measured")
     arguments = parser.parse_args()
-    if arguments.what == "help":
-        start_up()
-    elif arguments.what == "flood":
-        flood(Path(arguments.folder))
-    elif arguments.what == "overload":
-        overload(Path(arguments.folder))
-    elif arguments.what == "outage":
-        outage(arguments, lambda port: load(port, arguments))
-    elif arguments.what == "crowded":
-        crowded(arguments, lambda port: load(port, arguments))
-    elif arguments.what == "drain":
-        drain(arguments, lambda: 1 / measure_whole(arguments, "relay")[0])
-    elif arguments.what == "signing":
-        signing(arguments, lambda kind: 1 / measure_whole(arguments, "relay", kind)[0])
-    elif arguments.what == "fair":
-        fair(Path(arguments.folder))
-    elif arguments.what == "handing":
-        handing(Path(arguments.folder))
-    elif arguments.what == "turns":
-        turns(arguments, lambda given: measure_whole(given, given.of))
-    elif arguments.what in (finds := {**SIZES, **FINDS}):
-        finds[arguments.what](Path(arguments.folder))
+    given: dict[str, Callable[[], object]] = {
+        "help": start_up,
+        "outage": lambda: outage(arguments, lambda port: load(port, arguments)),
+        "crowded": lambda: crowded(arguments, lambda port: load(port, arguments)),
+        "drain": lambda: drain(arguments, lambda: 1 / measure_whole(arguments, "relay")[0]),
+        "signing": lambda: signing(arguments, lambda kind: 1 / measure_whole(arguments, "relay", kind)[0]),
+        "shared": lambda: shared(arguments, lambda what, url: 1 / measure_whole(arguments, what, store=url)[0]),
+        "turns": lambda: turns(arguments, lambda given: measure_whole(given, given.of)),
+    }
+    if arguments.what in BY_FOLDER:
+        BY_FOLDER[arguments.what](Path(arguments.folder))
     else:
-        throughput(arguments)
+        given.get(arguments.what, lambda: throughput(arguments))()
 
 
 if __name__ == "__main__":

@@ -46,14 +46,14 @@ def program(*words: str, ready: bytes = b"ready") -> Iterator[subprocess.Popen[b
         process.stdout.close()
 
 
-def configure(folder: Path, port: int, hop: int, extra: str = "", listener: str = "") -> Path:
+def configure(folder: Path, port: int, hop: int, extra: str = "", listener: str = "", store: str = "") -> Path:
     """A configuration with one listener, and one connector with TLS and a login; `extra` and `listener` are more of
-    each."""
+    each. The queue is in the database `store`, where that is given."""
     (folder / "credentials.toml").touch(mode=0o600)
     (folder / "credentials.toml").write_text('[sink]\nlogin = "bench"\npassword = "made-up"\n')
     config = folder / "kite.toml"
     config.write_text(
-        f'[server]\nname = "quay1.ternferries.example"\ndata = "queue"\n'
+        f'[server]\nname = "quay1.ternferries.example"\ndata = "queue"\nstore = "{store}"\n'
         f'[[listener]]\nname = "programs"\nbind = ["127.0.0.1:{port}"]\nmax_size = "200MiB"\n{listener}'
         f'[[connector]]\nname = "sink"\nhosts = ["localhost:{hop}"]\ntls = "implicit"\ntrust = "ca.pem"\n'
         f'credential = "sink"\nsessions = 20\n{extra}'

@@ -8,9 +8,10 @@ from pathlib import Path
 
 import pytest
 
+from copper_kite.demo.database import DatabaseServer
 from copper_kite.net.authority import CertificateFiles, make_authority
 from tests.configuration import shared_store
-from tests.database_server import DatabaseServer, database_server
+from tests.database_server import database_server, new_user, remove_user
 from tests.looping import WatchingLoop
 
 IN_DATABASE = os.environ.get("KITE_TEST_STORE") == "postgres"
@@ -38,9 +39,9 @@ def database() -> Iterator[DatabaseServer]:
 @pytest.fixture
 def store_url(database: DatabaseServer) -> Iterator[str]:
     """A schema of its own in it."""
-    user = database.new_user()
-    yield database.url(user)
-    database.remove_user(user)
+    user = new_user()
+    yield database.add_user(user)
+    remove_user(database, user)
 
 
 @pytest.fixture(autouse=IN_DATABASE)

@@ -26,11 +26,12 @@ from pathlib import Path
 
 import pytest
 
+from copper_kite.demo.database import DatabaseServer
 from copper_kite.session.standin import Caught, StandIn, StandInPlan
 from copper_kite.store import StorePlace, open_store
 from copper_kite.words import State
 from tests.configuration import connector, site_text
-from tests.database_server import DatabaseServer, database_server
+from tests.database_server import database_server
 from tests.support import environment
 
 __all__ = ["Outcome", "rounds"]
@@ -321,8 +322,8 @@ async def rounds(rate: float, seconds: float, lease: float) -> Outcome:
     with _made(hosts), tempfile.TemporaryDirectory() as folder:
         words = f"-c listen_addresses={hosts.database}"
         with database_server(words, networks=[f"{hosts.net}.0/24"]) as server:
-            user = server.new_user()
-            url = f"postgresql://{user}@{hosts.database}/kite"
+            server.add_user("kite")
+            url = f"postgresql://kite@{hosts.database}/kite"
             servers = _Servers(Path(folder), hosts, url, lease)
             try:
                 async with _next_hop(hosts, outcome, cut):

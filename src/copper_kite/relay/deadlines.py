@@ -18,6 +18,7 @@ __all__ = ["Deadlines"]
 
 PORTION = 200  # messages looked at in one go
 SOON_SECONDS = 1.0
+AGAIN_SECONDS = 1.0  # after a look that failed
 LONGEST_SECONDS = 60.0  # from one look to the next, as long as anything waits
 
 
@@ -69,7 +70,8 @@ class Deadlines:
         if self._timer is not None:
             self._timer.cancel()
             self._timer = None
-        now = self._next = self._clock.now()
+        now = self._clock.now()
+        self._next = now + AGAIN_SECONDS  # where the look fails
         try:
             self._next = self._look(now)
         finally:

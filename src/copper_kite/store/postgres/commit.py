@@ -33,14 +33,22 @@ class AlreadyWritten(Exception):
     """Raised when the batch was written, though the connection broke before the answer came."""
 
 
-def claim(tables: Tables, me: Identity, number: int, lease: float) -> None:
-    """Begin the batch of that number, and extend the lease. Raises Fenced, AlreadyWritten, psycopg.Error."""
+def claim(tables: Tables, me: Identity, number: int, lease: float) -> Callable[[], None]:
+    """Begin the batch of that number, and extend the lease; what checks the answer, when it is there.
+
+    That raises Fenced, or AlreadyWritten.
+    """
     # The row of this server is the fence: others that take over raise its epoch, so either this transaction comes
     # first, and they see all of it, or it fails. Its number says after a lost connection whether the COMMIT, whose
     # answer did not come, was carried out; the lock on the row makes a second try wait for the end of the first.
-    if not tables.do(_CLAIM, number, lease, me.slot, me.epoch, number - 1):
-        row = tables.connection.execute("SELECT epoch, batch FROM server WHERE slot = %s", (me.slot,)).fetchone()
-        raise AlreadyWritten if row == (me.epoch, number) else Fenced
+    claimed = tables.connection.execute(_CLAIM, (number, lease, me.slot, me.epoch, number - 1))
+
+    def check() -> None:
+        if not claimed.rowcount:
+            row = tables.connection.execute("SELECT epoch, batch FROM server WHERE slot = %s", (me.slot,)).fetchone()
+            raise AlreadyWritten if row == (me.epoch, number) else Fenced
+
+    return check
 
 
 _CLAIM = (
@@ -49,25 +57,38 @@ _CLAIM = (
 )
 
 
-def commit(tables: Tables, begin: Callable[[], None], batch: Batch) -> list[Fault | None]:
-    """Put a batch into a transaction, which `begin` has begun; for each of the batch, the fault that prevented it.
+Begin = Callable[[], Callable[[], None]]
 
-    All is on stable storage when the caller's COMMIT has returned. Raises what `begin` does, and psycopg.Error for
-    what is no single transaction's fault.
+
+def commit(tables: Tables, begin: Begin, batch: Batch, known: Callable[[list[Fault | None]], None]) -> None:
+    """Write a batch in a transaction; for each of the batch, the fault that prevented it, if any, is made `known`
+    before the COMMIT: should the answer to that be lost, it still holds.
+
+    `begin` begins the transaction, and gives what checks its answer. All is on stable storage when this returns.
+    Raises what the check does, and psycopg.Error for what is no single transaction's fault.
     """
-    begin()
+    connection = tables.connection
     try:
-        _write(tables, batch)
-        return [None] * batch.size
+        with connection.pipeline() as pipeline:  # all statements go at once, and the answers come at once
+            check = begin()
+            _write(tables, batch)
+            pipeline.sync()
+            check()
+            known([None] * batch.size)
+            connection.commit()
+            return
+    except (Fenced, AlreadyWritten):
+        raise
     except Exception as error:  # whatever it is, it is one transaction's, and not the others'
-        if is_passing(error, tables.connection.closed):
+        if is_passing(error, connection.closed):
             raise
-    tables.connection.rollback()
-    begin()
+    connection.rollback()
+    begin()()
     faults: list[Fault | None] = []
     for one in batch.singled():
         faults.append(faults[-1] if faults and _is_full(faults[-1]) else _write_one(tables, one))
-    return faults
+    known(faults)
+    connection.commit()
 
 
 def _is_full(fault: Fault | None) -> bool:

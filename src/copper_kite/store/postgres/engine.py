@@ -21,7 +21,7 @@ from copper_kite.store.postgres.link import away, connect
 from copper_kite.store.postgres.reads import PostgresReads
 from copper_kite.store.postgres.schema import demand_database, demand_schema, migrate
 from copper_kite.store.postgres.views import PostgresReader
-from copper_kite.store.shared.batch import Batch, error_of
+from copper_kite.store.shared.batch import Batch, Fault, error_of
 from copper_kite.store.shared.encoding import encode
 from copper_kite.store.shared.history import EngineHistory
 from copper_kite.store.shared.shared_buffer import summed
@@ -78,7 +78,8 @@ class PostgresStore:
                 migrate(connection, self._place)
                 slot = self._slot(connection)
                 connection.commit()  # a batch that fails is rolled back
-                faults = commit(Tables(connection, slot, octets), lambda: None, batch)
+                faults: list[Fault | None] = []
+                commit(Tables(connection, slot, octets), lambda: lambda: None, batch, faults.extend)
         except psycopg.Error as error:
             raise away(self._place, error) from error
         return [None if fault is None else error_of(fault) for fault in faults]

@@ -20,6 +20,9 @@ __all__ = ["Database", "Link", "away", "connect"]
 CONNECT_SECONDS = 5
 READ_SECONDS = 5.0  # that a server's read may take: its loop waits for it
 COMMAND_SECONDS = 120.0  # that a command's may
+BY_KEY = " ".join(
+    f"-c {name}=off" for name in ("jit", "enable_seqscan", "enable_hashjoin", "enable_mergejoin", "enable_material")
+)
 AGAIN_SECONDS = (0.2, 5.0)  # from one try to connect to the next: the first, and the longest
 
 R = TypeVar("R")
@@ -65,9 +68,13 @@ def _parameters(place: StorePlace) -> dict[str, Any]:
     return values
 
 
-def connect(place: StorePlace, seconds: float = COMMAND_SECONDS, *, autocommit: bool = True) -> Database:
-    """Raises psycopg.Error."""
-    connection = Database.connect(**_parameters(place), autocommit=autocommit, prepare_threshold=3)
+def connect(
+    place: StorePlace, seconds: float = COMMAND_SECONDS, *, autocommit: bool = True, by_key: bool = False
+) -> Database:
+    """Connect. What a server asks, it asks `by_key`, a few rows of many. Raises psycopg.Error."""
+    # A plan that was made while the tables were small is kept, and would read them whole when they no longer are.
+    options = BY_KEY if by_key else "-c jit=off"
+    connection = Database.connect(**_parameters(place), options=options, autocommit=autocommit, prepare_threshold=3)
     connection.seconds = seconds
     return connection
 
@@ -85,7 +92,7 @@ class Link:
         self._wait, self._closed = AGAIN_SECONDS[0], False
         self._connecting: threading.Thread | None = None
         try:
-            self._connection: Database | None = connect(place, self._seconds)
+            self._connection: Database | None = connect(place, self._seconds, by_key=keep)
         except psycopg.Error as error:
             raise away(place, error) from error
 
@@ -143,7 +150,7 @@ class Link:
     def _connect_again(self) -> None:
         while not self._closed:
             try:
-                self._connection = connect(self._place, self._seconds)
+                self._connection = connect(self._place, self._seconds, by_key=True)
                 break
             except psycopg.Error:
                 time.sleep(self._wait)

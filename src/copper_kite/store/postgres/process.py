@@ -58,13 +58,14 @@ class Keeper:
         """Write a batch, however often the connection breaks. Raises Fenced, ServerGone."""
         number, faults = self._number + 1, list[Fault | None]()
 
-        def once(tables: Tables) -> None:
-            # What it would come to is known before the COMMIT: should the answer to that be lost, it still holds.
-            nonlocal faults
-            faults = commit(tables, lambda: claim(tables, self._me, number, self._place.lease), batch)
+        def known(found: list[Fault | None]) -> None:
+            faults[:] = found
 
-        with contextlib.suppress(AlreadyWritten):
-            self._until_done(once)
+        def once(tables: Tables) -> None:
+            with contextlib.suppress(AlreadyWritten):
+                commit(tables, lambda: claim(tables, self._me, number, self._place.lease), batch, known)
+
+        self._until_done(once)
         self._number = number
         return faults
 
@@ -75,7 +76,8 @@ class Keeper:
         began = time.monotonic()
         try:
             tables = self._tables or self._connect()
-            if not tables.do(_RENEW, self._place.lease, self._me.slot, self._me.epoch):
+            renewed = tables.connection.execute(_RENEW, (self._place.lease, *self._me))
+            if not renewed.rowcount:
                 raise Fenced
             tables.connection.commit()
             self._cell.renew(began, self._place.lease)
@@ -89,7 +91,7 @@ class Keeper:
             try:
                 tables = self._tables or self._connect()
                 once(tables)
-                tables.connection.commit()
+                tables.connection.commit()  # ends what only looked
                 self._cell.renew(began, self._place.lease)
                 return
             except psycopg.Error as error:
@@ -106,7 +108,7 @@ class Keeper:
             wait = min(2 * wait, longest)
 
     def _connect(self) -> Tables:
-        connection: Database = connect(self._place, COMMIT_SECONDS, autocommit=False)
+        connection: Database = connect(self._place, COMMIT_SECONDS, autocommit=False, by_key=True)
         connection.execute("SELECT set_config('synchronous_commit', 'on', false)"
                            " WHERE current_setting('synchronous_commit') IN ('off', 'local')")  # fmt: skip
         connection.commit()

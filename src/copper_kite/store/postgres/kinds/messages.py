@@ -9,8 +9,6 @@ from copper_kite.store.shared.counting import count_additions
 from copper_kite.store.shared.encoding import PORTION_BITS, PORTIONS, Row
 
 __all__ = [
-    "_MESSAGE_NAMES",
-    "_MESSAGE_TYPES",
     "add_content",
     "add_messages",
     "drop_content",
@@ -22,25 +20,18 @@ _MESSAGE_NAMES = (
     "id, arrived, expires, reverse_path, size, eight_bit, utf8, message_id, listener, client, hello,"
     ' "user", protocol, esmtp_parameters, subject, priority, form, tls, owner'
 )
-_MESSAGE_TYPES = (
-    "int8", "float8", "float8", "text", "int8", "bool", "bool", *["text"] * 8, "int2", "int4", "text", "int2",
-)  # fmt: skip
 _RECIPIENT_NAMES = (
     "message, number, address, state, attempts, next_try, connector, reply, changed, esmtp_parameters, next_hop, via"
 )
-_RECIPIENT_TYPES = (
-    "int8", "int4", "text", "text", "int4", "float8", "text", "text", "float8", "text", "text", "text",
-)  # fmt: skip
-_CONTENT_TYPES = ("int8", "int4", "int8", "bytea")
+_CONTENT_NAMES = "message, portion, sum, octets"
 
 
 def add_messages(tables: Tables, rows: Sequence[Row]) -> None:
     """Add messages, with what of their content comes with them."""
-    tables.copy("message", _MESSAGE_NAMES, _MESSAGE_TYPES, [(*row, tables.slot) for row, *_ in rows])
-    tables.copy(
+    tables.add("message", _MESSAGE_NAMES, [(*row, tables.slot) for row, *_ in rows])
+    tables.add(
         "recipient",
         _RECIPIENT_NAMES,
-        _RECIPIENT_TYPES,
         [
             (row[0], number, address, "queued", 0, row[1], connector, "", row[1], parameters, "", "")
             for row, recipients, _, _ in rows
@@ -48,8 +39,7 @@ def add_messages(tables: Tables, rows: Sequence[Row]) -> None:
         ],
     )
     whole = [(row[0], 0, *tables.portion(start, row[4])) for row, _, start, _ in rows if start is not None]
-    if whole:
-        tables.copy("content", "message, portion, sum, octets", _CONTENT_TYPES, whole)
+    tables.add("content", _CONTENT_NAMES, whole)
     if len(whole) < len(rows):
         tables.do("DELETE FROM growing WHERE message = ANY(%s)", [row[0] for row, _, start, _ in rows if start is None])
     _add_taken(tables, [taken for _, _, _, taken in rows])
@@ -69,7 +59,7 @@ def _add_taken(tables: Tables, taken: Sequence[Row]) -> None:
 def add_content(tables: Tables, rows: Sequence[Row]) -> None:
     """Add portions, and note whose message is not there yet."""
     portions = [(where >> PORTION_BITS, where & PORTIONS, *tables.portion(start, size)) for where, start, size in rows]
-    tables.copy("content", "message, portion, sum, octets", _CONTENT_TYPES, portions)
+    tables.add("content", _CONTENT_NAMES, portions)
     tables.do(_GROWS, list({where >> PORTION_BITS for where, _, _ in rows}))
 
 

@@ -26,9 +26,6 @@ _COUNTED = frozenset({State.RELAYED.value, State.FAILED.value})
 _ATTEMPT_NAMES = (
     "id, message, at, seconds, connector, next_hop, address, stage, side, cause, code, enhanced, text, facts, dialogue"
 )
-_ATTEMPT_TYPES = (
-    "int8", "int8", "float8", "float8", *["text"] * 6, "int4", "text", "text", "text", "text",
-)  # fmt: skip
 
 
 def add_recipients(tables: Tables, rows: Sequence[Row]) -> None:
@@ -51,10 +48,9 @@ def set_states(tables: Tables, rows: Sequence[Row]) -> None:
 
 def record_attempts(tables: Tables, rows: Sequence[Row]) -> None:
     """Add attempts, and what they say of their connectors."""
-    tables.copy(
+    tables.add(
         "attempt",
         _ATTEMPT_NAMES,
-        _ATTEMPT_TYPES,
         [(*row[:13], facts_text(*row[13]), None if row[14] is None else dumps(row[14])) for row in rows],
     )
     _note_connectors(tables, [row[15] for row in rows if row[15] is not None])
@@ -94,7 +90,7 @@ def record_relayed(tables: Tables, rows: Sequence[Row]) -> None:
         good[connector] = began
         relayed.setdefault((connector, _RELAYED), []).extend([now] * len(results))
     tables.do(_SET_RELAYED, *map(list, zip(*states, strict=True)))
-    tables.copy("attempt", _ATTEMPT_NAMES, _ATTEMPT_TYPES, attempts)
+    tables.add("attempt", _ATTEMPT_NAMES, attempts)
     whole = [row[1] for row in rows if row[13]]
     if whole:
         tables.do("DELETE FROM content WHERE message = ANY(%s)", whole)

@@ -23,26 +23,21 @@ class Tables:
         self.connection = connection
         self.slot = slot
         self.octets = octets
+        self._cursor = connection.cursor()
         self._known = KnownKeys()
 
-    def copy(self, table: str, columns: str, types: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:
-        """Add rows; much less work than a statement for each."""
-        with (
-            self.connection.cursor() as cursor,
-            cursor.copy(f"COPY {table} ({columns}) FROM STDIN (FORMAT BINARY)") as copy,
-        ):
-            copy.set_types(types)
-            for row in rows:
-                copy.write_row(row)
+    def add(self, table: str, columns: str, rows: Sequence[Sequence[Any]]) -> None:
+        """Add rows with all of these columns."""
+        if rows:
+            self.many(f"INSERT INTO {table} ({columns}) VALUES ({', '.join(['%s'] * len(rows[0]))})", rows)
 
     def many(self, statement: str, rows: Iterable[Sequence[Any]]) -> None:
         """Carry out a statement for each row, without waiting for the one before."""
-        with self.connection.cursor() as cursor:
-            cursor.executemany(statement, rows)
+        self._cursor.executemany(statement, rows)
 
-    def do(self, statement: str, *values: Any) -> int:
-        """Carry out a statement; how many rows it touched."""
-        return self.connection.execute(statement, values).rowcount
+    def do(self, statement: str, *values: Any) -> None:
+        """Carry out a statement."""
+        self.connection.execute(statement, values)
 
     def portion(self, start: int, size: int) -> tuple[int, bytes]:
         """The sum of a portion, and its octets."""

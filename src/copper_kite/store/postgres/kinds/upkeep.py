@@ -28,7 +28,7 @@ def nothing(tables: Tables, rows: Sequence[Row]) -> None:
 def write_entries(tables: Tables, rows: Sequence[Row]) -> None:
     """Add entries to the journal."""
     entries = [(at, event, message, dumps(facts), tables.slot) for at, event, message, facts in rows]
-    tables.copy("journal", "at, event, message, facts, server", ("float8", "text", "int8", "text", "int2"), entries)
+    tables.add("journal", "at, event, message, facts, server", entries)
     counts, instants = count_refusals(rows)
     tables.count(counts, {("", "refused"): instants})
 
