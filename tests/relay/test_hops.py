@@ -259,7 +259,7 @@ async def test_a_host_that_is_down_costs_one_attempt_and_then_all_goes(folder: P
         assert sum("is down since" in row.recipient.reply for row in rows) == 29
         assert untouched(folder) == 29, "nothing was written of those that only wait"
         before = clock.time = tried.recipient.next_try or 0.0
-        service.dispatcher._supply.refill()
+        service.dispatcher.supply.refill()
         await turn_until(lambda: all((row.recipient.next_try or 0.0) > before for row in reader.queue()))
         rows = reader.queue()
         assert sum(row.recipient.attempts for row in rows) == 2, "one attempt for all of them"
@@ -267,7 +267,7 @@ async def test_a_host_that_is_down_costs_one_attempt_and_then_all_goes(folder: P
         here = stand_in(folder / "1", caught)
         await here.start("127.0.0.1", hop)
         clock.time = rows[0].recipient.next_try or 0.0
-        service.dispatcher._supply.refill()
+        service.dispatcher.supply.refill()
         await turn_until(lambda: len(caught) == 30)
         await turn_until(lambda: not reader.queue())
         assert sum(row.recipient.attempts for row in reader.queue(tuple(State))) == 32, "then all go, at once"

@@ -154,7 +154,7 @@ async def test_with_the_server_running(folder: Path, authority: CertificateFiles
         await here.until_caught(1)  # the notice
         ask(here, Action.PARK, State.DELAYED)
         await here.until(lambda reader: states(here) == [State.PARKED, State.FAILED])
-        here.service.dispatcher._supply.refill()
+        here.service.dispatcher.supply.refill()
         ask(here, Action.RELEASE, State.PARKED)
         await here.until_caught(2)
         ask(here, Action.RETRY, State.FAILED)

@@ -93,7 +93,7 @@ async def test_an_urgent_message_passes_what_waits(
         for sender in ("ticketing@z.bulk.example", "tidewatch@x.example"):
             await converse(here.port, session(letter(sender, f"{sender.partition('@')[0]}@y.example")))
         await another_smart_host(here)
-        here.service.dispatcher._supply.try_now(("beacon", ""))
+        here.service.dispatcher.supply.try_now(("beacon", ""))
         caught = await here.until_caught(62)
         places = {one.recipients[0].partition("@")[0]: place for place, one in enumerate(caught)}
         assert places["tidewatch"] <= 12, "a few were on their way by then"

@@ -6,6 +6,7 @@ from collections import deque
 from collections.abc import Callable, Sequence
 from functools import partial
 
+from copper_kite.errors import StoreAway
 from copper_kite.mail import format_date
 from copper_kite.relay.job import Job
 from copper_kite.relay.ledger import Ledger
@@ -14,13 +15,16 @@ from copper_kite.settings import Connector
 
 __all__ = ["Allowances"]
 
+AGAIN_SECONDS = 5.0  # while the database with the allowances is away
+
 
 class Allowances:
     """The ledgers of the connectors that have allowances, and the jobs that are held while it is not known whether
     those on their way use them up.
 
     `carry` has a job's lane carry it, `put_off` has it wait: until when, and why. `relayed_since` tells how many
-    recipients left by a connector since an instant; `now` gives seconds since 1970.
+    recipients left by a connector since an instant, `reserve` gets a part of an allowance that servers share; `now`
+    gives seconds since 1970.
     """
 
     def __init__(
@@ -28,12 +32,14 @@ class Allowances:
         log: Log,
         now: Callable[[], float],
         relayed_since: Callable[[str, float], int],
+        reserve: Callable[[str, str, float, int, int], int | None],
         carry: Callable[[Job], None],
         put_off: Callable[[Job, str, float], None],
     ) -> None:
         self._log = log
         self._now = now
         self._relayed_since = relayed_since
+        self._reserve = reserve
         self._carry = carry
         self._put_off = put_off
         self._ledgers: dict[str, Ledger] = {}
@@ -53,7 +59,9 @@ class Allowances:
                 changed.append(name)
                 ledger = None
             if connector.allowance:
-                self._ledgers[name] = ledger or Ledger(connector.allowance, partial(self._relayed_since, name))
+                self._ledgers[name] = ledger or Ledger(
+                    connector.allowance, partial(self._relayed_since, name), partial(self._reserve, name)
+                )
         return changed
 
     def let_go(self) -> list[Job]:
@@ -69,7 +77,11 @@ class Allowances:
     def _may_leave(self, job: Job) -> bool:
         """Whether the allowance of a job is decided; a job beyond it is put off to the next period."""
         ledger, count = self._ledgers[job.connector], len(job.recipients)
-        full = ledger.full_until(count, self._now())
+        try:
+            full = ledger.full_until(count, self._now())
+        except StoreAway:  # nobody can say what other servers have relayed
+            self._put_off(job, "the allowance that servers share cannot be reserved now", self._now() + AGAIN_SECONDS)
+            return True
         if full is not None:
             self._put_off(job, f"allowance {full[0]} is used up until {format_date(full[1])}", full[1])
             return True

@@ -20,6 +20,9 @@ class Backlog:
     def __init__(self) -> None:
         self._lanes: dict[Key, Turns[int]] = {}
 
+    def __len__(self) -> int:
+        return sum(map(len, self._lanes.values()))
+
     def __contains__(self, lane: Key) -> bool:
         return lane in self._lanes
 

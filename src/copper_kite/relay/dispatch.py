@@ -25,6 +25,7 @@ from copper_kite.relay.job import Job
 from copper_kite.relay.lane import Lane
 from copper_kite.relay.lane_sink import TellingLane
 from copper_kite.relay.lanes import Lanes
+from copper_kite.relay.leased_content import LeasedContent
 from copper_kite.relay.log import Log
 from copper_kite.relay.notices import make_notices
 from copper_kite.relay.outcomes import log_recorded, log_relayed
@@ -32,7 +33,6 @@ from copper_kite.relay.own_mail import OwnMail
 from copper_kite.relay.poison import Poison
 from copper_kite.relay.recorded import Recorded
 from copper_kite.relay.recordings import Recordings
-from copper_kite.relay.shared_queue import LeasedContent
 from copper_kite.relay.stops import down_stop, stop_of, unsent_stop
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.relay.supply import Supply
@@ -96,12 +96,14 @@ class Dispatcher:
         self._ids = ids
         shown = partial(note_certificate, self._submit, clock.now)
         self._lanes = Lanes(self, clock, self.fault, partial(note_hop, log, self._submit, clock.now), shown)
-        self._supply = Supply(reader, submit, clock, self._supervisor, self._lanes, self._begin, self._overdue)
-        self._in_hand = self._supply.in_hand
-        self._allowances = Allowances(log, clock.now, reader.relayed_since, self._carry, self._stop_for_allowance)
+        self.supply = Supply(reader, submit, clock, self._supervisor, self._lanes, self._begin, self._overdue)
+        self._in_hand = self.supply.in_hand
+        self._allowances = Allowances(
+            log, clock.now, reader.relayed_since, reader.reserve, self._carry, self._stop_for_allowance
+        )
         self._offered: list[AddMessage] = []
         self._desk = AdminDesk(
-            reader, submit, clock, log, self._supervisor, self._supply, self._key, self.offer, self.carry_out_requests,
+            reader, submit, clock, log, self._supervisor, self.supply, self._key, self.offer, self.carry_out_requests,
             test_alarm,
         )  # fmt: skip
         self.own_mail = OwnMail(lambda: self._notices, submit, self.offer, clock.now)
@@ -115,15 +117,15 @@ class Dispatcher:
         self._loaded = loaded
         self._notices = make_notices(loaded, self._ids)
         self._recorder = Recorder(Retry(loaded.settings.retry.waits), self._ids, self._notices, self._recordings)
-        self._supply.deadlines.take_up(self._notices.late_at, loaded.settings.retry.lifetime)
+        self.supply.deadlines.take_up(self._notices.late_at, loaded.settings.retry.lifetime)
         return self._lanes.take_up(loaded)
 
     # --- its life ---------------------------------------------------------------------------------------------------
 
     def start(self) -> None:
         """Begin with what waits, and with what no connector carried: there may be one now."""
-        self._supply.start()
-        self._supply.hasten([""])
+        self.supply.start()
+        self.supply.hasten([""])
 
     def reload(self, loaded: Loaded) -> None:
         """Take up other settings: what has not begun to leave goes by them, what has is finished."""
@@ -132,19 +134,19 @@ class Dispatcher:
         waiting = self._allowances.let_go()
         changed = self._allowances.take_up(loaded.settings.connector)
         changed += self._take_up(loaded)
-        self._supply.stops.start_all(["", *changed])
+        self.supply.stops.start_all(["", *changed])
         for job in waiting:
             self._choose_again(job)
         for job in self._lanes.withdraw():
             self.give_back(job)
         if changed or loaded.settings.connector != routes:  # else all that waits is in the lanes where it belongs
-            self._supply.start_over()
-        self._supply.hasten(["", *changed])
+            self.supply.start_over()
+        self.supply.hasten(["", *changed])
 
     async def stop(self, seconds: float) -> None:
         """Finish what is in hand, within `seconds`; the rest stays in the store as it is."""
         self._stopping = True
-        self._supply.end()
+        self.supply.end()
         await asyncio.gather(*(lane.stop(seconds) for lane in self._lanes.all()))
 
     def clock_stepped(self, by: float, before: float, entry: JournalEntry) -> None:
@@ -152,9 +154,9 @@ class Dispatcher:
 
         Nothing is fetched from the store before that is shifted there, too.
         """
-        self._submit([ShiftClock(by, before), WriteEntry(entry)], lambda error: self._supply.shifted())
+        self._submit([ShiftClock(by, before), WriteEntry(entry)], lambda error: self.supply.shifted())
         self._lanes.clock_stepped(by)
-        self._supply.clock_stepped(by)
+        self.supply.clock_stepped(by)
 
     # --- what an administrator wants ----------------------------------------------------------------------------------
 
@@ -192,14 +194,14 @@ class Dispatcher:
         whole = content is not None and len(groups) == 1
         for key, group in groups.items():
             lane = self._lanes.get(key)
-            if lane is not None and self._supply.has_place(lane, message):
+            if lane is not None and self.supply.has_place(lane, message):
                 self._start_job(message, group, lane, content, whole)
             else:
-                self._supply.keep_waiting(key, message)
+                self.supply.keep_waiting(key, message)
 
     def left_in_store(self, ids: Iterable[int]) -> None:
         """Look up durable messages that an internal error kept from being offered."""
-        self._supply.look_up(ids)
+        self.supply.look_up(ids)
 
     def _grouped(self, message: Message, recipients: Sequence[Recipient]) -> dict[Key, list[Recipient]]:
         """The recipients by the lane that is to carry them."""
@@ -222,7 +224,7 @@ class Dispatcher:
         for due in self._reader.due(ids, now):
             message = due.message
             for key, recipients in self._grouped(message, due.recipients).items():
-                stop = self._supply.stops.of(key)
+                stop = self.supply.stops.of(key)
                 late = self._notices.late_at(message.arrived, message.expires)
                 waits = any(recipient.changed < late <= now for recipient in recipients)
                 if stop is not None and (waits or message.expires <= now):
@@ -286,8 +288,8 @@ class Dispatcher:
     def _stop_for_allowance(self, job: Job, text: str, until: float) -> None:
         """A connector's allowance is used up: its lanes do not move for a while."""
         stop = unsent_stop((job.connector, ""), Cause.ALLOWANCE_USED, text, self._clock.now(), until)
-        self._supply.stop_lane(stop)
-        self._desk.freed(self._supply.take_back(job))
+        self.supply.stop_lane(stop)
+        self._desk.freed(self.supply.take_back(job))
 
     # --- what lanes say (see `lane_sink`) -----------------------------------------------------------------------------
 
@@ -296,12 +298,12 @@ class Dispatcher:
         if report.job.connector in self._allowances:
             count = sum(result.stage is Stage.ACCEPT and result.reply.code < 300 for result in report.results)
             self._supervisor.run(partial(self._allowances.settle, report.job, count))
-        if self._supply.stops:
+        if self.supply.stops:
             key = (report.job.connector, report.job.domain)
             if report.session is not None and report.results:
-                self._supply.came_up(key)
+                self.supply.came_up(key)
             elif report.stop is not None and report.stop.until is not None:
-                self._supply.stops.tried(key, report.job.message.id)
+                self.supply.stops.tried(key, report.job.message.id)
         return self._record_report(plan, report)
 
     def before_content(self, recorded: asyncio.Future[None] | None) -> Awaitable[None] | None:
@@ -314,7 +316,7 @@ class Dispatcher:
         self._choose_again(job)
 
     def _choose_again(self, job: Job) -> None:
-        self._desk.freed(self._supply.choose_again(job))
+        self._desk.freed(self.supply.choose_again(job))
 
     def divided(self, job: Job, ours: Job, theirs: Job) -> None:
         """A job went on as two."""
@@ -327,15 +329,15 @@ class Dispatcher:
                 self.give_back(job)
             return
         stop = down_stop(lane.key, down, str(lane.next_hop), self._clock.now())
-        self._supply.stop_lane(stop)
+        self.supply.stop_lane(stop)
         for job in reversed(waiting):
             self._supervisor.run(partial(self._allowances.settle, job, 0))
-            self._desk.freed(self._supply.take_back(job))
+            self._desk.freed(self.supply.take_back(job))
 
     def came_back(self, lane: TellingLane) -> None:
         """Next hops are reachable again."""
         if self._lanes.existing(lane.key) is lane:
-            self._supply.came_up(lane.key)
+            self.supply.came_up(lane.key)
 
     def sessions_limited(self, connector: str, allowed: int, failure: SessionFailed) -> None:
         """A next hop refused one session more."""
@@ -384,9 +386,9 @@ class Dispatcher:
     def _shelve(self, job: Job) -> asyncio.Future[None]:
         """A job of which nothing at all can be recorded: its message stays in the store as it is, for a while alone."""
         id = job.message.id
-        self._supply.withhold(id)
-        self._desk.freed(self._supply.over(job))
-        self._supervisor.later(LONGEST_WAIT, partial(self._supply.let_go, id))
+        self.supply.withhold(id)
+        self._desk.freed(self.supply.over(job))
+        self._supervisor.later(LONGEST_WAIT, partial(self.supply.let_go, id))
         done: asyncio.Future[None] = self._loop.create_future()
         done.set_result(None)
         return done
@@ -427,14 +429,14 @@ class Dispatcher:
             return
         if not written.done():
             written.set_result(None)
-        self._desk.freed(self._supply.over(job))
+        self._desk.freed(self.supply.over(job))
         if recorded is not None:
             self._recorded(job.message.id, recorded)
-        self._supply.has_places((job.connector, job.domain), job.load.jobs)
+        self.supply.has_places((job.connector, job.domain), job.load.jobs)
 
     def _recorded(self, id: int, recorded: Recorded) -> None:
         for notice in recorded.notices:
             self.offer(notice)
         for state in recorded.states:
             if state.next_try is not None:
-                self._supply.wait_until(state.next_try, id)
+                self.supply.wait_until(state.next_try, id)

@@ -12,12 +12,20 @@ __all__ = ["Ledger"]
 class Ledger:
     """Counts recipients: those relayed, and those on their way.
 
-    `relayed_since` tells how many left since an instant.
+    `relayed_since` tells how many left since an instant. Where several servers share an allowance, `reserve` gets this
+    one a part of it (see `store.ServerReads.reserve`), which is all that it may relay.
     """
 
-    def __init__(self, allowances: Sequence[Allowance], relayed_since: Callable[[float], int]) -> None:
+    def __init__(
+        self,
+        allowances: Sequence[Allowance],
+        relayed_since: Callable[[float], int],
+        reserve: Callable[[str, float, int, int], int | None] = lambda allowance, since, most, count: None,
+    ) -> None:
         self.allowances = list(allowances)
         self._relayed_since = relayed_since
+        self._reserve = reserve
+        self._reserved: dict[Allowance, int] = {}  # in the present period, by a server that shares them
         self._windows: dict[Allowance, tuple[float, float]] = {}
         self._used: dict[Allowance, int] = {}
         self._on_their_way = 0
@@ -30,7 +38,11 @@ class Ledger:
             begin, end = self._windows.get(allowance, (now, now))
             if not begin <= now < end:
                 window = self._windows[allowance] = allowance.window(now)
-                self._used[allowance] = self._relayed_since(window[0])
+                granted = self._reserve(str(allowance), window[0], allowance.count, 1)
+                if granted is None:
+                    self._used[allowance] = self._relayed_since(window[0])
+                else:
+                    self._used[allowance], self._reserved[allowance] = 0, granted
 
     def full_until(self, count: int, now: float) -> tuple[Allowance, float] | None:
         """The allowance that has no room for `count` recipients, the one that lasts longest, and until when.
@@ -38,9 +50,19 @@ class Ledger:
         One message with more recipients than a whole period allows may go in a period that is still unused.
         """
         self._turn(now)
-        full = [a for a in self.allowances if self._used[a] and self._used[a] + count > a.count]
+        full = [a for a in self.allowances if not self._has_room(a, count)]
         longest = max(full, key=lambda allowance: self._windows[allowance][1], default=None)
         return None if longest is None else (longest, self._windows[longest][1])
+
+    def _has_room(self, allowance: Allowance, count: int) -> bool:
+        used = self._used[allowance]
+        if allowance not in self._reserved:
+            return not used or used + count <= allowance.count
+        missing = used + self._on_their_way + count - self._reserved[allowance]
+        if missing > 0:
+            since = self._windows[allowance][0]
+            self._reserved[allowance] += self._reserve(str(allowance), since, allowance.count, missing) or 0
+        return used + count <= self._reserved[allowance]
 
     def crowded(self, count: int) -> bool:
         """Whether `count` recipients have to wait for what becomes of those that are on their way."""
@@ -48,7 +70,7 @@ class Ledger:
         # whatever the replies are. Where that alone fills it, the next one waits for an outcome, and not for the next
         # period.
         taken = self._on_their_way
-        return any(taken and self._used[a] + taken + count > a.count for a in self.allowances)
+        return any(taken and self._used[a] + taken + count > self._reserved.get(a, a.count) for a in self.allowances)
 
     def take(self, count: int) -> None:
         """`count` recipients set out."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import math
 import os
 import signal
 from collections.abc import Callable, Sequence
@@ -57,6 +58,7 @@ __all__ = ["Service"]
 
 STOP_SECONDS = 10.0
 FOLDER_SECONDS = 0.5  # from one look at the data folder to the next
+READ_AGAIN_SECONDS = 10.0  # what senders submitted to other servers, at the latest
 CLOCK_SECONDS = 1.0  # from one look at the clock to the next, when nobody else asks
 
 
@@ -117,7 +119,8 @@ class Service:
         retention = Retention(reader, writer.submit, clock.now, loaded.settings, supervisor)
         undo.callback(retention.stop)
         room = AdmissionControl(loaded.data, writer, retention.sweep)
-        gate = Gate(Usage(reader.taken), clock.now, partial(_surge, dispatcher, clock), clock.steady)
+        usage = Usage(reader.taken, math.inf if reader.slot is None else READ_AGAIN_SECONDS)
+        gate = Gate(usage, clock.now, partial(_surge, dispatcher, clock), clock.steady)
         registry, refusals = SessionRegistry(), _note_refusals(writer, clock, log)
         submission = partial(
             Submission, ids=ids, clock=clock, submit=writer.submit, accepted=dispatcher.offer, gate=gate, room=room,
@@ -141,7 +144,7 @@ class Service:
         clock.stepped = partial(_clock_stepped, dispatcher)
         service._look_after(store, supervisor, clock)
         if reader.slot is not None:
-            service._share_queue(reader, supervisor)
+            service._share_queue(store, reader, supervisor)
         dispatcher.start()
         service._hear_requests(supervisor)
         retention.sweep()
@@ -157,15 +160,15 @@ class Service:
         self.undo.callback(supervisor.every(CLOCK_SECONDS, clock.look).cancel)
         self.undo.callback(Publisher(self.loaded.data, self.dispatcher.lanes_now, supervisor).stop)
 
-    def _share_queue(self, reader: ServerReads, supervisor: Supervisor) -> None:
+    def _share_queue(self, store: Store, reader: ServerReads, supervisor: Supervisor) -> None:
         """Be one of the servers of a shared queue."""
         dispatcher = self.dispatcher
         dispatcher.may_send = self.writer.may_send
-        shared = SharedQueue(
-            self.writer, reader, self.loaded.settings.server.lease, self.log, supervisor, dispatcher.left_in_store,
-            dispatcher.carry_out_requests,
-        )  # fmt: skip
+        lease = self.loaded.settings.server.lease
+        shared = SharedQueue(self.writer, reader, lease, self.writer.submit, dispatcher, supervisor)
         self.undo.callback(shared.stop)
+        loop = asyncio.get_running_loop()
+        self.undo.callback(store.listen(partial(loop.call_soon_threadsafe, shared.hear)).close)
 
     def _hear_requests(self, supervisor: Supervisor) -> None:
         """Carry out what administrators want: what waits since before the start, and what a signal tells of."""

@@ -3,20 +3,21 @@ that died, hears what administrators want of it, and sends nothing once its leas
 
 from __future__ import annotations
 
-import asyncio
-from collections.abc import Callable, Generator
-from typing import Any, Protocol
+from functools import partial
+from typing import Protocol
 
-from copper_kite.relay.log import Log
+from copper_kite.errors import KiteError
+from copper_kite.relay.dispatch import Dispatcher
 from copper_kite.relay.supervisor import Repeated, Supervisor
-from copper_kite.store import ServerReads
+from copper_kite.store import HandOver, ServerReads, Submit
 
-__all__ = ["LeasedContent", "SharedQueue"]
+__all__ = ["SharedQueue"]
 
 TURN_SECONDS = 1.0
 TURNS_OF_LEASE = 8  # at least, in the time of a lease
 PORTION = 2000  # messages taken over at a time
-LOOK_AGAIN_SECONDS = 0.1  # while the lease is not sure
+MUCH = 500  # messages that wait, before any are given to another server
+MUCH_MORE = 4  # times as many as wait there
 
 
 class _Lease(Protocol):
@@ -27,61 +28,66 @@ class _Lease(Protocol):
     def beat(self) -> None: ...
 
 
-class LeasedContent:
-    """What is awaited before content goes: the record of the message before, and a lease that surely holds."""
-
-    def __init__(self, recorded: asyncio.Future[None] | None, may_send: Callable[[], bool]) -> None:
-        self._recorded = recorded
-        self._may_send = may_send
-
-    def __await__(self) -> Generator[Any, None, None]:
-        if self._recorded is not None:
-            yield from self._recorded
-        else:
-            yield from asyncio.sleep(0).__await__()
-        while not self._may_send():
-            yield from asyncio.sleep(LOOK_AGAIN_SECONDS).__await__()
-
-
 class SharedQueue:
-    """Looks after the server's part, every second or more often. `taken_over` gets the ids of messages that are this
-    server's now, `carry_out` has requests looked for."""
+    """Looks after the server's part, every second or more often."""
 
     def __init__(
         self,
         lease: _Lease,
         reads: ServerReads,
         seconds: float,
-        log: Log,
+        submit: Submit,
+        dispatcher: Dispatcher,
         supervisor: Supervisor,
-        taken_over: Callable[[list[int]], None],
-        carry_out: Callable[[], None],
     ) -> None:
+        """`seconds` is the time of the lease."""
         self._lease = lease
         self._reads = reads
-        self._log = log
+        self._submit = submit
+        self._dispatcher = dispatcher
         self._supervisor = supervisor
-        self._taken_over = taken_over
-        self._carry_out = carry_out
-        self._count = 0
+        self._count = 0  # messages taken over, that were not told of yet
         self._turns: Repeated = supervisor.every(min(TURN_SECONDS, seconds / TURNS_OF_LEASE), self._turn, first=0.0)
 
     def stop(self) -> None:
         """Take nothing more."""
         self._turns.cancel()
 
+    def hear(self) -> None:
+        """Somebody has something for this server."""
+        self._supervisor.soon(self._look)
+
     def _turn(self) -> None:
         self._lease.beat()
+        self._look()
+
+    def _look(self) -> None:
         if not self._lease.may_send():
             return
         ids = self._reads.adopt(PORTION)
         if ids:
             self._count += len(ids)
-            self._taken_over(ids)
-            self._supervisor.soon(self._turn)
+            self._dispatcher.left_in_store(ids)
+            self._supervisor.soon(self._look)
             return
         if self._count:
-            text = "their servers are silent, and their leases over"
-            self._log.write("notice", "taken over", count=self._count, text=text)
+            text = "they were other servers', which are silent, or have more to do"
+            self._dispatcher.log.write("notice", "taken over", count=self._count, text=text)
             self._count = 0
-        self._carry_out()
+        self._dispatcher.carry_out_requests()
+        self._share()
+
+    def _share(self) -> None:
+        """Give those that have little to do a part of what waits here."""
+        supply = self._dispatcher.supply
+        peers = self._reads.exchange(len(supply.backlog))
+        for slot, count in peers:
+            if len(supply.backlog) < MUCH or count * MUCH_MORE > len(supply.backlog):
+                return
+            ids = supply.take_to_give(min((len(supply.backlog) - count) // (len(peers) + 1), PORTION))
+            if ids:
+                self._submit([HandOver(slot, ids)], partial(self._given, ids))
+
+    def _given(self, ids: list[int], error: KiteError | None) -> None:
+        if error is not None:
+            self._dispatcher.left_in_store(ids)

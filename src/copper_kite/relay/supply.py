@@ -64,7 +64,7 @@ class Supply:
         self.in_hand = InHand()
         self.stops = Stops(clock, supervisor, submit, self._look_at)
         self.deadlines = Deadlines(clock, supervisor, reader.ages, self._told_overdue)
-        self._backlog = Backlog()
+        self.backlog = Backlog()
         self._ready: set[Key] = set()  # lanes that may have a place for something in the backlog
         self._unfilled = False  # whether one of them has places still after what it was given last
         self._withheld: set[int] = set()  # messages that nothing is to leave of, for a while
@@ -90,7 +90,7 @@ class Supply:
 
     def start_over(self) -> None:
         """Look through all waiting recipients once more."""
-        self._backlog.clear()
+        self.backlog.clear()
         self._ready.clear()
         self._queued_from, self._queued_until = 0, self._reader.last_id()
         self._delayed_from = BEFORE_ALL
@@ -154,6 +154,15 @@ class Supply:
         self._looked_up += ids
         self.refill()
 
+    def take_to_give(self, most: int) -> list[int]:
+        """Messages that another server may send: of lanes that move here, and nothing is being done with them."""
+        ids: list[int] = []
+        for key in [key for key in self.backlog.lanes() if self._moves(key, 0)]:
+            taken = self.backlog.take(key, most - len(ids))
+            ids += [id for id in taken if self.is_free(id)]
+            self._looked_up += [id for id in taken if not self.is_free(id)]
+        return ids
+
     def over(self, job: Job) -> bool:
         """A job is in hand no longer; whether nothing of its message is."""
         id = job.message.id
@@ -182,13 +191,13 @@ class Supply:
 
     def has_place(self, lane: Lane, message: Message) -> bool:
         """Whether a new message may go to its lane at once: none of its own sender waits in the store before it."""
-        if lane.key in self._backlog and self._backlog.has(lane.key, _flow(message)):
+        if lane.key in self.backlog and self.backlog.has(lane.key, Flow.of(message)):
             return False
         if self._places(lane) > 0:
             return True
         if self.stops and self.stops.of(lane.key) is not None:
             return False
-        flow = _flow(message)
+        flow = Flow.of(message)
         return lane.waiting(flow) < SENDER_PLACES and len(self.in_hand) < 2 * MAX_IN_HAND
 
     def _places(self, lane: Lane) -> int:
@@ -202,7 +211,7 @@ class Supply:
 
     def keep_waiting(self, key: Key, message: Message, *, first: bool = False) -> None:
         """Put a message whose recipients cannot leave by that lane now into the backlog."""
-        self._backlog.add(key, _flow(message), message.id, first=first)
+        self.backlog.add(key, Flow.of(message), message.id, first=first)
         self._waits_in(key)
 
     def _waits_in(self, key: Key) -> None:
@@ -292,7 +301,7 @@ class Supply:
                 rerouted.append(Reroute(carrier, id, row.number))
             if (id, key) != last:
                 last = id, key
-                self._backlog.add(key, Flow(row.who, Priority.of(row.priority)), id, first=first)
+                self.backlog.add(key, Flow(row.who, Priority.of(row.priority)), id, first=first)
                 self._waits_in(key)
             stopped = self.stops and self.stops.of(key) is not None
             if stopped and self.deadlines.passed(row.arrived, row.expires, now):
@@ -313,10 +322,10 @@ class Supply:
                 break
             lane = self._lanes.get(key)
             places = self._places(lane) if lane is not None else 0
-            ids = self._backlog.take(key, min(places, share)) if places > 0 else []
+            ids = self.backlog.take(key, min(places, share)) if places > 0 else []
             begun = self._begin_taken(lane, ids, now) if lane is not None and ids else 0
             fetched += len(ids)
-            if key not in self._backlog or begun == places:
+            if key not in self.backlog or begun == places:
                 self._ready.discard(key)
             elif ids:  # it has places for more
                 self._unfilled = True
@@ -386,7 +395,7 @@ class Supply:
 
     def try_connector(self, name: str) -> None:
         """The same for all lanes of a connector."""
-        for key in [*self._lanes.keys_of(name), *(key for key in self._backlog.lanes() if key[0] == name)]:
+        for key in [*self._lanes.keys_of(name), *(key for key in self.backlog.lanes() if key[0] == name)]:
             self.try_now(key)
 
     def came_up(self, key: Key) -> None:
@@ -405,7 +414,7 @@ class Supply:
         stop = self.stops.of(key)
         if stop is not None and stop.cause == Cause.ALLOWANCE_USED:
             self.start_lane(key)
-        elif key in self._backlog:
+        elif key in self.backlog:
             self._ready.add(key)
         else:
             self._supervisor.later(IDLE_SECONDS, lambda: self._forget_idle(key))
@@ -414,7 +423,7 @@ class Supply:
     def _forget_idle(self, key: Key) -> None:
         """A lane whose time is over, and that nothing waits for, is not stopped any more."""
         stop, lane = self.stops.of(key), self._lanes.existing(key)
-        idle = key not in self._backlog and (lane is None or not lane.load.jobs)
+        idle = key not in self.backlog and (lane is None or not lane.load.jobs)
         if stop is not None and stop.until <= self._clock.now() and idle:
             self.start_lane(key)
 
@@ -424,17 +433,13 @@ class Supply:
         if tried is not None:
             self._early.update(tried)
             self._looked_up += tried
-            self._ready |= {lane for lane in self._backlog.lanes() if lane == key or (not key[1] and lane[0] == key[0])}
+            self._ready |= {lane for lane in self.backlog.lanes() if lane == key or (not key[1] and lane[0] == key[0])}
 
     def has_places(self, key: Key, jobs: int) -> None:
         """A lane has so many jobs left: where few, it gets more."""
-        if not self._ready and not self._backlog.lanes():
+        if not self._ready and not self.backlog.lanes():
             return
-        if jobs <= MAX_IN_LANE // 2 and key in self._backlog and self._moves(key, jobs):
+        if jobs <= MAX_IN_LANE // 2 and key in self.backlog and self._moves(key, jobs):
             self._ready.add(key)
         if self._ready and (len(self.in_hand) < MAX_IN_HAND // 2 or jobs <= SURE_PLACES // 2):
             self.refill()
-
-
-def _flow(message: Message) -> Flow:
-    return Flow(message.user or message.client, Priority.of(message.priority))

@@ -12,6 +12,7 @@ from collections.abc import Iterator
 from heapq import heapify, heappop, heappush, heapreplace
 from typing import Generic, NamedTuple, TypeVar
 
+from copper_kite.store import Message
 from copper_kite.words import Priority
 
 __all__ = ["Flow", "Turns"]
@@ -28,6 +29,11 @@ class Flow(NamedTuple):
 
     who: str
     priority: Priority
+
+    @classmethod
+    def of(cls, message: Message) -> Flow:
+        """That of a message."""
+        return cls(message.user or message.client, Priority.of(message.priority))
 
 
 class Turns(Generic[T]):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections import OrderedDict
 from collections.abc import Callable, Iterable
 
@@ -14,17 +15,22 @@ MAX_SENDERS = 5000  # in memory; the others are read again when they come
 
 class Usage:
     """Recipients by sender and hour. `history` reads (hour, count) of one sender since an hour; an hour is that many
-    times 3600 s since 1970."""
+    times 3600 s since 1970. What was read counts for so many seconds: others may count as well."""
 
-    def __init__(self, history: Callable[[str, int], Iterable[tuple[int, int]]]) -> None:
+    def __init__(self, history: Callable[[str, int], Iterable[tuple[int, int]]], read_again: float = math.inf) -> None:
         self._history = history
+        self._read_again = read_again
         self._known: OrderedDict[str, dict[int, int]] = OrderedDict()
+        self._read_at: dict[str, float] = {}
 
     def _hours(self, who: str, now: float) -> dict[int, int]:
         hours = self._known.get(who)
+        if hours is not None and now - self._read_at[who] > self._read_again:
+            hours = None
         if hours is None:
             if len(self._known) >= MAX_SENDERS:
-                self._known.popitem(last=False)
+                del self._read_at[self._known.popitem(last=False)[0]]
+            self._read_at[who] = now
             hours = self._known[who] = dict(self._history(who, int(now) // HOUR - LOOK_BACK))
         return hours
 

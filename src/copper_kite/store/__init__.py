@@ -67,6 +67,7 @@ if TYPE_CHECKING:
         FinishOrder,
         Forget,
         ForgetOld,
+        HandOver,
         MoveContent,
         NoteFailure,
         Operation,
@@ -106,8 +107,8 @@ _get, _names = lazy_exports(
         "raised": "RaisedAlarm read_alarms write_alarms",
         "recording": "Recording read_recordings write_recordings",
         "operations": "AddContent AddMessage AddRecipient Done DropContent ExtendLifetime FinishOrder Forget ForgetOld"
-        " MoveContent NoteFailure Operation RecordAttempt RecordRelayed Reroute RetryNow SendBy SetState ShiftClock"
-        " StartLane StopLane Submit Sweep Transaction WriteEntry",
+        " HandOver MoveContent NoteFailure Operation RecordAttempt RecordRelayed Reroute RetryNow SendBy SetState"
+        " ShiftClock StartLane StopLane Submit Sweep Transaction WriteEntry",
     },
 )
 __getattr__, __all__ = _get, ["open_store", *_names]

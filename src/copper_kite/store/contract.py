@@ -58,7 +58,16 @@ class ServerReads(Protocol):
         """Close it."""
 
     def adopt(self, limit: int) -> list[int]:
-        """Take over messages of servers that have died, `limit` at most; their ids."""
+        """The ids of messages that are this server's now: handed over by another, or taken over from servers that
+        have died, of which about `limit` at most."""
+
+    def exchange(self, waiting: int) -> list[tuple[int, int]]:
+        """Tell the others how many wait here; of each of them that is alive the slot, and how many wait there."""
+
+    def reserve(self, connector: str, allowance: str, since: float, most: int, count: int) -> int | None:
+        """Reserve a part of what a connector may relay from an instant on, `most` recipients by all servers together:
+        enough for `count`, or more; how much it is, 0 where too little is left. None for a server alone.
+        """
 
     def last_id(self) -> int:
         """The highest id in use by a message or an attempt."""
@@ -245,6 +254,13 @@ class Writer(Protocol):
         """Write what waits, and end. Further transactions are not taken."""
 
 
+class Listening(Protocol):
+    """What goes on until it is closed."""
+
+    def close(self) -> None:
+        """End it."""
+
+
 class Store(Protocol):
     """The queue and the journal of one server, or of several that share them."""
 
@@ -268,6 +284,9 @@ class Store(Protocol):
         they are answered with StoreFailed, and so is every later one. The file descriptors in `keep` stay open until
         the last transaction is written, however the server ends. Raises StoreError and SchemaTooNew.
         """
+
+    def listen(self, heard: Callable[[], object]) -> Listening:
+        """Have `heard` called, in another thread, when somebody has something for the servers that share the queue."""
 
     def write(self, transactions: Sequence[Transaction], *, durable: bool = True) -> list[KiteError | None]:
         """Write transactions to stable storage, all at once; for each, the error that prevented it, if any.

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
@@ -194,12 +194,14 @@ class QueueGroup(NamedTuple):
 
 @dataclass(slots=True, kw_only=True)
 class JournalEntry:
-    """An entry of the journal. `message` is None for what concerns the server itself."""
+    """An entry of the journal. `message` is None for what concerns the server itself; `server` is the slot of the one
+    that wrote it, where several share the queue."""
 
     at: float
     event: Event
     message: int | None = None
     facts: dict[str, Any] = field(default_factory=dict)
+    server: int = 0
 
 
 class CarrierThen(NamedTuple):
@@ -213,10 +215,12 @@ class CarrierThen(NamedTuple):
 
 
 class Happened(NamedTuple):
-    """An event, and the message that it concerns, where there is one and it is still known."""
+    """An event, and the message that it concerns, where there is one and it is still known; where several servers share
+    the queue, the name of the one that did it."""
 
     what: Message | Attempt | JournalEntry
     message: Message | None
+    server: str = ""
 
 
 @dataclass(slots=True)
@@ -238,7 +242,7 @@ class QueueRow:
 
 @dataclass(slots=True)
 class Record:
-    """Everything the store has of one message."""
+    """Everything the store has of one message; the names of the servers that share the queue, by slot."""
 
     message: Message
     recipients: list[Recipient]
@@ -246,6 +250,7 @@ class Record:
     journal: list[JournalEntry]
     # Since when which connectors carried whom: as it was when the message came, and each change since.
     routes: list[tuple[float, list[CarrierThen]]] = field(default_factory=list)
+    servers: Mapping[int, str] = field(default_factory=dict)
 
 
 class ServerState(NamedTuple):

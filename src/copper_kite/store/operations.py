@@ -29,6 +29,7 @@ __all__ = [
     "FinishOrder",
     "Forget",
     "ForgetOld",
+    "HandOver",
     "MoveContent",
     "NoteFailure",
     "Operation",
@@ -208,6 +209,13 @@ class SendBy(NamedTuple):
     number: int
 
 
+class HandOver(NamedTuple):
+    """Give messages to another server of those that share the queue. Nothing is being done with them here."""
+
+    slot: int
+    messages: Sequence[int]
+
+
 class Forget(NamedTuple):
     """Keep nothing of a message."""
 
@@ -230,7 +238,7 @@ class Sweep(NamedTuple):
 Operation = (
     AddMessage | AddContent | AddRecipient | RecordRelayed | SetState | RecordAttempt | WriteEntry | DropContent
     | MoveContent | RetryNow | StopLane | StartLane | NoteFailure | Reroute | ShiftClock | FinishOrder | ExtendLifetime
-    | SendBy | Forget | ForgetOld | Sweep
+    | SendBy | HandOver | Forget | ForgetOld | Sweep
 )  # fmt: skip
 Transaction = Sequence[Operation]
 Done = Callable[[KiteError | None], None]  # called when a transaction is on stable storage, or with what kept it out

@@ -47,7 +47,7 @@ def dialogue_entries(place: StorePlace, host: str, sought: Sought) -> Iterator[E
     since = 0.0 if sought.since is None else sought.since
     until = time.time() + DAY if sought.until is None else sought.until
     with closing(open_store(place).history()) as history:
-        for what, message in history.between(since, until, "", None if bounds is None else bounds[0]):
+        for what, message, server in history.between(since, until, "", None if bounds is None else bounds[0]):
             if isinstance(what, Attempt) and what.dialogue:
                 with_whom, began, lines = f"{what.connector} → {what.next_hop}", what.at, what.dialogue
             elif isinstance(what, JournalEntry) and what.event is Event.DIALOGUE:
@@ -58,12 +58,13 @@ def dialogue_entries(place: StorePlace, host: str, sought: Sought) -> Iterator[E
             id = id_text(what.message) if what.message is not None else ""
             for _, said_by, text in lines:
                 said = f"{with_whom}  {SIGNS[said_by]} {text}"
-                yield _entry(host, began, Event.DIALOGUE.value, message, id=id, text=said)
+                yield _entry(server or host, began, Event.DIALOGUE.value, message, id=id, text=said)
 
 
 def journal_entries(happened: Happened, host: str) -> Iterator[Entry]:
-    """The entries of an event as a log has them; `host` is this server."""
-    what, message = happened
+    """The entries of an event as a log has them; `host` is this server, where there are no others."""
+    what, message, server = happened
+    host = server or host
     if isinstance(what, Message):
         yield _submission(what, host)
     elif isinstance(what, Attempt):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from copper_kite.clock import span_text
@@ -11,7 +11,7 @@ from copper_kite.mail import format_date
 from copper_kite.routing import choose_connector
 from copper_kite.settings import host_of
 from copper_kite.smtp import split_reply
-from copper_kite.store import Attempt, AttemptNow, CarrierThen, JournalEntry, Recipient, Record, SessionFacts
+from copper_kite.store import Attempt, AttemptNow, CarrierThen, JournalEntry, Recipient, Record, SessionFacts, slot_of
 from copper_kite.words import OPEN, Event
 
 __all__ = ["StoryLine", "session_words", "timeline"]
@@ -30,6 +30,7 @@ class StoryLine:
     who: str
     code: str
     text: str
+    server: str = ""  # that did it, where several share the queue
 
 
 def timeline(
@@ -37,16 +38,22 @@ def timeline(
 ) -> list[StoryLine]:
     """The events of the record, with the waits between; `stops` are times when no server ran; `attempt` is the one that
     runs `now` (seconds since 1970)."""
-    lines = [_accepted_line(record), *_choices(record)]
+    names = record.servers if len(record.servers) > 1 else {}
+    lines = [_done_by(names.get(slot_of(record.message.id), ""), _accepted_line(record)), *_choices(record)]
     for ended in record.attempts:
-        lines += _attempt_lines(ended)
+        name = names.get(slot_of(ended.id), "")
+        lines += [_done_by(name, line) for line in _attempt_lines(ended)]
     for entry in record.journal:
         if (line := _LINES.get(entry.event)) is not None:
-            lines.append(line(entry))
+            lines.append(_done_by(names.get(entry.server, ""), line(entry)))
     if attempt is not None:
         lines.append(_running_line(attempt, now))
     lines.sort(key=lambda line: line.at)
     return _with_waits(lines, stops)
+
+
+def _done_by(server: str, line: StoryLine) -> StoryLine:
+    return replace(line, server=server) if server else line
 
 
 def _accepted_line(record: Record) -> StoryLine:

@@ -209,12 +209,16 @@ def show_story(story: Story, *, dialogue: bool = False) -> None:
         say(f"to {recipient.address}: ", (state, STATE_COLOURS.get(state, "")), tries, indent=2)
     echo()
     times = local_times([line.at for line in story.lines])
+    several = any(line.server for line in story.lines)
+    rows: list[tuple[str, ...]] = [
+        ("" if line.what == "waited" else at, line.what, line.stage, line.who, line.code, line.text)
+        for at, line in zip(times, story.lines, strict=True)
+    ]
+    if several:
+        rows = [(at, line.server.partition(".")[0], *row) for (at, *row), line in zip(rows, story.lines, strict=True)]
     print_table(
-        ("time", "what", "stage", "who", "code", "text"),
-        [
-            ("" if line.what == "waited" else at, line.what, line.stage, line.who, line.code, line.text)
-            for at, line in zip(times, story.lines, strict=True)
-        ],
+        ("time", *(["server"] * several), "what", "stage", "who", "code", "text"),
+        rows,
         wraps=True,
         colours=STATE_COLOURS,
     )
@@ -319,6 +323,7 @@ def story_json(story: Story) -> dict[str, Any]:
                 "who": line.who,
                 "code": line.code or None,
                 "text": line.text,
+                **({"server": line.server} if line.server else {}),
             }
             for line in story.lines
         ],

@@ -17,6 +17,7 @@ from copper_kite.store.operations import Transaction
 from copper_kite.store.place import StorePlace
 from copper_kite.store.postgres.commit import Identity, commit
 from copper_kite.store.postgres.history import postgres_history
+from copper_kite.store.postgres.kinds.tables import CHANNEL
 from copper_kite.store.postgres.link import away, connect
 from copper_kite.store.postgres.reads import PostgresReads
 from copper_kite.store.postgres.schema import demand_database, demand_schema, migrate
@@ -27,6 +28,7 @@ from copper_kite.store.shared.history import EngineHistory
 from copper_kite.store.shared.shared_buffer import summed
 
 if TYPE_CHECKING:
+    from copper_kite.store.postgres.peers import Listening
     from copper_kite.store.postgres.shared_writer import SharedWriter
 
 __all__ = ["PostgresStore"]
@@ -62,6 +64,11 @@ class PostgresStore:
             raise away(self._place, error) from error
         return start_shared_writer(self._place, self._me, keep, defer, lost, callback_failed)
 
+    def listen(self, heard: Callable[[], object]) -> Listening:
+        from copper_kite.store.postgres.peers import Listening
+
+        return Listening(self._place, heard)
+
     def write(self, transactions: Sequence[Transaction], *, durable: bool = True) -> list[KiteError | None]:
         from copper_kite.store.postgres.kinds import Tables
 
@@ -92,7 +99,7 @@ class PostgresStore:
     def want(self, wanted: Sequence[AdminRequest]) -> list[int]:
         try:
             with connect(self._place) as connection, connection.transaction():
-                return [
+                numbers = [
                     number
                     for item in wanted
                     for (number,) in connection.execute(
@@ -100,6 +107,8 @@ class PostgresStore:
                         (item.at, item.who, item.action.value, item.message, item.recipient, item.target),
                     )
                 ]
+                connection.execute(f"NOTIFY {CHANNEL}")
+                return numbers
         except psycopg.Error as error:
             raise away(self._place, error) from error
 

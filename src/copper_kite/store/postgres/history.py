@@ -22,7 +22,14 @@ def postgres_history(place: StorePlace) -> EngineHistory:
         # One statement after the other: whoever reads several at once must not find one of them in the other's way.
         return link.rows(_NAMED.sub(r"%(\1)s", statement.replace("%", "%%")), values)
 
-    return EngineHistory(query, _DIALECT, link.close)
+    names: dict[int, str] = {0: "a command"}
+
+    def name_of(slot: int) -> str:
+        if slot not in names:
+            names.update((slot, name) for slot, name in link.rows("SELECT slot, name FROM server"))
+        return names.setdefault(slot, f"server {slot}")
+
+    return EngineHistory(query, _DIALECT, link.close, name_of)
 
 
 _NAMED = re.compile(r"(?<!:):([a-z]+)\b")
@@ -30,5 +37,6 @@ _DIALECT = Dialect(
     messages=f"SELECT {MESSAGE_COLUMNS} FROM message m WHERE {{where}} ORDER BY 1",
     message_ids="SELECT id FROM message WHERE id > :floor ORDER BY id DESC LIMIT :limit",
     within="strpos({}, {})",
+    server="j.server",
     unsettled=10_000,  # numbers are given before the commit, and commits overtake each other
 )

@@ -27,6 +27,7 @@ from copper_kite.store.place import StorePlace
 from copper_kite.store.postgres.commit import Identity
 from copper_kite.store.postgres.counts import recount
 from copper_kite.store.postgres.link import Link, away, connect
+from copper_kite.store.postgres.peers import exchange, reserve, take_given
 from copper_kite.store.postgres.schema import demand_schema
 from copper_kite.store.postgres.selecting import OPEN_SQL
 from copper_kite.store.postgres.servers import adopt
@@ -70,7 +71,15 @@ class PostgresReads:
         self.close()
 
     def adopt(self, limit: int) -> list[int]:
-        return [] if self._me is None else adopt(self._link, self._me, limit)
+        assert self._me is not None
+        return take_given(self._link, self._me) or adopt(self._link, self._me, limit)
+
+    def exchange(self, waiting: int) -> list[tuple[int, int]]:
+        assert self._me is not None
+        return exchange(self._link, self._me, waiting)
+
+    def reserve(self, connector: str, allowance: str, since: float, most: int, count: int) -> int:
+        return reserve(self._link, connector, allowance, since, most, count)
 
     def last_id(self) -> int:
         row = self._link.rows("SELECT greatest((SELECT max(id) FROM message), (SELECT max(id) FROM attempt), 0)")[0]

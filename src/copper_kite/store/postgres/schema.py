@@ -153,6 +153,17 @@ MIGRATIONS: tuple[tuple[int, str], ...] = (
             target {_TEXT},
             server smallint  -- who is to do it; null: the owner of the message
         );
+        CREATE TABLE given (  -- messages that one server handed to another, which has not seen them yet
+            server smallint NOT NULL,
+            message bigint NOT NULL
+        );
+        CREATE TABLE reserved (  -- of an allowance in a period, what servers have reserved
+            connector {_TEXT},
+            allowance {_TEXT},
+            since double precision NOT NULL,
+            used bigint NOT NULL,
+            PRIMARY KEY (connector, allowance, since)
+        );
         CREATE TABLE tally (
             minute bigint NOT NULL,
             connector {_TEXT},

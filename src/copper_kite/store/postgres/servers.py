@@ -39,6 +39,7 @@ def enter(connection: Database, place: StorePlace, now: float) -> Identity:
                 "give each server its own [server] name",
             )
         slot = _free_slot(connection, place) if row is None else row[0]
+        connection.execute("DELETE FROM given WHERE server = %s", (slot,))  # what waits is looked for as a whole
         result = connection.execute(_ENTER, (slot, place.server, folder, place.lease, place.lease, now)).fetchone()
     assert result is not None
     return Identity(slot, result[0])

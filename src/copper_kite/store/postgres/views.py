@@ -145,18 +145,20 @@ class PostgresReader(PostgresReads):
             stopped = self._stopped().get(owner, _NONE_STOPPED)
             attempts = self._link.rows("SELECT * FROM attempt WHERE message = %s ORDER BY at, id", (id,))
             entries = self._link.rows(
-                "SELECT at, event, message, facts FROM journal WHERE message = %s ORDER BY number", (id,)
+                "SELECT at, event, message, facts, server FROM journal WHERE message = %s ORDER BY number", (id,)
             )
+            servers = self._link.rows("SELECT slot, name FROM server")
             routes = self._link.rows(_ROUTES, {"since": message.arrived})
         return Record(
             message,
             [stopped.shown(recipient) for recipient in recipients],
             [*map(attempt_of_row, attempts), *stopped.waits(message, recipients)],
             [
-                JournalEntry(at=at, event=Event(event), message=message, facts=json.loads(facts))
-                for at, event, message, facts in entries
+                JournalEntry(at=at, event=Event(event), message=message, facts=json.loads(facts), server=server)
+                for at, event, message, facts, server in entries
             ],
             [(at, list(map(CarrierThen._make, json.loads(facts)["connectors"]))) for at, facts in routes],
+            dict(servers),
         )
 
 

@@ -147,6 +147,7 @@ ENCODERS: Mapping[type[Operation], Callable[[Any, Put], Row]] = {
     of.FinishOrder: _plain_row,
     of.ExtendLifetime: _plain_row,
     of.SendBy: _plain_row,
+    of.HandOver: lambda operation, put: (operation.slot, list(operation.messages)),
     of.Forget: _plain_row,
     of.ForgetOld: _plain_row,
     of.Sweep: _plain_row,

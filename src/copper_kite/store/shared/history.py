@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 from copper_kite.store.contract import Place
-from copper_kite.store.ids import id_at
+from copper_kite.store.ids import id_at, slot_of
 from copper_kite.store.model import Happened, JournalEntry, Message
 from copper_kite.store.shared.ordering import ended, in_order
 from copper_kite.store.shared.rows import MESSAGE_COLUMNS, attempt_of_row, message_of_row
@@ -25,12 +25,13 @@ Query = Callable[[str, dict[str, Any]], Iterable[tuple[Any, ...]]]  # a statemen
 class Dialect(NamedTuple):
     """What engines say differently. `messages` has `{where}`, which is on `m`; `message_ids` are those above `:floor`,
     the highest first, `:limit` at most; `within(a, b)` is not 0 where `b` is a part of `a`. Entries of the journal come
-    in the order of their numbers, but for the last `unsettled`."""
+    in the order of their numbers, but for the last `unsettled`; `server` is the slot of the one that wrote an entry."""
 
     messages: str
     message_ids: str
     within: str
     unsettled: int = 0
+    server: str = "0"
 
 
 @dataclass(slots=True)
@@ -53,10 +54,19 @@ class SeenPlace:
 class EngineHistory:
     """A `store.contract.History` over an engine's tables."""
 
-    def __init__(self, query: Query, dialect: Dialect, close: Callable[[], object]) -> None:
+    def __init__(
+        self,
+        query: Query,
+        dialect: Dialect,
+        close: Callable[[], object],
+        name_of: Callable[[int], str] = lambda slot: "",
+    ) -> None:
+        """`name_of` gives the name of the server in a slot, where several share the queue."""
         self._query = query
         self._dialect = dialect
         self._close = close
+        self._name_of = name_of
+        self._journal_rows = _JOURNAL.replace("{server}", dialect.server)
 
     def close(self) -> None:
         self._close()
@@ -71,13 +81,14 @@ class EngineHistory:
         second = _ATTEMPTS.format(
             where=f"a.id BETWEEN :since AND :until AND {within(_WORDS_OF_ATTEMPT, ':word')} > 0{of_it}"
         )
-        third = _JOURNAL.format(
+        third = self._journal_rows.format(
             where=f"j.at BETWEEN :since AND :until AND {within('j.event || j.facts', ':word')} > 0{of_it}"
         )
+        times = {"since": since, "until": until, "word": word}
         return in_order(
-            _messages(self._query(first, ids)),
-            _attempts(self._query(second, ids)),
-            (happened for _, happened in _journal(self._query(third, {"since": since, "until": until, "word": word}))),
+            self._messages(self._query(first, ids)),
+            self._attempts(self._query(second, ids)),
+            (happened for _, happened in self._journal(self._query(third, times))),
         )
 
     def place(self, value: dict[str, Any]) -> SeenPlace:
@@ -99,12 +110,12 @@ class EngineHistory:
         assert isinstance(place, SeenPlace)
         results: list[Happened] = []
         for id in self._new(self._dialect.message_ids, place.messages):
-            results += _messages(self._query(self._dialect.messages.format(where="m.id = :id"), {"id": id}))
+            results += self._messages(self._query(self._dialect.messages.format(where="m.id = :id"), {"id": id}))
         for id in self._new(_ATTEMPT_IDS, place.attempts):
-            results += _attempts(self._query(_ATTEMPTS.format(where="a.id = :id"), {"id": id}))
-        rows = self._query(_JOURNAL.format(where="j.number > :number"), {"number": place.journal})
+            results += self._attempts(self._query(_ATTEMPTS.format(where="a.id = :id"), {"id": id}))
+        rows = self._query(self._journal_rows.format(where="j.number > :number"), {"number": place.journal})
         last = place.journal
-        for number, happened in _journal(rows):
+        for number, happened in self._journal(rows):
             last = max(last, number)
             if number not in place.entries:
                 place.entries.add(number)
@@ -125,6 +136,23 @@ class EngineHistory:
         seen.update(current)
         return new
 
+    def _messages(self, rows: Iterable[tuple[Any, ...]]) -> Iterator[Happened]:
+        for row in rows:
+            message = message_of_row(row)
+            yield Happened(message, message, self._name_of(slot_of(message.id)))
+
+    def _attempts(self, rows: Iterable[tuple[Any, ...]]) -> Iterator[Happened]:
+        for row in rows:
+            attempt, message = attempt_of_row(row[_WIDTH:]), None if row[0] is None else message_of_row(row[:_WIDTH])
+            yield Happened(attempt, message, self._name_of(slot_of(attempt.id)))
+
+    def _journal(self, rows: Iterable[tuple[Any, ...]]) -> Iterator[tuple[int, Happened]]:
+        for row in rows:
+            number, at, event, message, facts, server = row[_WIDTH:]
+            entry = JournalEntry(at=at, event=Event(event), message=message, facts=json.loads(facts), server=server)
+            about = None if row[0] is None else message_of_row(row[:_WIDTH])
+            yield number, Happened(entry, about, self._name_of(server))
+
 
 _ATTEMPT_IDS = "SELECT id FROM attempt WHERE id > :floor ORDER BY id DESC LIMIT :limit"
 _ATTEMPTS = (
@@ -132,7 +160,7 @@ _ATTEMPTS = (
     " LEFT JOIN message m ON m.id = a.message WHERE {where} ORDER BY a.id"
 )
 _JOURNAL = (
-    f"SELECT {MESSAGE_COLUMNS}, j.number, j.at, j.event, j.message, j.facts FROM journal j"
+    f"SELECT {MESSAGE_COLUMNS}, j.number, j.at, j.event, j.message, j.facts, {{server}} FROM journal j"
     " LEFT JOIN message m ON m.id = j.message WHERE {where} ORDER BY j.at, j.number"
 )
 _WORDS_OF_MESSAGE = 'm.reverse_path || m.message_id || m.subject || m.client || m."user" || m.listener'
@@ -140,21 +168,3 @@ _WORDS_OF_ATTEMPT = (
     "a.facts || a.connector || a.next_hop || a.text || coalesce(m.reverse_path || m.message_id || m.subject, '')"
 )
 _WIDTH = len(Message._fields)
-
-
-def _messages(rows: Iterable[tuple[Any, ...]]) -> Iterator[Happened]:
-    for row in rows:
-        message = message_of_row(row)
-        yield Happened(message, message)
-
-
-def _attempts(rows: Iterable[tuple[Any, ...]]) -> Iterator[Happened]:
-    for row in rows:
-        yield Happened(attempt_of_row(row[_WIDTH:]), None if row[0] is None else message_of_row(row[:_WIDTH]))
-
-
-def _journal(rows: Iterable[tuple[Any, ...]]) -> Iterator[tuple[int, Happened]]:
-    for row in rows:
-        number, at, event, message, facts = row[_WIDTH:]
-        entry = JournalEntry(at=at, event=Event(event), message=message, facts=json.loads(facts))
-        yield number, Happened(entry, None if row[0] is None else message_of_row(row[:_WIDTH]))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from contextlib import closing
+from contextlib import ExitStack, closing
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -45,6 +45,9 @@ class SqliteStore:
         from copper_kite.store.sqlite.process import start_process
 
         return GroupWriter(*start_process(self._folder, keep), defer, lost, callback_failed)
+
+    def listen(self, heard: Callable[[], object]) -> ExitStack:
+        return ExitStack()  # nobody else has anything for this server
 
     def write(self, transactions: Sequence[Transaction], *, durable: bool = True) -> list[KiteError | None]:
         from copper_kite.store.shared.batch import error_of

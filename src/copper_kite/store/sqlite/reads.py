@@ -97,6 +97,12 @@ class SqliteReads:
     def adopt(self, limit: int) -> list[int]:
         return []  # there is no other server
 
+    def exchange(self, waiting: int) -> list[tuple[int, int]]:
+        return []
+
+    def reserve(self, connector: str, allowance: str, since: float, most: int, count: int) -> int | None:
+        return None
+
     # --- for the running server ---------------------------------------------------------------------------------
 
     def last_id(self) -> int:

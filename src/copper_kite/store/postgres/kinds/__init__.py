@@ -34,6 +34,7 @@ KINDS: Mapping[type[Operation], Apply] = {
     of.FinishOrder: upkeep.finish_orders,
     of.ExtendLifetime: messages.extend_lifetimes,
     of.SendBy: recipients.send_by,
+    of.HandOver: messages.hand_over,
     of.Forget: messages.forget,
     of.ForgetOld: upkeep.forget_old,
     of.Sweep: upkeep.nothing,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from copper_kite.store.postgres.kinds.tables import Tables
+from copper_kite.store.postgres.kinds.tables import CHANNEL, Tables
 from copper_kite.store.shared.counting import count_additions
 from copper_kite.store.shared.encoding import PORTION_BITS, PORTIONS, Row
 
@@ -14,6 +14,7 @@ __all__ = [
     "drop_content",
     "extend_lifetimes",
     "forget",
+    "hand_over",
 ]
 
 _MESSAGE_NAMES = (
@@ -75,6 +76,13 @@ def extend_lifetimes(tables: Tables, rows: Sequence[Row]) -> None:
     tables.many("UPDATE message SET expires = %s WHERE id = %s", [(expires, id) for id, expires in rows])
 
 
+def hand_over(tables: Tables, rows: Sequence[Row]) -> None:
+    """Give messages of this server to others, which are told."""
+    for slot, ids in rows:
+        tables.do(_HAND_OVER, slot, ids, tables.slot, slot)
+    tables.do(f"NOTIFY {CHANNEL}")
+
+
 def forget(tables: Tables, rows: Sequence[Row]) -> None:
     """Remove everything about messages."""
     ids = [id for (id,) in rows]
@@ -83,6 +91,10 @@ def forget(tables: Tables, rows: Sequence[Row]) -> None:
     tables.do("DELETE FROM message WHERE id = ANY(%s)", ids)
 
 
+_HAND_OVER = (
+    "WITH handed AS (UPDATE message SET owner = %s WHERE id = ANY(%s) AND owner = %s RETURNING id)"
+    " INSERT INTO given SELECT %s, id FROM handed"
+)
 _GROWS = (
     "INSERT INTO growing SELECT g.id FROM unnest(%s::bigint[]) AS g (id)"
     " WHERE NOT EXISTS (SELECT 1 FROM message m WHERE m.id = g.id) ON CONFLICT DO NOTHING"

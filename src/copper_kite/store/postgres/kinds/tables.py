@@ -11,7 +11,9 @@ from copper_kite.store.shared.counting import Counts, KnownKeys, by_minute
 from copper_kite.store.shared.encoding import Row
 from copper_kite.store.shared.shared_buffer import SUM_OCTETS
 
-__all__ = ["Apply", "Tables", "dumps"]
+__all__ = ["CHANNEL", "Apply", "Tables", "dumps"]
+
+CHANNEL = "kite_orders"  # on which servers hear that something waits for them
 
 dumps = json.JSONEncoder(separators=(",", ":"), ensure_ascii=False).encode
 

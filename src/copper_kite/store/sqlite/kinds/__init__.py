@@ -36,6 +36,7 @@ KINDS: Mapping[type[Operation], Kind] = {
     of.FinishOrder: Kind(upkeep.finish_orders),
     of.ExtendLifetime: Kind(messages.extend_lifetimes, lambda row: row[0]),
     of.SendBy: Kind(recipients.send_by, lambda row: row[1]),
+    of.HandOver: Kind(upkeep.hand_over),
     of.Forget: Kind(messages.forget),
     of.ForgetOld: Kind(upkeep.forget_old),
     of.Sweep: Kind(upkeep.sweep),

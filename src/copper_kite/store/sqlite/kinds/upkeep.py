@@ -15,6 +15,7 @@ from copper_kite.store.sqlite.segments import Extent
 __all__ = [
     "finish_orders",
     "forget_old",
+    "hand_over",
     "shift_clock",
     "sweep",
     "write_entries",
@@ -46,6 +47,10 @@ def forget_old(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) 
     connection.executemany("DELETE FROM taken WHERE hour < ?", [(hour,) for _, hour, _ in rows])
     connection.executemany("DELETE FROM tally WHERE minute < ?", [(hour * MINUTES_AN_HOUR,) for _, hour, _ in rows])
     connection.executemany("DELETE FROM hourly WHERE hour < ?", [(hour,) for *_, hour in rows])
+
+
+def hand_over(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
+    """There is no other server that it could be handed to."""
 
 
 def sweep(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:

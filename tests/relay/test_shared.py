@@ -1,0 +1,191 @@
+"""Servers that share a queue, as whole services: what one accepted another relays, in the allowance of all."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator, Callable
+from contextlib import asynccontextmanager
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from copper_kite.cli.commands.trace import load_story
+from copper_kite.demo.database import DatabaseServer
+from copper_kite.errors import StoreAway
+from copper_kite.relay import shared_queue
+from copper_kite.relay.leased_content import LeasedContent
+from copper_kite.relay.service import Service
+from copper_kite.relay.shared_queue import SharedQueue
+from copper_kite.session.standin import Caught, StandIn, StandInPlan
+from copper_kite.settings.load import load_configuration
+from copper_kite.store import AdminRequest, HandOver, open_store, parse_store_url
+from copper_kite.words import Action, State
+from tests.configuration import connector, site_text
+from tests.looping import SECONDS, happens
+from tests.relay.test_relay import letter, talk
+from tests.support import converse, free_port
+
+
+class Quays:
+    """Services that share a queue, and one next hop."""
+
+    def __init__(self, folder: Path, url: str, hop: int) -> None:
+        self.folder, self.url, self.hop = folder, url, hop
+        self.caught: list[Caught] = []
+        self.services: list[Service] = []
+
+    async def start(self, name: str, hop: int | None = None, **keys: object) -> Service:
+        folder = self.folder / name
+        folder.mkdir()
+        text = site_text(
+            connector("beacon", f"127.0.0.1:{self.hop if hop is None else hop}", tls="off", **keys),
+            bind=f"127.0.0.1:{free_port()}", name=f"{name}.ternferries.example",
+            server={"store": self.url, "store_tls": "off"},
+        )  # fmt: skip
+        (folder / "kite.toml").write_text(text)
+        self.services.append(await Service.start(load_configuration(folder / "kite.toml")))
+        return self.services[-1]
+
+    async def until(self, holds: Callable[[Any], object]) -> None:
+        async with asyncio.timeout(SECONDS):
+            with open_store(self.services[0].loaded.store).reader() as reader:
+                await happens(lambda: holds(reader))
+
+
+@asynccontextmanager
+async def quays(folder: Path, url: str) -> AsyncIterator[Quays]:
+    stand_in = StandIn(StandInPlan(name="out.example", folder=None), lambda one: here.caught.append(one))
+    here = Quays(folder, url, await stand_in.start("127.0.0.1", 0))
+    try:
+        yield here
+    finally:
+        for service in here.services:
+            await service.stop(0.5)
+        await stand_in.stop()
+
+
+def _port(service: Service) -> int:
+    return service.endpoints[0].port
+
+
+async def test_what_a_dead_server_accepted_another_relays_and_the_story_says_who_did_what(
+    folder: Path, store_url: str, database: DatabaseServer
+) -> None:
+    """The one that was taken over cannot send or record any more, and says so."""
+    async with quays(folder, store_url) as here:
+        first = await here.start("quay1", hop=free_port())  # its way out is shut
+        await converse(_port(first), talk(letter("a@crew.example"), letter("b@crew.example")))
+        await here.until(lambda reader: reader.totals() == {State.DELAYED: 2})
+        second = await here.start("quay2")
+        user = parse_store_url(store_url).user
+        database.sql(f"UPDATE {user}.server SET lease_until = now() - interval '1s' WHERE slot = 1")
+        await here.until(lambda reader: reader.totals() == {State.RELAYED: 2})
+        assert sorted(one.recipients for one in here.caught) == [("a@crew.example",), ("b@crew.example",)]
+        async with asyncio.timeout(SECONDS):
+            await converse(_port(first), talk(letter("c@crew.example")))
+            await first.lost.wait()
+        with open_store(second.loaded.store).reader() as reader:
+            (one, _) = reader.queue((State.RELAYED,))
+            story = load_story(second.loaded.store, [], reader, one.message.id)
+        done = [(line.server.partition(".")[0], line.what) for line in story.lines if line.server]
+        assert (done[0], done[-1]) == (("quay1", "accepted"), ("quay2", "relayed"))
+
+
+async def test_an_allowance_holds_over_all_servers_together(folder: Path, store_url: str) -> None:
+    async with quays(folder, store_url) as here:
+        for name in ("quay1", "quay2"):
+            await here.start(name, allowance="10/day")
+        letters = [talk(*(letter(f"{name}{n}@crew.example") for n in range(8))) for name in "ab"]
+        await asyncio.gather(*(converse(_port(one), said) for one, said in zip(here.services, letters, strict=True)))
+        await here.until(lambda reader: reader.totals() == {State.RELAYED: 10, State.DELAYED: 6})
+        with open_store(here.services[0].loaded.store).reader() as reader:
+            assert all("allowance 10/day is used up" in row.recipient.reply for row in reader.queue())
+
+
+async def test_an_order_reaches_the_server_that_has_the_message(folder: Path, store_url: str) -> None:
+    async with quays(folder, store_url) as here:
+        first, second = await here.start("quay1", hop=free_port()), await here.start("quay2")
+        await converse(_port(first), talk(letter("a@crew.example")))
+        await here.until(lambda reader: reader.totals() == {State.DELAYED: 1})
+        store = open_store(second.loaded.store)
+        with store.reader() as reader:
+            (row,) = reader.queue()
+        store.want([AdminRequest(0, 1.0, "root", Action.PARK, row.message.id, 1)])
+        await here.until(lambda reader: reader.totals() == {State.PARKED: 1})
+        store.want([AdminRequest(0, 1.0, "root", Action.RETRY_CONNECTOR, 0, 0, "beacon")])
+        await here.until(lambda reader: not reader.wanted())
+
+
+async def test_content_waits_for_the_record_before_it_and_for_a_sure_lease() -> None:
+    recorded: asyncio.Future[None] = asyncio.get_running_loop().create_future()
+    sure = [False, False, True]
+    content = asyncio.ensure_future(_awaited(LeasedContent(recorded, lambda: sure.pop(0))))
+    await asyncio.sleep(0)
+    assert len(sure) == 3, "nothing is asked before the record is there"
+    recorded.set_result(None)
+    async with asyncio.timeout(SECONDS):
+        await content
+    assert sure == []
+    await LeasedContent(None, lambda: True)
+
+
+async def _awaited(content: LeasedContent) -> None:
+    await content
+
+
+class _Peer:
+    """What a SharedQueue talks to: a writer, the reads, a dispatcher and its supply, in one."""
+
+    def __init__(self, waiting: int, peers: list[tuple[int, int]]) -> None:
+        self.backlog, self.peers = list(range(waiting)), peers
+        self.given: list[HandOver] = []
+        self.looked_up: list[int] = []
+        self.supply = self
+
+    def may_send(self) -> bool:
+        return True
+
+    def beat(self) -> None: ...
+
+    def adopt(self, limit: int) -> list[int]:
+        return []
+
+    def exchange(self, waiting: int) -> list[tuple[int, int]]:
+        return self.peers
+
+    def take_to_give(self, most: int) -> list[int]:
+        taken, self.backlog = self.backlog[:most], self.backlog[most:]
+        return taken
+
+    def carry_out_requests(self) -> None: ...
+
+    def left_in_store(self, ids: list[int]) -> None:
+        self.looked_up += ids
+
+    def submit(self, transaction: Any, done: Any) -> None:
+        self.given += transaction
+        done(StoreAway("kite", "away") if len(self.given) > 1 else None)
+
+    def every(self, seconds: float, call: Callable[[], object], first: float = 0.0) -> None:
+        call()
+
+
+@pytest.mark.parametrize(
+    ("waiting", "peers", "given"),
+    [
+        (1000, [(2, 0)], [(2, 500)]),
+        (900, [(2, 0), (3, 10)], [(2, 300), (3, 196)]),
+        (400, [(2, 0)], []),  # not worth it
+        (1000, [(2, 300)], []),  # that one has enough to do
+        (1000, [], []),
+    ],
+)
+def test_one_that_is_far_behind_gives_to_those_that_are_idle(
+    waiting: int, peers: list[tuple[int, int]], given: list[tuple[int, int]]
+) -> None:
+    peer: Any = _Peer(waiting, peers)
+    SharedQueue(peer, peer, 30.0, peer.submit, peer, peer)
+    assert [(order.slot, len(order.messages)) for order in peer.given] == given
+    assert len(peer.looked_up) == sum(len(order.messages) for order in peer.given[1:]), "what could not be handed over"
+    assert shared_queue.MUCH == 500
