@@ -13,6 +13,7 @@ from copper_kite.lazy import lazy_exports
 if TYPE_CHECKING:
     from copper_kite.relay.admin_requests import may_apply
     from copper_kite.relay.faults import place_of
+    from copper_kite.relay.moving import move_queue
     from copper_kite.relay.offline import carry_out_offline
     from copper_kite.relay.service import Service
     from copper_kite.relay.supervised import tell_manager, watch_interval
@@ -22,6 +23,7 @@ __getattr__, __all__ = lazy_exports(
     {
         "admin_requests": "may_apply",
         "faults": "place_of",
+        "moving": "move_queue",
         "offline": "carry_out_offline",
         "service": "Service",
         "supervised": "tell_manager watch_interval",

@@ -192,6 +192,10 @@ class Reader(ServerReads, AbstractContextManager["Reader"], Protocol):
     def connectors(self) -> list[ConnectorState]:
         """The state of each connector that was ever used."""
 
+    def waiting_of(self, server: str) -> list[int]:
+        """The messages with open recipients, of the server of that name where several share the queue; and those that
+        were handed to nobody (`HandOver` to slot 0)."""
+
     def servers(self) -> list[ServerState]:
         """The servers that share the queue, by slot; none where it is one server's own."""
 

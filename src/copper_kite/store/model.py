@@ -105,7 +105,8 @@ class LaneStop(NamedTuple):
     changes); `at` is when that was last confirmed.
 
     A lane is a connector, and with MX a domain of it; with MX and no domain, all of them. `text` says it to people;
-    `stage` to `address` are as in an attempt.
+    `stage` to `address` are as in an attempt. `server` names the one whose lane it is, to people, where several share
+    the queue; it is not kept.
     """
 
     connector: str
@@ -121,6 +122,7 @@ class LaneStop(NamedTuple):
     text: str
     next_hop: str = ""
     address: str = ""
+    server: str = ""
 
 
 class Waiting(NamedTuple):

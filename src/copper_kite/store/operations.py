@@ -210,7 +210,8 @@ class SendBy(NamedTuple):
 
 
 class HandOver(NamedTuple):
-    """Give messages to another server of those that share the queue. Nothing is being done with them here."""
+    """Give messages to another server of those that share the queue; to slot 0, which no server has, so that none of
+    them sends them. Nothing is being done with them here."""
 
     slot: int
     messages: Sequence[int]

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from copper_kite.cli.commands.queue_actions import make_action, redirect
+from copper_kite.cli.commands.queue_move import move
 from copper_kite.cli.commands.queue_watch import watch
 from copper_kite.cli.output.queue_table import row_json, show_queue
 from copper_kite.cli.output.show import (
@@ -43,6 +44,7 @@ for _action in ("retry", "park", "release", "remove", "return"):
     queue.add_command(make_action(_action))
 queue.add_command(redirect)
 queue.add_command(watch)
+queue.add_command(move)
 
 
 @queue.command("list")

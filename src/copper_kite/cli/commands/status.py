@@ -78,6 +78,7 @@ def _gather(config: str | None) -> ServerStatus:
         with open_store(loaded.store).reader() as reader:
             server.summary, server.known = reader.summary(), {state.name: state for state in reader.connectors()}
             server.stops, server.faults = reader.lanes(), reader.held_by_faults()
+            server.servers = reader.servers()
             server.flow, server.octets = flow_of(reader.tallies(now - DAY), now), reader.size()
     except StoreError:
         if (loaded.data / "queue.sqlite").exists():

@@ -16,7 +16,16 @@ from copper_kite.words import OUTCOMES
 if TYPE_CHECKING:
     from copper_kite.monitoring import Disk
     from copper_kite.settings import Connector, Loaded
-    from copper_kite.store import ConnectorState, LaneNow, LaneStop, QueueSummary, RaisedAlarm, Recording, Running
+    from copper_kite.store import (
+        ConnectorState,
+        LaneNow,
+        LaneStop,
+        QueueSummary,
+        RaisedAlarm,
+        Recording,
+        Running,
+        ServerState,
+    )
 
 __all__ = ["ServerStatus", "show_brief", "show_status", "status_json"]
 
@@ -53,6 +62,7 @@ class ServerStatus:
     faults: int = 0
     flow: Flow = field(default_factory=Flow)
     octets: int = 0
+    servers: Sequence[ServerState] = ()  # that share the queue
 
 
 def show_status(server: ServerStatus) -> None:
@@ -65,6 +75,7 @@ def show_status(server: ServerStatus) -> None:
         say(f"{loaded.server_name}: ", ("running", "bold green"), f" {since}")
     for line, style in _problems(server):
         say((line, style), indent=2)
+    _show_servers(server)
     echo()
     _show_flow(server.flow)
     echo()
@@ -74,6 +85,14 @@ def show_status(server: ServerStatus) -> None:
         say(f"the dialogues of {recording.table} {recording.name} are recorded for another {left}")
     echo()
     _show_connectors(server)
+
+
+def _show_servers(status: ServerStatus) -> None:
+    """The servers that share the queue."""
+    for server in status.servers:
+        since = f"since {local_time(server.since)}, {_counted(server.waiting, 'message')} in its backlog"
+        state = ("alive", "green") if server.alive else ("silent, or stopped", "yellow")
+        say(f"{server.name}: ", state, f" {since}" if server.alive else "; others have its mail", indent=2)
 
 
 def show_brief(server: ServerStatus) -> None:
@@ -115,7 +134,7 @@ def _stopped(stops: Sequence[LaneStop]) -> Iterator[Line]:
         if not stop.connector:
             yield "some mail waits that no connector carries: kite queue list --reason 'no connector'", "yellow"
             continue
-        where = " ".join(filter(None, (stop.connector, stop.domain)))
+        where = " ".join(filter(None, (stop.connector, stop.domain, stop.server and f"at {stop.server}")))
         then = f"; next try {local_time(stop.until)}" if stop.until < math.inf else ""
         yield f"{where} is stopped: {stop.text}{then}", "yellow"
     if len(stops) > MOST_STOPS:
@@ -256,6 +275,16 @@ def status_json(server: ServerStatus) -> dict[str, Any]:
             {"name": alarm.name, "since": json_time(alarm.since), "text": alarm.text} for alarm in server.alarms
         ],
         "configuration": list(server.problems) or None,
+        "servers": [
+            {
+                "name": one.name,
+                "alive": one.alive,
+                "since": json_time(one.since),
+                "backlog": one.waiting,
+                "lease_left": one.lease_left,
+            }
+            for one in server.servers
+        ],
     }
 
 

@@ -18,7 +18,7 @@ from copper_kite.store.place import StorePlace
 from copper_kite.store.postgres.commit import Identity, commit
 from copper_kite.store.postgres.history import postgres_history
 from copper_kite.store.postgres.kinds.tables import CHANNEL
-from copper_kite.store.postgres.link import away, connect
+from copper_kite.store.postgres.link import Database, away, connect
 from copper_kite.store.postgres.reads import PostgresReads
 from copper_kite.store.postgres.schema import demand_database, demand_schema, migrate
 from copper_kite.store.postgres.views import PostgresReader
@@ -91,10 +91,11 @@ class PostgresStore:
             raise away(self._place, error) from error
         return [None if fault is None else error_of(fault) for fault in faults]
 
-    def _slot(self, connection: psycopg.Connection[tuple[object, ...]]) -> int:
-        """In whose name a command writes: this server's, where it ever was one."""
-        row = connection.execute("SELECT slot FROM server WHERE name = %s", (self._place.server,)).fetchone()
-        return 0 if row is None else int(str(row[0]))
+    def _slot(self, connection: Database) -> int:
+        """In whose name a command writes: that of this server, or of nobody."""
+        from copper_kite.store.postgres.servers import slot_of_name
+
+        return slot_of_name(connection, self._place) if self._place.server else 0
 
     def want(self, wanted: Sequence[AdminRequest]) -> list[int]:
         try:

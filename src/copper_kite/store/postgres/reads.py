@@ -32,7 +32,13 @@ from copper_kite.store.postgres.schema import demand_schema
 from copper_kite.store.postgres.selecting import OPEN_SQL
 from copper_kite.store.postgres.servers import adopt
 from copper_kite.store.shared.counting import MINUTE
-from copper_kite.store.shared.rows import MESSAGE_COLUMNS, RECIPIENT_COLUMNS, message_of_row, recipient_of_row
+from copper_kite.store.shared.rows import (
+    LANE_COLUMNS,
+    MESSAGE_COLUMNS,
+    RECIPIENT_COLUMNS,
+    message_of_row,
+    recipient_of_row,
+)
 from copper_kite.words import Action, Event
 
 __all__ = ["PostgresReads"]
@@ -166,9 +172,14 @@ class PostgresReads:
         return None if row[0][0] is None else float(row[0][0])
 
     def lanes(self) -> list[LaneStop]:
-        names = ", ".join(LaneStop._fields)
-        only = "" if self._me is None else f" WHERE server = {self._me.slot:d}"
-        return [LaneStop._make(row) for row in self._link.rows(f"SELECT {names} FROM lane{only} ORDER BY server")]
+        names = ", ".join(f"l.{name}" for name in LANE_COLUMNS)
+        if self._me is not None:
+            rows = self._link.rows(f"SELECT {names} FROM lane l WHERE server = %s", (self._me.slot,))
+        else:
+            rows = self._link.rows(
+                f"SELECT {names}, s.name FROM lane l JOIN server s ON s.slot = l.server ORDER BY 1, 2"
+            )
+        return [LaneStop(*row) for row in rows]
 
     def relayed_since(self, connector: str, since: float) -> int:
         row = self._link.rows(

@@ -12,7 +12,7 @@ from copper_kite.store.place import StorePlace
 from copper_kite.store.postgres.commit import Identity
 from copper_kite.store.postgres.link import Database, Link
 
-__all__ = ["adopt", "enter"]
+__all__ = ["adopt", "enter", "slot_of_name"]
 
 LOCK_ENTRY = 7402
 _IDENTITY = "store.id"  # in the data folder
@@ -43,6 +43,18 @@ def enter(connection: Database, place: StorePlace, now: float) -> Identity:
         result = connection.execute(_ENTER, (slot, place.server, folder, place.lease, place.lease, now)).fetchone()
     assert result is not None
     return Identity(slot, result[0])
+
+
+def slot_of_name(connection: Database, place: StorePlace) -> int:
+    """The slot of a server, which need not run; one that never did gets it now. Raises StoreError, psycopg.Error."""
+    with connection.transaction():
+        connection.execute("SELECT pg_advisory_xact_lock(%s, hashtext(current_schema()))", (LOCK_ENTRY,))
+        row = connection.execute("SELECT slot FROM server WHERE name = %s", (place.server,)).fetchone()
+        if row is not None:
+            return int(row[0])
+        slot = _free_slot(connection, place)
+        connection.execute(_ENTER, (slot, place.server, "", 0.0, place.lease, 0.0))
+        return slot
 
 
 _ENTER = (

@@ -23,6 +23,7 @@ from copper_kite.store.model import (
 from copper_kite.store.postgres.reads import PostgresReads
 from copper_kite.store.postgres.selecting import DOMAIN, OPEN_SQL, REASON, SHOWN, WITH_LANES, condition, source
 from copper_kite.store.shared.rows import (
+    LANE_COLUMNS,
     MESSAGE_COLUMNS,
     RECIPIENT_COLUMNS,
     attempt_of_row,
@@ -72,8 +73,8 @@ class PostgresReader(PostgresReads):
     def _stopped(self) -> dict[int, StoppedLanes]:
         """The stopped lanes of each server, by its number."""
         stops: dict[int, list[LaneStop]] = {}
-        for server, *row in self._link.rows(f"SELECT server, {', '.join(LaneStop._fields)} FROM lane"):
-            stops.setdefault(server, []).append(LaneStop._make(row))
+        for server, *row in self._link.rows(f"SELECT server, {', '.join(LANE_COLUMNS)} FROM lane"):
+            stops.setdefault(server, []).append(LaneStop(*row))
         return {server: StoppedLanes(of) for server, of in stops.items()}
 
     def queue(self, states: Sequence[State] = OPEN, limit: int = -1) -> list[QueueRow]:
@@ -130,6 +131,14 @@ class PostgresReader(PostgresReads):
             " GROUP BY name ORDER BY name"
         )
         return [ConnectorState(*row) for row in rows]
+
+    def waiting_of(self, server: str) -> list[int]:
+        rows = self._link.rows(
+            f"SELECT DISTINCT r.message FROM {source(Selection())} LEFT JOIN server s ON s.slot = m.owner"
+            f" WHERE r.{OPEN_SQL} AND (s.name = %s OR m.owner = 0) ORDER BY 1",
+            (server,),
+        )
+        return [id for (id,) in rows]
 
     def servers(self) -> list[ServerState]:
         rows = self._link.rows(

@@ -139,7 +139,7 @@ ENCODERS: Mapping[type[Operation], Callable[[Any, Put], Row]] = {
     of.DropContent: _plain_row,
     of.MoveContent: _moved_row,
     of.RetryNow: _plain_row,
-    of.StopLane: lambda operation, put: tuple(operation.stop),
+    of.StopLane: lambda operation, put: operation.stop[:-1],
     of.StartLane: _plain_row,
     of.NoteFailure: _plain_row,
     of.Reroute: _plain_row,

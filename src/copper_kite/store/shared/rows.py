@@ -7,10 +7,17 @@ from collections.abc import Sequence
 from typing import Any
 
 from copper_kite.store.facts import read_facts
-from copper_kite.store.model import Attempt, Message, Recipient
+from copper_kite.store.model import Attempt, LaneStop, Message, Recipient
 from copper_kite.words import State
 
-__all__ = ["MESSAGE_COLUMNS", "RECIPIENT_COLUMNS", "attempt_of_row", "message_of_row", "recipient_of_row"]
+__all__ = [
+    "LANE_COLUMNS",
+    "MESSAGE_COLUMNS",
+    "RECIPIENT_COLUMNS",
+    "attempt_of_row",
+    "message_of_row",
+    "recipient_of_row",
+]
 
 MESSAGE_COLUMNS = (
     "m.id, m.arrived, m.expires, m.reverse_path, m.size, m.eight_bit, m.utf8, m.message_id, m.listener, m.client,"
@@ -20,6 +27,9 @@ RECIPIENT_COLUMNS = (
     "r.message, r.number, r.address, r.state, r.attempts, r.next_try, r.connector, r.reply, r.changed,"
     " r.esmtp_parameters, r.next_hop, r.via"
 )
+
+
+LANE_COLUMNS = LaneStop._fields[:-1]
 
 
 def message_of_row(row: Sequence[Any]) -> Message:

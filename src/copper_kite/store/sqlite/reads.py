@@ -206,7 +206,7 @@ class SqliteReads:
         return None if row[0] is None else float(row[0])
 
     def lanes(self) -> list[LaneStop]:
-        return [LaneStop._make(row) for row in self._rows("SELECT * FROM lane")]
+        return [LaneStop(*row) for row in self._rows("SELECT * FROM lane")]
 
     def relayed_since(self, connector: str, since: float) -> int:
         row = self._rows(

@@ -115,6 +115,14 @@ class SqliteReader(SqliteReads):
     def connectors(self) -> list[ConnectorState]:
         return [ConnectorState(*row) for row in self._rows("SELECT * FROM connector ORDER BY name")]
 
+    def waiting_of(self, server: str) -> list[int]:
+        return [
+            id
+            for (id,) in self._rows(
+                f"SELECT DISTINCT r.message FROM {KEPT} WHERE r.{OPEN_SQL} UNION SELECT id FROM compact ORDER BY 1"
+            )
+        ]
+
     def servers(self) -> list[ServerState]:
         return []
 

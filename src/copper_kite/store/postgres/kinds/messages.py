@@ -93,7 +93,7 @@ def forget(tables: Tables, rows: Sequence[Row]) -> None:
 
 _HAND_OVER = (
     "WITH handed AS (UPDATE message SET owner = %s WHERE id = ANY(%s) AND owner = %s RETURNING id)"
-    " INSERT INTO given SELECT %s, id FROM handed"
+    " INSERT INTO given SELECT s.slot, id FROM handed, server s WHERE s.slot = %s"
 )
 _GROWS = (
     "INSERT INTO growing SELECT g.id FROM unnest(%s::bigint[]) AS g (id)"

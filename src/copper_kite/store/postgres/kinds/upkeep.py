@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from copper_kite.store.model import LaneStop
 from copper_kite.store.postgres.kinds.tables import Tables, dumps
 from copper_kite.store.shared.counting import HOUR, MINUTE, count_refusals
 from copper_kite.store.shared.encoding import Row
+from copper_kite.store.shared.rows import LANE_COLUMNS
 
 __all__ = [
     "finish_orders",
@@ -77,9 +77,9 @@ def forget_old(tables: Tables, rows: Sequence[Row]) -> None:
 
 _OURS = "message IN (SELECT id FROM message WHERE owner = %s)"
 _STOP_LANE = (
-    f"INSERT INTO lane VALUES ({', '.join(['%s'] * (len(LaneStop._fields) + 1))})"
+    f"INSERT INTO lane VALUES ({', '.join(['%s'] * (len(LANE_COLUMNS) + 1))})"
     " ON CONFLICT (server, connector, domain) DO UPDATE SET "
-    + ", ".join(f"{name} = excluded.{name}" for name in LaneStop._fields[2:])
+    + ", ".join(f"{name} = excluded.{name}" for name in LANE_COLUMNS[2:])
 )
 # What was noted later than the clock showed was computed by another clock: it stays as it is.
 _SHIFT = (

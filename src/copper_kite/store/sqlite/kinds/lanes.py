@@ -5,8 +5,8 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Sequence
 
-from copper_kite.store.model import LaneStop
 from copper_kite.store.shared.encoding import Row
+from copper_kite.store.shared.rows import LANE_COLUMNS
 from copper_kite.store.sqlite.segments import Extent
 
 __all__ = ["reroute", "retry_now", "start_lanes", "stop_lanes"]
@@ -14,7 +14,7 @@ __all__ = ["reroute", "retry_now", "start_lanes", "stop_lanes"]
 
 def stop_lanes(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
     """Note what keeps lanes from moving."""
-    connection.executemany(f"INSERT OR REPLACE INTO lane VALUES ({','.join('?' * len(LaneStop._fields))})", rows)
+    connection.executemany(f"INSERT OR REPLACE INTO lane VALUES ({','.join('?' * len(LANE_COLUMNS))})", rows)
 
 
 def start_lanes(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
