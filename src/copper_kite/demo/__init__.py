@@ -10,11 +10,13 @@ from typing import TYPE_CHECKING
 from copper_kite.lazy import lazy_exports
 
 if TYPE_CHECKING:
+    from copper_kite.demo.quays import Quays, QuaysMoment
     from copper_kite.demo.run import Demo, Moment, make_history
 
 __getattr__, __all__ = lazy_exports(
     __name__,
     {
+        "quays": "Quays QuaysMoment",
         "run": "Demo Moment make_history",
     },
 )

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import secrets
-import socket
 from collections.abc import Callable
 from contextlib import AsyncExitStack
 from dataclasses import dataclass, field
@@ -13,6 +12,7 @@ from pathlib import Path
 from copper_kite.demo.day import DayClock
 from copper_kite.demo.domain import write_domain
 from copper_kite.demo.history import write_history
+from copper_kite.demo.ports import free_port
 from copper_kite.demo.scenario import BEACON_RULES, GATE_RULES, Letter, day_of_letters, render
 from copper_kite.net import Dialogue, Plan, RelaySession, make_authority, open_session
 from copper_kite.relay import Service
@@ -55,7 +55,7 @@ class Demo:
             beacon = await self._stand_in(stack, "out.beaconpost.example", "starttls", BEACON_RULES)
             gate = await self._stand_in(stack, "gate.harbouroffice.example", "implicit", GATE_RULES)
             clock = DayClock(self.seconds)
-            port = _free_port()
+            port = free_port()
             loaded = self._configure(port, beacon, gate)
             service = await Service.start(loaded, clock)
             stack.push_async_callback(service.stop)
@@ -148,12 +148,6 @@ def make_history(folder: Path, now: float) -> int:
     for name in CREDENTIALS:  # trusted by the configuration, and never met
         make_authority(folder / name / "tls", [name])
     return write_history(folder / "queue", now)
-
-
-def _free_port() -> int:
-    with socket.socket() as sock:
-        sock.bind(("127.0.0.1", 0))
-        return int(sock.getsockname()[1])
 
 
 _CONFIG = """\

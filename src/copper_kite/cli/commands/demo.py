@@ -33,7 +33,13 @@ STORIES = (
 @click.option("--folder", metavar="FOLDER", help="Folder to keep everything in; by default a new one.")
 @click.option("--hold", is_flag=True, help="Keep the server running after the day, to try commands on it.")
 @click.option("--history", is_flag=True, help="Instead: write 60 days of made-up history, to try `kite report` on.")
-def demo(seconds: float, folder: str | None, hold: bool, history: bool) -> None:
+@click.option(
+    "--servers",
+    type=click.IntRange(2, 9),
+    metavar="COUNT",
+    help="Instead: so many servers that share a queue in a PostgreSQL of their own; one is killed.",
+)
+def demo(seconds: float, folder: str | None, hold: bool, history: bool, servers: int | None) -> None:
     """Run a whole day of Tern Island Ferries in seconds, on this machine alone.
 
     Programs submit mail; a server keeps it and relays it over TLS with a login to two stand-in smart hosts; one
@@ -50,6 +56,10 @@ def demo(seconds: float, folder: str | None, hold: bool, history: bool) -> None:
     if history:
         _write_history(path.absolute())
         return
+    if servers:
+        from copper_kite.cli.commands.demo_servers import run_servers
+
+        raise SystemExit(run_servers(path.absolute(), servers, seconds))
     say(("Tern Island Ferries", "bold"), f": the last 24 hours, in {seconds:g} seconds. All of it is in {path}")
     echo("\n           messages   recipients")
     echo("  time    submitted   relayed   delayed   failed   queued")
