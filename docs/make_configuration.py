@@ -175,6 +175,11 @@ EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
     ("Accepted", "risk"): ('"one-host"', ""),
     ("Accepted", "of"): ('"beacon"', ""),
     ("Accepted", "reason"): ('"the provider has many machines behind the name"', ""),
+    ("Server", "store"): ('"postgresql://kite@db1.example,db2.example/kite"', ""),
+    ("Server", "store_credential"): ('"database"', ""),
+    ("Server", "store_tls"): ('"on"', "RFC 9325"),
+    ("Server", "store_trust"): ('"database-ca.pem"', "RFC 9525"),
+    ("Server", "lease"): ('"30s"', ""),
     ("Server", "backup"): ('"/backup/copper-kite"', ""),
     ("TlsReports", "send"): ("true", "RFC 8460"),
     ("TlsReports", "organization"): ('"Tern Island Ferries"', "RFC 8460 4.4"),
@@ -255,7 +260,9 @@ def page() -> str:
         about = (table.__doc__ or "").partition(": ")[2]
         out.append(f"\n## {title}\n{about[:1].upper()}{about[1:]}\n\n")
         out.append("| key | type | default | meaning | example | source |\n| --- | --- | --- | --- | --- | --- |\n")
-        for name, field in table.model_fields.items():
+        own = [name for name in table.model_fields if name in table.__annotations__]
+        for name in dict.fromkeys([*own, *table.model_fields]):  # what it has from another class comes last
+            field = table.model_fields[name]
             cells = (f"`{name}`", shown_type(field.annotation), shown_default(field.default), field.description or "")
             example, source = EXAMPLES[table.__name__, name]
             out.append(f"| {' | '.join((*cells, f'`{example}`', source))} |\n")

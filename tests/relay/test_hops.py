@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import ssl
 from collections.abc import Callable, Sequence
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -43,8 +44,7 @@ class Opened(str):
     passed_over: Sequence[PassedOver] = ()
     chain: Sequence[bytes] = ()
 
-    async def close(self) -> None:
-        """Nothing is to be said."""
+    async def close(self) -> None: ...
 
 
 class Net:
@@ -278,10 +278,8 @@ async def test_a_host_that_is_down_costs_one_attempt_and_then_all_goes(folder: P
 
 def untouched(folder: Path) -> int:
     """How many messages the store holds as they came."""
-    connection = connect_writer(folder / "queue")
-    (count,) = connection.execute("SELECT count(*) FROM compact").fetchone()
-    connection.close()
-    return int(count)
+    with closing(connect_writer(folder / "queue")) as connection:
+        return int(connection.execute("SELECT count(*) FROM compact").fetchone()[0])
 
 
 async def test_another_one_tries_where_the_one_that_would_is_gone(folder: Path) -> None:

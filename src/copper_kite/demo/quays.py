@@ -5,8 +5,10 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
+import shutil
 import subprocess
 import sys
+import tempfile
 import time
 from collections import Counter
 from collections.abc import Callable
@@ -93,9 +95,11 @@ class Quays:
 
     def _database(self, stack: AsyncExitStack) -> str:
         folder = self.folder / "database"
-        folder.mkdir()
-        if not os.geteuid():  # the database runs as another user, who must get there
-            self.folder.chmod(0o711)
+        if os.geteuid():
+            folder.mkdir()
+        else:  # it runs as another user, who cannot get to where only root can
+            folder = Path(tempfile.mkdtemp(prefix="kite-demo-database-"))
+            stack.callback(shutil.rmtree, folder, ignore_errors=True)
         server = DatabaseServer(folder)
         server.start()
         stack.callback(server.stop, "immediate")

@@ -77,9 +77,7 @@ class _Serving:
             await _first_of(self._told, service.lost)
             if self._told.is_set() or not service.loaded.store.url:
                 return await _stop(service)
-            echo(
-                "others have taken over the mail of this server, or the database refuses it; it begins again", err=True
-            )
+            echo("others have taken over the mail of this server: it begins again", err=True)
             self._loaded = service.loaded
             await service.stop(0.5)
             again = await self._start_again()

@@ -32,9 +32,9 @@ class LeaseCell:
         """Whether the lease surely holds for a while."""
         return float(_FLOAT.unpack_from(self._memory, 0)[0]) > time.monotonic()
 
-    def beat(self) -> None:
-        """The loop turns."""
-        _FLOAT.pack_into(self._memory, 8, time.monotonic())
+    def beat(self, ahead: float = 0.0) -> None:
+        """The loop turns; or will, in so many seconds."""
+        _FLOAT.pack_into(self._memory, 8, time.monotonic() + ahead)
 
     def quiet_for(self) -> float:
         """The seconds since the loop last turned."""

@@ -71,7 +71,7 @@ class Keeper:
 
     def renew(self) -> None:
         """Extend the lease, where the loop of the server turns. Raises Fenced."""
-        if self._cell.quiet_for() > self._place.lease / 3:
+        if self._cell.quiet_for() > self._place.lease / 2:
             return  # it is held up or stopped: whoever cannot send must not keep the mail from others
         began = time.monotonic()
         try:

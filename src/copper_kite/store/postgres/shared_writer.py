@@ -14,6 +14,8 @@ from copper_kite.store.shared.writer import GroupWriter
 
 __all__ = ["SharedWriter", "start_shared_writer"]
 
+START_SECONDS = 20.0  # from the start of the writer to the first turn of the loop, at most
+
 
 class SharedWriter(GroupWriter):
     """A `store.contract.Writer` whose right to send ends with its lease."""
@@ -43,7 +45,7 @@ def start_shared_writer(
 ) -> SharedWriter:
     """Start the process that writes for the server `me`."""
     cell = LeaseCell()
-    cell.beat()
+    cell.beat(START_SECONDS)
     channel, handed = start_writing_process(
         "copper_kite.store.postgres.process", [str(cell.descriptor)], [cell.descriptor, *keep], secret_of(place, me)
     )
