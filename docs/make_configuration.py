@@ -179,6 +179,7 @@ EXAMPLES: dict[tuple[str, str], tuple[str, str]] = {
     ("Server", "store_credential"): ('"database"', ""),
     ("Server", "store_tls"): ('"on"', "RFC 9325"),
     ("Server", "store_trust"): ('"database-ca.pem"', "RFC 9525"),
+    ("Server", "away"): ('"keep"', ""),
     ("Server", "lease"): ('"30s"', ""),
     ("Server", "backup"): ('"/backup/copper-kite"', ""),
     ("TlsReports", "send"): ("true", "RFC 8460"),

@@ -49,6 +49,7 @@ def fill(place: StorePlace) -> None:
         submission(4),
         [SetState(4, 1, State.PARKED, 0, None, "", "", 160.0)],
         [WriteEntry(JournalEntry(at=160.0, event=Event.ORDERED, message=4, facts={"action": "park"}))],
+        [AddMessage(message(6), [Recipient(6, 1, "b@y.example", changed=100.0)], b"abc")],  # as it comes in
         submission(5),
         [SetState(5, 1, State.REMOVED, 0, None, "", "", 170.0)],
     ]))  # fmt: skip
@@ -71,12 +72,12 @@ def test_what_waits_goes_there_and_back_with_its_story(folder: Path, store_url: 
     here, there = StorePlace(folder / "queue", server=NAME), StorePlace(folder / "queue", store_url, server=NAME)
     fill(here)
     before = told(here)
-    assert sorted(before) == [1, 2, 3, 4]
-    assert move_queue(here, there, 1000.0) == (4, 0)
+    assert sorted(before) == [1, 2, 3, 4, 6]
+    assert move_queue(here, there, 1000.0) == (5, 0)
     assert told(there) == before and told(here) == {}
     with open_store(here).reader() as reader:
         assert reader.totals() == {State.REMOVED: 1}, "what has ended stays"
-    assert move_queue(there, here, 1001.0) == (4, 0)
+    assert move_queue(there, here, 1001.0) == (5, 0)
     assert told(here) == before and told(there) == {}
 
 
@@ -86,7 +87,7 @@ def test_a_move_that_was_cut_off_is_carried_on_and_nothing_comes_twice(folder: P
     before = told(here)
     open_store(there).upgrade()
     assert open_store(there).write([submission(1)]) == [None], "written there, and not forgotten here yet"
-    assert move_queue(here, there, 1000.0) == (4, 1)
+    assert move_queue(here, there, 1000.0) == (5, 1)
     assert told(there) == before and told(here) == {}
 
 

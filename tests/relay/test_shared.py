@@ -35,17 +35,22 @@ class Quays:
         self.caught: list[Caught] = []
         self.services: list[Service] = []
 
-    async def start(self, name: str, hop: int | None = None, **keys: object) -> Service:
+    async def start(
+        self, name: str, hop: int | None = None, server: dict[str, object] | None = None, **keys: object
+    ) -> Service:
         folder = self.folder / name
         folder.mkdir()
         text = site_text(
             connector("beacon", f"127.0.0.1:{self.hop if hop is None else hop}", tls="off", **keys),
             bind=f"127.0.0.1:{free_port()}", name=f"{name}.ternferries.example",
-            server={"store": self.url, "store_tls": "off"},
+            server={"store": self.url, "store_tls": "off", **(server or {})},
         )  # fmt: skip
         (folder / "kite.toml").write_text(text)
-        self.services.append(await Service.start(load_configuration(folder / "kite.toml")))
+        self.services.append(await self.start_again(name))
         return self.services[-1]
+
+    async def start_again(self, name: str) -> Service:
+        return await Service.start(load_configuration(self.folder / name / "kite.toml"))
 
     async def until(self, holds: Callable[[Any], object]) -> None:
         async with asyncio.timeout(SECONDS):
@@ -79,7 +84,9 @@ async def test_what_a_dead_server_accepted_another_relays_and_the_story_says_who
         await here.until(lambda reader: reader.totals() == {State.DELAYED: 2})
         second = await here.start("quay2")
         user = parse_store_url(store_url).user
-        database.sql(f"UPDATE {user}.server SET lease_until = now() - interval '1s' WHERE slot = 1")
+        # as another server does when the lease is over; in between, this one might extend it
+        died = "epoch = epoch + 1, lease_until = '-infinity', drained = false"
+        database.sql(f"UPDATE {user}.server SET {died} WHERE slot = 1")
         await here.until(lambda reader: reader.totals() == {State.RELAYED: 2})
         assert sorted(one.recipients for one in here.caught) == [("a@crew.example",), ("b@crew.example",)]
         async with asyncio.timeout(SECONDS):

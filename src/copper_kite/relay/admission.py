@@ -27,9 +27,14 @@ class _Backlog(Protocol):
     """Whoever writes: since when (infinite: nothing is) something is on its way to the disk, on the clock of
     `time.monotonic`, and how many octets went there; those that are `settled` have arrived."""
 
-    begun: float
-    octets: int
-    settled: int
+    @property
+    def begun(self) -> float: ...
+
+    @property
+    def octets(self) -> int: ...
+
+    @property
+    def settled(self) -> int: ...
 
 
 class AdmissionControl:

@@ -18,6 +18,7 @@ from copper_kite.store import (
     Record,
     RecordAttempt,
     SendBy,
+    ServerReads,
     SetState,
     StorePlace,
     WriteEntry,
@@ -25,7 +26,7 @@ from copper_kite.store import (
 )
 from copper_kite.words import State
 
-__all__ = ["Moved", "move_queue"]
+__all__ = ["Moved", "is_there", "move_queue", "transaction_of"]
 
 
 class Moved(NamedTuple):
@@ -49,16 +50,17 @@ def move_queue(source: StorePlace, target: StorePlace, now: float) -> Moved:
             ids = reader.waiting_of(source.server)
             _done(here.write([[HandOver(0, ids)]]))  # where servers share it, none takes them over meanwhile
             for id in ids:
-                if _is_there(found, id):
+                if is_there(found, id):
                     before += 1
                 else:
-                    _done(there.write([_transaction(reader.record(id), reader)]))
+                    _done(there.write([transaction_of(reader.record(id), reader)]))
                 _done(here.write([[Forget(id)]]))
                 moved += 1
     return Moved(moved, before)
 
 
-def _is_there(reader: Reader, id: int) -> bool:
+def is_there(reader: ServerReads, id: int) -> bool:
+    """Whether a message is known."""
     try:
         reader.recipients(id)
     except NotFound:
@@ -72,7 +74,7 @@ def _done(errors: list[KiteError | None]) -> None:
             raise error
 
 
-def _transaction(record: Record, reader: Reader) -> list[Operation]:
+def transaction_of(record: Record, reader: Reader) -> list[Operation]:
     """All that is known of a message, as operations: it comes, and goes on to where it is."""
     message, recipients = reader.recipients(record.message.id)
     operations: list[Operation] = [AddMessage(message, recipients, None)]

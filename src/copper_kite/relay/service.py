@@ -20,6 +20,7 @@ from copper_kite.relay.admission import AdmissionControl
 from copper_kite.relay.dispatch import Dispatcher
 from copper_kite.relay.dropped import DropFolder
 from copper_kite.relay.gate import Gate
+from copper_kite.relay.keeping import Keeping
 from copper_kite.relay.lag import LagMonitor
 from copper_kite.relay.listeners import Listeners
 from copper_kite.relay.live import Publisher
@@ -58,6 +59,7 @@ __all__ = ["Service"]
 
 STOP_SECONDS = 10.0
 FOLDER_SECONDS = 0.5  # from one look at the data folder to the next
+RECORD_STOP_SECONDS = 5.0
 READ_AGAIN_SECONDS = 10.0  # what senders submitted to other servers, at the latest
 CLOCK_SECONDS = 1.0  # from one look at the clock to the next, when nobody else asks
 
@@ -118,12 +120,14 @@ class Service:
         await _record_life(reader, writer, routes(), loaded, clock, undo)
         retention = Retention(reader, writer.submit, clock.now, loaded.settings, supervisor)
         undo.callback(retention.stop)
-        room = AdmissionControl(loaded.data, writer, retention.sweep)
+        keeping = _start_keeping(loaded, lock, writer, reader, supervisor, lost, dispatcher, undo)
+        way_in, accepted = (writer, dispatcher.offer) if keeping is None else (keeping, keeping.accepted)
+        room = AdmissionControl(loaded.data, way_in, retention.sweep)
         usage = Usage(reader.taken, math.inf if reader.slot is None else READ_AGAIN_SECONDS)
         gate = Gate(usage, clock.now, partial(_surge, dispatcher, clock), clock.steady)
         registry, refusals = SessionRegistry(), _note_refusals(writer, clock, log)
         submission = partial(
-            Submission, ids=ids, clock=clock, submit=writer.submit, accepted=dispatcher.offer, gate=gate, room=room,
+            Submission, ids=ids, clock=clock, submit=way_in.submit, accepted=accepted, gate=gate, room=room,
             refusals=refusals, recordings=recordings, log=log, fault=supervisor.note,
         )  # fmt: skip
         listeners = undo.enter_context(closing(Listeners(registry, submission, supervisor, log)))
@@ -310,6 +314,27 @@ def _start_writer(
     return writer
 
 
+def _start_keeping(
+    loaded: Loaded,
+    lock: FolderLock,
+    writer: Writer,
+    reads: ServerReads,
+    supervisor: Supervisor,
+    lost: asyncio.Event,
+    dispatcher: Dispatcher,
+    undo: AsyncExitStack,
+) -> Keeping | None:
+    """Have submissions go to the data folder while the database is away, where that is wanted."""
+    if reads.slot is None or loaded.settings.server.away != "keep":
+        return None
+    store = open_store(loaded.data)
+    local = _start_writer(store, lock, supervisor, lost, lambda ids: None, undo)
+    kept = undo.enter_context(store.reader())
+    keeping = Keeping(writer, local, kept, reads, supervisor, dispatcher.offer, dispatcher.left_in_store)
+    undo.callback(keeping.stop)
+    return keeping
+
+
 async def _write(writer: Writer, transaction: Transaction) -> None:
     """Raises StoreFull, StoreFailed."""
     written: asyncio.Future[None] = asyncio.get_running_loop().create_future()
@@ -332,8 +357,10 @@ async def _record_life(
     """
 
     async def record_stop() -> None:
-        with contextlib.suppress(KiteError):  # a full disk must not keep the server from stopping
-            await _write(writer, [WriteEntry(JournalEntry(at=clock.now(), event=Event.STOPPED))])
+        # A full disk must not keep the server from stopping, and no database that is away.
+        with contextlib.suppress(KiteError, TimeoutError):
+            async with asyncio.timeout(RECORD_STOP_SECONDS):
+                await _write(writer, [WriteEntry(JournalEntry(at=clock.now(), event=Event.STOPPED))])
 
     now = clock.now()
     entry = JournalEntry(at=now, event=Event.STARTED, facts={"pid": os.getpid()})

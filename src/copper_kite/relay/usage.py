@@ -6,6 +6,8 @@ import math
 from collections import OrderedDict
 from collections.abc import Callable, Iterable
 
+from copper_kite.errors import StoreAway
+
 __all__ = ["HOUR", "Usage"]
 
 HOUR = 3600
@@ -23,15 +25,21 @@ class Usage:
         self._known: OrderedDict[str, dict[int, int]] = OrderedDict()
         self._read_at: dict[str, float] = {}
 
+    def _read(self, who: str, now: float) -> dict[int, int]:
+        try:
+            return dict(self._history(who, int(now) // HOUR - LOOK_BACK))
+        except StoreAway:  # what is known here counts until others can be asked
+            return self._known.get(who, {})
+
     def _hours(self, who: str, now: float) -> dict[int, int]:
         hours = self._known.get(who)
         if hours is not None and now - self._read_at[who] > self._read_again:
             hours = None
         if hours is None:
-            if len(self._known) >= MAX_SENDERS:
+            if len(self._known) >= MAX_SENDERS and who not in self._known:
                 del self._read_at[self._known.popitem(last=False)[0]]
             self._read_at[who] = now
-            hours = self._known[who] = dict(self._history(who, int(now) // HOUR - LOOK_BACK))
+            hours = self._known[who] = self._read(who, now)
         return hours
 
     def since(self, who: str, begin: float, now: float) -> int:

@@ -33,6 +33,11 @@ class StoreKeys(Table):
         default="system",
         description='`"system"`, or a PEM file of authorities for the database\'s certificate.',
     )
+    away: Literal["wait", "keep"] = Field(
+        default="wait",
+        description='What submissions do while the database is away: `"wait"`, and after `longest_wait` 451; or '
+        '`"keep"`: they go to the data folder, and to the database when it is back.',
+    )
     lease: Duration = Field(
         default=LEASE_SECONDS,
         ge=2.0,

@@ -33,17 +33,18 @@ class Database(psycopg.Connection[tuple[Any, ...]]):
 
     seconds = COMMAND_SECONDS
 
-    def wait(self, gen: PQGen[R], *_: Any, **__: Any) -> R:
+    def wait(self, gen: PQGen[R], interval: float = 1.0, *_: Any, **__: Any) -> R:
         deadline, poll, socket = time.monotonic() + self.seconds, select.poll(), self.pgconn.socket
         try:
             wanted = next(gen)
             while True:
                 poll.register(socket, (wanted & 1 and select.POLLIN) | (wanted & 2 and select.POLLOUT))
-                found = poll.poll(max(0.0, deadline - time.monotonic()) * 1000)
-                if not found:
+                left = deadline - time.monotonic()
+                found = poll.poll(max(0.0, min(interval, left)) * 1000)
+                if not found and left <= 0:
                     self.pgconn.finish()
                     raise psycopg.OperationalError(f"no answer from the database within {self.seconds:.0f} s")
-                events = found[0][1]
+                events = found[0][1] if found else 0
                 bad = events & (select.POLLERR | select.POLLHUP)
                 wanted = gen.send((1 if events & select.POLLIN or bad else 0) | (2 if events & select.POLLOUT else 0))
         except StopIteration as end:

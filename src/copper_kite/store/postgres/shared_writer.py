@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import select
+import time
 from collections.abc import Callable, Sequence
 
 from copper_kite.store.contract import CallbackFailed, Defer
@@ -14,6 +16,7 @@ from copper_kite.store.shared.writer import GroupWriter
 
 __all__ = ["SharedWriter", "start_shared_writer"]
 
+FINISH_SECONDS = 5.0  # for the last batches, when the server stops
 START_SECONDS = 20.0  # from the start of the writer to the first turn of the loop, at most
 
 
@@ -21,6 +24,16 @@ class SharedWriter(GroupWriter):
     """A `store.contract.Writer` whose right to send ends with its lease."""
 
     cell: LeaseCell
+
+    def finish(self) -> None:
+        # While the database is away nothing is answered: what waits then was acknowledged to nobody.
+        until = time.monotonic() + FINISH_SECONDS
+        while self.waiting and not self._broken:
+            if not self._batch:
+                self._begin()
+            if not select.select([self], [], [], max(until - time.monotonic(), 0.0))[0]:
+                return
+            self.answered()
 
     def may_send(self) -> bool:
         return self.cell.holds()

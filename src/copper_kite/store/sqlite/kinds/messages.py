@@ -97,10 +97,13 @@ def extend_lifetimes(connection: sqlite3.Connection, rows: Sequence[Row], at: Ex
 def forget(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
     """Remove everything about messages."""
     connection.executemany(_FORGET_CONTENT, [places(id) for (id,) in rows])
-    for table, column in (("recipient", "message"), ("attempt", "message"), ("journal", "message"), ("message", "id")):
+    for table, column in _TABLES:
         connection.executemany(f"DELETE FROM {table} WHERE {column} = ?", rows)
 
 
+_TABLES = (
+    ("recipient", "message"), ("attempt", "message"), ("journal", "message"), ("message", "id"), ("compact", "id"),
+)  # fmt: skip
 _INSERT_MESSAGE = insert("message", len(Message._fields))
 _INSERT_COMPACT = insert("compact", len(Message._fields) + 5)
 _INSERT_CONTENT = insert("content", 4)
