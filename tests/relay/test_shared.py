@@ -45,7 +45,7 @@ class Quays:
             bind=f"127.0.0.1:{free_port()}", name=f"{name}.ternferries.example",
             server={"store": self.url, "store_tls": "off", **(server or {})},
         )  # fmt: skip
-        (folder / "kite.toml").write_text(text)
+        (folder / "kite.toml").write_text(text + '[retry]\nwaits = ["1s"]\n')
         self.services.append(await self.start_again(name))
         return self.services[-1]
 
