@@ -114,6 +114,9 @@ class MemoryStore:
     moves: int = 0  # of recipients, by attempts and by waits for a next hop that is down
     internal: list[str] = field(default_factory=list)  # faults of our own
 
+    def reserve(self, connector: str, allowance: str, since: float, most: int, count: int) -> None:
+        """No other server shares an allowance."""
+
     def submit(self, change: Transaction, done: Done) -> None:
         self.loop.call_later(self.takes(), self._write, change, done)
 

@@ -10,7 +10,9 @@ import pytest
 
 from copper_kite.demo.database import DatabaseServer, NoDatabase
 from copper_kite.relay import keeping
+from copper_kite.relay import service as service_module
 from copper_kite.store import open_store
+from copper_kite.store.postgres import shared_writer
 from copper_kite.words import State
 from tests.looping import SECONDS, happens
 from tests.relay.test_relay import letter, talk
@@ -22,6 +24,8 @@ from tests.support import converse
 def away(database: DatabaseServer, monkeypatch: pytest.MonkeyPatch) -> Iterator[DatabaseServer]:
     """A database that a test stops; it runs again for the next one."""
     monkeypatch.setattr(keeping, "AWAY_SECONDS", 0.05)
+    monkeypatch.setattr(service_module, "RECORD_STOP_SECONDS", 0.1)
+    monkeypatch.setattr(shared_writer, "FINISH_SECONDS", 0.1)
     yield database
     try:
         database.sql("SELECT 1")

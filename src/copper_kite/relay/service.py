@@ -36,7 +36,7 @@ from copper_kite.relay.supervisor import Supervisor
 from copper_kite.relay.token_keeper import TokenKeeper
 from copper_kite.relay.usage import Usage
 from copper_kite.relay.watched import WatchedClock
-from copper_kite.settings import Endpoint, Loaded
+from copper_kite.settings import Endpoint, Loaded, StoreKeys
 from copper_kite.store import (
     AddMessage,
     DropContent,
@@ -208,7 +208,7 @@ class Service:
             for what, before, after in (
                 ("data folder", self.loaded.data, loaded.data),
                 ("server's name", self.loaded.server_name, loaded.server_name),
-                ("queue", self.loaded.store, loaded.store),
+                *((f"key {name} of [server]", *both) for name, *both in _shared_keys(self.loaded, loaded)),
             )
             if before != after
         ]
@@ -267,6 +267,14 @@ class Service:
 
 
 # --- parts ----------------------------------------------------------------------------------------------------------
+
+
+def _shared_keys(before: Loaded, after: Loaded) -> list[tuple[str, object, object]]:
+    """The keys of a shared queue, by two configurations."""
+    return [
+        (name, getattr(before.settings.server, name), getattr(after.settings.server, name))
+        for name in StoreKeys.model_fields
+    ]
 
 
 def _take_up_log(log: Log, loaded: Loaded) -> None:

@@ -56,6 +56,7 @@ if TYPE_CHECKING:
     from copper_kite.settings.service_units import NAME, STATE, service_unit, socket_unit
     from copper_kite.settings.signing import Signing, signing_domain
     from copper_kite.settings.signing_keys import key_of, unusable_keys
+    from copper_kite.settings.store_keys import StoreKeys
     from copper_kite.settings.table import Table
     from copper_kite.settings.transfer import export_text, import_into, parse_part
     from copper_kite.settings.units import (
@@ -99,6 +100,7 @@ __getattr__, __all__ = lazy_exports(
         "service_units": "NAME STATE service_unit socket_unit",
         "signing": "Signing signing_domain",
         "signing_keys": "key_of unusable_keys",
+        "store_keys": "StoreKeys",
         "table": "Table",
         "transfer": "export_text import_into parse_part",
         "units": "Allowance Endpoint NEARLY Pace host_of parse_duration parse_endpoint parse_instant parse_pace"

@@ -24,12 +24,19 @@ LARGEST_BLOCK = 200
 
 def exchange(link: Link, me: Identity, waiting: int) -> list[tuple[int, int]]:
     """Say how many wait here; the other living servers, each with how many wait for it. Raises StoreError."""
-    link.do("UPDATE server SET waiting = %s WHERE slot = %s AND epoch = %s AND waiting <> %s", (waiting, *me, waiting))
+    link.do(_SAY_WAITING, (waiting, *me, waiting))
     rows = link.rows(
         "SELECT slot, waiting FROM server WHERE slot <> %s AND lease_until > now() AND folder <> '' ORDER BY waiting",
         (me.slot,),
     )
     return [(slot, count) for slot, count in rows]
+
+
+# The loop does not wait for a row that the process that writes has locked for its commit: it is said the next time.
+_SAY_WAITING = (
+    "UPDATE server SET waiting = %s WHERE slot IN (SELECT slot FROM server"
+    " WHERE slot = %s AND epoch = %s AND waiting <> %s FOR UPDATE SKIP LOCKED)"
+)
 
 
 def take_given(link: Link, me: Identity) -> list[int]:
@@ -83,6 +90,7 @@ class Listening:
                 connection.execute(f"LISTEN {CHANNEL}")
                 while not self._ended.is_set():
                     for _ in connection.notifies(timeout=LOOK_SECONDS, stop_after=1):
-                        self._heard()
+                        with contextlib.suppress(RuntimeError):  # the loop that was to be told has ended
+                            self._heard()
                     connection.execute("SELECT 1")
             self._ended.wait(AGAIN_SECONDS)

@@ -102,7 +102,8 @@ def adopt(link: Link, me: Identity, limit: int) -> list[int]:
 
 _DECLARE_DEAD = (
     "UPDATE server SET epoch = epoch + 1, lease_until = '-infinity', drained = false"
-    " WHERE lease_until < now() AND lease_until > '-infinity' RETURNING slot"
+    " WHERE slot IN (SELECT slot FROM server WHERE lease_until < now() AND lease_until > '-infinity'"
+    " FOR UPDATE SKIP LOCKED) RETURNING slot"  # one that is locked is just extending it
 )
 _ADOPT = (
     "WITH alive AS (SELECT 1 FROM server WHERE slot = %s AND epoch = %s AND lease_until > now()), taken AS ("
