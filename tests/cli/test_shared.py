@@ -86,6 +86,8 @@ def test_a_database_that_is_not_there_is_told_by_check_and_serve(folder: Path) -
     config = config_of(folder, url)
     checked = kite("check", config=config)
     assert checked.returncode == 1 and b"the database cannot be used" in checked.stdout
+    status = kite("status", config=config)
+    assert status.returncode == 1 and b"the database cannot be used" in status.stdout
     served = kite("serve", config=config)
     assert served.returncode == 3 and b"connection refused" in served.stderr.lower()
     config.write_text(config.read_text().replace("kite@127", "kite:secret@127"))

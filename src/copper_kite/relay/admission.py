@@ -17,7 +17,7 @@ from copper_kite.smtp import Reply
 __all__ = ["DISK_FULL", "AdmissionControl", "Reservation"]
 
 DISK_FULL = Reply(452, "4.3.1", "no room to keep the message; try again later")
-STALLED = Reply(451, "4.3.0", "the disk takes nothing at the moment; try again later")
+STALLED = Reply(451, "4.3.0", "the queue cannot be written at the moment; try again later")
 LOOK_AGAIN = 1.0  # seconds for which what the disk said counts
 LOOK_AGAIN_OCTETS = 8 * 1024 * 1024  # written since
 UNSAID = 16 * 1024  # octets set aside beyond what was said: what we add, or all of a small message

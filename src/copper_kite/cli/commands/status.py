@@ -80,8 +80,10 @@ def _gather(config: str | None) -> ServerStatus:
             server.stops, server.faults = reader.lanes(), reader.held_by_faults()
             server.servers = reader.servers()
             server.flow, server.octets = flow_of(reader.tallies(now - DAY), now), reader.size()
-    except StoreError:
-        if (loaded.data / "queue.sqlite").exists():
+    except StoreError as error:
+        if loaded.store.url:
+            server.problems = [*told, str(error)]
+        elif (loaded.data / "queue.sqlite").exists():
             raise
     return server
 

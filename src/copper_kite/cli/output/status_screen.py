@@ -88,7 +88,9 @@ def show_status(server: ServerStatus) -> None:
 
 
 def _show_servers(status: ServerStatus) -> None:
-    """The servers that share the queue."""
+    """The servers that share the queue, where there are others."""
+    if all(server.name == status.loaded.server_name for server in status.servers):
+        return
     for server in status.servers:
         since = f"since {local_time(server.since)}, {_counted(server.waiting, 'message')} in its backlog"
         state = ("alive", "green") if server.alive else ("silent, or stopped", "yellow")
