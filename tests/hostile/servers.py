@@ -286,6 +286,7 @@ async def _events(
     outcome.bound += SESSIONS * len(servers.processes)
     await asyncio.to_thread(server.stop)
     tell("database stopped")
+    await asyncio.sleep(1.3 * lease)  # so long that all leases are over
     await asyncio.to_thread(server.start, words)
     tell("database started again")
     await until(0.58)

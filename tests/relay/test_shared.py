@@ -82,7 +82,7 @@ async def test_what_a_dead_server_accepted_another_relays_and_the_story_says_who
         first = await here.start("quay1", hop=free_port())  # its way out is shut
         await converse(_port(first), talk(letter("a@crew.example"), letter("b@crew.example")))
         await here.until(lambda reader: reader.totals() == {State.DELAYED: 2})
-        second = await here.start("quay2")
+        second = await here.start("quay2", server={"lease": "2s"})
         user = parse_store_url(store_url).user
         # as another server does when the lease is over; in between, this one might extend it
         died = "epoch = epoch + 1, lease_until = '-infinity', drained = false"
@@ -149,13 +149,18 @@ class _Peer:
         self.given: list[HandOver] = []
         self.looked_up: list[int] = []
         self.supply = self
+        self.asked: list[bool] = []
+        self.away = False
 
     def may_send(self) -> bool:
         return True
 
     def beat(self) -> None: ...
 
-    def adopt(self, limit: int) -> list[int]:
+    def adopt(self, limit: int, *, from_dead: bool = True) -> list[int]:
+        self.asked.append(from_dead)
+        if self.away:
+            raise StoreAway("kite", "away")
         return []
 
     def exchange(self, waiting: int) -> list[tuple[int, int]]:
@@ -175,6 +180,7 @@ class _Peer:
         done(StoreAway("kite", "away") if len(self.given) > 1 else None)
 
     def every(self, seconds: float, call: Callable[[], object], first: float = 0.0) -> None:
+        self.turn = call
         call()
 
 
@@ -196,3 +202,23 @@ def test_one_that_is_far_behind_gives_to_those_that_are_idle(
     assert [(order.slot, len(order.messages)) for order in peer.given] == given
     assert len(peer.looked_up) == sum(len(order.messages) for order in peer.given[1:]), "what could not be handed over"
     assert shared_queue.MUCH == 500
+
+
+def test_nobody_counts_as_dead_before_the_database_was_seen_for_a_lease(monkeypatch: pytest.MonkeyPatch) -> None:
+    """After an outage of the database, all leases may be over: each server has the time of one to come back."""
+    now = [1000.0]
+    monkeypatch.setattr(shared_queue.time, "monotonic", lambda: now[0])
+    peer: Any = _Peer(0, [])
+    SharedQueue(peer, peer, 30.0, peer.submit, peer, peer)
+    for at in (29.0, 30.0):
+        now[0] = 1000.0 + at
+        peer.turn()
+    assert peer.asked == [False, False, True]
+    peer.away = True
+    with pytest.raises(StoreAway):
+        peer.turn()
+    peer.away, peer.asked = False, []
+    for at in (31.0, 59.0, 60.0):
+        now[0] = 1000.0 + at
+        peer.turn()
+    assert peer.asked == [False, False, True]

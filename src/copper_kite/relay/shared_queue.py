@@ -3,10 +3,11 @@ that died, hears what administrators want of it, and sends nothing once its leas
 
 from __future__ import annotations
 
+import time
 from functools import partial
 from typing import Protocol
 
-from copper_kite.errors import KiteError
+from copper_kite.errors import KiteError, StoreAway
 from copper_kite.relay.dispatch import Dispatcher
 from copper_kite.relay.supervisor import Repeated, Supervisor
 from copper_kite.store import HandOver, ServerReads, Submit
@@ -41,6 +42,8 @@ class SharedQueue:
         supervisor: Supervisor,
     ) -> None:
         """`seconds` is the time of the lease."""
+        self._seconds = seconds
+        self._steady_since = time.monotonic()
         self._lease = lease
         self._reads = reads
         self._submit = submit
@@ -62,9 +65,17 @@ class SharedQueue:
         self._look()
 
     def _look(self) -> None:
+        # After an outage of the database all leases may be over, and the first to come back must not take the mail of
+        # those who are just coming: so nobody counts as dead before this server has seen the database for a lease.
+        now = time.monotonic()
         if not self._lease.may_send():
+            self._steady_since = now
             return
-        ids = self._reads.adopt(PORTION)
+        try:
+            ids = self._reads.adopt(PORTION, from_dead=now - self._steady_since >= self._seconds)
+        except StoreAway:
+            self._steady_since = now
+            raise
         if ids:
             self._count += len(ids)
             self._dispatcher.left_in_store(ids)

@@ -57,8 +57,8 @@ class ServerReads(Protocol):
     def close(self) -> None:
         """Close it."""
 
-    def adopt(self, limit: int) -> list[int]:
-        """The ids of messages that are this server's now: handed over by another, or taken over from servers that
+    def adopt(self, limit: int, *, from_dead: bool = True) -> list[int]:
+        """The ids of messages that are this server's now: handed over by another; or taken over from servers that
         have died, of which about `limit` at most."""
 
     def exchange(self, waiting: int) -> list[tuple[int, int]]:

@@ -76,9 +76,10 @@ class PostgresReads:
     def __exit__(self, *_: object) -> None:
         self.close()
 
-    def adopt(self, limit: int) -> list[int]:
+    def adopt(self, limit: int, *, from_dead: bool = True) -> list[int]:
         assert self._me is not None
-        return take_given(self._link, self._me) or adopt(self._link, self._me, limit)
+        given = take_given(self._link, self._me)
+        return given or (adopt(self._link, self._me, limit) if from_dead else [])
 
     def exchange(self, waiting: int) -> list[tuple[int, int]]:
         assert self._me is not None

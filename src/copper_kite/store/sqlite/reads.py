@@ -94,7 +94,7 @@ class SqliteReads:
         finally:
             self._connection.execute("COMMIT")
 
-    def adopt(self, limit: int) -> list[int]:
+    def adopt(self, limit: int, *, from_dead: bool = True) -> list[int]:
         return []  # there is no other server
 
     def exchange(self, waiting: int) -> list[tuple[int, int]]:
