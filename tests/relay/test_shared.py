@@ -150,6 +150,9 @@ class _Peer:
         self.looked_up: list[int] = []
         self.supply = self
         self.asked: list[bool] = []
+        self.orphans: list[int] = []
+        self.told: list[object] = []
+        self.deadlines = self.log = self
         self.away = False
 
     def may_send(self) -> bool:
@@ -159,6 +162,8 @@ class _Peer:
 
     def adopt(self, limit: int, *, from_dead: bool = True) -> list[int]:
         self.asked.append(from_dead)
+        if self.orphans:
+            return [self.orphans.pop()]
         if self.away:
             raise StoreAway("kite", "away")
         return []
@@ -178,6 +183,15 @@ class _Peer:
     def submit(self, transaction: Any, done: Any) -> None:
         self.given += transaction
         done(StoreAway("kite", "away") if len(self.given) > 1 else None)
+
+    def soon(self, call: Callable[[], object]) -> None:
+        call()
+
+    def write(self, level: str, event: str, **facts: object) -> None:
+        self.told.append((event, facts["count"]))
+
+    def start_over(self) -> None:
+        self.told.append("deadlines looked through again")
 
     def every(self, seconds: float, call: Callable[[], object], first: float = 0.0) -> None:
         self.turn = call
@@ -222,3 +236,13 @@ def test_nobody_counts_as_dead_before_the_database_was_seen_for_a_lease(monkeypa
         now[0] = 1000.0 + at
         peer.turn()
     assert peer.asked == [False, False, True]
+
+
+def test_what_was_taken_over_is_looked_up_and_told_of_once() -> None:
+    """Deadlines are looked through from the first message again: what came is older than where they were."""
+    peer: Any = _Peer(0, [])
+    queue = SharedQueue(peer, peer, 30.0, peer.submit, peer, peer)
+    peer.orphans = [3, 2, 1]
+    queue.hear()
+    assert peer.looked_up == [1, 2, 3]
+    assert peer.told == [("taken over", 3), "deadlines looked through again"]

@@ -16,7 +16,7 @@ __all__ = ["SharedQueue"]
 
 TURN_SECONDS = 1.0
 TURNS_OF_LEASE = 8  # at least, in the time of a lease
-PORTION = 2000  # messages taken over at a time
+PORTION = 500  # messages taken over at a time, while the loop waits
 MUCH = 500  # messages that wait, before any are given to another server
 MUCH_MORE = 4  # times as many as wait there
 
@@ -84,6 +84,7 @@ class SharedQueue:
         if self._count:
             text = "they were other servers', which are silent, or have more to do"
             self._dispatcher.log.write("notice", "taken over", count=self._count, text=text)
+            self._dispatcher.supply.deadlines.start_over()  # which has looked through what is older
             self._count = 0
         self._dispatcher.carry_out_requests()
         self._share()

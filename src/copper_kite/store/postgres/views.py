@@ -6,7 +6,7 @@ import json
 from collections.abc import Sequence
 
 from copper_kite.errors import Ambiguous, NotFound
-from copper_kite.store.ids import id_range, id_text
+from copper_kite.store.ids import id_range, id_text, slot_of
 from copper_kite.store.model import (
     CarrierThen,
     ConnectorState,
@@ -157,7 +157,11 @@ class PostgresReader(PostgresReads):
                 "SELECT at, event, message, facts, server FROM journal WHERE message = %s ORDER BY number", (id,)
             )
             servers = self._link.rows("SELECT slot, name FROM server")
-            routes = self._link.rows(_ROUTES, {"since": message.arrived})
+            slot = slot_of(
+                id
+            )  # whose configuration chose the connectors; a message that was moved here has its owner's
+            whose = slot if any(slot == known for known, _ in servers) else owner
+            routes = self._link.rows(_ROUTES, {"since": message.arrived, "server": whose})
         return Record(
             message,
             [stopped.shown(recipient) for recipient in recipients],
@@ -173,6 +177,6 @@ class PostgresReader(PostgresReads):
 
 _NONE_STOPPED = StoppedLanes(())
 _ROUTES = (
-    "SELECT at, facts FROM journal WHERE event = 'routes' AND at >= coalesce("
-    "(SELECT max(at) FROM journal WHERE event = 'routes' AND at <= %(since)s), 0) ORDER BY at"
+    "SELECT at, facts FROM journal WHERE event = 'routes' AND server = %(server)s AND at >= coalesce("
+    "(SELECT max(at) FROM journal WHERE event = 'routes' AND server = %(server)s AND at <= %(since)s), 0) ORDER BY at"
 )
