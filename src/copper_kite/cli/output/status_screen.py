@@ -118,7 +118,7 @@ def _problems(server: ServerStatus) -> Iterator[Line]:
     if server.faults:
         held = _counted(server.faults, "recipient")
         yield f"{held} held by faults of our own: kite queue list --reason 'our own fault'", "bold red"
-    yield from _stopped(server.stops)
+    yield from _stopped(server.stops, server.loaded.server_name)
     yield from _failovers(server.lanes, {(stop.connector, stop.next_hop) for stop in server.stops})
     for name, used in server.allowances.items():
         for period, count, of in used:
@@ -130,13 +130,15 @@ def _problems(server: ServerStatus) -> Iterator[Line]:
         yield f"drop folder: {_counted(server.dropped, 'message')} not taken up yet, until a server runs", "yellow"
 
 
-def _stopped(stops: Sequence[LaneStop]) -> Iterator[Line]:
-    """The lanes that do not move: why, and when they are tried again."""
+def _stopped(stops: Sequence[LaneStop], own: str) -> Iterator[Line]:
+    """The lanes that do not move: why, and when they are tried again; those of others than `own` with their server."""
     for stop in stops[:MOST_STOPS]:
         if not stop.connector:
             yield "some mail waits that no connector carries: kite queue list --reason 'no connector'", "yellow"
             continue
-        where = " ".join(filter(None, (stop.connector, stop.domain, stop.server and f"at {stop.server}")))
+        where = " ".join(
+            filter(None, (stop.connector, stop.domain, f"at {stop.server}" * (stop.server not in ("", own))))
+        )
         then = f"; next try {local_time(stop.until)}" if stop.until < math.inf else ""
         yield f"{where} is stopped: {stop.text}{then}", "yellow"
     if len(stops) > MOST_STOPS:
