@@ -275,6 +275,20 @@ async def test_a_store_that_cannot_be_read_for_a_while_strands_nothing(
         assert len(looks) >= 2
 
 
+async def test_a_fault_with_the_first_message_of_a_session_costs_the_next_one_nothing(
+    folder: Path, authority: CertificateFiles, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The session is ended before anything went over it: the next message must not be tried on it."""
+    struck = strike(monkeypatch, "relay.lane:Lane._prepare")
+    async with site(folder, authority, tls="off", extra="sessions = 1\n") as here:
+        await converse(here.port, letters("guilty", "n0", "n1"))
+        await here.until_caught(2)
+        await here.until(lambda reader: reader.totals() == {State.RELAYED: 2, State.DELAYED: 1})
+        with here.reader() as reader:
+            relayed = reader.queue((State.RELAYED,))
+        assert struck and [row.recipient.attempts for row in relayed] == [1, 1]
+
+
 async def test_repeated_work_goes_on_after_a_fault() -> None:
 
     told: list[object] = []

@@ -256,7 +256,10 @@ class Lane:
         following = Following(partial(self._next_waiting, session))
         taken: Job | None = None  # and nothing was done with it yet
         try:
-            while not session.begun or (session.usable and (following.is_chosen or not self._is_done(session))):
+            # The first job pays for the session, whatever became of that meanwhile; a fault of ours may have ended it.
+            while (recorded is None and not session.begun) or (
+                session.usable and (following.is_chosen or not self._is_done(session))
+            ):
                 job, outgoing = following.take()
                 if job is None:
                     job = await self._next_job()
