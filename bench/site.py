@@ -10,14 +10,9 @@ from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
 
+from copper_kite.demo.ports import free_port
+
 __all__ = ["configure", "free_port", "program", "swallowing"]
-
-
-def free_port() -> int:
-    """A port that nobody listens on now."""
-    with socket.socket() as sock:
-        sock.bind(("127.0.0.1", 0))
-        return int(sock.getsockname()[1])
 
 
 served_from: str | None = None  # the folder of the code that serves, where it is not this one (see `bench.turns`)

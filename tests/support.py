@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import json
 import os
-import socket
 import subprocess
 import sys
 from collections.abc import AsyncIterator, Iterable, Iterator
@@ -14,6 +13,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from copper_kite.clock import Clock, SystemClock
+from copper_kite.demo.ports import free_port
 from copper_kite.net.authority import CertificateFiles
 from copper_kite.relay.service import Service
 from copper_kite.session.standin import Caught, Rule, StandIn, StandInPlan
@@ -70,12 +70,6 @@ class PatientClock(JumpingClock):
 
     def real_delay(self, until: float) -> float:
         return 0.005 if until > self.time else 0.0
-
-
-def free_port() -> int:
-    with socket.socket() as sock:
-        sock.bind(("127.0.0.1", 0))
-        return int(sock.getsockname()[1])
 
 
 def write_site(folder: Path, hop: int, *, tls: str = "starttls", extra: str = "", port: int = 0) -> Path:

@@ -12,7 +12,7 @@ from copper_kite.net.authority import CertificateFiles
 from copper_kite.session.standin import Rule
 from copper_kite.smtp.replies import Reply
 from copper_kite.store import CountFilter, HourlyCount, delay_of_step, open_store, step_of_delay
-from copper_kite.store.shared.counting import KnownKeys
+from copper_kite.store.shared.counting import Counts, KnownKeys, add_to
 from copper_kite.store.sqlite.kinds import hourly
 from copper_kite.store.sqlite.schema import connect_writer
 from copper_kite.words import State
@@ -83,9 +83,9 @@ def test_an_hour_with_very_many_different_ones_stays_small(folder: Path, monkeyp
     """Those that come first are counted by themselves; then domains are "other", then senders; the sum is right."""
     hourly._known = KnownKeys()
     monkeypatch.setattr("copper_kite.store.shared.counting.MOST_KEYS", 3)
-    counts: hourly.Counts = {}
+    counts: Counts = {}
     for number in range(10):
-        hourly.add_to(counts, (7, "accepted", "", "", f"user{number}", f"site{number}.example", "", -1), 100)
+        add_to(counts, (7, "accepted", "", "", f"user{number}", f"site{number}.example", "", -1), 100)
     connection = connect_writer(folder)
     hourly.add_counts(connection, counts)
     hourly.add_counts(connection, counts)
@@ -101,10 +101,10 @@ def test_an_hour_with_very_many_different_ones_stays_small(folder: Path, monkeyp
 def test_a_next_hop_that_makes_up_codes_fills_no_hour(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     hourly._known = KnownKeys()
     monkeypatch.setattr("copper_kite.store.shared.counting.MOST_KEYS", 3)
-    counts: hourly.Counts = {}
+    counts: Counts = {}
     for number in range(100):
         key = (7, "delayed", "beacon", "a.example:25", "user", "site.example", f"450 4.7.{number} recipient", -1)
-        hourly.add_to(counts, key, 100)
+        add_to(counts, key, 100)
     connection = connect_writer(folder)
     hourly.add_counts(connection, counts)
     connection.close()

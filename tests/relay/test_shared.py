@@ -212,7 +212,7 @@ def test_one_that_is_far_behind_gives_to_those_that_are_idle(
     waiting: int, peers: list[tuple[int, int]], given: list[tuple[int, int]]
 ) -> None:
     peer: Any = _Peer(waiting, peers)
-    SharedQueue(peer, peer, 30.0, peer.submit, peer, peer)
+    SharedQueue(peer, peer, 30.0, peer, peer)
     assert [(order.slot, len(order.messages)) for order in peer.given] == given
     assert len(peer.looked_up) == sum(len(order.messages) for order in peer.given[1:]), "what could not be handed over"
     assert shared_queue.MUCH == 500
@@ -223,7 +223,7 @@ def test_nobody_counts_as_dead_before_the_database_was_seen_for_a_lease(monkeypa
     now = [1000.0]
     monkeypatch.setattr(shared_queue.time, "monotonic", lambda: now[0])
     peer: Any = _Peer(0, [])
-    SharedQueue(peer, peer, 30.0, peer.submit, peer, peer)
+    SharedQueue(peer, peer, 30.0, peer, peer)
     for at in (29.0, 30.0):
         now[0] = 1000.0 + at
         peer.turn()
@@ -241,7 +241,7 @@ def test_nobody_counts_as_dead_before_the_database_was_seen_for_a_lease(monkeypa
 def test_what_was_taken_over_is_looked_up_and_told_of_once() -> None:
     """Deadlines are looked through from the first message again: what came is older than where they were."""
     peer: Any = _Peer(0, [])
-    queue = SharedQueue(peer, peer, 30.0, peer.submit, peer, peer)
+    queue = SharedQueue(peer, peer, 30.0, peer, peer)
     peer.orphans = [3, 2, 1]
     queue.hear()
     assert peer.looked_up == [1, 2, 3]

@@ -169,7 +169,7 @@ class Service:
         dispatcher = self.dispatcher
         dispatcher.may_send = self.writer.may_send
         lease = self.loaded.settings.server.lease
-        shared = SharedQueue(self.writer, reader, lease, self.writer.submit, dispatcher, supervisor)
+        shared = SharedQueue(self.writer, reader, lease, dispatcher, supervisor)
         self.undo.callback(shared.stop)
         loop = asyncio.get_running_loop()
         self.undo.callback(store.listen(partial(loop.call_soon_threadsafe, shared.hear)).close)

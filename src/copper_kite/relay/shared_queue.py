@@ -5,12 +5,11 @@ from __future__ import annotations
 
 import time
 from functools import partial
-from typing import Protocol
 
 from copper_kite.errors import KiteError, StoreAway
 from copper_kite.relay.dispatch import Dispatcher
 from copper_kite.relay.supervisor import Repeated, Supervisor
-from copper_kite.store import HandOver, ServerReads, Submit
+from copper_kite.store import HandOver, ServerReads, Writer
 
 __all__ = ["SharedQueue"]
 
@@ -21,32 +20,22 @@ MUCH = 500  # messages that wait, before any are given to another server
 MUCH_MORE = 4  # times as many as wait there
 
 
-class _Lease(Protocol):
-    """The writer, which keeps the lease."""
-
-    def may_send(self) -> bool: ...
-
-    def beat(self) -> None: ...
-
-
 class SharedQueue:
     """Looks after the server's part, every second or more often."""
 
     def __init__(
         self,
-        lease: _Lease,
+        writer: Writer,
         reads: ServerReads,
         seconds: float,
-        submit: Submit,
         dispatcher: Dispatcher,
         supervisor: Supervisor,
     ) -> None:
         """`seconds` is the time of the lease."""
         self._seconds = seconds
         self._steady_since = time.monotonic()
-        self._lease = lease
+        self._writer = writer
         self._reads = reads
-        self._submit = submit
         self._dispatcher = dispatcher
         self._supervisor = supervisor
         self._count = 0  # messages taken over, that were not told of yet
@@ -61,14 +50,14 @@ class SharedQueue:
         self._supervisor.soon(self._look)
 
     def _turn(self) -> None:
-        self._lease.beat()
+        self._writer.beat()
         self._look()
 
     def _look(self) -> None:
         # After an outage of the database all leases may be over, and the first to come back must not take the mail of
         # those who are just coming: so nobody counts as dead before this server has seen the database for a lease.
         now = time.monotonic()
-        if not self._lease.may_send():
+        if not self._writer.may_send():
             self._steady_since = now
             return
         try:
@@ -98,7 +87,7 @@ class SharedQueue:
                 return
             ids = supply.take_to_give(min((len(supply.backlog) - count) // (len(peers) + 1), PORTION))
             if ids:
-                self._submit([HandOver(slot, ids)], partial(self._given, ids))
+                self._writer.submit([HandOver(slot, ids)], partial(self._given, ids))
 
     def _given(self, ids: list[int], error: KiteError | None) -> None:
         if error is not None:

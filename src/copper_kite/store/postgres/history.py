@@ -8,6 +8,7 @@ from typing import Any
 
 from copper_kite.store.place import StorePlace
 from copper_kite.store.postgres.link import Link
+from copper_kite.store.postgres.schema import demand_schema
 from copper_kite.store.shared.history import Dialect, EngineHistory
 from copper_kite.store.shared.rows import MESSAGE_COLUMNS
 
@@ -16,7 +17,7 @@ __all__ = ["postgres_history"]
 
 def postgres_history(place: StorePlace) -> EngineHistory:
     """The history of all servers. Raises StoreError."""
-    link = Link(place)
+    link = Link(place, demand_schema)
 
     def query(statement: str, values: dict[str, Any]) -> Iterable[tuple[Any, ...]]:
         # One statement after the other: whoever reads several at once must not find one of them in the other's way.

@@ -5,7 +5,7 @@ from __future__ import annotations
 import select
 import threading
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any, TypeVar
 
@@ -86,7 +86,14 @@ class Link:
     With `keep`, for a server's loop: a lost connection is made again in a thread, and nobody waits for it.
     """
 
-    def __init__(self, place: StorePlace, *, keep: bool = False) -> None:
+    def __init__(
+        self,
+        place: StorePlace,
+        demand: Callable[[Database, StorePlace], None] = lambda connection, place: None,
+        *,
+        keep: bool = False,
+    ) -> None:
+        """`demand` looks at the database first. Raises what it does, and StoreError."""
         self._place = place
         self._keep = keep
         self._seconds = READ_SECONDS if keep else COMMAND_SECONDS
@@ -94,6 +101,7 @@ class Link:
         self._connecting: threading.Thread | None = None
         try:
             self._connection: Database | None = connect(place, self._seconds, by_key=keep)
+            demand(self._connection, place)
         except psycopg.Error as error:
             raise away(place, error) from error
 

@@ -7,8 +7,6 @@ from collections.abc import Iterator, Sequence
 from typing import Any, Self
 from zlib import crc32
 
-import psycopg
-
 from copper_kite.errors import ContentUnreadable, NotFound
 from copper_kite.store.ids import id_at, id_text
 from copper_kite.store.model import (
@@ -26,7 +24,7 @@ from copper_kite.store.model import (
 from copper_kite.store.place import StorePlace
 from copper_kite.store.postgres.commit import Identity
 from copper_kite.store.postgres.counts import recount
-from copper_kite.store.postgres.link import Link, away, connect
+from copper_kite.store.postgres.link import Link
 from copper_kite.store.postgres.peers import exchange, reserve, take_given
 from copper_kite.store.postgres.schema import demand_schema
 from copper_kite.store.postgres.selecting import OPEN_SQL
@@ -57,12 +55,7 @@ class PostgresReads:
     """A `store.contract.ServerReads`: of the server `me`, or of all of them."""
 
     def __init__(self, place: StorePlace, me: Identity | None = None) -> None:
-        try:
-            with connect(place) as connection:
-                demand_schema(connection, place)
-        except psycopg.Error as error:
-            raise away(place, error) from error
-        self._link = Link(place, keep=me is not None)
+        self._link = Link(place, demand_schema, keep=me is not None)
         self._me = me
         self.slot = None if me is None else me.slot
         self._owned = "true" if me is None else f"m.owner = {me.slot:d}"

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from typing import Any
 
 from copper_kite.store.model import Selection
+from copper_kite.store.shared.patterns import address_pattern, escaped_text
 from copper_kite.words import OPEN
 
 __all__ = ["DOMAIN", "OPEN_SQL", "REASON", "SHOWN", "WITH_LANES", "condition", "source"]
@@ -50,14 +50,18 @@ def condition(selection: Selection) -> tuple[str, dict[str, Any]]:
         where.append("r.message = ANY(%(ids)s)")
         values["ids"] = list(selection.ids)
     given: Sequence[tuple[str, str, Any]] = (
-        ("to", "r.address ILIKE %(to)s", _like(selection.to)),
-        ("sender", "m.reverse_path ILIKE %(sender)s", _like(selection.sender)),
-        ("anyone", "(r.address ILIKE %(anyone)s OR m.reverse_path ILIKE %(anyone)s)", _like(selection.anyone)),
-        ("text", _TEXT, _escaped(selection.text)),
+        ("to", "r.address ILIKE %(to)s", address_pattern(selection.to)),
+        ("sender", "m.reverse_path ILIKE %(sender)s", address_pattern(selection.sender)),
+        (
+            "anyone",
+            "(r.address ILIKE %(anyone)s OR m.reverse_path ILIKE %(anyone)s)",
+            address_pattern(selection.anyone),
+        ),
+        ("text", _TEXT, escaped_text(selection.text)),
         ("connector", "r.connector = %(connector)s", selection.connector),
-        ("reason", f"{REASON.format(SHOWN['reply'])} {_PART.format('%(reason)s')}", _escaped(selection.reason)),
-        ("next_hop", f"{SHOWN['next_hop']} {_PART.format('%(next_hop)s')}", _escaped(selection.next_hop)),
-        ("subject", f"m.subject {_PART.format('%(subject)s')}", _escaped(selection.subject)),
+        ("reason", f"{REASON.format(SHOWN['reply'])} {_PART.format('%(reason)s')}", escaped_text(selection.reason)),
+        ("next_hop", f"{SHOWN['next_hop']} {_PART.format('%(next_hop)s')}", escaped_text(selection.next_hop)),
+        ("subject", f"m.subject {_PART.format('%(subject)s')}", escaped_text(selection.subject)),
         ("who", '%(who)s IN (m."user", m.client)', selection.who),
         ("older", "m.arrived <= %(older)s", selection.older),
         ("larger", "m.size >= %(larger)s", selection.larger),
@@ -71,19 +75,8 @@ def condition(selection: Selection) -> tuple[str, dict[str, Any]]:
     return " AND ".join(where), values
 
 
+_ANYONE = "(r.address ILIKE %(anyone)s OR m.reverse_path ILIKE %(anyone)s)"
 _TEXT = "(" + " OR ".join(
     f"{column} {_PART.format('%(text)s')}"
     for column in ("r.address", "r.reply", "m.subject", "m.message_id", "m.reverse_path")
 ) + ")"  # fmt: skip
-
-
-def _escaped(text: str) -> str:
-    return re.sub(r"([%_\\])", r"\\\1", text)
-
-
-def _like(pattern: str) -> str:
-    """An address, a domain or `*.domain` as LIKE has it; empty for none."""
-    escaped = _escaped(pattern)
-    if not pattern or "@" in pattern:
-        return escaped
-    return f"%.{escaped[2:]}" if pattern.startswith("*.") else f"%@{escaped}"

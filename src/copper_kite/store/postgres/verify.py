@@ -8,6 +8,7 @@ from zlib import crc32
 from copper_kite.store.health import Verified
 from copper_kite.store.place import StorePlace
 from copper_kite.store.postgres.link import Link
+from copper_kite.store.postgres.schema import demand_schema
 from copper_kite.store.postgres.selecting import OPEN_SQL
 
 __all__ = ["verify"]
@@ -16,7 +17,7 @@ __all__ = ["verify"]
 def verify(place: StorePlace) -> Verified:
     """Look at all content that is kept. Raises StoreError."""
     verified = Verified()
-    with closing(Link(place)) as link:
+    with closing(Link(place, demand_schema)) as link:
         for message, portion, total, octets in link.each("SELECT message, portion, sum, octets FROM content"):
             verified.portions += 1
             verified.octets += len(octets)

@@ -6,12 +6,13 @@ so what the journal still has can be counted again, and must come to the same.
 
 from __future__ import annotations
 
+import json
 import re
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import Any
 
-from copper_kite.store.model import Message, step_of_delay
+from copper_kite.store.model import HourlyCount, Message, step_of_delay
 from copper_kite.words import Event, State
 
 __all__ = [
@@ -23,11 +24,16 @@ __all__ = [
     "add_to",
     "by_minute",
     "count_additions",
+    "count_attempts",
+    "count_outcomes_of_states",
     "count_refusal",
     "count_refusals",
     "count_results",
     "domain_of",
+    "last_notes",
     "reason_of",
+    "recount",
+    "sum_taken",
 ]
 
 HOUR = 3600  # seconds
@@ -38,6 +44,7 @@ _CODES = re.compile(r"([2-5]\d\d)(?:[ -]([245]\.\d{1,3}\.\d{1,3}))?\b")
 _LISTENER, _CLIENT, _USER = map(Message._fields.index, ("listener", "client", "user"))
 _RELAYED = State.RELAYED.value
 _REFUSED = Event.REFUSED.value
+_COUNTED = frozenset({State.RELAYED.value, State.FAILED.value})
 
 HourKey = tuple[int, str, str, str, str, str, str, int]  # a HourlyCount up to its numbers
 Counts = dict[HourKey, list[int]]  # recipients and octets
@@ -158,3 +165,74 @@ def count_refusals(rows: Sequence[Sequence[Any]]) -> tuple[Counts, list[float]]:
         if event == _REFUSED:
             count_refusal(counts, when, facts)
     return counts, instants
+
+
+def count_outcomes_of_states(rows: Sequence[Sequence[Any]]) -> dict[tuple[str, str], list[float]]:
+    """When recipients ended (rows of `SetState`), by connector and state."""
+    ended: dict[tuple[str, str], list[float]] = {}
+    for state, _, _, connector, _, now, *_ in rows:
+        if state in _COUNTED:
+            ended.setdefault((connector, state), []).append(now)
+    return ended
+
+
+def count_attempts(
+    rows: Sequence[Sequence[Any]], message_of: Callable[[int], tuple[float, int, str] | None]
+) -> tuple[Counts, dict[tuple[str, str], list[float]]]:
+    """The counts of attempts (rows of `RecordAttempt`), and when recipients were put off, by connector; `message_of`
+    gives when a message arrived, its size, and who submitted it."""
+    counts: Counts = {}
+    delayed: dict[tuple[str, str], list[float]] = {}
+    for row in rows:
+        results = row[13][0]
+        delayed.setdefault((row[4], "delayed"), []).extend(row[2] for result in results if result[1] == "delayed")
+        if (message := message_of(row[1])) is not None:
+            count_results(counts, (row[2], row[3], row[4], row[5], row[9]), results, message)
+    return counts, delayed
+
+
+def recount(
+    accepted: Iterable[Sequence[Any]],
+    attempts: Iterable[Sequence[Any]],
+    refusals: Iterable[Sequence[Any]],
+    ordered: Iterable[Sequence[Any]],
+) -> Iterator[HourlyCount]:
+    """The counts made again from what the journal keeps.
+
+    The rows are: message, number, arrival, size, who, address of each recipient; at, seconds, connector, next hop,
+    cause, facts of each attempt, and arrival, size, who of its message; at, facts of each refusal; message, facts of
+    each order of an administrator. A recipient that one added was not submitted.
+    """
+    counts: Counts = {}
+    added = {(message, number) for message, facts in ordered for number in json.loads(facts).get("added", ())}
+    for id, number, at, size, who, address in accepted:
+        if (id, number) not in added:
+            add_to(counts, (int(at) // HOUR, "accepted", "", "", who, domain_of(address), "", -1), size)
+    for at, seconds, connector, next_hop, cause, facts, *message in attempts:
+        results = json.loads(facts)["results"]
+        count_results(counts, (at, seconds, connector, next_hop, cause), results, message)  # type: ignore[arg-type]
+    for at, facts in refusals:
+        count_refusal(counts, at, json.loads(facts))
+    return (HourlyCount(*key, *of) for key, of in counts.items())
+
+
+def sum_taken(taken: Sequence[Sequence[Any]]) -> dict[tuple[str, int], int]:
+    """What senders submitted (who, hour, recipients), together."""
+    sums: dict[tuple[str, int], int] = {}
+    for who, hour, count in taken:
+        if who or count:
+            sums[who, hour] = sums.get((who, hour), 0) + count
+    return sums
+
+
+def last_notes(notes: Sequence[Sequence[Any]]) -> list[tuple[str, float | None, float | None, str]]:
+    """Of each connector the last success, and the last failure with its text, out of notes (name, at, text or None for
+    a success)."""
+    good: dict[str, float] = {}
+    bad: dict[str, tuple[float | None, str]] = {}
+    for name, at, failure in notes:
+        if failure is None:
+            good[name] = at
+        else:
+            bad[name] = (at, failure)
+    return [(name, good.get(name), *bad.get(name, (None, ""))) for name in good.keys() | bad.keys()]

@@ -6,12 +6,12 @@ looks at both is written once, with names in braces for what differs (`sources`)
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from typing import Any
 
 from copper_kite.store.model import Selection
 from copper_kite.store.shared.encoding import PORTION_BITS, PORTIONS
+from copper_kite.store.shared.patterns import address_pattern, escaped_text
 from copper_kite.store.sqlite.stopped import NONE_STOPPED, SqliteStoppedLanes
 from copper_kite.words import OPEN, State
 
@@ -62,14 +62,14 @@ def condition(selection: Selection, *, stopped: SqliteStoppedLanes = NONE_STOPPE
     if selection.ids:
         where.append(f"r.message IN ({','.join(str(int(id)) for id in selection.ids)})")
     given: Sequence[tuple[str, Any]] = (
-        ("r.address LIKE ? ESCAPE '\\'", _like(selection.to)),
-        ("m.reverse_path LIKE ? ESCAPE '\\'", _like(selection.sender)),
-        (_ANYONE, _like(selection.anyone)),
-        (_TEXT, _escaped(selection.text)),
+        ("r.address LIKE ? ESCAPE '\\'", address_pattern(selection.to)),
+        ("m.reverse_path LIKE ? ESCAPE '\\'", address_pattern(selection.sender)),
+        (_ANYONE, address_pattern(selection.anyone)),
+        (_TEXT, escaped_text(selection.text)),
         ("r.connector = ?", selection.connector),
-        (f"reason({reply}) {_PART.format('?')}", _escaped(selection.reason)),
-        (f"{next_hop} {_PART.format('?')}", _escaped(selection.next_hop)),
-        (f"m.subject {_PART.format('?')}", _escaped(selection.subject)),
+        (f"reason({reply}) {_PART.format('?')}", escaped_text(selection.reason)),
+        (f"{next_hop} {_PART.format('?')}", escaped_text(selection.next_hop)),
+        (f"m.subject {_PART.format('?')}", escaped_text(selection.subject)),
         ("? IN (m.user, m.client)", selection.who),
         ("m.arrived <= ?", selection.older),
         ("m.size >= ?", selection.larger),
@@ -81,15 +81,3 @@ def condition(selection: Selection, *, stopped: SqliteStoppedLanes = NONE_STOPPE
             values.append(value)
             where.append(sql.replace("?1", f"?{len(values)}"))
     return " AND ".join(where), values
-
-
-def _escaped(text: str) -> str:
-    return re.sub(r"([%_\\])", r"\\\1", text)
-
-
-def _like(pattern: str) -> str:
-    """An address, a domain or `*.domain` as LIKE has it, which goes without case; empty for none."""
-    escaped = _escaped(pattern)
-    if not pattern or "@" in pattern:
-        return escaped
-    return f"%.{escaped[2:]}" if pattern.startswith("*.") else f"%@{escaped}"

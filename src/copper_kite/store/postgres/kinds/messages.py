@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from copper_kite.store.postgres.kinds.tables import CHANNEL, Tables
-from copper_kite.store.shared.counting import count_additions
+from copper_kite.store.shared.counting import count_additions, sum_taken
 from copper_kite.store.shared.encoding import PORTION_BITS, PORTIONS, Row
 
 __all__ = [
@@ -49,10 +49,7 @@ def add_messages(tables: Tables, rows: Sequence[Row]) -> None:
 
 
 def _add_taken(tables: Tables, taken: Sequence[Row]) -> None:
-    sums: dict[tuple[str, int], int] = {}
-    for who, hour, count in taken:
-        if who or count:
-            sums[who, hour] = sums.get((who, hour), 0) + count
+    sums = sum_taken(taken)
     if sums:
         tables.many(_ADD_TAKEN, [(*key, tables.slot, count) for key, count in sums.items()])
 

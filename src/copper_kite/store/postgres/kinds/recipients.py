@@ -6,7 +6,13 @@ from collections.abc import Sequence
 
 from copper_kite.store.facts import facts_text
 from copper_kite.store.postgres.kinds.tables import Tables, dumps
-from copper_kite.store.shared.counting import Counts, count_results
+from copper_kite.store.shared.counting import (
+    Counts,
+    count_attempts,
+    count_outcomes_of_states,
+    count_results,
+    last_notes,
+)
 from copper_kite.store.shared.encoding import Row
 from copper_kite.words import FINAL, State
 
@@ -22,7 +28,6 @@ __all__ = [
 
 _RELAYED = State.RELAYED.value
 _FINAL = frozenset(state.value for state in FINAL)
-_COUNTED = frozenset({State.RELAYED.value, State.FAILED.value})
 _ATTEMPT_NAMES = (
     "id, message, at, seconds, connector, next_hop, address, stage, side, cause, code, enhanced, text, facts, dialogue"
 )
@@ -39,11 +44,7 @@ def set_states(tables: Tables, rows: Sequence[Row]) -> None:
     ended = {row[7] for row in rows if row[0] in _FINAL}
     if ended:
         tables.do(_FORGET_UNWANTED, list(ended))
-    instants: dict[tuple[str, str], list[float]] = {}
-    for state, _, _, connector, _, now, *_ in rows:
-        if state in _COUNTED:
-            instants.setdefault((connector, state), []).append(now)
-    tables.count({}, instants)
+    tables.count({}, count_outcomes_of_states(rows))
 
 
 def record_attempts(tables: Tables, rows: Sequence[Row]) -> None:
@@ -58,13 +59,7 @@ def record_attempts(tables: Tables, rows: Sequence[Row]) -> None:
         id: (arrived, size, who)
         for id, arrived, size, who in tables.connection.execute(_COUNTED_MESSAGES, ([row[1] for row in rows],))
     }
-    counts: Counts = {}
-    delayed: dict[tuple[str, str], list[float]] = {}
-    for row in rows:
-        delayed.setdefault((row[4], "delayed"), []).extend(row[2] for result in row[13][0] if result[1] == "delayed")
-        if row[1] in messages:
-            count_results(counts, (row[2], row[3], row[4], row[5], row[9]), row[13][0], messages[row[1]])
-    tables.count(counts, delayed)
+    tables.count(*count_attempts(rows, messages.get))
 
 
 def record_relayed(tables: Tables, rows: Sequence[Row]) -> None:
@@ -102,14 +97,7 @@ def record_relayed(tables: Tables, rows: Sequence[Row]) -> None:
 
 def _note_connectors(tables: Tables, notes: Sequence[Row]) -> None:
     """Keep each connector's last success and failure, one row a connector and commit."""
-    good: dict[str, float] = {}
-    bad: dict[str, tuple[float, str]] = {}
-    for name, at, failure in notes:
-        if failure is None:
-            good[name] = at
-        else:
-            bad[name] = (at, failure)
-    rows = [(name, tables.slot, good.get(name), *bad.get(name, (None, ""))) for name in good.keys() | bad.keys()]
+    rows = [(name, tables.slot, *note) for name, *note in last_notes(notes)]
     if rows:
         tables.many(_NOTE_CONNECTOR, rows)
 

@@ -2,20 +2,12 @@
 
 from __future__ import annotations
 
-import json
 import sqlite3
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 
 from copper_kite.store.model import HourlyCount
-from copper_kite.store.shared.counting import (
-    HOUR,
-    Counts,
-    KnownKeys,
-    add_to,
-    count_refusal,
-    count_results,
-    domain_of,
-)
+from copper_kite.store.shared.counting import HOUR, Counts, KnownKeys
+from copper_kite.store.shared.counting import recount as recounted
 from copper_kite.words import Event
 
 __all__ = ["add_counts", "message_counted", "recount"]
@@ -34,18 +26,10 @@ def add_counts(connection: sqlite3.Connection, counts: Counts) -> None:
 
 def recount(connection: sqlite3.Connection, since: int, until: int) -> Iterator[HourlyCount]:
     """The same counts, made again from the journal of the hours from `since` to before `until`."""
-    counts: Counts = {}
     times = since * HOUR, until * HOUR
-    added = _added_later(connection)
-    for id, number, at, size, who, address in connection.execute(_ACCEPTED, times):
-        if (id, number) not in added:
-            add_to(counts, (int(at) // HOUR, "accepted", "", "", who, domain_of(address), "", -1), size)
-    for at, seconds, connector, next_hop, cause, facts, arrived, size, who in connection.execute(_ATTEMPTS, times):
-        results = json.loads(facts)["results"]
-        count_results(counts, (at, seconds, connector, next_hop, cause), results, (arrived, size, who))
-    for at, facts in connection.execute(_REFUSALS, (*times, Event.REFUSED.value)):
-        count_refusal(counts, at, json.loads(facts))
-    return (HourlyCount(*key, *of) for key, of in counts.items())
+    query = connection.execute
+    refusals = query(_REFUSALS, (*times, Event.REFUSED.value))
+    return recounted(query(_ACCEPTED, times), query(_ATTEMPTS, times), refusals, query(_ORDERED, (_ORDERED_EVENT,)))
 
 
 def message_counted(connection: sqlite3.Connection, id: int) -> tuple[float, int, str] | None:
@@ -54,19 +38,13 @@ def message_counted(connection: sqlite3.Connection, id: int) -> tuple[float, int
     return result
 
 
-def _added_later(connection: sqlite3.Connection) -> set[tuple[int, int]]:
-    """Recipients that an administrator added: they were not submitted."""
-    rows: Iterable[tuple[int, str]] = connection.execute(
-        "SELECT message, facts FROM journal WHERE event = ? AND message IS NOT NULL", (Event.ORDERED.value,)
-    )
-    return {(message, number) for message, facts in rows for number in json.loads(facts).get("added", ())}
-
-
 _ADD = (
     "INSERT INTO hourly VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"
     " ON CONFLICT (hour, outcome, connector, next_hop, who, domain, reason, delay)"
     " DO UPDATE SET recipients = recipients + excluded.recipients, octets = octets + excluded.octets"
 )
+_ORDERED = "SELECT message, facts FROM journal WHERE event = ? AND message IS NOT NULL"
+_ORDERED_EVENT = Event.ORDERED.value
 _KEYS = "SELECT hour, outcome, connector, next_hop, who, domain, reason, delay FROM hourly WHERE hour = ?"
 _WHO = "coalesce(nullif(m.user, ''), m.client)"
 _ACCEPTED = (

@@ -10,7 +10,7 @@ import sqlite3
 from collections.abc import Sequence
 
 from copper_kite.store.model import Message
-from copper_kite.store.shared.counting import count_additions
+from copper_kite.store.shared.counting import count_additions, sum_taken
 from copper_kite.store.shared.encoding import PORTION_BITS, Row, place, places
 from copper_kite.store.sqlite.kinds.hourly import add_counts
 from copper_kite.store.sqlite.kinds.kind import insert
@@ -50,18 +50,10 @@ def add_messages(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent
             "INSERT INTO recipient VALUES (?1, ?2, ?3, 'queued', 0, ?6, ?5, '', ?6, ?4, '', '')",
             [(row[0], *recipient, row[1]) for row, recipients, _, _ in others for recipient in recipients],
         )
-    many(_ADD_TAKEN, _summed([taken for _, _, _, taken in rows]))
+    many(_ADD_TAKEN, [(*key, count) for key, count in sum_taken([taken for _, _, _, taken in rows]).items()])
     counts, instants = count_additions(rows)
     count_outcomes(connection, {("", "accepted"): instants})
     add_counts(connection, counts)
-
-
-def _summed(taken: Sequence[Row]) -> list[Row]:
-    sums: dict[tuple[str, int], int] = {}
-    for who, hour, count in taken:
-        if who or count:
-            sums[who, hour] = sums.get((who, hour), 0) + count
-    return [(*key, count) for key, count in sums.items()]
 
 
 def add_content(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:

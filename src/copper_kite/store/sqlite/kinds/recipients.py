@@ -4,11 +4,18 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Sequence
+from functools import partial
 
 from copper_kite.store.facts import facts_text
 from copper_kite.store.model import Attempt, Recipient
 from copper_kite.store.operations import RecordRelayed
-from copper_kite.store.shared.counting import Counts, count_results
+from copper_kite.store.shared.counting import (
+    Counts,
+    count_attempts,
+    count_outcomes_of_states,
+    count_results,
+    last_notes,
+)
 from copper_kite.store.shared.encoding import Row, place, places
 from copper_kite.store.sqlite.kinds.hourly import add_counts, message_counted
 from copper_kite.store.sqlite.kinds.kind import EXPAND_MESSAGE, FORGET_COMPACT, dumps, insert, several
@@ -27,7 +34,6 @@ __all__ = [
 _WHOLE = RecordRelayed._fields.index("whole")
 _RELAYED = State.RELAYED.value
 _FINAL = frozenset(state.value for state in FINAL)
-_COUNTED = frozenset({State.RELAYED.value, State.FAILED.value})
 
 
 def add_recipients(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
@@ -39,11 +45,7 @@ def set_states(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) 
     """Set states, and forget the content that nobody wants any more."""
     connection.executemany(_UPDATE_RECIPIENT, rows)
     connection.executemany(_FORGET_UNWANTED, [(*places(id), id) for id in {row[7] for row in rows if row[0] in _FINAL}])
-    ended: dict[tuple[str, str], list[float]] = {}
-    for state, _, _, connector, _, now, *_ in rows:
-        if state in _COUNTED:
-            ended.setdefault((connector, state), []).append(now)
-    count_outcomes(connection, ended)
+    count_outcomes(connection, count_outcomes_of_states(rows))
 
 
 def record_attempts(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
@@ -53,15 +55,8 @@ def record_attempts(connection: sqlite3.Connection, rows: Sequence[Row], at: Ext
         [(*row[:13], facts_text(*row[13]), None if row[14] is None else dumps(row[14])) for row in rows],
     )
     _note_connectors(connection, [row[15] for row in rows if row[15] is not None])
-    delayed: dict[tuple[str, str], list[float]] = {}
-    for row in rows:
-        delayed.setdefault((row[4], "delayed"), []).extend(row[2] for result in row[13][0] if result[1] == "delayed")
+    counts, delayed = count_attempts(rows, partial(message_counted, connection))
     count_outcomes(connection, delayed)
-    counts: Counts = {}
-    for row in rows:
-        message = message_counted(connection, row[1])
-        if message is not None:
-            count_results(counts, (row[2], row[3], row[4], row[5], row[9]), row[13][0], message)
     add_counts(connection, counts)
 
 
@@ -106,21 +101,7 @@ def record_relayed(connection: sqlite3.Connection, rows: Sequence[Row], at: Exte
 
 def _note_connectors(connection: sqlite3.Connection, notes: Sequence[Row]) -> None:
     """Keep each connector's last success and failure, one row a connector and commit."""
-    good: dict[str, float] = {}
-    bad: dict[str, tuple[float, str]] = {}
-    for name, at, failure in notes:
-        if failure is None:
-            good[name] = at
-        else:
-            bad[name] = (at, failure)
-    for name in good.keys() | bad.keys():
-        at, text = bad.get(name, (None, ""))
-        connection.execute(
-            "INSERT INTO connector VALUES (?1, ?2, ?3, ?4) ON CONFLICT (name) DO UPDATE SET"
-            " last_good = coalesce(?2, last_good), last_bad = coalesce(?3, last_bad),"
-            " last_bad_text = iif(?3 IS NULL, last_bad_text, ?4)",
-            (name, good.get(name), at, text),
-        )
+    connection.executemany(_NOTE_CONNECTOR, last_notes(notes))
 
 
 def note_failures(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
@@ -133,6 +114,11 @@ def send_by(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> 
     connection.executemany("UPDATE recipient SET via = ? WHERE message = ? AND number = ?", rows)
 
 
+_NOTE_CONNECTOR = (
+    "INSERT INTO connector VALUES (?1, ?2, ?3, ?4) ON CONFLICT (name) DO UPDATE SET"
+    " last_good = coalesce(?2, last_good), last_bad = coalesce(?3, last_bad),"
+    " last_bad_text = iif(?3 IS NULL, last_bad_text, ?4)"
+)
 _INSERT_RECIPIENT = insert("recipient", len(Recipient._fields))
 _INSERT_ATTEMPT = insert("attempt", len(Attempt._fields))
 _UPDATE_RECIPIENT = (
