@@ -18,7 +18,8 @@ KiteError
 ├── Ambiguous                 more than one such message (exit 2)
 ├── net.failure.SessionFailed a session with a next hop ended early (exit 4)
 ├── InputError                what was submitted is no message, or has no usable recipient
-└── HandOverFailed            the running server did not take a message
+├── HandOverFailed            the running server did not take a message
+└── RehearsalFailed           a rehearsal cannot be made, or met a fault of ours
 """
 
 from __future__ import annotations
@@ -40,6 +41,7 @@ __all__ = [
     "NotFound",
     "OutOfStep",
     "ProtocolViolation",
+    "RehearsalFailed",
     "SchemaTooNew",
     "SettingsError",
     "Stopping",
@@ -229,3 +231,7 @@ class HandOverFailed(KiteError):
     def __init__(self, message: str, *, temporary: bool) -> None:
         super().__init__(message)
         self.temporary = temporary
+
+
+class RehearsalFailed(KiteError):
+    """Raised where a rehearsal cannot be made, or ended by a fault of ours."""

@@ -17,7 +17,7 @@ from copper_kite.net.authority import CertificateFiles
 from copper_kite.net.dialogue import Dialogue
 from copper_kite.net.failure import PassedOver, SessionFailed, Tried
 from copper_kite.net.plan import Plan
-from copper_kite.relay import hops as hops_module
+from copper_kite.relay import network as network_module
 from copper_kite.relay.decide import Retry
 from copper_kite.relay.hops import Hops
 from copper_kite.relay.service import Service
@@ -56,7 +56,7 @@ class Net:
         self.passed_over: list[str] = []
         self.chain: tuple[bytes, ...] = ()
         self.failure = SessionFailed(Stage.CONNECT, Cause.CONNECTION_REFUSED, "connection refused")
-        monkeypatch.setattr(hops_module, "open_session", self._open)
+        monkeypatch.setattr(network_module, "open_session", self._open)
 
     async def _open(self, plan: Plan, dialogue: Dialogue, earlier: object, memory: object) -> Opened:
         self.asked.append(plan.host)
@@ -108,7 +108,7 @@ def test_a_second_look_explains_a_failure_and_is_taken_once_in_a_while(monkeypat
             raise ValueError("a fault of ours")
         return SessionFailed(Stage.GREET, Cause.SPEAKS_TLS, "it waits for TLS", seen=failure.seen)
 
-    monkeypatch.setattr(hops_module, "look_again", look)
+    monkeypatch.setattr(network_module, "look_again", look)
     net.failure = SessionFailed(Stage.GREET, Cause.TIMED_OUT, "nothing came")
     hops = net.three()
     for now, looked in ((0, ["one", "two", "three"]), (60, ["two"]), (3700, ["one", "two", "three"])):
@@ -182,7 +182,7 @@ def test_spread_takes_them_by_chance(monkeypatch: pytest.MonkeyPatch) -> None:
 async def test_a_fault_of_ours_is_a_failure_like_any_other(monkeypatch: pytest.MonkeyPatch) -> None:
     net = Net(monkeypatch)
     hops = net.three()
-    monkeypatch.setattr(hops_module, "open_session", lambda *_: 1 / 0)
+    monkeypatch.setattr(network_module, "open_session", lambda *_: 1 / 0)
     with pytest.raises(SessionFailed) as stopped:
         await hops.open(Dialogue(0.0))
     assert stopped.value.cause is Cause.INTERNAL and "ZeroDivisionError" in stopped.value.text

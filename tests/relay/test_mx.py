@@ -202,7 +202,7 @@ async def test_dns_that_does_not_answer_delays(folder: Path, monkeypatch: pytest
         asked.append(domain)
         raise SessionFailed(Stage.RESOLVE, Cause.NAME_LOOKUP_FAILED, "no answer")
 
-    monkeypatch.setattr("copper_kite.relay.hops.mail_exchangers", silent)
+    monkeypatch.setattr("copper_kite.relay.network.mail_exchangers", silent)
 
     config = mx_site(folder, free_port())
     found = await run(folder, config, *(f"r{n}@crew.example" for n in range(3)), until=3)

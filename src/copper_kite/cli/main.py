@@ -57,6 +57,7 @@ FAMILIES: dict[str, dict[str, tuple[str, str]]] = {
         "audit": ("audit", "Show what is weak although it works, and the command that cures it."),
         "alarm": ("alarm", "Manage alarms: what is watched, and who is told."),
         "metrics": ("metrics", "Print the numbers that monitoring programs collect."),
+        "rehearse": ("rehearse", "Rehearse an outage, a burst or a change on a simulated queue."),
     },
     "Learn": {
         "demo": ("demo", "Run a day of a small ferry line in half a minute."),

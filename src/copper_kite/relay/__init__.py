@@ -12,20 +12,30 @@ from copper_kite.lazy import lazy_exports
 
 if TYPE_CHECKING:
     from copper_kite.relay.admin_requests import may_apply
+    from copper_kite.relay.dispatch import Dispatcher
     from copper_kite.relay.faults import place_of
+    from copper_kite.relay.log import Log
     from copper_kite.relay.moving import move_queue
+    from copper_kite.relay.network import Network, Session
+    from copper_kite.relay.notices import About, Notices, make_notices
     from copper_kite.relay.offline import carry_out_offline
     from copper_kite.relay.service import Service
     from copper_kite.relay.supervised import tell_manager, watch_interval
+    from copper_kite.relay.supervisor import Supervisor
 
 __getattr__, __all__ = lazy_exports(
     __name__,
     {
         "admin_requests": "may_apply",
+        "dispatch": "Dispatcher",
         "faults": "place_of",
+        "log": "Log",
         "moving": "move_queue",
+        "network": "Network Session",
+        "notices": "About Notices make_notices",
         "offline": "carry_out_offline",
         "service": "Service",
         "supervised": "tell_manager watch_interval",
+        "supervisor": "Supervisor",
     },
 )

@@ -7,9 +7,10 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
-from copper_kite.net import Dialogue, PassedOver, Plan, RelaySession, SessionFailed, SessionSeen, StageDone, Tried
+from copper_kite.net import Dialogue, PassedOver, Plan, SessionFailed, SessionSeen, StageDone, Tried
 from copper_kite.relay.decide import Retry, backoff, classify, retry_at
 from copper_kite.relay.job import Job
+from copper_kite.relay.network import Session
 from copper_kite.relay.notices import Notices
 from copper_kite.relay.recipient_outcome import RecipientOutcome
 from copper_kite.relay.recorded import Recorded
@@ -96,7 +97,7 @@ class Report(NamedTuple):
     seconds: float
     results: Sequence[Result] = ()
     stop: AttemptFailure | None = None
-    session: RelaySession | None = None
+    session: Session | None = None
     dialogue: Dialogue | None = None
 
 
@@ -289,16 +290,14 @@ def _waits_on(outcome: RecipientOutcome) -> bool:
     return again and not outcome.sent and outcome.state is State.DELAYED
 
 
-def _next_hop(job: Job, session: RelaySession | None, stop: AttemptFailure | None) -> str:
+def _next_hop(job: Job, session: Session | None, stop: AttemptFailure | None) -> str:
     """The next hop of an attempt, reached or not."""
     if session is not None:
         return session.where
     return (stop.seen.next_hop if stop is not None else "") or str(job.next_hop or "")
 
 
-def _facts_of(
-    session: RelaySession | None, plan: Plan | None, stop: AttemptFailure | None, signed: str
-) -> SessionFacts:
+def _facts_of(session: Session | None, plan: Plan | None, stop: AttemptFailure | None, signed: str) -> SessionFacts:
     """The record of the session, or of how far it got."""
     if session is not None and plan is not None:
         return _session_facts(session, plan, signed)
@@ -315,7 +314,7 @@ def _facts_of(
     )
 
 
-def _session_facts(session: RelaySession, plan: Plan, signed: str) -> SessionFacts:
+def _session_facts(session: Session, plan: Plan, signed: str) -> SessionFacts:
     """The part of a session that is recorded; its opening is recorded with its first message."""
     opens = session.begun <= 1
     return SessionFacts(

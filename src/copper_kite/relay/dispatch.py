@@ -27,7 +27,8 @@ from copper_kite.relay.lane_sink import TellingLane
 from copper_kite.relay.lanes import Lanes
 from copper_kite.relay.leased_content import LeasedContent
 from copper_kite.relay.log import Log
-from copper_kite.relay.notices import make_notices
+from copper_kite.relay.network import Network
+from copper_kite.relay.notices import Notices, make_notices
 from copper_kite.relay.outcomes import log_recorded, log_relayed
 from copper_kite.relay.own_mail import OwnMail
 from copper_kite.relay.poison import Poison
@@ -84,7 +85,10 @@ class Dispatcher:
         supervisor: Supervisor | None = None,
         recordings: Recordings | None = None,
         test_alarm: Callable[[str], object] = _ignore,
+        network: Network | None = None,
+        make_notices: Callable[[Loaded, IdMaker], Notices] = make_notices,
     ) -> None:
+        self._make_notices = make_notices
         self._recordings = recordings
         self.log = log
         self._supervisor = supervisor or Supervisor(log)
@@ -95,7 +99,8 @@ class Dispatcher:
         self._clock = clock
         self._ids = ids
         shown = partial(note_certificate, self._submit, clock.now)
-        self._lanes = Lanes(self, clock, self.fault, partial(note_hop, log, self._submit, clock.now), shown)
+        self._lanes = Lanes(self, clock, self.fault, partial(note_hop, log, self._submit, clock.now), shown,
+                            network or Network())  # fmt: skip
         self.supply = Supply(reader, submit, clock, self._supervisor, self._lanes, self._begin, self._overdue)
         self._in_hand = self.supply.in_hand
         self._allowances = Allowances(
@@ -115,7 +120,7 @@ class Dispatcher:
     def _take_up(self, loaded: Loaded) -> list[str]:
         """Go by `loaded`; the connectors whose lanes are not those of before."""
         self._loaded = loaded
-        self._notices = make_notices(loaded, self._ids)
+        self._notices = self._make_notices(loaded, self._ids)
         self._recorder = Recorder(Retry(loaded.settings.retry.waits), self._ids, self._notices, self._recordings)
         self.supply.deadlines.take_up(self._notices.late_at, loaded.settings.retry.lifetime)
         return self._lanes.take_up(loaded)

@@ -19,7 +19,6 @@ from copper_kite.net import (
     Dialogue,
     PassedOver,
     Plan,
-    RelaySession,
     SessionFailed,
     Sessions,
     SessionSeen,
@@ -28,14 +27,10 @@ from copper_kite.net import (
     Tried,
     demanded,
     listens_at,
-    look_again,
-    mail_exchangers,
     may_tell_more,
-    open_looking,
-    open_session,
-    resolve_host,
 )
 from copper_kite.relay.decide import Retry, backoff
+from copper_kite.relay.network import Network, Session
 from copper_kite.routing import LOOP, mx_order
 from copper_kite.settings import Endpoint
 from copper_kite.words import Cause, Stage
@@ -107,7 +102,9 @@ class Hops:
         fault: Callable[[Exception], str] = _words_of,
         told: Told = _tell_nobody,
         shown: Callable[[Plan, bytes], None] = _tell_nobody,
+        network: Network | None = None,
     ) -> None:
+        self._network = network or Network()
         self.plans = tuple(plans)
         self.spread = spread
         self._dane = dane  # whether TLSA records of the hosts count
@@ -154,7 +151,7 @@ class Hops:
             return plans
         return [*fit, *(plan for plan in plans if plan in self._down and now >= self._down[plan].until)]
 
-    async def open(self, dialogue: Dialogue) -> RelaySession:
+    async def open(self, dialogue: Dialogue) -> Session:
         """A session with the first that is reachable (RFC 5321 5.1). Raises SessionFailed, the last one's.
 
         Each that is unreachable counts as down from then on.
@@ -199,7 +196,7 @@ class Hops:
         result = self._found_lately(plan, before)
         if result is None:
             try:
-                result = await look_again(plan, failure)
+                result = await self._network.explain(plan, failure)
             except Exception as error:  # of ours: the mail goes by what is known without it
                 self._fault(error)
                 return failure
@@ -211,7 +208,7 @@ class Hops:
         seen = replace(failure.seen, tried=tried)
         return SessionFailed(result.stage, result.cause, result.text, result.reply, seen)
 
-    async def open_extra(self, dialogue: Dialogue) -> RelaySession:
+    async def open_extra(self, dialogue: Dialogue) -> Session:
         """Open one more session, beside others, with the host that is first now.
 
         Raises SessionFailed: that says nothing of the next hop, which works.
@@ -229,12 +226,11 @@ class Hops:
         before = self.plans if self.spread or tried else takewhile(lambda other: other != plan, self.plans)
         return tuple(self._down[item].passed_over(item) for item in before if item in self._down and item not in tried)
 
-    async def _open(self, plan: Plan, dialogue: Dialogue) -> RelaySession:
+    async def _open(self, plan: Plan, dialogue: Dialogue) -> Session:
         memory, looked = self._memories.setdefault(plan, AddressMemory()), self._found_lately(plan, _SILENCE)
         try:
             demands = await self._with_policy(plan)
-            opening = open_session(demands, dialogue, self._earlier, memory)
-            session = await open_looking(plan, dialogue, opening, looked)
+            session = await self._network.open(demands, dialogue, self._earlier, memory, looked)
             session.hop = plan
         except SessionFailed as failure:
             if failure.cause is Cause.SPEAKS_TLS and looked is None:
@@ -350,8 +346,9 @@ class MxHops(Hops):
         fault: Callable[[Exception], str] = _words_of,
         policies: StsPolicies | None = None,
         dane: bool = False,
+        network: Network | None = None,
     ) -> None:
-        super().__init__((), retry, now, fault=fault, dane=dane)
+        super().__init__((), retry, now, fault=fault, dane=dane, network=network)
         self._policies = policies
         self._sts: StsPolicy | None = None
         self._sts_problem = ""  # why no newer policy could be had
@@ -374,7 +371,7 @@ class MxHops(Hops):
         self._unknown, self._looked_up = None, float("-inf")
         super().try_again(now)
 
-    async def open(self, dialogue: Dialogue) -> RelaySession:
+    async def open(self, dialogue: Dialogue) -> Session:
         """A session with the first exchanger that is reachable. Raises SessionFailed."""
         if not 0 <= self._now() - self._looked_up < MX_SECONDS:
             try:
@@ -398,7 +395,7 @@ class MxHops(Hops):
         first, result = self.first, []
         for host in hosts if self._listening else ():
             with contextlib.suppress(SessionFailed):  # a host without an address is nobody, us included
-                addresses = await resolve_host(host, first.port, first.timeouts.resolve, first.dns)
+                addresses = await self._network.addresses(host, first)
                 if any(listens_at(address, first.port, self._listening) for address in addresses):
                     result.append(host)
         return result
@@ -410,7 +407,7 @@ class MxHops(Hops):
             if await self._ourselves([address]):
                 raise SessionFailed(Stage.RESOLVE, Cause.MAIL_LOOP, f"{self._domain} is this server itself", LOOP)
             return [address]
-        records, self._secure = await mail_exchangers(self._domain, first.timeouts.resolve, first.dns)
+        records, self._secure = await self._network.exchangers(self._domain, first)
         own = {*self._own, *await self._ourselves([host for _, host in records] or [self._domain])}
         hosts = mx_order(self._domain, records, own)
         if self._policies is not None and first.tls != "off":

@@ -12,13 +12,12 @@ a recorded attempt, by a message that was carried, or by a session fewer at once
 from __future__ import annotations
 
 import asyncio
-import contextlib
 from collections import deque
 from collections.abc import Callable, Collection
 from functools import partial
 
 from copper_kite.errors import ContentUnreadable, StoreAway
-from copper_kite.net import FAREWELL_SECONDS, Dialogue, RelaySession, SessionFailed
+from copper_kite.net import FAREWELL_SECONDS, Dialogue, SessionFailed
 from copper_kite.relay.concurrency import Concurrency
 from copper_kite.relay.delivery import AttemptFailure, HandOver, Report
 from copper_kite.relay.following import Following
@@ -26,6 +25,7 @@ from copper_kite.relay.hops import Hops
 from copper_kite.relay.job import Job, Load
 from copper_kite.relay.lane_settings import LaneSessions, LaneSettings
 from copper_kite.relay.lane_sink import Sink
+from copper_kite.relay.network import Session
 from copper_kite.relay.outgoing import Outgoing, prepare
 from copper_kite.relay.signatures import Signatures
 from copper_kite.relay.turns import Flow, Turns
@@ -68,7 +68,7 @@ class Lane:
         self._jobs: Turns[Job] = Turns()
         self._idle: deque[asyncio.Future[Job | None]] = deque()
         self._workers: set[asyncio.Task[None]] = set()
-        self._sessions: set[RelaySession] = set()
+        self._sessions: set[Session] = set()
         self._opener: asyncio.Task[None] | None = None  # while a session is being opened
         self._opening: tuple[float, Dialogue] | None = None  # since when, and what was said
         self._concurrency = Concurrency(connector.sessions)
@@ -204,7 +204,7 @@ class Lane:
         finally:
             self._sessions.discard(session)
 
-    async def _open_session(self) -> RelaySession | None:
+    async def _open_session(self) -> Session | None:
         """A session ready for messages; None when none could be opened, which is reported, or no more are allowed."""
         began, start = self._now(), self._loop.time()
         dialogue = Dialogue(start)
@@ -250,7 +250,7 @@ class Lane:
 
     # --- jobs -------------------------------------------------------------------------------------------------------
 
-    async def _carry_jobs(self, session: RelaySession) -> None:
+    async def _carry_jobs(self, session: Session) -> None:
         """Carry one job after the other, as long as there are any and the session can be used."""
         recorded: asyncio.Future[None] | None = None
         following = Following(partial(self._next_waiting, session))
@@ -281,7 +281,7 @@ class Lane:
                 if job is not None:
                     self._put_back(job)
 
-    def _is_done(self, session: RelaySession) -> bool:
+    def _is_done(self, session: Session) -> bool:
         """Whether a session is to carry no more: it has had its share, or a next hop that comes first is back."""
         return session.spent or self.hops.has_better(session.hop)
 
@@ -298,7 +298,7 @@ class Lane:
             return await future
         finally:
             timer.cancel()
-            with contextlib.suppress(ValueError):
+            if future in self._idle:  # a `remove` that finds nothing would put the future into words
                 self._idle.remove(future)
 
     def _put_back(self, job: Job) -> None:
@@ -308,7 +308,7 @@ class Lane:
         elif not self._stopping:
             self._jobs.put_back(job.flow, job)
 
-    def _next_waiting(self, session: RelaySession) -> tuple[Job, Outgoing] | None:
+    def _next_waiting(self, session: Session) -> tuple[Job, Outgoing] | None:
         """A waiting job that this session's next hop can accept; None where there is none, or it needs more steps."""
         if self._stopping or self._settings.pace is not None or not self._jobs or self._is_done(session):
             return None
@@ -320,7 +320,7 @@ class Lane:
             return None
         return self._jobs.take(), outgoing
 
-    def _prepare(self, job: Job, session: RelaySession) -> Outgoing:
+    def _prepare(self, job: Job, session: Session) -> Outgoing:
         proven = session.verified and (self.hops.proven or session.plan.demand is not None)
         outgoing = prepare(job, self._settings.next_hop(session.capabilities, proven, self._signatures))
         job.changed, job.signed = outgoing.changed, outgoing.signed
@@ -341,7 +341,7 @@ class Lane:
 
     async def _carry(
         self,
-        session: RelaySession,
+        session: Session,
         job: Job,
         recorded: asyncio.Future[None] | None,
         following: Following,
@@ -373,7 +373,7 @@ class Lane:
 
     async def _attempt(
         self,
-        session: RelaySession,
+        session: Session,
         job: Job,
         recorded: asyncio.Future[None] | None,
         following: Following,
@@ -415,7 +415,7 @@ class Lane:
             self._sink.came_back(self)
         return HandOver(job, results)
 
-    def _broke(self, session: RelaySession, failure: SessionFailed) -> None:
+    def _broke(self, session: Session, failure: SessionFailed) -> None:
         """A session broke under a message. Where it never carried one, that may be the next hop's state.
 
         A 421 says so; without a word from it, a single message could be the reason, so it takes several of them.
@@ -426,11 +426,11 @@ class Lane:
         if (failure.reply is not None and failure.reply.code == 421) or self._barren >= MOST_BARREN:
             self.hops.failed(session.hop, failure)
 
-    def _beside(self, session: RelaySession) -> bool:
+    def _beside(self, session: Session) -> bool:
         """Whether another session is open beside this one."""
         return bool(self._sessions - {session})
 
-    def _costs_nothing(self, session: RelaySession, failure: SessionFailed) -> bool:
+    def _costs_nothing(self, session: Session, failure: SessionFailed) -> bool:
         """Whether a job may go on a new session at once: nothing of it was taken, and it was not its own fault."""
         if failure.content_begun or failure.results:
             return False

@@ -13,6 +13,7 @@ from copper_kite.relay.hops import Down, Hops, MxHops, literal_address
 from copper_kite.relay.job import Job
 from copper_kite.relay.lane import Lane
 from copper_kite.relay.lane_sink import Sink
+from copper_kite.relay.network import Network
 from copper_kite.relay.signatures import Signatures
 from copper_kite.routing import Router, make_plan, make_plans
 from copper_kite.settings import Connector, Endpoint, Loaded
@@ -34,7 +35,9 @@ class Lanes:
         fault: Callable[..., str],
         told: Callable[[str, Plan, Down | None], None],
         shown: Callable[[str, Plan, bytes], None],
+        network: Network,
     ) -> None:
+        self._network = network
         self._sink = sink
         self._clock = clock
         self._fault = fault
@@ -70,7 +73,7 @@ class Lanes:
                 changed.append(connector.name)
                 told, shown = partial(self._told, connector.name), partial(self._shown, connector.name)
                 hops = Hops(plans, retry, clock.now, spread=connector.spread, fault=self._fault, told=told, shown=shown,
-                            dane=connector.policy == "dane")  # fmt: skip
+                            dane=connector.policy == "dane", network=self._network)  # fmt: skip
                 self._lanes[key] = Lane(connector, hops, self._sink, clock.now, self._signatures)
         self._retired = [*(lane for lane in self._retired if lane.at_work), *before.values()]
         if self._signatures.take_up(loaded):  # what waited for a key may go
@@ -121,7 +124,8 @@ class Lanes:
             self._lanes = {other: lane for other, lane in self._lanes.items() if not other[1] or lane.load.jobs}
         connector, plan = self._mx[name], self._plans[name]
         hops = MxHops(domain, plan, self._retry, self._clock.now, self._own, self._listening, fault=self._fault,
-                      policies=self._policies.get(name), dane=connector.policy != "off")  # fmt: skip
+                      policies=self._policies.get(name), dane=connector.policy != "off",
+                      network=self._network)  # fmt: skip
         where = Endpoint(literal_address(domain) or domain, connector.next_hop.port)
         lane = self._lanes[key] = Lane(connector, hops, self._sink, self._clock.now, self._signatures, where, domain)
         return lane

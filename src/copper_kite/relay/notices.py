@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from copper_kite.errors import ContentUnreadable
 from copper_kite.mail import MAX_RETURNED, NoticeRecipient, header_end, make_notice, make_text_message
@@ -17,16 +18,58 @@ from copper_kite.store import AddMessage, Attempt, IdMaker, JournalEntry, Messag
 from copper_kite.verdict import judge_attempt
 from copper_kite.words import Cause, CauseKind, Event, State
 
-__all__ = ["Notices", "make_notices"]
+__all__ = ["About", "Notices", "make_notices"]
 
 OWN_LIFETIME = 5 * 86400.0  # seconds
 PROTOCOL = "notice"  # what a message says that is one, where others name how they came
 
 
+class About(NamedTuple):
+    """What a notice is about: recipients of a job as an attempt left them; and whom it goes to."""
+
+    job: Job
+    told: Sequence[RecipientOutcome]
+    attempt: Attempt
+    to: str
+
+
+def compose_notice(notices: Notices, about: About, id: int, now: float) -> bytes:
+    """The content of a notice (RFC 3464)."""
+    message = about.job.message
+    original, whole = _original(about)
+    return make_notice(
+        server=notices.server,
+        postmaster=notices.postmaster,
+        reverse_path=about.to,
+        id=id_text(id),
+        original_id=id_text(message.id),
+        envelope_id=decode_xtext(parameter_value(message.esmtp_parameters, "ENVID")),
+        arrived=message.arrived,
+        at=now,
+        original=original,
+        whole=whole,
+        recipients=[_explained(outcome, about.job, about.attempt) for outcome in about.told],
+    )
+
+
+def _original(about: About) -> tuple[bytes, bool]:
+    """The part of the message to return, and whether it is all of it: on failure, to its sender, on request."""
+    job = about.job
+    parameters = job.message.esmtp_parameters
+    full = parameter_value(parameters, "RET").upper() == "FULL" and about.to == job.message.reverse_path
+    full = full and "REQUIRETLS" not in parameters.split()
+    failed = any(outcome.state is State.FAILED for outcome in about.told)
+    if full and job.message.size <= MAX_RETURNED and failed:
+        with contextlib.suppress(ContentUnreadable):
+            return b"".join(job.content()), True
+    first = job.beginning()
+    return first[: header_end(first)], False
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Notices:
-    """Writes notices. `late_after` is in seconds from arrival, `lifetime` in all;
-    `copy_to` gets a copy of each that tells of a failure.
+    """Decides on notices, and adds them. `late_after` is in seconds from arrival, `lifetime` in all;
+    `copy_to` gets a copy of each that tells of a failure. `compose` writes the content of one.
 
     `postmaster` is who they are from.
     """
@@ -38,6 +81,7 @@ class Notices:
     lifetime: float
     copy_to: str = ""
     carrier: Callable[[str, str], str] = lambda to, sender: ""  # which connector carries them
+    compose: Callable[[Notices, About, int, float], bytes] = compose_notice
 
     def late_at(self, arrived: float, expires: float) -> float:
         """When the sender is told of the delay, if the message still waits.
@@ -133,20 +177,7 @@ class Notices:
         self, job: Job, told: Sequence[RecipientOutcome], attempt: Attempt, to: str, now: float
     ) -> tuple[AddMessage, list[JournalEntry]]:
         id, about = self.ids.next(now), id_text(job.message.id)
-        original, whole = self._original(job, told, to)
-        content = make_notice(
-            server=self.server,
-            postmaster=self.postmaster,
-            reverse_path=to,
-            id=id_text(id),
-            original_id=about,
-            envelope_id=decode_xtext(parameter_value(job.message.esmtp_parameters, "ENVID")),
-            arrived=job.message.arrived,
-            at=now,
-            original=original,
-            whole=whole,
-            recipients=[_explained(outcome, job, attempt) for outcome in told],
-        )
+        content = self.compose(self, About(job, told, attempt, to), id, now)
         expires = now + job.message.expires - job.message.arrived
         message = self._own(
             id,
@@ -161,16 +192,6 @@ class Notices:
             JournalEntry(at=now, event=Event.NOTICE, message=job.message.id, facts={"notice": id_text(id), "to": to}),
             JournalEntry(at=now, event=Event.ABOUT, message=id, facts={"about": about}),
         ]
-
-    def _original(self, job: Job, told: Sequence[RecipientOutcome], to: str) -> tuple[bytes, bool]:
-        """The part of the message to return, and whether it is all of it: on failure, to its sender, on request."""
-        full = parameter_value(job.message.esmtp_parameters, "RET").upper() == "FULL" and to == job.message.reverse_path
-        full = full and "REQUIRETLS" not in job.message.esmtp_parameters.split()
-        if full and job.message.size <= MAX_RETURNED and any(outcome.state is State.FAILED for outcome in told):
-            with contextlib.suppress(ContentUnreadable):
-                return b"".join(job.content()), True
-        first = job.beginning()
-        return first[: header_end(first)], False
 
 
 def _demands(message: Message) -> str:

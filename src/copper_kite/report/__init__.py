@@ -10,10 +10,11 @@ from typing import TYPE_CHECKING
 from copper_kite.lazy import lazy_exports
 
 if TYPE_CHECKING:
+    from copper_kite.report.figures import Colours, Figure, date_axis
     from copper_kite.report.mail import report_message
     from copper_kite.report.make import make_report
     from copper_kite.report.model import AllowanceUse, Delays, Outage, Reason, Report, Row, Unusual
-    from copper_kite.report.page import report_page
+    from copper_kite.report.page import page_style, report_page
     from copper_kite.report.period import Period, last_days, one_day, since_until
     from copper_kite.report.schedule import last_due, period_before
     from copper_kite.report.tls_results import (
@@ -31,10 +32,11 @@ if TYPE_CHECKING:
 __getattr__, __all__ = lazy_exports(
     __name__,
     {
+        "figures": "Colours Figure date_axis",
         "mail": "report_message",
         "make": "make_report",
         "model": "AllowanceUse Delays Outage Reason Report Row Unusual",
-        "page": "report_page",
+        "page": "page_style report_page",
         "period": "Period last_days one_day since_until",
         "schedule": "period_before last_due",
         "tls_results": "DomainTls TlsFailure TlsReport collect_tls report_addresses send_tls_report tls_message"

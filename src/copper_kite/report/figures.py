@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure as Canvas
 
-__all__ = ["Figure", "figures"]
+__all__ = ["Colours", "Figure", "date_axis", "figures"]
 
 HOUR, DAY = 3600, 86400
 LONG = 14 * 24  # hours; a longer period is drawn by the day
@@ -48,15 +48,15 @@ class Colours(NamedTuple):
 # Placeholders that nothing else has: they become variables of the page.
 OF_THE_PAGE = Colours("#010203", "#010204", "#010205", "#010206", "#010207", "#010208")
 ON_WHITE = Colours("#1d2329", "#d4dae0", "#0072b2", "#b36b00", "#c1440e", "#f0c36d")
-Draw = Callable[[Any, Report, Colours], None]
+Draw = Callable[[Any, Any, Colours], None]
 
 
 class Figure(NamedTuple):
-    """A figure: its title, what it shows in words (for those who do not see it), and how it is drawn."""
+    """A figure: its title, what it shows in words (for those who do not see it), and how its `subject` is drawn."""
 
     title: str
     words: str
-    report: Report
+    subject: Any
     draw: Draw
     size: tuple[float, float]  # inches
 
@@ -84,7 +84,7 @@ class Figure(NamedTuple):
 
         with _style(colours):
             canvas = New(figsize=self.size, layout="constrained")
-            self.draw(canvas, self.report, colours)
+            self.draw(canvas, self.subject, colours)
             canvas.savefig(out, **how)
 
 
@@ -147,7 +147,7 @@ def _traffic(canvas: Canvas, report: Report, colours: Colours) -> None:
     below.legend(loc="lower left", bbox_to_anchor=(0.0, 1.0), ncols=3, fontsize=9)
     _draw_waits(waits, report, step, times, colours)
     waits.set_xlim(_local(report.period.start), _local(report.period.end))
-    _date_axis(waits)
+    date_axis(waits)
 
 
 def _draw_waits(axes: Axes, report: Report, step: int, times: Sequence[datetime], colours: Colours) -> None:
@@ -167,7 +167,8 @@ def _draw_waits(axes: Axes, report: Report, step: int, times: Sequence[datetime]
     axes.set_ylabel("99 % within")
 
 
-def _date_axis(axes: Axes) -> None:
+def date_axis(axes: Axes) -> None:
+    """Have the axis of time show as few words as it takes."""
     from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
 
     locator = AutoDateLocator(minticks=4, maxticks=10)  # type: ignore[no-untyped-call]

@@ -11,7 +11,7 @@ from copper_kite.report.figures import figures
 from copper_kite.report.model import Report
 from copper_kite.words import OUTCOMES
 
-__all__ = ["render", "report_page"]
+__all__ = ["page_style", "render", "report_page"]
 
 MOST_ROWS = 15  # of a table
 
@@ -20,6 +20,11 @@ def report_page(report: Report, server: str) -> str:
     """The page. What senders, domains and replies hold is escaped. Raises ImportError without the extra `report`."""
     drawn = [(figure.title, figure.words, figure.svg) for figure in figures(report)]
     return render("page.html", report, server, drawn)
+
+
+def page_style() -> str:
+    """The style sheet of pages with figures, light and dark, on a screen and printed."""
+    return (resources.files("copper_kite.report") / "page.css").read_text("utf-8")
 
 
 def render(template: str, report: Report, server: str, drawn: Sequence[tuple[str, str, str]] = ()) -> str:
@@ -41,5 +46,6 @@ def render(template: str, report: Report, server: str, drawn: Sequence[tuple[str
         ("By recipient's domain", report.domains),
     )
     return environment.from_string(source).render(
-        report=report, server=server, outcomes=OUTCOMES, figures=drawn, tables=tables, most=MOST_ROWS
-    )
+        report=report, server=server, outcomes=OUTCOMES, figures=drawn, tables=tables, most=MOST_ROWS,
+        style=page_style(),
+    )  # fmt: skip

@@ -65,6 +65,7 @@ if TYPE_CHECKING:
         Endpoint,
         Pace,
         host_of,
+        parse_allowance,
         parse_duration,
         parse_endpoint,
         parse_instant,
@@ -103,8 +104,8 @@ __getattr__, __all__ = lazy_exports(
         "store_keys": "StoreKeys",
         "table": "Table",
         "transfer": "export_text import_into parse_part",
-        "units": "Allowance Endpoint NEARLY Pace host_of parse_duration parse_endpoint parse_instant parse_pace"
-        " parse_size",
+        "units": "Allowance Endpoint NEARLY Pace host_of parse_allowance parse_duration parse_endpoint"
+        " parse_instant parse_pace parse_size",
         "value_types": "AllowanceOf Duration Size check_address check_domain",
         "values": "Assignment apply_assignments parse_assignment shown_value",
     },

@@ -1,0 +1,135 @@
+"""What a person wants to know of a rehearsal, in a few sentences."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Sequence
+from datetime import datetime
+from typing import NamedTuple
+
+from copper_kite.clock import span_text
+from copper_kite.rehearsal.capacity import Overload, overloads
+from copper_kite.rehearsal.figures import Band, Bands, Spent
+from copper_kite.rehearsal.instants import midnight
+from copper_kite.rehearsal.world import Rehearsal, Trouble
+
+__all__ = ["Conclusion", "conclude", "day_time", "range_text", "trouble_text"]
+
+DAY = 86400.0
+
+
+class Conclusion(NamedTuple):
+    """The verdict: sentences, whether mail is lost or the load is more than can leave, and what to type next."""
+
+    sentences: Sequence[str]
+    overloads: Sequence[Overload]
+    bad: bool
+    next: str
+
+
+def conclude(rehearsal: Rehearsal, bands: Bands) -> Conclusion:
+    """The verdict on some runs."""
+    over = overloads(rehearsal, bands.offered)
+    expired, largest = bands.figures["expired"], bands.figures["largest_queue"]
+    assert expired is not None and largest is not None
+    sentences = [_queue(rehearsal, bands, largest), *_empty(rehearsal, bands), _late(bands, expired)]
+    if bands.spent:
+        sentences.append(_spent(rehearsal, bands.spent))
+    sentences += [
+        f"More comes than can ever leave: {item.connector} gets {item.comes:,.0f} recipients an hour, and its "
+        f"{item.limit} takes {item.takes:,.0f}; {item.would_do} would do."
+        for item in over
+    ]
+    return Conclusion(sentences, over, bool(over) or expired.high >= 0.5, _next(rehearsal, bands, over))
+
+
+def trouble_text(trouble: Trouble) -> str:
+    """A trouble in words, as in `beacon is down from Mon 08:00 to 14:00`."""
+    kind = {"down": "is down", "slow": "is slow", "refused": "is refused"}[trouble.kind]
+    same_day = midnight(trouble.since) == midnight(trouble.until - 1)
+    until = datetime.fromtimestamp(trouble.until).strftime("%H:%M" if same_day else "%a %H:%M")
+    return f"{trouble.name} {kind} from {day_time(trouble.since)} to {until}"
+
+
+def day_time(at: float) -> str:
+    """A weekday and a time."""
+    return datetime.fromtimestamp(at).strftime("%a %H:%M")
+
+
+def range_text(band: Band, form: str = "{:,.0f}") -> str:
+    """The median, with the band where it is wider than what is shown."""
+    low, median, high = (form.format(value) for value in (band.low, band.median, band.high))
+    return median if low == high else f"{median} ({low}–{high})"
+
+
+def _spans(band: Band) -> str:
+    low, median, high = span_text(band.low), span_text(band.median), span_text(band.high)
+    return median if low == high else f"{median} ({low}–{high})"
+
+
+def _queue(rehearsal: Rehearsal, bands: Bands, largest: Band) -> str:
+    troubles = " and ".join(map(trouble_text, _told(rehearsal)))
+    at = bands.figures["largest_at"]
+    when = f", at {day_time(at.median)}" if at is not None else ""
+    longest = f"the queue is {range_text(largest)} recipients at its longest{when}"
+    return f"{troubles[:1].upper() + troubles[1:]}: {longest}." if troubles else f"{longest[0].upper()}{longest[1:]}."
+
+
+def _told(rehearsal: Rehearsal) -> list[Trouble]:
+    """The troubles that have an end, the first of them."""
+    return [trouble for trouble in rehearsal.troubles if trouble.until <= rehearsal.until][:3]
+
+
+def _empty(rehearsal: Rehearsal, bands: Bands) -> list[str]:
+    after, at = bands.figures["empty_after"], bands.figures["empty_at"]
+    if after is None or at is None:
+        return [] if not rehearsal.troubles else ["The queue is not as short as usual again before all mail has ended."]
+    since = "after that" if rehearsal.troubles else "after its longest"
+    return [f"It is empty, or as short as usual, {_spans(after)} {since}, at {day_time(at.median)}."]
+
+
+def _late(bands: Bands, expired: Band) -> str:
+    submitted, notices = bands.figures["submitted"], bands.figures["notices"]
+    p50, p95 = bands.figures["delay_p50"], bands.figures["delay_p95"]
+    assert submitted is not None and notices is not None and p50 is not None and p95 is not None
+    told = f"{range_text(notices)} notices go to senders" if notices.high >= 0.5 else "no sender gets a notice"
+    lost = f"{range_text(expired)} recipients expire" if expired.high >= 0.5 else "nothing expires"
+    return (
+        f"Of {submitted.median:,.0f} recipients half are relayed within {_short(p50.median)} and 95 % within "
+        f"{_short(p95.median)}; {told}, and {lost}."
+    )
+
+
+def _short(seconds: float) -> str:
+    return f"{seconds:.1f} s" if seconds < 10 else span_text(seconds)
+
+
+def _spent(rehearsal: Rehearsal, spent: Sequence[Spent]) -> str:
+    names = sorted({item.connector for item in spent})
+    days = {midnight(item.since) for item in spent}
+    share = f"on {len(days)} of {max(round((rehearsal.until - rehearsal.since) / DAY), 1)} days"
+    first = spent[0]
+    return (
+        f"The allowance of {' and '.join(names)} is used up {share}, first from {day_time(first.since)} "
+        f"to {day_time(first.until)}."
+    )
+
+
+def _next(rehearsal: Rehearsal, bands: Bands, over: Sequence[Overload]) -> str:
+    """The command that looks for a better value."""
+    scenario = rehearsal.scenario
+    words: list[str] = []
+    for name in ("burst", "service", "down", "slow", "refuse", "allowance", "set", "without"):
+        for text in scenario.written.get(name, ()):
+            words += [f"--{name}", text]
+    for name in ("rate", "load", "replay", "start", "for"):
+        if scenario.written.get(name):
+            words += [f"--{name}", *scenario.written[name]]
+    if over and over[0].limit == "next hop":
+        return ""
+    p95 = bands.figures["delay_p95"]
+    what = "allowance" if bands.spent else "sessions" if over or not rehearsal.troubles else "waits"
+    if p95 is None or (p95.median < 300 and not over and not bands.spent):
+        return ""
+    goal = "p95 delay < 1h" if p95.median > 3600 else "p95 delay < 5m"
+    return shlex.join(["kite", "rehearse", *words, "--find", what, "--goal", goal])

@@ -1,0 +1,130 @@
+"""An event loop whose time passes at no cost: when nothing is to be done, its clock jumps to the next timer."""
+
+from __future__ import annotations
+
+import asyncio
+import math
+from asyncio import events
+from collections import deque
+from collections.abc import Callable, Coroutine
+from heapq import heappop, heappush
+from typing import Any
+
+__all__ = ["SimulatedClock", "SimulatedLoop"]
+
+
+class _Call(asyncio.TimerHandle):
+    """A callback that can be cancelled. It keeps no context: everything runs in that of the caller."""
+
+    __slots__ = ("args", "call", "cancelled_already")
+
+    def __init__(self, call: Callable[..., object], args: tuple[Any, ...]) -> None:  # nothing of a handle is needed
+        self.call = call
+        self.args = args
+        self.cancelled_already = False
+
+    def cancel(self) -> None:
+        self.cancelled_already = True
+
+    def cancelled(self) -> bool:
+        return self.cancelled_already
+
+    def __del__(self) -> None:
+        """There is nothing to release."""
+
+
+class SimulatedLoop(asyncio.AbstractEventLoop):
+    """Runs callbacks, timers, futures and tasks; no sockets, no threads. Its clock shows seconds since 1970."""
+
+    def __init__(self, now: float) -> None:
+        self.now = now
+        self._ready: deque[_Call] = deque()
+        self._timers: list[tuple[float, int, _Call]] = []
+        self._number = 0  # timers of one instant are called in the order in which they were set
+        self.faults: list[dict[str, Any]] = []
+
+    def run(self, until: float = math.inf, stop: Callable[[], bool] = lambda: False) -> None:
+        """Go on until that instant, until nothing is left to do, or until `stop` says so after an instant."""
+        events._set_running_loop(self)
+        try:
+            while self._timers or self._ready:
+                self._run_ready()
+                if not self._timers or self._timers[0][0] > until or stop():
+                    return
+                at, _, timer = heappop(self._timers)
+                if not timer.cancelled_already:
+                    self.now = max(self.now, at)
+                    timer.call(*timer.args)
+        finally:
+            events._set_running_loop(None)
+
+    def _run_ready(self) -> None:
+        ready, take = self._ready, self._ready.popleft
+        while ready:
+            item = take()
+            if not item.cancelled_already:
+                item.call(*item.args)
+
+    def begin(self, coroutine: Coroutine[Any, Any, Any]) -> None:
+        """Run a coroutine's first part within the loop."""
+        self.create_task(coroutine)
+
+    # --- what asyncio asks of a loop ----------------------------------------------------------------------------------
+
+    def time(self) -> float:
+        return self.now
+
+    def call_soon(self, callback: Callable[..., object], *args: Any, context: Any = None) -> _Call:  # type: ignore[override]
+        item = _Call(callback, args)
+        self._ready.append(item)
+        return item
+
+    def call_later(self, delay: float, callback: Callable[..., object], *args: Any, context: Any = None) -> _Call:  # type: ignore[override]
+        return self.call_at(self.now + delay, callback, *args)
+
+    def call_at(self, when: float, callback: Callable[..., object], *args: Any, context: Any = None) -> _Call:  # type: ignore[override]
+        item = _Call(callback, args)
+        self._number += 1
+        heappush(self._timers, (when, self._number, item))
+        return item
+
+    def create_future(self) -> asyncio.Future[Any]:
+        return asyncio.Future(loop=self)
+
+    def create_task(self, coro: Coroutine[Any, Any, Any], **_: Any) -> asyncio.Task[Any]:  # type: ignore[override]
+        return asyncio.Task(coro, loop=self)
+
+    def call_exception_handler(self, context: dict[str, Any]) -> None:
+        self.faults.append(context)
+
+    def get_debug(self) -> bool:
+        return False
+
+    def is_running(self) -> bool:
+        return True
+
+    def is_closed(self) -> bool:
+        return False
+
+
+class SimulatedClock:
+    """The time of a simulated loop, as the clock of a server."""
+
+    def __init__(self, loop: SimulatedLoop) -> None:
+        self._loop = loop
+
+    def now(self) -> float:
+        """Seconds since 1970-01-01 UTC."""
+        return self._loop.now
+
+    def steady(self) -> float:
+        """The same: nobody sets this clock."""
+        return self._loop.now
+
+    def apart(self) -> float:
+        """Always alike."""
+        return 0.0
+
+    def real_delay(self, until: float) -> float:
+        """Seconds until `until`."""
+        return max(0.0, until - self._loop.now)
