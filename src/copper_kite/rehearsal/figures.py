@@ -80,7 +80,7 @@ def figures_of(measures: Measures, until: float) -> RunFigures:
     """The numbers of a run whose messages arrived up to `until`."""
     import numpy as np
 
-    origin = measures.trouble_ends if measures.trouble_ends is not None else measures.largest_at
+    origin = measures.trouble[1] if measures.trouble is not None else measures.largest_at
     empty = None if measures.empty_at is None else max(measures.empty_at - origin, 0.0)
     by_priority: dict[Priority, list[NDArray[np.float64]]] = {}
     by_sender: dict[str, list[NDArray[np.float64]]] = {}
@@ -101,7 +101,7 @@ def figures_of(measures: Measures, until: float) -> RunFigures:
         "empty_at": measures.empty_at,
         "expired": measures.expired,
         "refused": measures.refused,
-        "notices": measures.delay_notices + measures.failure_notices,
+        "notices": measures.notices,
         "delay_notices": measures.delay_notices,
         "failure_notices": measures.failure_notices,
         **{f"delay_{name}": value for name, value in delays_of_all.items()},

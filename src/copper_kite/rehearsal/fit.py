@@ -44,6 +44,7 @@ class Sender(NamedTuple):
     domains: Sequence[str]
     shares: NDArray[np.float64]
     messages: Sequence[tuple[int, int, int, str]]
+    mean_recipients: float  # of a message
 
 
 class Fit(NamedTuple):
@@ -114,8 +115,7 @@ def _hour_of(sender: Sender, at: float, mean: float, rng: np.random.Generator) -
     """The messages of one sender in an hour."""
     if sender.dispersion:
         mean = float(rng.gamma(1 / sender.dispersion, mean * sender.dispersion))
-    many = sum(message[0] for message in sender.messages) / len(sender.messages)
-    count = int(rng.poisson(mean / many))
+    count = int(rng.poisson(mean / sender.mean_recipients))
     times = (at + rng.random(count) * HOUR).tolist()
     domains = rng.choice(len(sender.domains), count, p=sender.shares).tolist()
     kinds = rng.integers(len(sender.messages), size=count).tolist()
@@ -195,7 +195,10 @@ def _sender(
         means = np.tile(means[:24], 7)
     names = sorted(domains)
     shares = np.array([domains[name] for name in names], dtype=float)
-    return Sender(who, means, dispersion, names, shares / shares.sum(), kinds or [(1, 4096, 0, who)])
+    kinds = kinds or [(1, 4096, 0, who)]
+    return Sender(
+        who, means, dispersion, names, shares / shares.sum(), kinds, sum(kind[0] for kind in kinds) / len(kinds)
+    )
 
 
 def _goodness(

@@ -39,35 +39,36 @@ class SimulatedLoop(asyncio.AbstractEventLoop):
     def __init__(self, now: float) -> None:
         self.now = now
         self._ready: deque[_Call] = deque()
-        self._timers: list[tuple[float, int, _Call]] = []
-        self._number = 0  # timers of one instant are called in the order in which they were set
+        # A heap: when, a number (timers of one instant are called in the order in which they were set), the callback
+        # with its arguments, and the handle that may have cancelled it, where somebody has one.
+        self._timers: list[tuple[float, int, Callable[..., object], tuple[Any, ...], _Call | None]] = []
+        self._number = 0
         self.faults: list[dict[str, Any]] = []
 
-    def run(self, until: float = math.inf, stop: Callable[[], bool] = lambda: False) -> None:
+    def run(self, until: float = math.inf, stop: Callable[[], bool] | None = None) -> None:
         """Go on until that instant, until nothing is left to do, or until `stop` says so after an instant."""
         events._set_running_loop(self)
+        ready, timers = self._ready, self._timers
         try:
-            while self._timers or self._ready:
-                self._run_ready()
-                if not self._timers or self._timers[0][0] > until or stop():
+            while timers or ready:
+                while ready:
+                    item = ready.popleft()
+                    if not item.cancelled_already:
+                        item.call(*item.args)
+                if not timers or timers[0][0] > until or (stop is not None and stop()):
                     return
-                at, _, timer = heappop(self._timers)
-                if not timer.cancelled_already:
-                    self.now = max(self.now, at)
-                    timer.call(*timer.args)
+                at, _, call, args, handle = heappop(timers)
+                if handle is None or not handle.cancelled_already:
+                    if at > self.now:
+                        self.now = at
+                    call(*args)
         finally:
             events._set_running_loop(None)
 
-    def _run_ready(self) -> None:
-        ready, take = self._ready, self._ready.popleft
-        while ready:
-            item = take()
-            if not item.cancelled_already:
-                item.call(*item.args)
-
-    def begin(self, coroutine: Coroutine[Any, Any, Any]) -> None:
-        """Run a coroutine's first part within the loop."""
-        self.create_task(coroutine)
+    def at(self, when: float, call: Callable[..., object], *args: Any) -> None:
+        """Call at an instant; it cannot be cancelled."""
+        self._number = number = self._number + 1
+        heappush(self._timers, (when, number, call, args, None))
 
     # --- what asyncio asks of a loop ----------------------------------------------------------------------------------
 
@@ -84,8 +85,8 @@ class SimulatedLoop(asyncio.AbstractEventLoop):
 
     def call_at(self, when: float, callback: Callable[..., object], *args: Any, context: Any = None) -> _Call:  # type: ignore[override]
         item = _Call(callback, args)
-        self._number += 1
-        heappush(self._timers, (when, self._number, item))
+        self._number = number = self._number + 1
+        heappush(self._timers, (when, number, callback, args, item))
         return item
 
     def create_future(self) -> asyncio.Future[Any]:

@@ -9,6 +9,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from statistics import median
 
+from copper_kite.rehearsal.arrivals import Arrival
 from copper_kite.rehearsal.queue import Ended, MemoryQueue
 from copper_kite.store import LaneStop
 from copper_kite.words import Cause, Priority, State
@@ -34,12 +35,11 @@ class Stopped:
 @dataclass(slots=True)
 class Measures:
     """Of one run. Delays are in seconds, from submission to the next hop's reply, by sender and class of priority;
-    samples are taken every `step` seconds from `since` on. `trouble_ends` is when the last trouble of the scenario is
-    over."""
+    samples are taken every `step` seconds from `since` on. `trouble` is from when to when the scenario has any."""
 
     since: float
     step: float
-    trouble_ends: float | None
+    trouble: tuple[float, float] | None
     delays: dict[tuple[str, Priority], array[float]] = field(default_factory=lambda: defaultdict(lambda: array("d")))
     waiting: array[int] = field(default_factory=lambda: array("q"))  # at each sample: recipients that are open
     ages: array[float] = field(default_factory=lambda: array("d"))  # the same: seconds since the oldest arrived
@@ -70,6 +70,16 @@ class Measures:
         if recipients > self.largest:
             self.largest, self.largest_at = recipients, now
 
+    def relayed_new(self, connector: str, arrival: Arrival, now: float, recipients: int) -> None:
+        """A message to one recipient was relayed by its first attempt, and so many are open."""
+        self.last_end = now
+        self.offered[connector] += 1
+        self.attempts += 1
+        self.relayed += 1
+        self.delays[arrival.who, Priority.of(arrival.priority)].append(now - arrival.at)
+        if self._looking and recipients <= self._usual:
+            self.empty_at, self._looking = now, False
+
     def ended(self, end: Ended, recipients: int) -> None:
         """A recipient ended, and so many are open."""
         message, recipient, state, at, attempts = end
@@ -94,7 +104,7 @@ class Measures:
         if stop is None:
             if (stopped := self._stopped.pop(key, None)) is not None:
                 stopped.until = now
-                if self.trouble_ends is None:  # the only trouble is what the load itself makes
+                if self.trouble is None:  # the only trouble is what the load itself makes
                     self._look(math.inf)
         elif key not in self._stopped:
             stopped = self._stopped[key] = Stopped(*key, stop.cause, now)
@@ -104,8 +114,8 @@ class Measures:
 
     def trouble_over(self) -> None:
         """The last trouble is over: from now on, the queue may be empty again."""
-        assert self.trouble_ends is not None
-        self._look(self.trouble_ends)
+        assert self.trouble is not None
+        self._look(self.trouble[0])
 
     def _look(self, before: float) -> None:
         first = min((stop.since for stop in self.stops), default=before)
@@ -122,6 +132,11 @@ class Measures:
         self._sampled_relayed = self.relayed
 
     # --- afterwards ---------------------------------------------------------------------------------------------------
+
+    @property
+    def notices(self) -> int:
+        """Notices of delay and of failure."""
+        return self.delay_notices + self.failure_notices
 
     def spent(self, cause: Cause) -> list[Stopped]:
         """The spans in which lanes were stopped for a cause."""

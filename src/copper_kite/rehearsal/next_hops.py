@@ -26,6 +26,7 @@ from copper_kite.rehearsal.loop import SimulatedLoop
 from copper_kite.rehearsal.queue import MemoryQueue
 from copper_kite.relay import Network, Session
 from copper_kite.smtp import Capabilities, Envelope, Reply, Result
+from copper_kite.store import Message, Recipient
 from copper_kite.words import Cause, Stage
 
 __all__ = ["Away", "HopModel", "ModelNetwork", "Outcome", "Refusal", "Slow", "domain_of"]
@@ -36,7 +37,7 @@ REFUSED_SECONDS = 0.001
 SILENT_SECONDS = 30.0  # until a connection that nobody answers is given up
 ACCEPTED = Reply(250, "2.0.0", "taken")
 OFFERED = Capabilities(dict.fromkeys(("PIPELINING", "8BITMIME", "SMTPUTF8", "DSN", "REQUIRETLS"), ()))
-_SCALE = float(1 << 61)  # of the hash of a tuple
+_MASK, _SCALE = (1 << 61) - 1, float(1 << 61)  # for the hash of a tuple
 
 
 class Away(NamedTuple):
@@ -97,13 +98,12 @@ class HopModel:
     refusals: Sequence[Refusal] = ()
     free: float = 0.0  # when it takes the next message
 
-    def is_away(self, now: float) -> Away | None:
-        """The span in which it is away now."""
-        return next((span for span in self.away if span.since <= now < span.until), None)
-
-    def was_away(self, since: float, until: float) -> bool:
-        """Whether a span of being away began between two instants."""
-        return any(since < span.since <= until for span in self.away)
+    def is_away(self, since: float, until: float) -> Away | None:
+        """The span in which it is away that meets this one."""
+        for span in self.away:
+            if span.since <= until and since < span.until:
+                return span
+        return None
 
     def factor(self, now: float) -> float:
         """How many times as long a message takes now."""
@@ -111,12 +111,12 @@ class HopModel:
 
     def takes(self, now: float, chance: float) -> float:
         """When a message that begins now is done; `chance` in [0, 1) chooses among `service`."""
-        factor = self.factor(now) if self.slow else 1.0
-        service = self.service[int(chance * len(self.service))] * factor
-        if not self.interval:
+        service = self.service[int(chance * len(self.service))]
+        if not self.slow and not self.interval:
             return now + service
+        factor = self.factor(now)
         self.free = max(self.free, now) + self.interval * factor
-        return max(self.free, now + service)
+        return max(self.free if self.interval else now, now + service * factor)
 
     def answer(self, domain: str, attempts: int, now: float, chance: float) -> tuple[Stage, Reply]:
         """The reply that decides a recipient after so many earlier attempts."""
@@ -144,7 +144,7 @@ class ModelNetwork(Network):
     ) -> None:
         self.loop = loop
         self.queue = queue
-        self.seed = seed
+        self.chance = self.chance_of(seed)
         self._models = models
         self._others = others
 
@@ -153,7 +153,7 @@ class ModelNetwork(Network):
     ) -> Session:
         """A session, unless the next hop is away."""
         model = self._models.get(plan.where) or self._others
-        away = model.is_away(self.loop.now)
+        away = model.is_away(self.loop.now, self.loop.now)
         if away is not None:
             await asyncio.sleep(SILENT_SECONDS if away.silent else REFUSED_SECONDS)
             cause = Cause.CONNECTION_TIMED_OUT if away.silent else Cause.CONNECTION_REFUSED
@@ -174,9 +174,15 @@ class ModelNetwork(Network):
         """Nobody is ourselves."""
         return []
 
-    def chance(self, what: float, number: int, attempts: int) -> float:
-        """A number in [0, 1) for what happens to a recipient in an attempt."""
-        return (hash((self.seed, what, number, attempts)) & ((1 << 61) - 1)) / _SCALE
+    @staticmethod
+    def chance_of(seed: int) -> Callable[[float, int, int], float]:
+        """The function that gives a number in [0, 1) for what happens to a recipient of a message that arrived at an
+        instant, by the number of the recipient (0: to the message) and of earlier attempts."""
+
+        def chance(arrived: float, number: int, attempts: int) -> float:
+            return (hash((seed, arrived, number, attempts)) & _MASK) / _SCALE
+
+        return chance
 
 
 class ModelSession:
@@ -210,28 +216,50 @@ class ModelSession:
         following: Callable[[], Envelope | None] = lambda: None,
     ) -> tuple[Result, ...]:
         """Take as long as the next hop takes, and have it answer."""
-        network, model, loop = self._network, self._model, self._network.loop
-        self.begun += 1
-        self.stage = Stage.ACCEPT
         if before_content is not None:
             await before_content
         assert self.carries is not None
-        began, (message, recipients) = loop.now, network.queue.open_message(self.carries[0])
-        chance = network.chance(message.arrived, 0, recipients[0].attempts)
-        await asyncio.sleep(model.takes(began, chance) - began)
-        if model.away and (model.is_away(began) or model.was_away(began, loop.now)):
+        message, recipients = self._network.queue.open_message(self.carries[0])
+        wanted = set(envelope.recipients)
+        recipients = [recipient for recipient in recipients if recipient.address in wanted]
+        began = self._network.loop.now
+        await asyncio.sleep(self.begin(message, recipients) - began)
+        return self.end(message, recipients, began)
+
+    def begin(self, message: Message, recipients: Sequence[Recipient]) -> float:
+        """Begin with a message; when it is done."""
+        return self.begin_at(message.arrived, recipients[0].attempts)
+
+    def begin_at(self, arrived: float, attempts: int) -> float:
+        """The same for a message that arrived at an instant, after so many attempts."""
+        self.begun += 1
+        self.stage = Stage.ACCEPT
+        return self._model.takes(self._network.loop.now, self._network.chance(arrived, 0, attempts))
+
+    def accepts(self, arrived: float, address: str, began: float) -> bool:
+        """Whether the first attempt of a message to one recipient, begun at an instant, goes well now."""
+        model, now = self._model, self._network.loop.now
+        if model.away and model.is_away(began, now):
+            return False
+        domain = domain_of(address)
+        if not model.refusals and not model.first.get(domain):
+            return True
+        return model.answer(domain, 0, now, self._network.chance(arrived, 1, 0))[0] is Stage.ACCEPT
+
+    def end(self, message: Message, recipients: Sequence[Recipient], began: float) -> tuple[Result, ...]:
+        """The answer to a message that began at an instant. Raises SessionFailed where the next hop went away."""
+        model, now = self._model, self._network.loop.now
+        if model.away and model.is_away(began, now):
             self.usable, self.broken = False, True
             failure = SessionFailed(Stage.ACCEPT, Cause.LOST, "the connection was lost")
             failure.content_begun = True
             raise failure
         self.carried += 1
-        by_address = {recipient.address: recipient for recipient in recipients}
         results = []
-        for address in envelope.recipients:
-            recipient = by_address[address]
-            luck = network.chance(message.arrived, recipient.number, recipient.attempts)
-            stage, reply = model.answer(domain_of(address), recipient.attempts, loop.now, luck)
-            results.append(Result(address, stage, reply))
+        for recipient in recipients:
+            luck = self._network.chance(message.arrived, recipient.number, recipient.attempts)
+            stage, reply = model.answer(domain_of(recipient.address), recipient.attempts, now, luck)
+            results.append(Result(recipient.address, stage, reply))
         return tuple(results)
 
     async def close(self, seconds: float | None = None) -> None:

@@ -13,6 +13,7 @@ from heapq import heappop, heappush
 from typing import Any, NamedTuple
 
 from copper_kite.rehearsal.loop import SimulatedLoop
+from copper_kite.relay import Job
 from copper_kite.store import (
     AddMessage,
     AdminRequest,
@@ -121,6 +122,12 @@ class MemoryQueue:
         self._ids.append(message.id)
         if message.listener:
             self.recipients += len(addition.recipients)
+
+    def end_relayed(self, job: Job) -> None:
+        """All recipients of a job are relayed."""
+        message, recipients = self._open[job.message.id]
+        for recipient in job.recipients:
+            self._end(message, recipients, recipient.number, State.RELAYED, recipient.attempts + 1, job.connector)
 
     def _record_relayed(self, relayed: RecordRelayed) -> None:
         message, recipients = self._open[relayed.message]

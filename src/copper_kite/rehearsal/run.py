@@ -18,7 +18,8 @@ from copper_kite.rehearsal.measures import SAMPLES, Measures
 from copper_kite.rehearsal.next_hops import HopModel, ModelNetwork
 from copper_kite.rehearsal.notices import counted_notices
 from copper_kite.rehearsal.queue import Ended, MemoryQueue
-from copper_kite.relay import Dispatcher, Log, Supervisor
+from copper_kite.rehearsal.quick_lane import QuickLane
+from copper_kite.relay import Dispatcher, Job, Lane, Log, Report, Supervisor, Surroundings
 from copper_kite.routing import Router
 from copper_kite.settings import Loaded
 from copper_kite.store import AddMessage, IdMaker, LaneStop, Message, Recipient, ServerReads
@@ -31,14 +32,14 @@ LISTENER = "programs"
 @dataclass(slots=True, kw_only=True)
 class World:
     """What a run is made of: the configuration, the next hops by `host:port`, the period in which messages arrive, and
-    when the last trouble is over."""
+    from when to when the scenario has trouble."""
 
     loaded: Loaded
     hops: Mapping[str, HopModel]
     others: HopModel = field(default_factory=HopModel)
     since: float
     until: float
-    trouble_ends: float | None = None
+    trouble: tuple[float, float] | None = None
 
 
 class _Faults:
@@ -58,24 +59,32 @@ class _Faults:
 class _Run:
     """The parts of a run, while it lasts."""
 
-    def __init__(self, world: World, arrivals: Iterator[Arrival], seed: int, loop: SimulatedLoop) -> None:
+    def __init__(
+        self, world: World, arrivals: Iterator[Arrival], seed: int, loop: SimulatedLoop, *, quick: bool
+    ) -> None:
         self.world = world
         self.loop = loop
         self.clock = SimulatedClock(loop)
         step = (world.until - world.since) / SAMPLES
-        self.measures = Measures(world.since, step, world.trouble_ends)
+        self.measures = Measures(world.since, step, world.trouble)
         self.queue = MemoryQueue(loop, self._ended, self._moved)
         self.faults = _Faults()
         self._ids = IdMaker()
         self._arrivals = arrivals
+        self.lanes: dict[tuple[str, str], QuickLane] = {}
+        self._mx = {connector.name for connector in world.loaded.settings.connector if connector.mx}
         self._next: Arrival | None = next(arrivals, None)
         self._lifetime = world.loaded.settings.retry.lifetime
         self._router = Router(world.loaded.settings.connector)
         network = ModelNetwork(loop, self.queue, world.hops, world.others, seed)
+        surroundings = Surroundings(
+            network=network, make_lane=partial(QuickLane, self) if quick else Lane,
+            make_notices=partial(counted_notices, self.measures),
+        )  # fmt: skip
         log = Log(self.faults, lambda at, level, event, facts: f"{event} {facts}", "error", self.clock.now)
         self.dispatcher = Dispatcher(
             world.loaded, self.queue.submit, cast(ServerReads, self.queue), self._ids, self.clock, log,
-            Supervisor(log), network=network, make_notices=partial(counted_notices, self.measures),
+            Supervisor(log), surroundings=surroundings,
         )  # fmt: skip
 
     def play(self) -> Measures:
@@ -83,17 +92,23 @@ class _Run:
         loop, world = self.loop, self.world
         self.dispatcher.start()
         loop.call_later(self.measures.step, self._sample)
-        if world.trouble_ends is not None:
-            loop.call_at(world.trouble_ends, self.measures.trouble_over)
+        if world.trouble is not None:
+            loop.call_at(world.trouble[1], self.measures.trouble_over)
         if self._next is not None:
-            loop.call_at(self._next.at, self._arrive)
+            loop.at(self._next.at, self._arrive)
+        loop.run(until=world.until)
         loop.run(stop=self._is_over)
         if self.faults.lines or loop.faults:
             raise RehearsalFailed(f"an internal error: {(self.faults.lines or [str(loop.faults[0])])[0]}")
         return self.measures
 
     def _is_over(self) -> bool:
-        return self._next is None and self.queue.is_empty and self.loop.now >= self.world.until
+        return (
+            self._next is None
+            and self.queue.is_empty
+            and not self.queue.recipients
+            and self.loop.now >= self.world.until
+        )
 
     def _sample(self) -> None:
         self.measures.sample(self.queue, self.loop.now)
@@ -112,24 +127,63 @@ class _Run:
         self._submit(arrival)
         self._next = following = next(self._arrivals, None)
         if following is not None:
-            self.loop.call_at(following.at, self._arrive)
+            self.loop.at(following.at, self._arrive)
 
     def _submit(self, arrival: Arrival) -> None:
-        now, who, sender, addresses, size, priority = arrival
-        id = self._ids.next(now)
+        queue, addresses = self.queue, arrival.recipients
+        self.measures.submitted += len(addresses)
+        id = self._ids.next(arrival.at)
+        if len(addresses) == 1:
+            connector = self._router.carrier(addresses[0], arrival.sender)
+            lane = self.lanes.get((connector, ""))
+            if lane is not None and lane.takes_at_once and self.dispatcher.is_free(lane.key, arrival.size):
+                queue.recipients += 1
+                self.measures.count(queue.recipients, arrival.at)
+                lane.carry_new(arrival, id)
+                return
+        addition = self._addition(arrival, id)
+        queue.add(addition)
+        self.measures.count(queue.recipients, arrival.at)
+        self.dispatcher.take(addition)
+
+    def _addition(self, arrival: Arrival, id: int) -> AddMessage:
+        """The message as it is submitted."""
+        at, who, sender, addresses, size, priority = arrival
         message = Message(
-            id, now, now + self._lifetime, sender, size, False, False, "", LISTENER, "unix", "", who, "ESMTP", "", "",
+            id, at, at + self._lifetime, sender, size, False, False, "", LISTENER, "unix", "", who, "ESMTP", "", "",
             priority,
         )  # fmt: skip
         recipients = [
-            Recipient(id, number, address, next_try=now, connector=self._router.carrier(address, sender), changed=now)
+            Recipient(id, number, address, next_try=at, connector=self._router.carrier(address, sender), changed=at)
             for number, address in enumerate(addresses, 1)
         ]
-        addition = AddMessage(message, recipients, None)
+        return AddMessage(message, recipients, None)
+
+    # --- what quick lanes say -----------------------------------------------------------------------------------------
+
+    def relayed(self, report: Report) -> None:
+        """An attempt relayed its message to all recipients of its job."""
+        self.dispatcher.count(report)
+        self.queue.end_relayed(report.job)
+        self.loop.call_soon(self.dispatcher.end, report.job, None)
+
+    def relayed_new(self, key: tuple[str, str], arrival: Arrival) -> None:
+        """A message that needed no job is relayed."""
+        queue = self.queue
+        queue.recipients -= 1
+        self.measures.relayed_new(key[0], arrival, self.loop.now, queue.recipients)
+        if self.dispatcher.supply.backlog.lanes():
+            self.dispatcher.supply.has_places(key, self.lanes[key].load.jobs)
+
+    def enter(self, lane: QuickLane, arrival: Arrival, id: int) -> Job:
+        """A message that began without one gets a job, and a place in the queue."""
+        addition = self._addition(arrival, id)
+        self.queue.recipients -= 1  # it was counted when it came
         self.queue.add(addition)
-        self.measures.submitted += len(recipients)
-        self.measures.count(self.queue.recipients, now)
-        self.dispatcher.offer(addition)
+        recipients = [*addition.recipients]
+        job = Job(addition.message, recipients, lane.key[0], lane.next_hop, None, self.queue.content, load=lane.load)
+        self.dispatcher.supply.in_hand.begin(job)
+        return job
 
 
 @contextmanager
@@ -148,8 +202,11 @@ def _undisturbed(loop: SimulatedLoop, seed: int) -> Iterator[None]:
             gc.enable()
 
 
-def run_once(world: World, arrivals: Iterator[Arrival], seed: int) -> Measures:
-    """Play the messages through the dispatcher. Raises RehearsalFailed for a fault of ours."""
+def run_once(world: World, arrivals: Iterator[Arrival], seed: int, *, quick: bool = True) -> Measures:
+    """Play the messages through the dispatcher; unless `quick`, its lanes are those of a server, with the same result.
+
+    Raises RehearsalFailed for a fault of ours.
+    """
     loop = SimulatedLoop(world.since)  # type: ignore[abstract]  # what is missing needs sockets or threads
     with _undisturbed(loop, seed):
-        return _Run(world, arrivals, seed, loop).play()
+        return _Run(world, arrivals, seed, loop, quick=quick).play()

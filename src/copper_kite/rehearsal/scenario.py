@@ -228,7 +228,7 @@ class Scenario(Table):
 
 def scenario_of(values: dict[str, Any], base: Scenario | None = None) -> Scenario:
     """A scenario from keys as they are written, on top of another one. Raises InputError."""
-    given = {name: value for name, value in values.items() if value not in (None, "", [], ())}
+    given = {name: value for name, value in values.items() if value not in (None, ())}
     lists = {name: list(value) for name, value in given.items() if isinstance(value, tuple)}
     try:
         scenario = Scenario.model_validate(given | lists)

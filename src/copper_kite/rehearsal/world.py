@@ -67,7 +67,8 @@ class Rehearsal:
 
     def run(self, seed: int) -> Measures:
         """One run. The same seed gives the same load and luck under any configuration. Raises RehearsalFailed."""
-        ends = [trouble.until for trouble in self.troubles if trouble.until < self.until]
+        told = [trouble for trouble in self.troubles if trouble.until < self.until]
+        trouble = (min(item.since for item in told), max(item.until for item in told)) if told else None
         copies = {id(model): replace(model) for model in self.hops.values()}  # they remember when they are free
         world = World(
             loaded=self.loaded,
@@ -75,7 +76,7 @@ class Rehearsal:
             others=replace(self.others),
             since=self.since,
             until=self.until,
-            trouble_ends=max(ends, default=None),
+            trouble=trouble,
         )
         return run_once(world, self._arrivals(seed), seed)
 

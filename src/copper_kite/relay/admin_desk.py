@@ -50,7 +50,7 @@ class AdminDesk:
         key: Callable[[Recipient, str], Key],
         offer: Callable[[AddMessage], None],
         again: Callable[[], None],
-        test_alarm: Callable[[str], object],
+        test_alarm: Callable[[str], object] | None,
     ) -> None:
         self._reader = reader
         self._submit = submit
@@ -84,7 +84,8 @@ class AdminDesk:
 
     def _tell_of_alarm(self, wanted: AdminRequest) -> None:
         self._submit([FinishOrder(wanted.number)], lambda error: None)
-        self._try_alarm(wanted.target)
+        if self._try_alarm is not None:
+            self._try_alarm(wanted.target)
 
     def _retry_connector(self, wanted: AdminRequest) -> None:
         """Try now what waits for a connector, whatever is remembered of its next hops."""

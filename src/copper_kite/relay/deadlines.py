@@ -17,6 +17,7 @@ from copper_kite.relay.supervisor import Supervisor
 __all__ = ["Deadlines"]
 
 PORTION = 200  # messages looked at in one go
+FEW = 10  # the same, as long as not all of so many are overdue
 SOON_SECONDS = 1.0
 AGAIN_SECONDS = 1.0  # after a look that failed
 LONGEST_SECONDS = 60.0  # from one look to the next, as long as anything waits
@@ -39,6 +40,7 @@ class Deadlines:
         self._overdue = overdue
         self._late_from = self._expired_from = 0  # ids up to which all is done
         self._long_lived: list[tuple[float, int]] = []  # a heap: when, and which
+        self._portion = FEW
         self._timer: asyncio.TimerHandle | None = None
         self._next = math.inf  # when the first that is known becomes overdue
         self._ended = False
@@ -98,6 +100,7 @@ class Deadlines:
         """When to look at the next one."""
         late, then = self._late(now)
         expired, other = self._expired(now)
+        self._portion = PORTION if now in (then, other) else FEW
         while self._long_lived and self._long_lived[0][0] <= now:
             expired.append(heappop(self._long_lived)[1])
         if overdue := sorted({*late, *expired}):
@@ -107,19 +110,19 @@ class Deadlines:
     def _late(self, now: float) -> tuple[list[int], float]:
         """The messages that have become late, and when to look again."""
         ids: list[int] = []
-        rows = self._ages(self._late_from, PORTION)
+        rows = self._ages(self._late_from, self._portion)
         for id, arrived, expires in rows:
             at = self._late_at(arrived, expires)
             if at > now:
                 return ids, at
             ids.append(id)
             self._late_from = id
-        return ids, now if len(rows) == PORTION else math.inf
+        return ids, now if len(rows) == self._portion else math.inf
 
     def _expired(self, now: float) -> tuple[list[int], float]:
         """Whose lifetime is over, and when to look again."""
         ids: list[int] = []
-        rows = self._ages(self._expired_from, PORTION)
+        rows = self._ages(self._expired_from, self._portion)
         for id, arrived, expires in rows:
             if expires <= now:
                 ids.append(id)
@@ -128,4 +131,4 @@ class Deadlines:
             else:
                 return ids, expires
             self._expired_from = id
-        return ids, now if len(rows) == PORTION else math.inf
+        return ids, now if len(rows) == self._portion else math.inf

@@ -27,18 +27,16 @@ from copper_kite.relay.lane_sink import TellingLane
 from copper_kite.relay.lanes import Lanes
 from copper_kite.relay.leased_content import LeasedContent
 from copper_kite.relay.log import Log
-from copper_kite.relay.network import Network
-from copper_kite.relay.notices import Notices, make_notices
 from copper_kite.relay.outcomes import log_recorded, log_relayed
 from copper_kite.relay.own_mail import OwnMail
 from copper_kite.relay.poison import Poison
 from copper_kite.relay.recorded import Recorded
 from copper_kite.relay.recordings import Recordings
-from copper_kite.relay.stops import down_stop, stop_of, unsent_stop
+from copper_kite.relay.stops import down_stop, over_limit, stop_of, unsent_stop
 from copper_kite.relay.supervisor import Supervisor
 from copper_kite.relay.supply import Supply
+from copper_kite.relay.surroundings import Surroundings
 from copper_kite.settings import Loaded
-from copper_kite.smtp import Reply
 from copper_kite.store import (
     AddMessage,
     Due,
@@ -64,10 +62,6 @@ RECORD_AGAIN_SECONDS = 1.0
 LONGEST_WAIT = 60.0  # seconds from one try to record something to the next
 
 
-def _ignore(name: str) -> None:
-    """For a dispatcher without alarms."""
-
-
 class Dispatcher:
     """Keeps every recipient that is due on its way. `submit` has a transaction written, and calls back in this loop.
 
@@ -84,11 +78,10 @@ class Dispatcher:
         log: Log,
         supervisor: Supervisor | None = None,
         recordings: Recordings | None = None,
-        test_alarm: Callable[[str], object] = _ignore,
-        network: Network | None = None,
-        make_notices: Callable[[Loaded, IdMaker], Notices] = make_notices,
+        test_alarm: Callable[[str], object] | None = None,
+        surroundings: Surroundings | None = None,
     ) -> None:
-        self._make_notices = make_notices
+        self._surroundings = surroundings = surroundings or Surroundings()
         self._recordings = recordings
         self.log = log
         self._supervisor = supervisor or Supervisor(log)
@@ -100,7 +93,7 @@ class Dispatcher:
         self._ids = ids
         shown = partial(note_certificate, self._submit, clock.now)
         self._lanes = Lanes(self, clock, self.fault, partial(note_hop, log, self._submit, clock.now), shown,
-                            network or Network())  # fmt: skip
+                            surroundings)  # fmt: skip
         self.supply = Supply(reader, submit, clock, self._supervisor, self._lanes, self._begin, self._overdue)
         self._in_hand = self.supply.in_hand
         self._allowances = Allowances(
@@ -120,7 +113,7 @@ class Dispatcher:
     def _take_up(self, loaded: Loaded) -> list[str]:
         """Go by `loaded`; the connectors whose lanes are not those of before."""
         self._loaded = loaded
-        self._notices = self._make_notices(loaded, self._ids)
+        self._notices = self._surroundings.make_notices(loaded, self._ids)
         self._recorder = Recorder(Retry(loaded.settings.retry.waits), self._ids, self._notices, self._recordings)
         self.supply.deadlines.take_up(self._notices.late_at, loaded.settings.retry.lifetime)
         return self._lanes.take_up(loaded)
@@ -184,12 +177,12 @@ class Dispatcher:
         offered, self._offered = self._offered, []
         for addition in offered:
             try:
-                self._take(addition)
+                self.take(addition)
             except Exception as error:
                 self._fail_alone(addition.message, addition.recipients, error)
 
-    def _take(self, addition: AddMessage) -> None:
-        """Start jobs for a new message; content that does not fit in memory comes from the store later."""
+    def take(self, addition: AddMessage) -> None:
+        """Start jobs for a new message at once; content that does not fit in memory comes from the store later."""
         message, recipients, content, _ = addition
         if self._stopping or message.id in self._in_hand:
             return
@@ -273,12 +266,7 @@ class Dispatcher:
         connector, size = job.connector, job.message.size
         limit = self._lanes.limit(connector)
         if limit is not None and size > limit:
-            text = f"the message has {size} octets, connector {connector} takes {limit}"
-            reply = Reply(552, "5.3.4", text)
-            stop = AttemptFailure(
-                stage=Stage.SENDER, cause=Cause.OVER_OWN_LIMIT, text=text, reply=reply, attempted=False
-            )
-            self._end_unsent(job, stop)
+            self._end_unsent(job, over_limit(connector, size, limit))
         elif connector in self._allowances:
             self._allowances.offer(job)
         else:
@@ -300,6 +288,11 @@ class Dispatcher:
 
     def report(self, plan: Plan | None, report: Report) -> asyncio.Future[None]:
         """Record what an attempt found; the future is done when that is on stable storage."""
+        self.count(report)
+        return self._record_report(plan, report)
+
+    def count(self, report: Report) -> None:
+        """Count a result for the allowance of its connector, and for what stops its lane."""
         if report.job.connector in self._allowances:
             count = sum(result.stage is Stage.ACCEPT and result.reply.code < 300 for result in report.results)
             self._supervisor.run(partial(self._allowances.settle, report.job, count))
@@ -309,7 +302,12 @@ class Dispatcher:
                 self.supply.came_up(key)
             elif report.stop is not None and report.stop.until is not None:
                 self.supply.stops.tried(key, report.job.message.id)
-        return self._record_report(plan, report)
+
+    def is_free(self, key: Key, size: int) -> bool:
+        """Whether a message of so many octets may leave by a lane as soon as it comes, and nothing counts it."""
+        if key[0] in self._allowances or key in self.supply.backlog or size > (self._lanes.limit(key[0]) or size):
+            return False
+        return not self.supply.stops or self.supply.stops.of(key) is None
 
     def before_content(self, recorded: asyncio.Future[None] | None) -> Awaitable[None] | None:
         """What a session awaits before content goes."""
@@ -434,6 +432,10 @@ class Dispatcher:
             return
         if not written.done():
             written.set_result(None)
+        self.end(job, recorded)
+
+    def end(self, job: Job, recorded: Recorded | None) -> None:
+        """A job is recorded: others have its place."""
         self._desk.freed(self.supply.over(job))
         if recorded is not None:
             self._recorded(job.message.id, recorded)

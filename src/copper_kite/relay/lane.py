@@ -18,6 +18,7 @@ from functools import partial
 
 from copper_kite.errors import ContentUnreadable, StoreAway
 from copper_kite.net import FAREWELL_SECONDS, Dialogue, SessionFailed
+from copper_kite.relay.attempts_now import attempts_now
 from copper_kite.relay.concurrency import Concurrency
 from copper_kite.relay.delivery import AttemptFailure, HandOver, Report
 from copper_kite.relay.following import Following
@@ -34,7 +35,7 @@ from copper_kite.smtp import too_many
 from copper_kite.store import AttemptNow, id_text
 from copper_kite.words import Cause, Stage
 
-__all__ = ["Lane"]
+__all__ = ["IDLE_SECONDS", "Lane"]
 
 IDLE_SECONDS = 5.0  # an open session without work is closed after this
 STORE_AWAY_SECONDS = 1.0  # before a session that found the store away is replaced
@@ -62,10 +63,10 @@ class Lane:
         self.next_hop = next_hop or connector.next_hop
         self.hops = hops
         self._next_start = 0.0  # on the loop's clock, when messages have a pace
-        self._sink = sink
+        self.sink = sink
         self._now = now
         self._signatures = signatures
-        self._jobs: Turns[Job] = Turns()
+        self.jobs: Turns[Job] = Turns()
         self._idle: deque[asyncio.Future[Job | None]] = deque()
         self._workers: set[asyncio.Task[None]] = set()
         self._sessions: set[Session] = set()
@@ -74,7 +75,7 @@ class Lane:
         self._concurrency = Concurrency(connector.sessions)
         self._raiser: asyncio.TimerHandle | None = None  # for when one session more may be tried
         self._barren = 0  # sessions in a row that broke under their first message
-        self._stopping = False
+        self.stopping = False
         self._retired = False
 
     # --- what comes in ----------------------------------------------------------------------------------------------
@@ -87,25 +88,25 @@ class Lane:
                 future.set_result(job)
                 return
         flow = job.flow
-        self._jobs.append(flow, job)
+        self.jobs.append(flow, job)
         try:
-            self._grow()
+            self.grow()
         except Exception:
-            self._jobs.drop_last(flow, job)  # the caller gets the exception, and keeps the job
+            self.jobs.drop_last(flow, job)  # the caller gets the exception, and keeps the job
             raise
 
     def waiting(self, flow: Flow) -> int:
         """How many jobs of a flow wait for a session."""
-        return self._jobs.waiting(flow)
+        return self.jobs.waiting(flow)
 
     def withdraw(self) -> list[Job]:
         """Give back the jobs that wait for a session."""
-        return self._jobs.clear()
+        return self.jobs.clear()
 
     def retire(self) -> list[Job]:
         """Take no more: sessions finish the message in hand and close. Returns what waited."""
         self._retired = True
-        waiting = self._jobs.clear()
+        waiting = self.jobs.clear()
         self._end()
         return waiting
 
@@ -125,9 +126,9 @@ class Lane:
         await asyncio.gather(*left, return_exceptions=True)
 
     def _end(self) -> None:
-        self._stopping = True
+        self.stopping = True
         self.hops.stop()
-        self._jobs.clear()
+        self.jobs.clear()
         if self._raiser is not None:
             self._raiser.cancel()
         while self._idle:
@@ -151,30 +152,20 @@ class Lane:
     @property
     def attempts(self) -> tuple[AttemptNow, ...]:
         """The running attempts; first the one that opens a session, for whichever job comes next."""
-        running = [
-            AttemptNow(*session.carries, session.where, session.address, session.stage.value)
-            for session in self._sessions
-            if session.carries is not None
-        ]
-        if self._opening is not None:
-            since, dialogue = self._opening
-            session, stage = dialogue.session, Stage.CONNECT if dialogue.lines else Stage.RESOLVE
-            address, stage = ("", stage) if session is None else (session.address, session.stage)
-            running.insert(0, AttemptNow(0, since, dialogue.next_hop, address, stage.value))
-        return tuple(running)
+        return attempts_now(self._sessions, self._opening)
 
     # --- sessions ---------------------------------------------------------------------------------------------------
 
-    def _grow(self) -> None:
+    def grow(self) -> None:
         """Open a session more where jobs wait and one is allowed; hold the jobs while no next hop is reachable."""
-        if not self._jobs or self._opener is not None or self._stopping:
+        if not self.jobs or self._opener is not None or self.stopping:
             return
         if len(self._sessions) >= self._concurrency.most:
             return
         if self._sessions and not self.hops.any_fit:
             return  # the one at work is on trial: it tells whether there may be more
         if not self._sessions and (down := self.hops.down(self._now())) is not None:
-            self._sink.stopped(self, down, self._jobs.clear())
+            self.sink.stopped(self, down, self.jobs.clear())
         elif len(self._sessions) < self._concurrency.allowed(self._loop.time()):
             task = self._opener = self._loop.create_task(self._work())
             self._workers.add(task)
@@ -183,8 +174,8 @@ class Lane:
     def _worker_done(self, task: asyncio.Task[None]) -> None:
         self._workers.discard(task)
         if not task.cancelled() and (error := task.exception()) is not None:
-            self._sink.fault(error, connector=self._name)
-        self._grow()
+            self.sink.fault(error, connector=self._name)
+        self.grow()
 
     async def _work(self) -> None:
         """The life of one session: open, carry jobs, close."""
@@ -196,7 +187,7 @@ class Lane:
             return
         self._sessions.add(session)
         try:
-            await self._carry_jobs(session)
+            await self.carry_jobs(session)
             await session.close(FAREWELL_SECONDS if session.broken else None)
         except BaseException:
             session.abort()
@@ -225,11 +216,11 @@ class Lane:
         """A session was refused beside others that work: that is no failure, but there may not be so many."""
         now = self._loop.time()
         if self._concurrency.refused(at_work, now):
-            self._sink.sessions_limited(self._name, self._concurrency.allowed(now), failure)
+            self.sink.sessions_limited(self._name, self._concurrency.allowed(now), failure)
         if self._raiser is not None:
             self._raiser.cancel()
         if (at := self._concurrency.next_raise()) < float("inf"):
-            self._raiser = self._loop.call_at(at, self._grow)
+            self._raiser = self._loop.call_at(at, self.grow)
 
     def _none_to_be_had(self, failure: SessionFailed, began: float, seconds: float, dialogue: Dialogue) -> None:
         """The attempt is the first job's; the others wait for the next one with it.
@@ -237,20 +228,20 @@ class Lane:
         Where the lane does not stop for it, they all end so: a domain that takes no mail, say.
         """
         down = self.hops.down(self._now())
-        tried = [self._jobs.take()] if self._jobs else []
+        tried = [self.jobs.take()] if self.jobs else []
         if down is not None:
-            self._sink.stopped(self, down, self._jobs.clear())
+            self.sink.stopped(self, down, self.jobs.clear())
         else:
-            tried += self._jobs.clear()
-            self._sink.came_back(self)
+            tried += self.jobs.clear()
+            self.sink.came_back(self)
         stop = AttemptFailure.of(failure, until=down.until if down is not None else None)
         plan = next(iter(self.hops.plans), None)
         for job in tried:
-            self._sink.report(plan, Report(job, began, seconds, stop=stop, dialogue=dialogue))
+            self.sink.report(plan, Report(job, began, seconds, stop=stop, dialogue=dialogue))
 
     # --- jobs -------------------------------------------------------------------------------------------------------
 
-    async def _carry_jobs(self, session: Session) -> None:
+    async def carry_jobs(self, session: Session) -> None:
         """Carry one job after the other, as long as there are any and the session can be used."""
         recorded: asyncio.Future[None] | None = None
         following = Following(partial(self._next_waiting, session))
@@ -258,7 +249,7 @@ class Lane:
         try:
             # The first job pays for the session, whatever became of that meanwhile; a fault of ours may have ended it.
             while (recorded is None and not session.begun) or (
-                session.usable and (following.is_chosen or not self._is_done(session))
+                session.usable and (following.is_chosen or not self.is_done(session))
             ):
                 job, outgoing = following.take()
                 if job is None:
@@ -266,11 +257,11 @@ class Lane:
                     if job is None:
                         break
                     if session.begun and not session.usable:  # it went away while it was idle; the job goes on another
-                        self._put_back(job)
+                        self.put_back(job)
                         break
                 taken = job
-                if self._jobs:
-                    self._grow()
+                if self.jobs:
+                    self.grow()
                 self.hops.look_again()
                 taken = None
                 recorded = await self._carry(session, job, recorded, following, outgoing)
@@ -279,18 +270,18 @@ class Lane:
         finally:
             for job in (following.take()[0], taken):
                 if job is not None:
-                    self._put_back(job)
+                    self.put_back(job)
 
-    def _is_done(self, session: Session) -> bool:
+    def is_done(self, session: Session) -> bool:
         """Whether a session is to carry no more: it has had its share, or a next hop that comes first is back."""
         return session.spent or self.hops.has_better(session.hop)
 
     async def _next_job(self) -> Job | None:
         """The next job; None when none comes for a while, or when all ends."""
-        if self._stopping:
+        if self.stopping:
             return None
-        if self._jobs:
-            return self._jobs.take()
+        if self.jobs:
+            return self.jobs.take()
         future: asyncio.Future[Job | None] = self._loop.create_future()
         self._idle.append(future)
         timer = self._loop.call_later(IDLE_SECONDS, _give_nothing, future)
@@ -301,24 +292,24 @@ class Lane:
             if future in self._idle:  # a `remove` that finds nothing would put the future into words
                 self._idle.remove(future)
 
-    def _put_back(self, job: Job) -> None:
+    def put_back(self, job: Job) -> None:
         """A job that was taken and needs another session."""
         if self._retired:
-            self._sink.give_back(job)
-        elif not self._stopping:
-            self._jobs.put_back(job.flow, job)
+            self.sink.give_back(job)
+        elif not self.stopping:
+            self.jobs.put_back(job.flow, job)
 
     def _next_waiting(self, session: Session) -> tuple[Job, Outgoing] | None:
         """A waiting job that this session's next hop can accept; None where there is none, or it needs more steps."""
-        if self._stopping or self._settings.pace is not None or not self._jobs or self._is_done(session):
+        if self.stopping or self._settings.pace is not None or not self.jobs or self.is_done(session):
             return None
         try:
-            outgoing = self._prepare(self._jobs.next(), session)
+            outgoing = self._prepare(self.jobs.next(), session)
         except Exception:  # it fails by itself when its turn comes, and not the message that is being carried
             return None
         if outgoing.stop is not None or outgoing.apart:
             return None
-        return self._jobs.take(), outgoing
+        return self.jobs.take(), outgoing
 
     def _prepare(self, job: Job, session: Session) -> Outgoing:
         proven = session.verified and (self.hops.proven or session.plan.demand is not None)
@@ -329,15 +320,22 @@ class Lane:
     def _divide(self, job: Job, apart: Collection[str]) -> Job:
         """Return the recipients `apart` to the lane for another transaction; the job without them."""
         ours, theirs = job.divided(apart)
-        self._sink.divided(job, ours, theirs)
-        self._put_back(theirs)
+        self.sink.divided(job, ours, theirs)
+        self.put_back(theirs)
         return ours
 
-    async def _keep_pace(self, interval: float) -> None:
-        """Wait for the next start, whichever session it is for."""
+    @property
+    def has_pace(self) -> bool:
+        """Whether messages have to keep a distance."""
+        return self._settings.pace is not None
+
+    def wait_for_pace(self) -> float:
+        """How long the next message has to wait for its start, in seconds, whichever session it is for."""
+        if (pace := self._settings.pace) is None:
+            return 0.0
         now = self._loop.time()
-        self._next_start = max(self._next_start, now) + interval
-        await asyncio.sleep(self._next_start - interval - now)
+        self._next_start = max(self._next_start, now) + pace.interval
+        return self._next_start - pace.interval - now
 
     async def _carry(
         self,
@@ -352,22 +350,22 @@ class Lane:
         Its content does not go before the result of the last one is on stable storage (`recorded`): so a crash can
         cost at most one extra copy for each session.
         """
-        if (pace := self._settings.pace) is not None:
-            await self._keep_pace(pace.interval)
+        if wait := self.wait_for_pace():
+            await asyncio.sleep(wait)
         began, start = self._now(), self._loop.time()
         mark = session.dialogue.mark()
         session.carries = job.message.id, began
         attempt = await self._attempt(session, job, recorded, following, outgoing)
         session.carries = None
         job, results = attempt.job, attempt.results
-        if attempt.waits or (attempt.failure is not None and self._costs_nothing(session, attempt.failure)):
-            self._put_back(job)
+        if attempt.waits or (attempt.failure is not None and self.costs_nothing(session, attempt.failure)):
+            self.put_back(job)
             return recorded
         if apart := too_many(results):
             job = self._divide(job, apart)
             results = tuple(result for result in results if result.recipient not in apart)
         report = Report(job, began, self._loop.time() - start, results, attempt.stop, session, session.dialogue)
-        done = self._sink.report(session.plan, report)
+        done = self.sink.report(session.plan, report)
         session.dialogue.cut(mark)
         return done
 
@@ -391,10 +389,10 @@ class Lane:
             if outgoing.ready is not None:
                 await asyncio.wrap_future(outgoing.ready)
             results = await session.relay(
-                outgoing.envelope, outgoing.content, self._sink.before_content(recorded), following.choose
+                outgoing.envelope, outgoing.content, self.sink.before_content(recorded), following.choose
             )
         except SessionFailed as failure:
-            self._broke(session, failure)
+            self.note_broken(session, failure)
             return HandOver(job, tuple(failure.results), AttemptFailure.of(failure), failure)
         except ContentUnreadable as error:
             session.abort()  # in the middle of a message that cannot be ended
@@ -403,19 +401,23 @@ class Lane:
             )
         except StoreAway as error:
             session.abort()
-            self._sink.fault(error)
+            self.sink.fault(error)
             await asyncio.sleep(STORE_AWAY_SECONDS)
             return HandOver(job, waits=True)
         except Exception as error:
             session.abort()
-            words = self._sink.fault(error, message=id_text(job.message.id), connector=self._name)
+            words = self.sink.fault(error, message=id_text(job.message.id), connector=self._name)
             return HandOver(job, stop=AttemptFailure(stage=session.stage, cause=Cause.INTERNAL, text=words))
-        self._barren = 0
-        if self.hops.worked(session.hop):
-            self._sink.came_back(self)
+        self.note_carried(session)
         return HandOver(job, results)
 
-    def _broke(self, session: Session, failure: SessionFailed) -> None:
+    def note_carried(self, session: Session) -> None:
+        """A session carried a message: its next hop is reachable."""
+        self._barren = 0
+        if self.hops.worked(session.hop):
+            self.sink.came_back(self)
+
+    def note_broken(self, session: Session, failure: SessionFailed) -> None:
         """A session broke under a message. Where it never carried one, that may be the next hop's state.
 
         A 421 says so; without a word from it, a single message could be the reason, so it takes several of them.
@@ -430,7 +432,7 @@ class Lane:
         """Whether another session is open beside this one."""
         return bool(self._sessions - {session})
 
-    def _costs_nothing(self, session: Session, failure: SessionFailed) -> bool:
+    def costs_nothing(self, session: Session, failure: SessionFailed) -> bool:
         """Whether a job may go on a new session at once: nothing of it was taken, and it was not its own fault."""
         if failure.content_begun or failure.results:
             return False

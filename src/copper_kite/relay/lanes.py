@@ -13,8 +13,8 @@ from copper_kite.relay.hops import Down, Hops, MxHops, literal_address
 from copper_kite.relay.job import Job
 from copper_kite.relay.lane import Lane
 from copper_kite.relay.lane_sink import Sink
-from copper_kite.relay.network import Network
 from copper_kite.relay.signatures import Signatures
+from copper_kite.relay.surroundings import Surroundings
 from copper_kite.routing import Router, make_plan, make_plans
 from copper_kite.settings import Connector, Endpoint, Loaded
 from copper_kite.store import DownNow, LaneNow
@@ -35,9 +35,10 @@ class Lanes:
         fault: Callable[..., str],
         told: Callable[[str, Plan, Down | None], None],
         shown: Callable[[str, Plan, bytes], None],
-        network: Network,
+        surroundings: Surroundings,
     ) -> None:
-        self._network = network
+        self._network = surroundings.network
+        self._make_lane = surroundings.make_lane
         self._sink = sink
         self._clock = clock
         self._fault = fault
@@ -74,7 +75,7 @@ class Lanes:
                 told, shown = partial(self._told, connector.name), partial(self._shown, connector.name)
                 hops = Hops(plans, retry, clock.now, spread=connector.spread, fault=self._fault, told=told, shown=shown,
                             dane=connector.policy == "dane", network=self._network)  # fmt: skip
-                self._lanes[key] = Lane(connector, hops, self._sink, clock.now, self._signatures)
+                self._lanes[key] = self._make_lane(connector, hops, self._sink, clock.now, self._signatures)
         self._retired = [*(lane for lane in self._retired if lane.at_work), *before.values()]
         if self._signatures.take_up(loaded):  # what waited for a key may go
             changed += [entry.name for entry in settings.connector if entry.sign]
@@ -127,7 +128,9 @@ class Lanes:
                       policies=self._policies.get(name), dane=connector.policy != "off",
                       network=self._network)  # fmt: skip
         where = Endpoint(literal_address(domain) or domain, connector.next_hop.port)
-        lane = self._lanes[key] = Lane(connector, hops, self._sink, self._clock.now, self._signatures, where, domain)
+        lane = self._lanes[key] = self._make_lane(
+            connector, hops, self._sink, self._clock.now, self._signatures, where, domain
+        )
         return lane
 
     def keys_of(self, connector: str) -> list[Key]:

@@ -24,7 +24,7 @@ from copper_kite.store import LaneStop, StartLane, StopLane, Submit
 from copper_kite.verdict import side_of
 from copper_kite.words import Cause, Side, Stage
 
-__all__ = ["Stops", "down_stop", "stop_of", "unsent_stop"]
+__all__ = ["Stops", "down_stop", "over_limit", "stop_of", "unsent_stop"]
 
 MOST_TRIED = 1000  # messages remembered of a lane
 AGAIN_SECONDS = 1.0  # until a fact that could not be written is tried again
@@ -199,6 +199,13 @@ def unsent_stop(lane: Key, cause: Cause, text: str, now: float, until: float = m
         enhanced="",
         text=text,
     )
+
+
+def over_limit(connector: str, size: int, limit: int) -> AttemptFailure:
+    """A message has more octets than its connector may carry: it fails, and nothing is tried."""
+    text = f"the message has {size} octets, connector {connector} takes {limit}"
+    reply = Reply(552, "5.3.4", text)
+    return AttemptFailure(stage=Stage.SENDER, cause=Cause.OVER_OWN_LIMIT, text=text, reply=reply, attempted=False)
 
 
 def stop_of(stop: LaneStop, now: float) -> AttemptFailure:
