@@ -11,6 +11,7 @@ from copper_kite.clock import span_text
 from copper_kite.rehearsal.capacity import Overload, overloads
 from copper_kite.rehearsal.figures import Band, Bands, Spent
 from copper_kite.rehearsal.instants import midnight
+from copper_kite.rehearsal.scenario import Scenario
 from copper_kite.rehearsal.world import Rehearsal, Trouble
 
 __all__ = ["Conclusion", "conclude", "day_time", "range_text", "trouble_text"]
@@ -45,6 +46,8 @@ def conclude(rehearsal: Rehearsal, bands: Bands) -> Conclusion:
 
 def trouble_text(trouble: Trouble) -> str:
     """A trouble in words, as in `beacon is down from Mon 08:00 to 14:00`."""
+    if trouble.kind == "burst":
+        return f"{trouble.name} come at {day_time(trouble.since)}"
     kind = {"down": "is down", "slow": "is slow", "refused": "is refused"}[trouble.kind]
     same_day = midnight(trouble.since) == midnight(trouble.until - 1)
     until = datetime.fromtimestamp(trouble.until).strftime("%H:%M" if same_day else "%a %H:%M")
@@ -85,7 +88,7 @@ def _empty(rehearsal: Rehearsal, bands: Bands) -> list[str]:
     if after is None or at is None:
         return [] if not rehearsal.troubles else ["The queue is not as short as usual again before all mail has ended."]
     since = "after that" if rehearsal.troubles else "after its longest"
-    return [f"It is empty, or as short as usual, {_spans(after)} {since}, at {day_time(at.median)}."]
+    return [f"The queue is empty, or as short as usual, {_spans(after)} {since}, at {day_time(at.median)}."]
 
 
 def _late(bands: Bands, expired: Band) -> str:
@@ -116,20 +119,27 @@ def _spent(rehearsal: Rehearsal, spent: Sequence[Spent]) -> str:
 
 
 def _next(rehearsal: Rehearsal, bands: Bands, over: Sequence[Overload]) -> str:
-    """The command that looks for a better value."""
-    scenario = rehearsal.scenario
-    words: list[str] = []
-    for name in ("burst", "service", "down", "slow", "refuse", "allowance", "set", "without"):
-        for text in scenario.written.get(name, ()):
-            words += [f"--{name}", text]
-    for name in ("rate", "load", "replay", "start", "for"):
-        if scenario.written.get(name):
-            words += [f"--{name}", *scenario.written[name]]
-    if over and over[0].limit == "next hop":
+    """The command that looks for a value by which it would be better; empty where no setting would help."""
+    what = goal = ""
+    after, noticed = bands.figures["empty_after"], bands.figures["noticed_after"]
+    if over and over[0].limit in ("sessions", "allowance"):
+        what, goal = f"{over[0].connector}.{over[0].limit}", "p95 delay < 10m"
+    elif not over and bands.spent:
+        what, goal = f"{bands.spent[0].connector}.allowance", "p95 delay < 10m"
+    elif not over and after is not None and noticed is not None and noticed.median > max(after.median / 2, 60.0):
+        what, goal = "waits", f"empty after < {span_text(_half(after.median))}"
+    if not what:
         return ""
-    p95 = bands.figures["delay_p95"]
-    what = "allowance" if bands.spent else "sessions" if over or not rehearsal.troubles else "waits"
-    if p95 is None or (p95.median < 300 and not over and not bands.spent):
-        return ""
-    goal = "p95 delay < 1h" if p95.median > 3600 else "p95 delay < 5m"
-    return shlex.join(["kite", "rehearse", *words, "--find", what, "--goal", goal])
+    return shlex.join(["kite", "rehearse", *_as_options(rehearsal.scenario), "--find", what, "--goal", goal])
+
+
+def _half(seconds: float) -> float:
+    """About half of it, in whole minutes or hours."""
+    unit = 3600.0 if seconds > 4 * 3600 else 60.0
+    return max(round(seconds / 2 / unit), 1) * unit
+
+
+def _as_options(scenario: Scenario) -> list[str]:
+    """The scenario as one would type it."""
+    return [word for name, texts in scenario.written.items() if name != "title" for text in texts
+            for word in (f"--{name}", text)]  # fmt: skip

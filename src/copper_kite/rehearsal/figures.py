@@ -99,6 +99,7 @@ def figures_of(measures: Measures, until: float) -> RunFigures:
         "oldest": max(measures.ages, default=0.0),
         "empty_after": empty,
         "empty_at": measures.empty_at,
+        "noticed_after": measures.noticed_after,
         "expired": measures.expired,
         "refused": measures.refused,
         "notices": measures.notices,
@@ -119,7 +120,7 @@ def figures_of(measures: Measures, until: float) -> RunFigures:
         dict(measures.offered),
         spent,
         {
-            "waiting": np.array(measures.waiting, dtype=float),
+            "waiting": np.array(measures.peaks, dtype=float),
             "oldest": np.array(measures.ages, dtype=float),
             "relayed": np.array(measures.rates, dtype=float) / measures.step,
         },

@@ -42,6 +42,7 @@ class Measures:
     trouble: tuple[float, float] | None
     delays: dict[tuple[str, Priority], array[float]] = field(default_factory=lambda: defaultdict(lambda: array("d")))
     waiting: array[int] = field(default_factory=lambda: array("q"))  # at each sample: recipients that are open
+    peaks: array[int] = field(default_factory=lambda: array("q"))  # the same: the most since the sample before
     ages: array[float] = field(default_factory=lambda: array("d"))  # the same: seconds since the oldest arrived
     rates: array[int] = field(default_factory=lambda: array("q"))  # relayed from the sample before to this one
     submitted: int = 0  # recipients, notices not counted
@@ -62,13 +63,16 @@ class Measures:
     _usual: float = 0.0
     _looking: bool = False
     _sampled_relayed: int = 0
+    _peak: int = 0
 
     # --- while it runs ------------------------------------------------------------------------------------------------
 
     def count(self, recipients: int, now: float) -> None:
         """So many recipients are open, the last of them since now."""
-        if recipients > self.largest:
-            self.largest, self.largest_at = recipients, now
+        if recipients > self._peak:
+            self._peak = recipients
+            if recipients > self.largest:
+                self.largest, self.largest_at = recipients, now
 
     def relayed_new(self, connector: str, arrival: Arrival, now: float, recipients: int) -> None:
         """A message to one recipient was relayed by its first attempt, and so many are open."""
@@ -127,6 +131,8 @@ class Measures:
         """Keep what the queue is like now."""
         oldest = queue.oldest()
         self.waiting.append(queue.recipients)
+        self.peaks.append(self._peak)
+        self._peak = queue.recipients
         self.ages.append(now - oldest if oldest is not None else 0.0)
         self.rates.append(self.relayed - self._sampled_relayed)
         self._sampled_relayed = self.relayed
@@ -137,6 +143,20 @@ class Measures:
     def notices(self) -> int:
         """Notices of delay and of failure."""
         return self.delay_notices + self.failure_notices
+
+    @property
+    def noticed_after(self) -> float | None:
+        """How long after the last trouble the last lane that stood still then moved; None where none did."""
+        if self.trouble is None:
+            return None
+        ends = self.trouble[1]
+        late = [
+            stop.until - ends
+            for stop in self.stops
+            if stop.since < ends and stop.until is not None and stop.until > ends
+            if stop.cause not in (Cause.ALLOWANCE_USED.value, Cause.NO_CONNECTOR.value)
+        ]
+        return max(late, default=None)
 
     def spent(self, cause: Cause) -> list[Stopped]:
         """The spans in which lanes were stopped for a cause."""

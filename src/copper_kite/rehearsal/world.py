@@ -45,7 +45,7 @@ class Load(Protocol):
 class Trouble(NamedTuple):
     """A span of the scenario, for people: what happens, from when to when (seconds since 1970)."""
 
-    kind: str  # "down", "slow" or "refused"
+    kind: str  # "down", "slow", "refused" or "burst", whose name says how many come from whom
     name: str
     since: float
     until: float
@@ -159,42 +159,62 @@ def _model_of(connector: Connector, past: Past) -> HopModel:
     return model
 
 
-def _apply(scenario: Scenario, by_name: Mapping[str, Sequence[HopModel]], since: float, until: float) -> list[Trouble]:
-    """Give the models what the scenario says of them. Raises InputError for a name that is not there."""
-    troubles: list[Trouble] = []
+ByName = Mapping[str, Sequence[HopModel]]
 
-    def models(name: str) -> Sequence[HopModel]:
-        if name not in by_name:
-            raise unknown_name(name, list(by_name), "connector or next hop")
-        return by_name[name]
 
+def _apply(scenario: Scenario, by_name: ByName, since: float, until: float) -> list[Trouble]:
+    """Give the models what the scenario says of them; its troubles. Raises InputError for a name that is not there."""
     for takes in scenario.service:
-        for model in models(takes.name):
+        for model in _named(by_name, takes.name):
             if takes.pace is None:
                 model.service = (takes.seconds,)
             else:
                 model.interval, model.service = takes.pace.interval, (0.0,)
+    return [
+        *_bursts(scenario, since),
+        *_downtimes(scenario, by_name, since),
+        *_slowness(scenario, by_name, since, until),
+        *_refusals(scenario, by_name, since, until),
+    ]
+
+
+def _named(by_name: ByName, name: str) -> Sequence[HopModel]:
+    if name not in by_name:
+        raise unknown_name(name, list(by_name), "connector or next hop")
+    return by_name[name]
+
+
+def _bursts(scenario: Scenario, since: float) -> Iterator[Trouble]:
+    for burst in scenario.burst:
+        begin = burst.at.instant(since)
+        name = f"{burst.messages:,} messages{f' of {burst.who}' if burst.who else ''}"
+        yield Trouble("burst", name, begin, begin + burst.messages / BURST_RATE)
+
+
+def _downtimes(scenario: Scenario, by_name: ByName, since: float) -> Iterator[Trouble]:
     for down in scenario.down:
         begin = down.at.instant(since)
-        for model in models(down.name):
+        for model in _named(by_name, down.name):
             model.away = sorted([*model.away, Away(begin, begin + down.seconds, down.silent)])
-        troubles.append(Trouble("down", down.name, begin, begin + down.seconds))
+        yield Trouble("down", down.name, begin, begin + down.seconds)
+
+
+def _slowness(scenario: Scenario, by_name: ByName, since: float, until: float) -> Iterator[Trouble]:
     for slow in scenario.slow:
-        begin, end = (since, until) if slow.seconds is None else _span(slow.at, slow.seconds, since)
-        for model in models(slow.name):
+        begin = since if slow.seconds is None else slow.at.instant(since)
+        end = until if slow.seconds is None else begin + slow.seconds
+        for model in _named(by_name, slow.name):
             model.slow = sorted([*model.slow, Slow(begin, end, slow.factor)])
-        troubles.append(Trouble("slow", slow.name, begin, end))
+        yield Trouble("slow", slow.name, begin, end)
+
+
+def _refusals(scenario: Scenario, by_name: ByName, since: float, until: float) -> Iterator[Trouble]:
+    """Every next hop refuses the domain; without a span, also after the period."""
+    every = {id(model): model for group in by_name.values() for model in group}.values()
     for refused in scenario.refuse:
-        begin, end = (
-            (since, until + DAY * MAX_DAYS) if refused.seconds is None else _span(refused.at, refused.seconds, since)
-        )
+        begin = since if refused.seconds is None else refused.at.instant(since)
+        end = until + DAY * MAX_DAYS if refused.seconds is None else begin + refused.seconds
         reply = Reply(refused.code, f"{refused.code // 100}.0.0", "refused in this rehearsal")
-        for model in {id(model): model for group in by_name.values() for model in group}.values():
+        for model in every:
             model.refusals = [*model.refusals, Refusal(refused.domain, reply, begin, end)]
-        troubles.append(Trouble("refused", refused.domain, begin, end))
-    return troubles
-
-
-def _span(at: When, seconds: float, since: float) -> tuple[float, float]:
-    begin = at.instant(since)
-    return begin, begin + seconds
+        yield Trouble("refused", refused.domain, begin, end)

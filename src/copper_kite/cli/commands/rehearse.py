@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 __all__ = ["rehearse"]
 
 FIND_RUNS = 10  # of each value that is tried
+ONE_NAME = "median; the band holds 90 % of the runs"
 
 _REPEATED = (
     ("--down", "NAME=SPAN[@TIME]", "A next hop is away: beacon=6h@mon-08:00."),
@@ -137,13 +138,13 @@ def _rehearse(
     from copper_kite.cli.output.rehearsal_output import rehearsal_json, show_rehearsal
     from copper_kite.rehearsal import conclude, run_many
 
-    named = [("as it is", basis)]
+    named = [("as it is" if other is not None else ONE_NAME, basis)]
     if other is not None:
         named.append((given["config"], basis._replace(loaded=other)))
     rehearsals = [(name, each.prepared(scenario)) for name, each in named]
     results = []
     for name, rehearsal in rehearsals:
-        with _progress(name, given["runs"]) as progress:
+        with _progress(given["runs"]) as progress:
             bands = run_many(rehearsal, given["runs"], given["seed"], given["width"], progress)
         results.append((name, bands))
     conclusions = [conclude(rehearsal, bands) for (_, rehearsal), (_, bands) in zip(rehearsals, results, strict=True)]
@@ -204,16 +205,16 @@ def _find(basis: Basis, scenario: Scenario, given: dict[str, Any], *, as_json: b
 
 
 @contextlib.contextmanager
-def _progress(name: str, runs: int) -> Iterator[Callable[[int], None]]:
+def _progress(runs: int) -> Iterator[Callable[[int], None]]:
     """Show on a terminal how many runs are done."""
     shown = sys.stderr.isatty()
 
     def tell(done: int) -> None:
         if shown:
-            click.echo(f"\r{name}: run {done} of at most {runs} ", nl=False, err=True)
+            click.echo(f"\rrun {done} of at most {runs} ", nl=False, err=True)
 
     try:
         yield tell
     finally:
         if shown:
-            click.echo("\r" + " " * (len(name) + 40) + "\r", nl=False, err=True)
+            click.echo("\r" + " " * 40 + "\r", nl=False, err=True)

@@ -15,13 +15,23 @@ if TYPE_CHECKING:
 
 __all__ = ["curves_csv", "found_json", "rehearsal_json", "show_found", "show_rehearsal", "tables_of"]
 
-TIMES = ("delay_p50", "delay_p95", "delay_p99", "delay_max", "oldest", "empty_after", "allowance_spent")
+TIMES = (
+    "delay_p50",
+    "delay_p95",
+    "delay_p99",
+    "delay_max",
+    "oldest",
+    "empty_after",
+    "noticed_after",
+    "allowance_spent",
+)
 FIGURES = {
     "submitted": "recipients submitted",
     "relayed": "relayed",
     "largest_queue": "largest queue",
     "oldest": "oldest that waited",
     "empty_after": "empty again after",
+    "noticed_after": "noticed that it is back after",
     "delay_p50": "delay, median",
     "delay_p95": "delay, 95 %",
     "delay_p99": "delay, 99 %",
@@ -106,14 +116,14 @@ def _delays(groups: Mapping[str, Mapping[str, Band]]) -> list[tuple[str, ...]]:
 
 def _cell(key: str, band: Band | None) -> str:
     if band is None:
-        return "never"
+        return "never" if key == "empty_after" else "-"
     form = _span if key in TIMES else lambda value: f"{value:,.0f}"
     median, low, high = form(band.median), form(band.low), form(band.high)
     return median if low == high else f"{median} ({low}–{high})"
 
 
 def _span(seconds: float) -> str:
-    return f"{seconds:.2f} s" if seconds < 10 else span_text(seconds)
+    return f"{seconds:.2f} s" if 0 < seconds < 10 else span_text(seconds)
 
 
 def _moment(at: float) -> str:
