@@ -5,6 +5,7 @@
 `python -m bench turns --before SRC --of relay`: beside another state of the code (see `bench.turns`);
 `python -m bench signing`: signed mail beside unsigned mail;
 `python -m bench shared|takeover`: a queue in PostgreSQL (see `bench.shared`);
+`python -m bench rehearsal`: a million rehearsed messages, and 200 runs (see `bench.rehearsal`);
 `python -m bench story|page|scan`: how fast things are found (see `bench.journal`).
 """
 
@@ -27,6 +28,7 @@ from bench.flood import flood
 from bench.journal import FINDS
 from bench.outage import fair, handing, outage
 from bench.overload import overload
+from bench.rehearsal import rehearsal
 from bench.shared import shared, takeover
 from bench.signing import signing, signing_table
 from bench.site import configure, free_port, program
@@ -36,7 +38,8 @@ from copper_kite.mail import make_signing_key
 from copper_kite.net import make_authority
 
 BY_FOLDER = {
-    "flood": flood, "overload": overload, "fair": fair, "handing": handing, "takeover": takeover, **SIZES, **FINDS
+    "flood": flood, "overload": overload, "fair": fair, "handing": handing, "takeover": takeover,
+    "rehearsal": rehearsal, **SIZES, **FINDS
 }  # fmt: skip
 GOALS = {"accept": 0.45, "relay": 0.20}
 

@@ -18,7 +18,7 @@ from copper_kite.relay.turns import WEIGHTS
 from copper_kite.smtp.replies import Reply
 from copper_kite.words import Priority
 from tests.rehearsal.truth import SCENES, play_real, play_rehearsed
-from tests.rehearsal.worlds import BEGIN, configured, poisson, world_of
+from tests.rehearsal.worlds import BEGIN, all_delays, configured, poisson, world_of
 
 
 @pytest.mark.data_folder
@@ -73,10 +73,10 @@ def test_each_decision_is_that_of_the_server(monkeypatch: pytest.MonkeyPatch, ch
     before = _run(**keys)
     CHANGES[change](monkeypatch)
     after = _run(**keys)
-    assert (before.relayed, before.waiting, sorted(before.all_delays())) != (
+    assert (before.relayed, before.waiting, sorted(all_delays(before))) != (
         after.relayed,
         after.waiting,
-        sorted(after.all_delays()),
+        sorted(all_delays(after)),
     )
 
 
@@ -91,7 +91,7 @@ def test_turns_are_those_of_the_server(monkeypatch: pytest.MonkeyPatch) -> None:
         ]
         world = world_of(configured(sessions=1), 3600.0, service=(2.5,))
         delays = run_once(world, iter(sorted(mixed)), 1).delays
-        urgent, bulk = delays["p4", Priority.URGENT], delays["p-4", Priority.BULK]
+        urgent, bulk = delays["p4", 4], delays["p-4", -4]
         return sum(urgent) / len(urgent), sum(bulk) / len(bulk)
 
     urgent, bulk = waits()

@@ -17,7 +17,7 @@ from typing import NamedTuple
 
 from copper_kite.rehearsal.next_hops import ModelNetwork
 from copper_kite.rehearsal.run import run_once
-from tests.rehearsal.worlds import configured, poisson, world_of
+from tests.rehearsal.worlds import all_delays, configured, poisson, world_of
 
 __all__ = ["TABLE", "Waits", "erlang_wait", "measured_waits"]
 
@@ -54,7 +54,7 @@ def measured_waits(sessions: int, load: float, *, constant: bool, messages: int,
     arrivals = list(poisson(sessions * load, seconds, seed))
     chance = ModelNetwork.chance_of(seed)
     times = [service[int(chance(arrival.at, 0, 0) * len(service))] for arrival in arrivals]
-    delays = run_once(world, iter(arrivals), seed).all_delays()
+    delays = all_delays(run_once(world, iter(arrivals), seed))
     return Waits(fmean(delays) - fmean(times), _recursion([arrival.at for arrival in arrivals], times, sessions))
 
 

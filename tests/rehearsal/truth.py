@@ -27,6 +27,7 @@ from copper_kite.store import open_store
 from copper_kite.words import Stage, State
 from tests.configuration import connector, site_text, table
 from tests.rehearsal.jumping import JumpingClock, JumpingLoop
+from tests.rehearsal.worlds import all_delays
 from tests.support import free_port
 
 __all__ = ["SCENES", "Outcome", "Scene", "compare"]
@@ -186,7 +187,7 @@ def play_rehearsed(scene: Scene, folder: Path, seed: int) -> Outcome:
         trouble=_trouble_of(scene),
     )  # fmt: skip
     measures = run_once(world, iter(scene.arrivals(random.Random(seed))), seed)
-    return Outcome(_states(measures), measures.all_delays(), measures.notices, _empty_after(measures, scene))
+    return Outcome(_states(measures), all_delays(measures), measures.notices, _empty_after(measures, scene))
 
 
 def _states(measures: Measures) -> dict[str, int]:
@@ -257,12 +258,16 @@ def compare(scene: Scene, folder: Path, seed: int) -> tuple[Outcome, Outcome]:
     return play_real(scene, folder, seed), play_rehearsed(scene, folder, seed)
 
 
+def _said(states: dict[str, int]) -> str:
+    return ", ".join(f"{count:,} {state}" for state, count in states.items())
+
+
 def _print_table() -> None:
     print("| scenario | | real | rehearsed | difference |\n| --- | --- | --- | --- | --- |")
     for scene in SCENES:
         with tempfile.TemporaryDirectory() as folder:
             real, rehearsed = compare(scene, Path(folder), 1)
-        print(f"| {scene.name} | ended | {real.states} | {rehearsed.states} | |")
+        print(f"| {scene.name} | ended | {_said(real.states)} | {_said(rehearsed.states)} | |")
         rows = [("empty again after", real.empty_after, rehearsed.empty_after)]
         rows += [(f"delay, {percent} %", real.delay(percent), rehearsed.delay(percent)) for percent in (50, 90, 95, 99)]
         for label, before, after in rows:

@@ -8,12 +8,13 @@ from pathlib import Path
 from typing import Any
 
 from copper_kite.rehearsal.arrivals import Arrival
+from copper_kite.rehearsal.measures import Measures
 from copper_kite.rehearsal.next_hops import HopModel
 from copper_kite.rehearsal.run import World
 from copper_kite.settings.load import Loaded, load_source
 from tests.configuration import connector, site_text, table
 
-__all__ = ["BEGIN", "HOP", "configured", "poisson", "world_of"]
+__all__ = ["BEGIN", "HOP", "all_delays", "configured", "poisson", "world_of"]
 
 BEGIN = 1_800_000_000.0 - 1_800_000_000.0 % 3600  # of an hour
 HOP = "out.beaconpost.example:587"
@@ -38,3 +39,8 @@ def poisson(rate: float, seconds: float, seed: int, *domains: str, who: str = "t
     names = domains or ("passenger.example",)
     while (at := at + dice.expovariate(rate)) < BEGIN + seconds:
         yield Arrival(at, who, f"{who}@ternferries.example", (f"r@{dice.choice(names)}",))
+
+
+def all_delays(measures: Measures) -> list[float]:
+    """The delays of all that was relayed."""
+    return [delay for delays in measures.delays.values() for delay in delays]

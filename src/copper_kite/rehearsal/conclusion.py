@@ -14,7 +14,7 @@ from copper_kite.rehearsal.instants import midnight
 from copper_kite.rehearsal.scenario import Scenario
 from copper_kite.rehearsal.world import Rehearsal, Trouble
 
-__all__ = ["Conclusion", "conclude", "day_time", "range_text", "trouble_text"]
+__all__ = ["Conclusion", "conclude", "short_span", "trouble_text"]
 
 DAY = 86400.0
 
@@ -65,8 +65,15 @@ def range_text(band: Band, form: str = "{:,.0f}") -> str:
     return median if low == high else f"{median} ({low}–{high})"
 
 
+def short_span(seconds: float) -> str:
+    """A span as exactly as anybody needs it: `0.25 s`, `45s`, `9m4s`, `5h28m`."""
+    if seconds < 10:
+        return f"{seconds:.2f} s" if seconds > 0 else "0s"
+    return span_text(round(seconds / 60) * 60.0 if seconds >= 3600 else seconds)
+
+
 def _spans(band: Band) -> str:
-    low, median, high = span_text(band.low), span_text(band.median), span_text(band.high)
+    low, median, high = short_span(band.low), short_span(band.median), short_span(band.high)
     return median if low == high else f"{median} ({low}–{high})"
 
 
@@ -98,13 +105,9 @@ def _late(bands: Bands, expired: Band) -> str:
     told = f"{range_text(notices)} notices go to senders" if notices.high >= 0.5 else "no sender gets a notice"
     lost = f"{range_text(expired)} recipients expire" if expired.high >= 0.5 else "nothing expires"
     return (
-        f"Of {submitted.median:,.0f} recipients half are relayed within {_short(p50.median)} and 95 % within "
-        f"{_short(p95.median)}; {told}, and {lost}."
+        f"Of {submitted.median:,.0f} recipients half are relayed within {short_span(p50.median)} and 95 % within "
+        f"{short_span(p95.median)}; {told}, and {lost}."
     )
-
-
-def _short(seconds: float) -> str:
-    return f"{seconds:.1f} s" if seconds < 10 else span_text(seconds)
 
 
 def _spent(rehearsal: Rehearsal, spent: Sequence[Spent]) -> str:

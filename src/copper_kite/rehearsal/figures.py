@@ -86,7 +86,7 @@ def figures_of(measures: Measures, until: float) -> RunFigures:
     by_sender: dict[str, list[NDArray[np.float64]]] = {}
     for (who, priority), delays in measures.delays.items():
         values = np.frombuffer(delays)
-        by_priority.setdefault(priority, []).append(values)
+        by_priority.setdefault(Priority.of(priority), []).append(values)
         by_sender.setdefault(who, []).append(values)
     everything = [values for group in by_sender.values() for values in group]
     delays_of_all = _quantiles(everything)

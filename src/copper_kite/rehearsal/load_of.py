@@ -30,6 +30,7 @@ class LoadUsed(NamedTuple):
     words: str
     fit: Fit | None
     samples: Mapping[str, int]
+    unreachable: Mapping[str, int]  # those that no next hop took part in, which are left out
 
 
 def basis_of(loaded: Loaded, scenario: Scenario, place: StorePlace, now: float) -> tuple[Basis, LoadUsed]:
@@ -38,7 +39,7 @@ def basis_of(loaded: Loaded, scenario: Scenario, place: StorePlace, now: float) 
     if scenario.rate is not None:
         steady = Steady(scenario.rate.count * scenario.load / (scenario.rate.count * scenario.rate.interval),
                         _address(loaded, scenario))  # fmt: skip
-        return Basis(loaded, steady, Past(0.0, 0.0), since, until), LoadUsed(f"{scenario.rate} messages", None, {})
+        return Basis(loaded, steady, Past(0.0, 0.0), since, until), LoadUsed(f"{scenario.rate} messages", None, {}, {})
     store = open_store(place)
     with store.reader() as reader:
         past = read_past(store, now - days_to_read(reader, now) * DAY, now)
@@ -52,7 +53,8 @@ def basis_of(loaded: Loaded, scenario: Scenario, place: StorePlace, now: float) 
             load = replace(model, scale=scenario.load)
             words = f"a model of {fit.hours} hours of history, {load.by_day:,.0f} recipients a day"
     samples = {name: hop.samples for name, hop in past.hops.items() if hop.samples}
-    return Basis(loaded, load, past, since, until), LoadUsed(words, fit, samples)
+    unreachable = {name: hop.unreachable for name, hop in past.hops.items()}
+    return Basis(loaded, load, past, since, until), LoadUsed(words, fit, samples, unreachable)
 
 
 def _replay(past: Past, scenario: Scenario, seconds: float) -> Replay:

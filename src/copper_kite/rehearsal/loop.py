@@ -43,6 +43,7 @@ class SimulatedLoop(asyncio.AbstractEventLoop):
         # with its arguments, and the handle that may have cancelled it, where somebody has one.
         self._timers: list[tuple[float, int, Callable[..., object], tuple[Any, ...], _Call | None]] = []
         self._number = 0
+        self._source: tuple[float, Callable[[], object]] | None = None
         self.faults: list[dict[str, Any]] = []
 
     def run(self, until: float = math.inf, stop: Callable[[], bool] | None = None) -> None:
@@ -50,12 +51,18 @@ class SimulatedLoop(asyncio.AbstractEventLoop):
         events._set_running_loop(self)
         ready, timers = self._ready, self._timers
         try:
-            while timers or ready:
+            while timers or ready or self._source:
                 while ready:
                     item = ready.popleft()
                     if not item.cancelled_already:
                         item.call(*item.args)
-                if not timers or timers[0][0] > until or (stop is not None and stop()):
+                source = self._source
+                first = timers[0][0] if timers else math.inf
+                if source is not None and source[0] <= min(first, until):
+                    self.now, self._source = source[0], None
+                    source[1]()
+                    continue
+                if not timers or first > until or (stop is not None and stop()):
                     return
                 at, _, call, args, handle = heappop(timers)
                 if handle is None or not handle.cancelled_already:
@@ -69,6 +76,11 @@ class SimulatedLoop(asyncio.AbstractEventLoop):
         """Call at an instant; it cannot be cancelled."""
         self._number = number = self._number + 1
         heappush(self._timers, (when, number, call, args, None))
+
+    def come(self, when: float, call: Callable[[], object]) -> None:
+        """Call at an instant. There is one such call at a time, for what comes in one after the other; it costs less
+        than a timer."""
+        self._source = when, call
 
     # --- what asyncio asks of a loop ----------------------------------------------------------------------------------
 

@@ -5,14 +5,13 @@ from __future__ import annotations
 import math
 from array import array
 from collections import Counter, defaultdict
-from collections.abc import Sequence
 from dataclasses import dataclass, field
 from statistics import median
 
 from copper_kite.rehearsal.arrivals import Arrival
 from copper_kite.rehearsal.queue import Ended, MemoryQueue
 from copper_kite.store import LaneStop
-from copper_kite.words import Cause, Priority, State
+from copper_kite.words import Cause, State
 
 __all__ = ["SAMPLES", "Measures", "Stopped"]
 
@@ -34,13 +33,13 @@ class Stopped:
 
 @dataclass(slots=True)
 class Measures:
-    """Of one run. Delays are in seconds, from submission to the next hop's reply, by sender and class of priority;
+    """Of one run. Delays are in seconds, from submission to the next hop's reply, by sender and priority (RFC 6710);
     samples are taken every `step` seconds from `since` on. `trouble` is from when to when the scenario has any."""
 
     since: float
     step: float
     trouble: tuple[float, float] | None
-    delays: dict[tuple[str, Priority], array[float]] = field(default_factory=lambda: defaultdict(lambda: array("d")))
+    delays: dict[tuple[str, int], array[float]] = field(default_factory=lambda: defaultdict(lambda: array("d")))
     waiting: array[int] = field(default_factory=lambda: array("q"))  # at each sample: recipients that are open
     peaks: array[int] = field(default_factory=lambda: array("q"))  # the same: the most since the sample before
     ages: array[float] = field(default_factory=lambda: array("d"))  # the same: seconds since the oldest arrived
@@ -80,7 +79,7 @@ class Measures:
         self.offered[connector] += 1
         self.attempts += 1
         self.relayed += 1
-        self.delays[arrival.who, Priority.of(arrival.priority)].append(now - arrival.at)
+        self.delays[arrival.who, arrival.priority].append(now - arrival.at)
         if self._looking and recipients <= self._usual:
             self.empty_at, self._looking = now, False
 
@@ -95,7 +94,7 @@ class Measures:
         if state is State.RELAYED:
             self.relayed += 1
             who = message.user or message.client
-            self.delays[who, Priority.of(message.priority)].append(at - message.arrived)
+            self.delays[who, message.priority].append(at - message.arrived)
         elif at >= message.expires:
             self.expired += 1
         else:
@@ -161,10 +160,3 @@ class Measures:
     def spent(self, cause: Cause) -> list[Stopped]:
         """The spans in which lanes were stopped for a cause."""
         return [stop for stop in self.stops if stop.cause == cause.value]
-
-    def all_delays(self) -> Sequence[float]:
-        """The delays of all relayed recipients."""
-        together = array("d")
-        for delays in self.delays.values():
-            together.extend(delays)
-        return together

@@ -241,9 +241,9 @@ class ModelSession:
         model, now = self._model, self._network.loop.now
         if model.away and model.is_away(began, now):
             return False
-        domain = domain_of(address)
-        if not model.refusals and not model.first.get(domain):
+        if not model.refusals and not model.first:
             return True
+        domain = domain_of(address)
         return model.answer(domain, 0, now, self._network.chance(arrived, 1, 0))[0] is Stage.ACCEPT
 
     def end(self, message: Message, recipients: Sequence[Recipient], began: float) -> tuple[Result, ...]:

@@ -39,7 +39,8 @@ def picture(drawn: Drawn) -> Figure:
     largest = bands.figures["largest_queue"]
     assert largest is not None
     words = f"At most {largest.median:,.0f} recipients wait in the median of {bands.runs} runs."
-    words += "".join(f" {trouble_text(trouble)}.".capitalize() for trouble in drawn.troubles)
+    told = [trouble_text(trouble) for trouble in drawn.troubles]
+    words += "".join(f" {text[:1].upper()}{text[1:]}." for text in told)
     return Figure("The queue in this rehearsal", words, drawn, _draw, (9.0, 6.0))
 
 

@@ -95,7 +95,7 @@ class _Run:
         if world.trouble is not None:
             loop.call_at(world.trouble[1], self.measures.trouble_over)
         if self._next is not None:
-            loop.at(self._next.at, self._arrive)
+            loop.come(self._next.at, self._arrive)
         loop.run(until=world.until)
         loop.run(stop=self._is_over)
         if self.faults.lines or loop.faults:
@@ -127,7 +127,7 @@ class _Run:
         self._submit(arrival)
         self._next = following = next(self._arrivals, None)
         if following is not None:
-            self.loop.at(following.at, self._arrive)
+            self.loop.come(following.at, self._arrive)
 
     def _submit(self, arrival: Arrival) -> None:
         queue, addresses = self.queue, arrival.recipients

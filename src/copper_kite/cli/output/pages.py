@@ -37,6 +37,7 @@ TOPICS = {
     "fleet": "Several servers checked, traced and compared from one place.",
     "zones": "Names without DNS, for trials.",
     "line-maps": "How the logs of other programs are read.",
+    "rehearsal": "What an outage, a burst or a change would do: the model and its limits.",
     "metrics": "What monitoring programs collect, and how they ask whether all is well.",
     "json": "What `--json` prints, command by command.",
     "backup": "What to keep, how to put it back, and how to upgrade.",

@@ -8,7 +8,6 @@ from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
 from copper_kite.cli.output.show import console, echo, json_time, print_table, say
-from copper_kite.clock import span_text
 
 if TYPE_CHECKING:
     from copper_kite.rehearsal import Band, Bands, Conclusion, Found, LoadUsed, Rehearsal
@@ -67,12 +66,12 @@ def show_rehearsal(
     if conclusions[0].next:
         echo("next")
         echo(f"    {typed(conclusions[0].next)}")
+    _show_timeline(rehearsal, named[0][1])
     for title, columns, rows in tables_of(named):
         if rows:
             echo()
             say((title, "bold"))
             print_table(columns, rows, right=columns[1:])
-    _show_timeline(rehearsal, named[0][1])
     _show_basis(rehearsal, named[0][1], load)
 
 
@@ -87,7 +86,11 @@ def tables_of(named: Sequence[tuple[str, Bands]]) -> list[Table]:
     ]
     return [
         ("Figures", ("figure", *columns), figures),
-        ("Delays by priority", ("priority", "median", "95 %", "99 %", "longest"), _delays(first.by_priority)),
+        (
+            "Delays by priority",
+            ("priority", "median", "95 %", "99 %", "longest"),
+            _delays(first.by_priority) if len(first.by_priority) > 1 else [],
+        ),
         ("Delays by sender", ("sender", "median", "95 %", "99 %", "longest"), _delays(first.by_sender)[:MOST_ROWS]),
         (
             "Notices by sender",
@@ -115,15 +118,13 @@ def _delays(groups: Mapping[str, Mapping[str, Band]]) -> list[tuple[str, ...]]:
 
 
 def _cell(key: str, band: Band | None) -> str:
+    from copper_kite.rehearsal import short_span
+
     if band is None:
         return "never" if key == "empty_after" else "-"
-    form = _span if key in TIMES else lambda value: f"{value:,.0f}"
+    form = short_span if key in TIMES else lambda value: f"{value:,.0f}"
     median, low, high = form(band.median), form(band.low), form(band.high)
     return median if low == high else f"{median} ({low}–{high})"
-
-
-def _span(seconds: float) -> str:
-    return f"{seconds:.2f} s" if 0 < seconds < 10 else span_text(seconds)
 
 
 def _moment(at: float) -> str:
@@ -197,7 +198,8 @@ def _show_basis(rehearsal: Rehearsal, bands: Bands, load: LoadUsed) -> None:
             say(f"left out: {who}, with {recipients:,} recipients on one or two days", indent=2)
     for name, samples in load.samples.items():
         few = "; that is few" if samples < 100 else ""
-        say(f"{name}: replies and times of {samples:,} recorded attempts{few}", indent=2)
+        left_out = f", without {count:,} that reached nobody" if (count := load.unreachable[name]) else ""
+        say(f"{name}: replies and times of {samples:,} recorded attempts{left_out}{few}", indent=2)
 
 
 # --- for programs ---------------------------------------------------------------------------------------------------
@@ -276,6 +278,8 @@ def curves_csv(named: Sequence[tuple[str, Bands]]) -> str:
 
 def show_found(found: Found) -> None:
     """The value, the evidence and the command."""
+    from copper_kite.rehearsal import short_span
+
     say(("Verdict", "bold"))
     if found.value is None:
         tried = (
@@ -289,11 +293,11 @@ def show_found(found: Found) -> None:
         echo(f"    {found.command}")
     echo()
     timed = found.goal.figure.startswith("delay") or found.goal.figure == "empty_after"
-    rows = [
-        (trial.value, "never" if trial.figure is None else _span(trial.figure) if timed else f"{trial.figure:,.0f}",
-         "yes" if trial.met else "no")
-        for trial in found.trials
-    ]  # fmt: skip
+
+    def shown(figure: float | None) -> str:
+        return "never" if figure is None else short_span(figure) if timed else f"{figure:,.0f}"
+
+    rows = [(trial.value, shown(trial.figure), "yes" if trial.met else "no") for trial in found.trials]
     print_table((found.what, found.goal.text.split("<")[0].strip(), "meets it"), rows)
 
 
