@@ -83,6 +83,7 @@ def test_exit_1_says_that_more_comes_than_leaves(config: Path) -> None:
         ),
         (("--rate", "60/h", "--down", "beacon"), b"down: 'beacon': write it as beacon=6h@09:00", 2),
         (("--rate", "lots"), b"rate: 'lots' is no pace", 2),
+        (("--rate", "900/s", "--for", "1d"), b"77,760,000 messages are too many", 2),
         (("--rate", "60/h", "--load", "x"), b"load: 'x' is no number", 2),
         (
             ("--rate", "60/h", "--find", "speed", "--goal", "expired < 1"),
@@ -100,6 +101,8 @@ def test_what_cannot_be_rehearsed_is_said(config: Path, words: tuple[str, ...], 
 
 
 def test_without_a_history_it_says_what_to_type(config: Path, tmp_path: Path) -> None:
+    ran = kite("rehearse", "--down", "beacon=6h", config=config)
+    assert ran.returncode == 1 and b"--rate 600/h" in ran.stderr, "there is no queue at all"
     open_store(store_of(tmp_path / "queue")).upgrade()
     ran = kite("rehearse", "--down", "beacon=6h", config=config)
     assert ran.returncode == 1 and b"the history has 0 hours" in ran.stderr and b"--rate 600/h" in ran.stderr

@@ -112,7 +112,7 @@ def _late(bands: Bands, expired: Band) -> str:
 
 def _spent(rehearsal: Rehearsal, spent: Sequence[Spent]) -> str:
     names = sorted({item.connector for item in spent})
-    days = {midnight(item.since) for item in spent}
+    days = {midnight(item.since) for item in spent if item.since < rehearsal.until}
     share = f"on {len(days)} of {max(round((rehearsal.until - rehearsal.since) / DAY), 1)} days"
     first = spent[0]
     return (

@@ -17,6 +17,7 @@ __all__ = ["Found", "Goal", "Trial", "find_value", "parse_goal"]
 
 MOST_SESSIONS = 256
 MOST_ALLOWANCE = 100_000_000
+DAYS = {"hour": 1 / 24, "day": 1.0, "month": 30.0}  # of the periods of allowances
 LADDER = (60.0, 120.0, 300.0, 600.0, 900.0, 1800.0, 3600.0, 7200.0, 14400.0, 21600.0)  # for the longest wait
 _GOAL = re.compile(r"(.+?)\s*(<=|<)\s*(.+)")
 _FIGURES = {
@@ -110,7 +111,10 @@ def find_value(
     else:
         period = _period(basis.prepared(scenario).loaded, connector)
         best = search.smallest(
-            1, MOST_ALLOWANCE, lambda count: {"allowance": [f"{connector}={count}/{period}"]}, f"/{period}"
+            max(round(basis.load.by_day * DAYS[period] / 2), 1),
+            MOST_ALLOWANCE,
+            lambda count: {"allowance": [f"{connector}={count}/{period}"]},
+            f"/{period}",
         )
         command = f"kite connector set {connector} allowance={best}/{period}"
         best_text = None if best is None else f"{best}/{period}"
@@ -149,17 +153,16 @@ class _Search:
         return trial.met
 
     def smallest(
-        self, least: int, most: int, changes: Callable[[int], dict[str, list[str]]], unit: str = ""
+        self, first: int, most: int, changes: Callable[[int], dict[str, list[str]]], unit: str = ""
     ) -> int | None:
-        """The smallest number that meets the goal: doubled until one does, then halved between; None where none does.
-
-        More of it is taken to be no worse.
+        """The smallest number that meets the goal: from a first guess on doubled until one does, then halved between;
+        None where none does. More of it is taken to be no worse.
         """
-        too_small, value = least - 1, least
+        too_small, value = 0, first
         while not self.meets(f"{value}{unit}", changes(value)):
             if value >= most or (unit and self._hopeless()):
                 return None
-            too_small, value = value, min(2 * value, most) if unit == "" else min(4 * value, most)
+            too_small, value = value, min(2 * value, most)
         best = value
         while best - too_small > max(1, best // 100 if unit else 1):
             middle = (too_small + best) // 2

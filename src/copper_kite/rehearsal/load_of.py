@@ -7,7 +7,7 @@ from dataclasses import replace
 from datetime import datetime
 from typing import NamedTuple
 
-from copper_kite.errors import InputError, RehearsalFailed
+from copper_kite.errors import InputError, RehearsalFailed, StoreError
 from copper_kite.rehearsal.fit import Fit, fit_load
 from copper_kite.rehearsal.instants import midnight
 from copper_kite.rehearsal.loads import Replay, Steady
@@ -34,14 +34,18 @@ class LoadUsed(NamedTuple):
 
 
 def basis_of(loaded: Loaded, scenario: Scenario, place: StorePlace, now: float) -> tuple[Basis, LoadUsed]:
-    """Read what the scenario needs of the past. Raises InputError, StoreError, RehearsalFailed."""
+    """Read what the scenario needs of the past. Raises InputError, RehearsalFailed, and StoreError while it reads."""
     since, until = period_of(scenario, now)
     if scenario.rate is not None:
         steady = Steady(scenario.rate.count * scenario.load / (scenario.rate.count * scenario.rate.interval),
                         _address(loaded, scenario))  # fmt: skip
         return Basis(loaded, steady, Past(0.0, 0.0), since, until), LoadUsed(f"{scenario.rate} messages", None, {}, {})
     store = open_store(place)
-    with store.reader() as reader:
+    try:
+        reads = store.reader()
+    except StoreError as error:
+        raise RehearsalFailed(f"{error}; without a history, say how much arrives, as in --rate 600/h") from error
+    with reads as reader:
         past = read_past(store, now - days_to_read(reader, now) * DAY, now)
         fit: Fit | None = None
         load: Load

@@ -22,6 +22,7 @@ from copper_kite.smtp import Reply
 __all__ = ["Basis", "Load", "Rehearsal", "Trouble", "period_of"]
 
 MAX_DAYS = 400
+MOST_MESSAGES = 5_000_000  # of one run: more take hours, and the memory of a queue that holds them
 
 
 class Load(Protocol):
@@ -128,8 +129,11 @@ class Basis(NamedTuple):
     until: float
 
     def prepared(self, scenario: Scenario) -> Rehearsal:
-        """Everything ready for a scenario. Raises InputError for names that are not there, SettingsError for a
-        configuration that cannot be."""
+        """Everything ready for a scenario. Raises InputError for names that are not there or far too many messages,
+        SettingsError for a configuration that cannot be."""
+        messages = self.load.by_day * (self.until - self.since) / DAY + sum(item.messages for item in scenario.burst)
+        if messages > MOST_MESSAGES:
+            raise InputError(f"{messages:,.0f} messages are too many; {MOST_MESSAGES:,} can be rehearsed", usage=True)
         loaded = changed(self.loaded, scenario)
         others = HopModel()
         hops: dict[str, HopModel] = {}

@@ -95,7 +95,7 @@ def tables_of(named: Sequence[tuple[str, Bands]]) -> list[Table]:
         (
             "Notices by sender",
             ("sender", "notices"),
-            [(who, _cell("notices", band)) for who, band in first.noticed.items()][:MOST_ROWS],
+            [(who, _cell("notices", band)) for who, band in _most(first.noticed) if band.high >= 0.5][:MOST_ROWS],
         ),
         (
             "Allowance used up, in the first run",
@@ -103,6 +103,10 @@ def tables_of(named: Sequence[tuple[str, Bands]]) -> list[Table]:
             [(item.connector, _moment(item.since), _moment(item.until)) for item in first.spent[:MOST_SPANS]],
         ),
     ]
+
+
+def _most(bands: Mapping[str, Band]) -> list[tuple[str, Band]]:
+    return sorted(bands.items(), key=lambda item: -item[1].median)
 
 
 def _any(named: Sequence[tuple[str, Bands]], key: str) -> bool:
