@@ -307,7 +307,7 @@ def test_what_came_at_the_same_instant_stays_in_its_order(folder: Path) -> None:
     twins = [[fresh(1)._replace(message=message(1)._replace(id=SECOND + n))] for n in range(3)]
     write(folder, *twins, [ExtendLifetime(SECOND, BEGUN + 9999)])
     history = open_store(folder).history()
-    assert [one.what.id - SECOND for one in history.between(BEGUN - 1, BEGUN + 99)] == [0, 1, 2]  # type: ignore[union-attr]
+    assert [one.item.id - SECOND for one in history.between(BEGUN - 1, BEGUN + 99)] == [0, 1, 2]  # type: ignore[union-attr]
     history.close()
 
 
@@ -317,7 +317,7 @@ def test_what_is_expanded_meanwhile_is_followed(folder: Path) -> None:
     history = open_store(folder).history()
     expanding = [ExtendLifetime(FIRST, BEGUN + 9999)]
     at_statement("FROM compact_message m", history._query.__self__, lambda: write(folder, expanding))
-    assert [one.what.id for one in history.after(history.place({"messages": [], "attempts": [], "journal": 0}))] == [
+    assert [one.item.id for one in history.after(history.place({"messages": [], "attempts": [], "journal": 0}))] == [
         FIRST
     ]  # type: ignore[union-attr]
     assert kept(folder)[0] == 0

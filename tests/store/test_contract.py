@@ -364,7 +364,7 @@ def test_what_is_old_is_forgotten(store: Store) -> None:
         assert reader.taken("a", 0) == [] and reader.tallies(0.0) == []
         assert [row.message.id for row in reader.queue()] == [2, 3]
     history = store.history()
-    assert [one.what.at for one in history.between(0.0, 1e9) if isinstance(one.what, JournalEntry)] == [900.0]
+    assert [one.item.at for one in history.between(0.0, 1e9) if isinstance(one.item, JournalEntry)] == [900.0]
     history.close()
 
 
@@ -373,7 +373,7 @@ def test_what_happens_is_followed_from_a_place_that_can_be_kept(store: Store) ->
     history = store.history()
     place = history.place(history.now().export())
     write(store, submission(2), [RecordAttempt(RECORDED)], [WriteEntry(JournalEntry(at=1.0, event=Event.STARTED))])
-    assert {type(one.what) for one in history.after(place)} == {Message, Attempt, JournalEntry}
+    assert {type(one.item) for one in history.after(place)} == {Message, Attempt, JournalEntry}
     assert history.after(place) == []
     with pytest.raises(KeyError):
         history.place({"messages": []})

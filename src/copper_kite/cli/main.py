@@ -153,5 +153,5 @@ def words_of_fault(error: Exception) -> str:
         )
     from copper_kite.relay import place_of
 
-    what = f"{type(error).__name__}: {error}"[:500]
-    return f"an error of this program's own ({what}; {place_of(error)})\n  KITE_TRACEBACK=1 shows more, for a report"
+    problem = f"{type(error).__name__}: {error}"[:500]
+    return f"an error of this program's own ({problem}; {place_of(error)})\n  KITE_TRACEBACK=1 shows more, for a report"

@@ -196,17 +196,17 @@ async def _prepared(host: _Host, connected: Connected, earlier: Sessions | None)
             if failure.stage is not Stage.SECURE:
                 raise
             if session.tried_to_resume:
-                earlier, what = None, "TLS resumption failed: trying again without"
+                earlier, remark = None, "TLS resumption failed: trying again without"
             elif plan.fallback is not None:
-                plan, what = (
+                plan, remark = (
                     _opportunistic(plan.fallback),
                     "what MTA-STS would demand failed (testing): going on without",
                 )
             elif plan.tls == "opportunistic":
-                plan, what = replace(plan, tls="off"), "no TLS available: trying again in clear"
+                plan, remark = replace(plan, tls="off"), "no TLS available: trying again in clear"
             else:
                 raise
-        host.dialogue.noted(asyncio.get_running_loop().time(), what)
+        host.dialogue.noted(asyncio.get_running_loop().time(), remark)
         connected = await connect_to(plan, session.address)
 
 

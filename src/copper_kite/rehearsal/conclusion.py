@@ -93,20 +93,22 @@ def _told(rehearsal: Rehearsal) -> list[Trouble]:
 def _empty(rehearsal: Rehearsal, bands: Bands) -> list[str]:
     after, at = bands.figures["empty_after"], bands.figures["empty_at"]
     if after is None or at is None:
-        return [] if not rehearsal.troubles else ["The queue is not as short as usual again before all mail has ended."]
-    since = "after that" if rehearsal.troubles else "after its longest"
+        return [] if not _told(rehearsal) else ["The queue is not as short as usual again before all mail has ended."]
+    since = "after that" if _told(rehearsal) else "after it was longest"
     return [f"The queue is empty, or as short as usual, {_spans(after)} {since}, at {day_time(at.median)}."]
 
 
 def _late(bands: Bands, expired: Band) -> str:
-    submitted, notices = bands.figures["submitted"], bands.figures["notices"]
-    p50, p95 = bands.figures["delay_p50"], bands.figures["delay_p95"]
-    assert submitted is not None and notices is not None and p50 is not None and p95 is not None
+    submitted, relayed, notices, p50, p95 = (
+        bands.figures[name] for name in ("submitted", "relayed", "notices", "delay_p50", "delay_p95")
+    )
+    assert submitted is not None and relayed is not None
+    assert notices is not None and p50 is not None and p95 is not None
     told = f"{range_text(notices)} notices go to senders" if notices.high >= 0.5 else "no sender gets a notice"
     lost = f"{range_text(expired)} recipients expire" if expired.high >= 0.5 else "nothing expires"
     return (
-        f"Of {submitted.median:,.0f} recipients half are relayed within {short_span(p50.median)} and 95 % within "
-        f"{short_span(p95.median)}; {told}, and {lost}."
+        f"{relayed.median:,.0f} of {submitted.median:,.0f} recipients are relayed, half of them within "
+        f"{short_span(p50.median)} and 95 % within {short_span(p95.median)}; {told}, and {lost}."
     )
 
 
@@ -123,17 +125,17 @@ def _spent(rehearsal: Rehearsal, spent: Sequence[Spent]) -> str:
 
 def _next(rehearsal: Rehearsal, bands: Bands, over: Sequence[Overload]) -> str:
     """The command that looks for a value by which it would be better; empty where no setting would help."""
-    what = goal = ""
-    after, noticed = bands.figures["empty_after"], bands.figures["noticed_after"]
+    value = goal = ""
+    after, noticed, p95 = (bands.figures[name] for name in ("empty_after", "noticed_after", "delay_p95"))
     if over and over[0].limit in ("sessions", "allowance"):
-        what, goal = f"{over[0].connector}.{over[0].limit}", "p95 delay < 10m"
-    elif not over and bands.spent:
-        what, goal = f"{bands.spent[0].connector}.allowance", "p95 delay < 10m"
+        value, goal = f"{over[0].connector}.{over[0].limit}", "p95 delay < 10m"
+    elif not over and bands.spent and p95 is not None and p95.median > 600:
+        value, goal = f"{bands.spent[0].connector}.allowance", "p95 delay < 10m"
     elif not over and after is not None and noticed is not None and noticed.median > max(after.median / 2, 60.0):
-        what, goal = "waits", f"empty after < {span_text(_half(after.median))}"
-    if not what:
+        value, goal = "waits", f"empty after < {span_text(_half(after.median))}"
+    if not value:
         return ""
-    return shlex.join(["kite", "rehearse", *_as_options(rehearsal.scenario), "--find", what, "--goal", goal])
+    return shlex.join(["kite", "rehearse", *_as_options(rehearsal.scenario), "--find", value, "--goal", goal])
 
 
 def _half(seconds: float) -> float:

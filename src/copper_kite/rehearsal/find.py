@@ -61,7 +61,7 @@ class Trial(NamedTuple):
 class Found(NamedTuple):
     """The smallest value that meets the goal (None: none does), all trials, and the command that sets it."""
 
-    what: str
+    key: str
     connector: str
     goal: Goal
     value: str | None
@@ -103,23 +103,8 @@ def find_value(
         raise InputError(f"{what!r}: --find takes sessions, waits or allowance, or beacon.sessions", usage=True)
     connector = _connector(basis, scenario, name)
     search = _Search(basis, scenario, goal, runs, seed, progress)
-    if key == "waits":
-        return _find_waits(search, basis, scenario, connector)
-    if key == "sessions":
-        best = search.smallest(1, MOST_SESSIONS, lambda count: {"set": [f"connector.{connector}.sessions={count}"]})
-        command = f"kite connector set {connector} sessions={best}"
-    else:
-        period = _period(basis.prepared(scenario).loaded, connector)
-        best = search.smallest(
-            max(round(basis.load.by_day * DAYS[period] / 2), 1),
-            MOST_ALLOWANCE,
-            lambda count: {"allowance": [f"{connector}={count}/{period}"]},
-            f"/{period}",
-        )
-        command = f"kite connector set {connector} allowance={best}/{period}"
-        best_text = None if best is None else f"{best}/{period}"
-        return Found(key, connector, goal, best_text, search.trials, command if best is not None else "")
-    return Found(key, connector, goal, None if best is None else str(best), search.trials, command if best else "")
+    find = {"sessions": _find_sessions, "waits": _find_waits, "allowance": _find_allowance}[key]
+    return find(search, connector)
 
 
 class _Search:
@@ -134,9 +119,9 @@ class _Search:
         seed: int,
         progress: Callable[[str], object],
     ) -> None:
-        self._basis = basis
-        self._scenario = scenario
-        self._goal = goal
+        self.basis = basis
+        self.scenario = scenario
+        self.goal = goal
         self._runs = runs
         self._seed = seed
         self._progress = progress
@@ -145,10 +130,10 @@ class _Search:
     def meets(self, value: str, changes: dict[str, list[str]]) -> bool:
         """Whether a value meets the goal."""
         self._progress(value)
-        rehearsal = self._basis.prepared(scenario_of(changes, self._scenario))
+        rehearsal = self.basis.prepared(scenario_of(changes, self.scenario))
         bands = run_many(rehearsal, self._runs, self._seed)
-        band = bands.figures[self._goal.figure]
-        trial = Trial(value, None if band is None else band.median, self._goal.met(bands))
+        band = bands.figures[self.goal.figure]
+        trial = Trial(value, None if band is None else band.median, self.goal.met(bands))
         self.trials.append(trial)
         return trial.met
 
@@ -177,20 +162,41 @@ class _Search:
         last = [trial.figure for trial in self.trials[-3:]]
         return len(last) == 3 and None not in last and len({round(value or 0.0, 6) for value in last}) == 1
 
+    def found(self, key: str, connector: str, value: str | None, command: str) -> Found:
+        """The result, once all trials are made."""
+        return Found(key, connector, self.goal, value, self.trials, command if value is not None else "")
 
-def _find_waits(search: _Search, basis: Basis, scenario: Scenario, connector: str) -> Found:
+
+def _find_sessions(search: _Search, connector: str) -> Found:
+    best = search.smallest(1, MOST_SESSIONS, lambda count: {"set": [f"connector.{connector}.sessions={count}"]})
+    value = None if best is None else str(best)
+    return search.found("sessions", connector, value, f"kite connector set {connector} sessions={value}")
+
+
+def _find_allowance(search: _Search, connector: str) -> Found:
+    basis = search.basis
+    period = _period(basis.prepared(search.scenario).loaded, connector)
+    guess = max(round(basis.load.by_day * DAYS[period] / 2), 1)
+    best = search.smallest(
+        guess, MOST_ALLOWANCE, lambda count: {"allowance": [f"{connector}={count}/{period}"]}, f"/{period}"
+    )
+    value = None if best is None else f"{best}/{period}"
+    return search.found("allowance", connector, value, f"kite connector set {connector} allowance={value}")
+
+
+def _find_waits(search: _Search, connector: str) -> Found:
     """The longest last wait that meets the goal: it bothers a next hop that is down least often."""
-    waits = basis.prepared(scenario).loaded.settings.retry.waits
-    best: tuple[str, str] | None = None
+    waits = search.basis.prepared(search.scenario).loaded.settings.retry.waits
+    best: str | None = None
     low, high = 0, len(LADDER) - 1
     while low <= high:
         middle = (low + high) // 2
         value = ",".join(shown_value(float(wait)) for wait in _up_to(waits, LADDER[middle]))
         if search.meets(value, {"set": [f"retry.waits={value}"]}):
-            best, low = (value, f"kite config set retry waits={value}"), middle + 1
+            best, low = value, middle + 1
         else:
             high = middle - 1
-    return Found("waits", connector, search._goal, best and best[0], search.trials, best[1] if best else "")
+    return search.found("waits", connector, best, f"kite config set retry waits={best}")
 
 
 def _up_to(waits: Sequence[float], longest: float) -> list[float]:

@@ -37,8 +37,7 @@ def basis_of(loaded: Loaded, scenario: Scenario, place: StorePlace, now: float) 
     """Read what the scenario needs of the past. Raises InputError, RehearsalFailed, and StoreError while it reads."""
     since, until = period_of(scenario, now)
     if scenario.rate is not None:
-        steady = Steady(scenario.rate.count * scenario.load / (scenario.rate.count * scenario.rate.interval),
-                        _address(loaded, scenario))  # fmt: skip
+        steady = Steady(scenario.load / scenario.rate.interval, _address(loaded, scenario))
         return Basis(loaded, steady, Past(0.0, 0.0), since, until), LoadUsed(f"{scenario.rate} messages", None, {}, {})
     store = open_store(place)
     try:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
@@ -48,7 +49,7 @@ class Steady:
 
 @dataclass(frozen=True, slots=True)
 class Replay:
-    """Messages that were submitted once, from `since` on; each seed replays the same."""
+    """Messages that were submitted once, at least one, from `since` on; each seed replays the same."""
 
     messages: Sequence[Arrival]
     since: float
@@ -63,8 +64,7 @@ class Replay:
     @property
     def most_active(self) -> str:
         """The sender of most messages."""
-        names = [arrival.who for arrival in self.messages]
-        return max(set(names), key=names.count) if names else "program"
+        return Counter(arrival.who for arrival in self.messages).most_common(1)[0][0]
 
     def between(self, since: float, until: float, seed: int) -> Iterator[Arrival]:
         """The messages, at the same times of the day; of a scale above 1 some twice, below 1 only some."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import multiprocessing
 import os
+import signal
 from collections.abc import Callable, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
@@ -24,6 +25,11 @@ _rehearsal: list[Rehearsal] = []  # of a process of the pool, which is forked wi
 
 def _begin(rehearsal: Rehearsal) -> None:
     _rehearsal[:] = [rehearsal]
+
+
+def _begin_process(rehearsal: Rehearsal) -> None:
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C ends the command, which ends its processes
+    _begin(rehearsal)
 
 
 def _one(seed: int) -> RunFigures:
@@ -55,7 +61,7 @@ def run_many(
                 break
         return bands_of(runs, rehearsal.since)
     context = multiprocessing.get_context("fork")
-    with ProcessPoolExecutor(processors, context, _begin, (rehearsal,)) as pool:
+    with ProcessPoolExecutor(processors, context, _begin_process, (rehearsal,)) as pool:
         waiting = [pool.submit(_one, seed + number) for number in range(most)]
         try:
             for future in waiting:

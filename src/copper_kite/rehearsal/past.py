@@ -97,10 +97,10 @@ def read_past(store: Store, since: float, until: float) -> Past:
     tried: set[tuple[int, str]] = set()
     try:
         for happened in history.between(since, until):
-            if isinstance(happened.what, Message):
-                past.messages[happened.what.id] = happened.what, {}
-            elif isinstance(happened.what, Attempt):
-                _take(past, happened.what, tried)
+            if isinstance(happened.item, Message):
+                past.messages[happened.item.id] = happened.item, {}
+            elif isinstance(happened.item, Attempt):
+                _take(past, happened.item, tried)
     finally:
         history.close()
     return past

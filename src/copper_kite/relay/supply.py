@@ -65,7 +65,7 @@ class Supply:
         self.stops = Stops(clock, supervisor, submit, self._look_at)
         self.deadlines = Deadlines(clock, supervisor, reader.ages, self._told_overdue)
         self.backlog = Backlog()
-        self._ready: set[Key] = set()  # lanes that may have a place for something in the backlog
+        self._ready: dict[Key, None] = {}  # lanes that may have a place for something in the backlog, in their order
         self._unfilled = False  # whether one of them has places still after what it was given last
         self._withheld: set[int] = set()  # messages that nothing is to leave of, for a while
         self._looked_up: list[int] = []  # messages to be looked up in the store again
@@ -221,7 +221,7 @@ class Supply:
             self.stops.stop(unsent_stop(NOBODY, Cause.NO_CONNECTOR, text, self._clock.now()))
             self.deadlines.start_over()
         elif self._moves(key, 0):
-            self._ready.add(key)
+            self._ready[key] = None
         self.deadlines.arm()
 
     def _moves(self, key: Key, jobs: int) -> bool:
@@ -325,10 +325,10 @@ class Supply:
             ids = self.backlog.take(key, min(places, share)) if places > 0 else []
             begun = self._begin_taken(lane, ids, now) if lane is not None and ids else 0
             fetched += len(ids)
-            if key not in self.backlog or begun == places:
-                self._ready.discard(key)
-            elif ids:  # it has places for more
-                self._unfilled = True
+            self._ready.pop(key, None)
+            if key in self.backlog and begun != places:
+                self._ready[key] = None  # behind the others
+                self._unfilled |= bool(ids)  # it has places for more
         return fetched
 
     def _begin_taken(self, lane: Lane, ids: Sequence[int], now: float) -> int:
@@ -415,7 +415,7 @@ class Supply:
         if stop is not None and stop.cause == Cause.ALLOWANCE_USED:
             self.start_lane(key)
         elif key in self.backlog:
-            self._ready.add(key)
+            self._ready[key] = None
         else:
             self._supervisor.later(IDLE_SECONDS, lambda: self._forget_idle(key))
         self.refill()
@@ -433,13 +433,15 @@ class Supply:
         if tried is not None:
             self._early.update(tried)
             self._looked_up += tried
-            self._ready |= {lane for lane in self.backlog.lanes() if lane == key or (not key[1] and lane[0] == key[0])}
+            self._ready |= dict.fromkeys(
+                lane for lane in self.backlog.lanes() if lane == key or (not key[1] and lane[0] == key[0])
+            )
 
     def has_places(self, key: Key, jobs: int) -> None:
         """A lane has so many jobs left: where few, it gets more."""
         if not self._ready and not self.backlog.lanes():
             return
         if jobs <= MAX_IN_LANE // 2 and key in self.backlog and self._moves(key, jobs):
-            self._ready.add(key)
+            self._ready[key] = None
         if self._ready and (len(self.in_hand) < MAX_IN_HAND // 2 or jobs <= SURE_PLACES // 2):
             self.refill()

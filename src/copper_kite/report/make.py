@@ -176,7 +176,7 @@ def _outages(reader: Reader, period: Period) -> list[Outage]:
             down.setdefault(key, Outage(*key, entry.at, None, entry.facts.get("text", "")))
         elif (outage := down.pop(key, None)) is not None and entry.at > period.start:
             results.append(outage._replace(until=entry.at))
-    return sorted([*results, *down.values()], key=lambda one: one.since)
+    return sorted([*results, *down.values()], key=lambda outage: outage.since)
 
 
 def _allowances(reader: Reader, loaded: Loaded, now: float, only: str) -> list[AllowanceUse]:

@@ -98,8 +98,8 @@ class TlsReport(NamedTuple):
 def collect_tls(happened: Iterable[Happened], connectors: Collection[str]) -> dict[str, DomainTls]:
     """The sessions of attempts through `connectors`, those that go to mail exchangers, by domain."""
     domains: dict[str, DomainTls] = {}
-    for item in happened:
-        attempt = item.what
+    for event in happened:
+        attempt = event.item
         if isinstance(attempt, Attempt) and attempt.connector in connectors and attempt.facts.results:
             domain = attempt.facts.results[0].address.rpartition("@")[2].lower()
             for policy, failure in _sessions(attempt):

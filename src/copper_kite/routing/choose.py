@@ -135,8 +135,8 @@ class Router:
 
     def carrier(self, recipient: str, sender: str) -> str:
         """The name of the connector that carries `recipient`; empty when none does."""
-        what = recipient if self._by_address else recipient[recipient.rfind("@") + 1 :]
-        key = (what, sender if self._by_sender else "")
+        known_by = recipient if self._by_address else recipient[recipient.rfind("@") + 1 :]
+        key = (known_by, sender if self._by_sender else "")
         name = self._known.get(key)
         if name is None:
             connector = choose_connector(self._connectors, recipient, sender).connector

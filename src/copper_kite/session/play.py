@@ -117,8 +117,10 @@ def _variables(script: Script, plan: Plan, given: Mapping[str, str]) -> dict[str
             known[name] = expand(value, known)
     missing = [name for name in script.needs if name not in known]
     if missing:
-        what = "; ".join(f"--set {name}=… ({script.needs[name]})" if script.needs[name] else name for name in missing)
-        raise InputError(f"{script.path.name} needs {what}", usage=True)
+        settings = "; ".join(
+            f"--set {name}=… ({script.needs[name]})" if script.needs[name] else name for name in missing
+        )
+        raise InputError(f"{script.path.name} needs {settings}", usage=True)
     return known
 
 
@@ -274,12 +276,12 @@ class _Player:
         if step.lines is not None:
             lines = [expand(line, self._variables) for line in step.lines]
             return "".join(f"{line}\r\n" for line in lines).encode()
-        how, _, what = self._text(step).partition(" ")
+        how, _, source = self._text(step).partition(" ")
         try:
             if how == "from":
-                return normalise_line_ends((self._script.path.parent / what).read_bytes())
+                return normalise_line_ends((self._script.path.parent / source).read_bytes())
             if how == "of":
-                return _filled(parse_size(what))
+                return _filled(parse_size(source))
         except (OSError, ValueError) as error:
             raise self._bad(step, str(error)) from error
         raise self._bad(step, "write content from FILE, or content of SIZE")

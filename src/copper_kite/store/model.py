@@ -220,7 +220,7 @@ class Happened(NamedTuple):
     """An event, and the message that it concerns, where there is one and it is still known; where several servers share
     the queue, the name of the one that did it."""
 
-    what: Message | Attempt | JournalEntry
+    item: Message | Attempt | JournalEntry
     message: Message | None
     server: str = ""
 

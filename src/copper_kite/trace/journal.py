@@ -47,15 +47,15 @@ def dialogue_entries(place: StorePlace, host: str, sought: Sought) -> Iterator[E
     since = 0.0 if sought.since is None else sought.since
     until = time.time() + DAY if sought.until is None else sought.until
     with closing(open_store(place).history()) as history:
-        for what, message, server in history.between(since, until, "", None if bounds is None else bounds[0]):
-            if isinstance(what, Attempt) and what.dialogue:
-                with_whom, began, lines = f"{what.connector} → {what.next_hop}", what.at, what.dialogue
-            elif isinstance(what, JournalEntry) and what.event is Event.DIALOGUE:
-                with_whom = f"{what.facts['listener']} ← {what.facts['client']}"
-                began, lines = what.at, what.facts["lines"]
+        for item, message, server in history.between(since, until, "", None if bounds is None else bounds[0]):
+            if isinstance(item, Attempt) and item.dialogue:
+                with_whom, began, lines = f"{item.connector} → {item.next_hop}", item.at, item.dialogue
+            elif isinstance(item, JournalEntry) and item.event is Event.DIALOGUE:
+                with_whom = f"{item.facts['listener']} ← {item.facts['client']}"
+                began, lines = item.at, item.facts["lines"]
             else:
                 continue
-            id = id_text(what.message) if what.message is not None else ""
+            id = id_text(item.message) if item.message is not None else ""
             for _, said_by, text in lines:
                 said = f"{with_whom}  {SIGNS[said_by]} {text}"
                 yield _entry(server or host, began, Event.DIALOGUE.value, message, id=id, text=said)
@@ -63,14 +63,14 @@ def dialogue_entries(place: StorePlace, host: str, sought: Sought) -> Iterator[E
 
 def journal_entries(happened: Happened, host: str) -> Iterator[Entry]:
     """The entries of an event as a log has them; `host` is this server, where there are no others."""
-    what, message, server = happened
+    item, message, server = happened
     host = server or host
-    if isinstance(what, Message):
-        yield _submission(what, host)
-    elif isinstance(what, Attempt):
-        yield from _attempt(what, message, host)
-    elif what.event is not Event.DIALOGUE:  # which is no entry, but many lines
-        yield _noted(what, message, host)
+    if isinstance(item, Message):
+        yield _submission(item, host)
+    elif isinstance(item, Attempt):
+        yield from _attempt(item, message, host)
+    elif item.event is not Event.DIALOGUE:  # which is no entry, but many lines
+        yield _noted(item, message, host)
 
 
 def _entry(host: str, at: float, word: str, message: Message | None, **facts: str) -> Entry:

@@ -50,7 +50,7 @@ def group_refused(entries: Sequence[JournalEntry]) -> list[Refused]:
             )
         else:
             known.count, known.last, known.example = known.count + count, entry.at, facts
-    return sorted(groups.values(), key=lambda one: (-one.last, one.who, one.stage))
+    return sorted(groups.values(), key=lambda group: (-group.last, group.who, group.stage))
 
 
 def matching_refusals(groups: Sequence[Refused], *, who: str, reason: str, sender: str, to: str) -> list[Refused]:
@@ -69,7 +69,7 @@ def refused_verdict(groups: Sequence[Refused], since: str) -> Verdict:
     """The verdict on the most frequent reason."""
     if not groups:
         return Verdict(None, f"No submission was refused in the last {since}.", "the journal", "kite status")
-    most = max(groups, key=lambda one: one.count)
+    most = max(groups, key=lambda group: group.count)
     total = sum(group.count for group in groups)
     facts = {
         "who": most.who,

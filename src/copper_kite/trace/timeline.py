@@ -164,8 +164,8 @@ def _in_vain(attempt: Attempt) -> Iterator[StoryLine]:
 
 
 def _running_line(attempt: AttemptNow, now: float) -> StoryLine:
-    what = "" if attempt.message else "a session is being opened, "
-    text = f"{what}for {span_text(max(now - attempt.since, 0.0), ' ')}"
+    opening = "" if attempt.message else "a session is being opened, "
+    text = f"{opening}for {span_text(max(now - attempt.since, 0.0), ' ')}"
     return StoryLine(attempt.since, "running", attempt.stage, f"→ {attempt.address or attempt.next_hop}", "", text)
 
 

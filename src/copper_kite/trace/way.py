@@ -144,8 +144,8 @@ def way_verdict(way: Way, own: str) -> Verdict:
     if way.clocks.wrong:
         slow = any(step.wait is not None and step.wait.high >= SLOW for step in steps)
         ours = any(offset.server.lower() == own.lower() for offset in way.clocks.wrong)
-        what = "Whether it waited anywhere cannot be told" if slow else "It went through without a wait"
-        meaning = f"{what}.{_clock_words(way.clocks)}"
+        outcome = "Whether it waited anywhere cannot be told" if slow else "It went through without a wait"
+        meaning = f"{outcome}.{_clock_words(way.clocks)}"
         remedy = f"have the clock of {way.clocks.wrong[0].server} set"
         return Verdict(Side.HERE if ours else Side.BEYOND, meaning, evidence, advice=remedy)
     return Verdict(None, "It went through without a wait.", evidence, advice="nothing to do")

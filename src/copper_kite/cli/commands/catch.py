@@ -158,10 +158,10 @@ async def _run(plan: StandInPlan, endpoints: Sequence[Endpoint], web: dict[str, 
         asyncio.get_running_loop().add_signal_handler(number, told.set)
     caught = 0
 
-    def tell(one: Caught) -> None:
+    def tell(message: Caught) -> None:
         nonlocal caught
         caught += 1
-        echo(json_text(one.export()) if as_json else _caught_line(one))
+        echo(json_text(message.export()) if as_json else _caught_line(message))
 
     stand_in = StandIn(plan, tell)
     for endpoint in endpoints:

@@ -121,8 +121,8 @@ def _verdict(reports: list[DomainReport]) -> Verdict:
         return Verdict(None, f"Receivers find what they look for about {names}.", "", "")
     name, first = min(bad, key=lambda pair: WORST_FIRST.index(pair[1].grade.value))
     more = f"; {len(bad) - 1} more above" if len(bad) > 1 else ""
-    what = f"{first.topic} {first.of}" if first.of.startswith("through ") else first.topic
+    subject = f"{first.topic} {first.of}" if first.of.startswith("through ") else first.topic
     state = "cannot be told" if first.grade.value == "unknown" else f"is {first.grade.value}"
-    meaning = f"{name}: {what} {state}{more}."
+    meaning = f"{name}: {subject} {state}{more}."
     side = Side.PATH if first.unanswered else Side.HERE
     return Verdict(side, meaning, f"{first.of}: {first.text}", f"kite domain {name} --records")

@@ -117,8 +117,8 @@ def verify_queue(ctx: click.Context, as_json: bool) -> None:
             echo(f"database: {problem}")
         for id, problem in damaged.items():
             echo(f"{id}: {problem}")
-        what = "all is as it was written" if result.sound else "not all is as it was written"
-        echo(f"{result.portions} portions of content, {size(result.octets)}, and the database: {what}")
+        finding = "all is as it was written" if result.sound else "not all is as it was written"
+        echo(f"{result.portions} portions of content, {size(result.octets)}, and the database: {finding}")
         if not result.sound:
             echo("`kite queue rescue` makes a sound queue of what can be read, while the server does not run")
     ctx.exit(0 if result.sound else 1)

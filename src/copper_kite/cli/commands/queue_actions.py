@@ -124,13 +124,13 @@ def _act(config: str | None, action: _QueueAction, ids: Sequence[str], given: di
         return
     messages = len({row.message.id for row in rows})
     _show(rows)
-    what = f"{len(rows)} recipient{'s' * (len(rows) > 1)} of {messages} message{'s' * (messages > 1)}"
+    affected = f"{len(rows)} recipient{'s' * (len(rows) > 1)} of {messages} message{'s' * (messages > 1)}"
     first, _, rest = action.words.partition(" ")
-    if not yes and not click.confirm(f"{first.capitalize()} {what}{f' {rest}' * bool(rest)}?"):
+    if not yes and not click.confirm(f"{first.capitalize()} {affected}{f' {rest}' * bool(rest)}?"):
         return
     began = time.time()
     done = _have_done(config, action, rows)
-    echo(f"{what}: {done}")
+    echo(f"{affected}: {done}")
     if action.wait:
         sys.exit(_follow(queue_place(config), rows, began))
 

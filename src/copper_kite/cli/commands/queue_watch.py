@@ -113,8 +113,8 @@ def picture(look: Look) -> RenderableType:
     for name, least in (("time", 8), ("what", 8), ("id", 10), ("to", 26), ("said", 20)):
         latest.add_column(name, no_wrap=True, overflow="ellipsis", min_width=least)
     for entry in look.pulse.latest:
-        what = Text(entry.outcome, style=STATE_COLOURS.get(entry.outcome, ""))
-        latest.add_row(local_time(entry.at or 0), what, entry.id, entry.recipient, entry.text)
+        outcome = Text(entry.outcome, style=STATE_COLOURS.get(entry.outcome, ""))
+        latest.add_row(local_time(entry.at or 0), outcome, entry.id, entry.recipient, entry.text)
     return Group(
         Text(f"{local_time(look.at)}  {how}; {_waiting(summary.messages)}{oldest}"),
         Text(), states, Text(), Text("Latest", style="bold"), latest, Text(), Text("Ctrl-C ends this"),

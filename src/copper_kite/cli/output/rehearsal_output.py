@@ -289,10 +289,10 @@ def show_found(found: Found) -> None:
         tried = (
             f"{found.trials[0].value} to {found.trials[-1].value}" if len(found.trials) > 1 else found.trials[0].value
         )
-        say(f"No {found.what} from {tried} meets '{found.goal.text}' here; something else limits it.", indent=2)
+        say(f"No {found.key} from {tried} meets '{found.goal.text}' here; something else limits it.", indent=2)
     else:
-        which = "longest" if found.what == "waits" else "smallest"
-        say(f"{found.what} = {found.value} is the {which} that meets '{found.goal.text}'.", indent=2)
+        which = "longest" if found.key == "waits" else "smallest"
+        say(f"{found.key} = {found.value} is the {which} that meets '{found.goal.text}'.", indent=2)
         echo("next")
         echo(f"    {found.command}")
     echo()
@@ -302,13 +302,13 @@ def show_found(found: Found) -> None:
         return "never" if figure is None else short_span(figure) if timed else f"{figure:,.0f}"
 
     rows = [(trial.value, shown(trial.figure), "yes" if trial.met else "no") for trial in found.trials]
-    print_table((found.what, found.goal.text.split("<")[0].strip(), "meets it"), rows)
+    print_table((found.key, found.goal.text.split("<")[0].strip(), "meets it"), rows)
 
 
 def found_json(found: Found) -> dict[str, Any]:
     """The same as JSON."""
     return {
-        "find": found.what,
+        "find": found.key,
         "connector": found.connector,
         "goal": found.goal.text,
         "value": found.value,

@@ -159,7 +159,7 @@ def _span(seconds: float) -> str:
 
 
 def _show_busiest(report: Report) -> None:
-    hours = sorted(enumerate(report.by_hour["accepted"]), key=lambda one: -one[1])[:3]
+    hours = sorted(enumerate(report.by_hour["accepted"]), key=lambda pair: -pair[1])[:3]
     words = [f"{_hour(report, hour)} ({count:,})" for hour, count in hours if count]
     if words:
         _title("busiest hours")

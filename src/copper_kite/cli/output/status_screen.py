@@ -124,8 +124,8 @@ def _problems(server: ServerStatus) -> Iterator[Line]:
         for period, count, of in used:
             if count >= NEARLY * of:
                 share = f"{count} of {of} for this {period}"
-                what = "used up; mail waits for the next" if count >= of else "nearly used"
-                yield f"connector {name}: its allowance is {what} ({share})", "yellow"
+                usage = "used up; mail waits for the next" if count >= of else "nearly used"
+                yield f"connector {name}: its allowance is {usage} ({share})", "yellow"
     if server.dropped and server.running is None:
         yield f"drop folder: {_counted(server.dropped, 'message')} not taken up yet, until a server runs", "yellow"
 
@@ -241,8 +241,8 @@ def _sessions(connector: Connector, lanes: Sequence[LaneNow]) -> str:
     return f"{count} of {allowed}" + (f" (set: {connector.sessions})" if allowed < connector.sessions else "")
 
 
-def _counted(count: int, what: str) -> str:
-    return f"{count} {what}{'' if count == 1 else 's'}"
+def _counted(count: int, noun: str) -> str:
+    return f"{count} {noun}{'' if count == 1 else 's'}"
 
 
 def _when(state: ConnectorState | None, field: str, now: float) -> str:
@@ -281,13 +281,13 @@ def status_json(server: ServerStatus) -> dict[str, Any]:
         "configuration": list(server.problems) or None,
         "servers": [
             {
-                "name": one.name,
-                "alive": one.alive,
-                "since": json_time(one.since),
-                "backlog": one.waiting,
-                "lease_left": one.lease_left,
+                "name": other.name,
+                "alive": other.alive,
+                "since": json_time(other.since),
+                "backlog": other.waiting,
+                "lease_left": other.lease_left,
             }
-            for one in server.servers
+            for other in server.servers
         ],
     }
 

@@ -241,10 +241,10 @@ async def _alignment_of(
     topic, of = "passes DMARC", f"through {connector.name}"
     if reasons:
         return Line(topic, of, Grade.GOOD, f"yes: {' and '.join(reasons)}")
-    what = f"SPF: {spf if spf != 'pass' else f'pass for {envelope}, which is another domain'}"
+    spf_says = f"SPF: {spf if spf != 'pass' else f'pass for {envelope}, which is another domain'}"
     signed = "DKIM: not signed" if connector.sign is False or not ours else "DKIM: signed by another domain"
     grade = Grade.UNKNOWN if spf == "unknown" else Grade.WRONG
-    return Line(topic, of, grade, f"{'unknown' if grade is Grade.UNKNOWN else 'no'}: {what}; {signed}")
+    return Line(topic, of, grade, f"{'unknown' if grade is Grade.UNKNOWN else 'no'}: {spf_says}; {signed}")
 
 
 def _in_domain(author: str, signer: str, mode: str) -> bool:

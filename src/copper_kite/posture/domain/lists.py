@@ -41,8 +41,8 @@ async def _look(question: Question, zone: str) -> Line:
     ]
     if "names" in works:
         wanted += [(name, name) for name in dict.fromkeys((question.domain, question.loaded.server_name.lower()))]
-    results = {what: await _names(lookups, label, zone) for what, label in wanted}
-    listed = [what for what, named in results.items() if named]
+    results = {subject: await _names(lookups, label, zone) for subject, label in wanted}
+    listed = [subject for subject, named in results.items() if named]
     if listed:
         said = (await lookups.ask(f"{dict(wanted)[listed[0]]}.{zone}", "TXT")).strings
         text = f"names {', '.join(listed)}{': ' * bool(said)}{' '.join(said)[:200]}"

@@ -85,8 +85,8 @@ def commit(tables: Tables, begin: Begin, batch: Batch, known: Callable[[list[Fau
     connection.rollback()
     begin()()
     faults: list[Fault | None] = []
-    for one in batch.singled():
-        faults.append(faults[-1] if faults and _is_full(faults[-1]) else _write_one(tables, one))
+    for single in batch.singled():
+        faults.append(faults[-1] if faults and _is_full(faults[-1]) else _write_one(tables, single))
     known(faults)
     connection.commit()
 

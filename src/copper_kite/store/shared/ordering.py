@@ -1,4 +1,4 @@
-"""The order of what happened: by its end, as each entry is told when it is over."""
+"""The order of item happened: by its end, as each entry is told when it is over."""
 
 from __future__ import annotations
 
@@ -22,12 +22,12 @@ def in_order(*streams: Iterator[Happened]) -> Iterator[Happened]:
 
 
 def began(happened: Happened) -> float:
-    what = happened.what
-    return what.arrived if isinstance(what, Message) else what.at
+    item = happened.item
+    return item.arrived if isinstance(item, Message) else item.at
 
 
 def ended(happened: Happened) -> float:
-    what = happened.what
-    if isinstance(what, Message):
-        return what.arrived
-    return what.at + what.seconds if isinstance(what, Attempt) else what.at
+    item = happened.item
+    if isinstance(item, Message):
+        return item.arrived
+    return item.at + item.seconds if isinstance(item, Attempt) else item.at
