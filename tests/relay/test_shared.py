@@ -243,6 +243,6 @@ def test_what_was_taken_over_is_looked_up_and_told_of_once() -> None:
     peer: Any = _Peer(0, [])
     queue = SharedQueue(peer, peer, 30.0, peer, peer)
     peer.orphans = [3, 2, 1]
-    queue.hear()
+    queue.wake()
     assert peer.looked_up == [1, 2, 3]
     assert peer.told == [("taken over", 3), "deadlines looked through again"]

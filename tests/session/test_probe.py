@@ -361,7 +361,7 @@ async def test_a_flood_is_not_taken_in() -> None:
     async with scripted([b"220 x\r\n" + b"250 again\r\n" * 300_000]) as (port, _):
         plan = Plan(host="localhost", port=port, name="q.example", timeouts=QUICK)
         session = await connect_as(UnorderedSession, plan, Dialogue(0.0))
-        await session.hear(5.0)
+        await session.read_reply(5.0)
         await happens(lambda: session.closed)
         session.abort()
 

@@ -46,7 +46,7 @@ class DatabaseServer:
     """A server in an empty folder, reached by the socket in it; its database is `kite`."""
 
     def __init__(self, folder: Path, networks: Sequence[str] = ()) -> None:
-        """Make it; it lets in whoever comes from `networks`. Raises NoDatabase."""
+        """Create it, open to connections from `networks`. Raises NoDatabase."""
         self.folder = folder
         owner, _ = _owner(), [_program(name) for name in PROGRAMS]
         if owner is not None:
@@ -66,7 +66,7 @@ class DatabaseServer:
         _run("pg_ctl", "-D", str(self.folder / "data"), "-w", "-m", mode, "stop")
 
     def sql(self, statement: str, database: str = "kite") -> str:
-        """What a statement's rows look like. Raises NoDatabase."""
+        """The rows of a statement as text. Raises NoDatabase."""
         where = ("-h", str(self.folder), "-U", "postgres", "-v", "ON_ERROR_STOP=1")
         return _run("psql", "-X", "-q", "-A", "-t", *where, "-c", statement, database).strip()
 

@@ -1,4 +1,4 @@
-"""Who sends what on a day at Tern Island Ferries. All of it is made up; times are seconds from the day's start."""
+"""The messages of a day at Tern Island Ferries. All of it is made up; times are seconds from the day's start."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a script submits, made into a message: line ends, and the fields that RFC 5322 3.6 demands."""
+"""Completing what scripts submit into a message: line ends, and the fields that RFC 5322 3.6 demands."""
 
 from __future__ import annotations
 

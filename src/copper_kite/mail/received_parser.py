@@ -1,4 +1,4 @@
-"""What a `Received:` field says: one hop of a message's way (RFC 5321 4.4, RFC 5322 3.6.7)."""
+"""Parser of `Received:` fields: one hop of a message's way (RFC 5321 4.4, RFC 5322 3.6.7)."""
 
 from __future__ import annotations
 

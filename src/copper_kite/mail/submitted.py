@@ -1,4 +1,4 @@
-"""What a submission's header gets on its way in: what is missing, and none of what must not leave (RFC 6409 8)."""
+"""Changes to a submission's header: add missing fields, drop those that must not leave (RFC 6409 8)."""
 
 from __future__ import annotations
 

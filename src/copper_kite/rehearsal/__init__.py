@@ -1,4 +1,4 @@
-"""What would happen to the queue if …: simulations of a server by its own decisions.
+"""Simulations of a server's queue that use the server's own decisions.
 
 `Basis.prepared` makes a `Rehearsal` of a configuration, a load, the past and a `Scenario`; `run_many` runs it. One run
 (`run`) is the dispatcher of `relay` over a queue in memory (`queue`), with modelled next hops (`next_hops`) and a

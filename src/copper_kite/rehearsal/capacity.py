@@ -41,7 +41,7 @@ def overloads(rehearsal: Rehearsal, offered: Mapping[str, float]) -> list[Overlo
 
 
 def _limits(connector: Connector, model: HopModel) -> dict[str, float]:
-    """What each limit lets leave, in messages a second."""
+    """The rate that each limit allows, in messages a second."""
     limits = {}
     factor = max((span.factor for span in model.slow), default=1.0)
     if model.interval:

@@ -1,4 +1,4 @@
-"""What a person wants to know of a rehearsal, in a few sentences."""
+"""The verdict on a rehearsal, in a few sentences."""
 
 from __future__ import annotations
 

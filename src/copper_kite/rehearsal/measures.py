@@ -1,4 +1,4 @@
-"""What is measured in one run: the queue over time, delays, notices, and what expired."""
+"""Measurements of one run: the queue over time, delays, notices, expired recipients."""
 
 from __future__ import annotations
 

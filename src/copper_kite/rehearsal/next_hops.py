@@ -171,7 +171,7 @@ class ModelNetwork(Network):
         return [(10, domain)], False
 
     async def addresses(self, host: str, plan: Plan) -> list[str]:
-        """Nobody is ourselves."""
+        """None: no exchanger is this server itself."""
         return []
 
     @staticmethod

@@ -1,4 +1,4 @@
-"""What the journal says of the past: who submitted what, and what the next hops made of it."""
+"""The past as the journal has it: submissions, and how next hops answered."""
 
 from __future__ import annotations
 
@@ -23,8 +23,8 @@ HOUR = 3600.0
 
 @dataclass(slots=True)
 class HopPast:
-    """What a connector's attempts came to: seconds of each, and by domain whether it was the first of its message and
-    the reply (None: relayed). `unreachable` counts attempts that no next hop took part in."""
+    """The attempts of a connector: the seconds of each, and the replies (None: relayed) by the recipient's domain and
+    by whether the attempt was the first. `unreachable` counts recipients of attempts that reached no next hop."""
 
     seconds: list[float] = field(default_factory=list)
     connects: list[float] = field(default_factory=list)

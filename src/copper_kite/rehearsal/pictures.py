@@ -27,7 +27,7 @@ _CURVES = (
 
 
 class Drawn(NamedTuple):
-    """What is drawn: rehearsals with their names, and the troubles of the first."""
+    """The subject of a picture: rehearsals with their names, and the troubles of the first."""
 
     rehearsals: Sequence[tuple[str, Bands]]
     troubles: Sequence[Trouble]

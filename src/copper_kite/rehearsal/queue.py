@@ -1,6 +1,6 @@
-"""The queue of a rehearsal, in memory: what the dispatcher asks of a store, and the operations that it has written.
+"""The queue of a rehearsal, in memory: the reads of a dispatcher, and the operations that it submits.
 
-It decides nothing. What it is told (`store.operations`) is applied at once, and counts as stable when the loop turns.
+It makes no decisions. Operations (`store.operations`) are applied at once, and count as stable when the loop turns.
 """
 
 from __future__ import annotations
@@ -47,8 +47,8 @@ class Ended(NamedTuple):
 
 
 class MemoryQueue:
-    """Open messages and their recipients. `ended` is told of each recipient's end, `moved` of lanes that stop (with
-    the reason) and start (with None)."""
+    """Open messages and their recipients. `ended` is called with each recipient's end, `moved` with each lane that
+    stops (and the reason) or starts (and None)."""
 
     slot = None  # it is one server's own
 

@@ -1,8 +1,8 @@
 """A lane whose sessions are callbacks: the same decisions, at a fraction of the work.
 
-`Lane` carries jobs in coroutines, since sockets need them. In a rehearsal all that a session does is to take time: a
-timer does, and no content is prepared. What is decided stays in `Lane`: when a session is opened or given up, whose
-turn it is, what a broken one means. `tests/rehearsal/test_quick.py` compares the two.
+`Lane` carries jobs in coroutines, since sockets need them. In a rehearsal a session only takes time, so a timer is
+enough, and no content is prepared. Decisions stay in `Lane`: when to open or give up a session, which job is next, what
+a broken session means. `tests/rehearsal/test_quick.py` compares the two.
 """
 
 from __future__ import annotations
@@ -24,7 +24,7 @@ __all__ = ["Owner", "QuickLane"]
 
 
 class Owner(Protocol):
-    """Whose lanes these are."""
+    """The run that owns the lanes."""
 
     lanes: dict[tuple[str, str], QuickLane]
 

@@ -31,8 +31,8 @@ LISTENER = "programs"
 
 @dataclass(slots=True, kw_only=True)
 class World:
-    """What a run is made of: the configuration, the next hops by `host:port`, the period in which messages arrive, and
-    from when to when the scenario has trouble."""
+    """The parts of a run: the configuration, the next hops by `host:port`, the period in which messages arrive, and the
+    span in which the scenario has trouble."""
 
     loaded: Loaded
     hops: Mapping[str, HopModel]

@@ -43,7 +43,7 @@ _MILLISECONDS = re.compile(r"(\d{1,7}(?:\.\d{1,3})?)ms")
 
 @dataclass(frozen=True, slots=True)
 class Burst:
-    """So many messages at an instant, from one sender (empty: whoever sends most)."""
+    """So many messages at an instant, from one sender (empty: the most active)."""
 
     messages: int
     at: When
@@ -82,7 +82,7 @@ class Refused:
 
 @dataclass(frozen=True, slots=True)
 class Takes:
-    """What a next hop takes: so many messages in all (`pace`), or so many seconds for each message of a session."""
+    """The speed of a next hop: a number of messages in all (`pace`), or seconds for each message of a session."""
 
     name: str
     pace: Pace | None

@@ -120,7 +120,7 @@ def period_of(scenario: Scenario, now: float) -> tuple[float, float]:
 
 
 class Basis(NamedTuple):
-    """What a rehearsal begins with: the configuration as it is, the load, the past, and the period."""
+    """The basis of rehearsals: the configuration as it is, the load, the past, and the period."""
 
     loaded: Loaded
     load: Load

@@ -159,7 +159,7 @@ def _added(work: _Work, action: Action, target: str) -> list[int]:
 
 
 def _entries(message: Message, work: _Work, now: float) -> list[JournalEntry]:
-    """Who requested which action on which messages."""
+    """Journal entries: who requested which action on which messages."""
     groups: dict[tuple[Action, str, str], list[str]] = {}
     for action, who, target, address in work.told:
         groups.setdefault((action, who, target), []).append(address)

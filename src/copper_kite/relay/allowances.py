@@ -1,4 +1,4 @@
-"""What the allowances of connectors let leave now, what waits for those that are on their way, and what for later."""
+"""The allowances of connectors: which jobs may leave now, wait for jobs on their way, or wait for the next period."""
 
 from __future__ import annotations
 

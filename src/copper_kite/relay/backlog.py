@@ -1,4 +1,4 @@
-"""What waits in the store, by lane: no more than the ids of its messages is kept in memory."""
+"""The messages that wait in the store, by lane; only their ids are kept in memory."""
 
 from __future__ import annotations
 

@@ -46,7 +46,7 @@ class Deadlines:
         self._ended = False
 
     def take_up(self, late_at: Callable[[float, float], float], lifetime: float) -> None:
-        """Use these settings: `late_at` computes from `arrived` and `expires` when a sender is told of a delay."""
+        """Use these settings: `late_at` computes from `arrived` and `expires` when a notice of delay is due."""
         self._late_at, self._lifetime = late_at, lifetime
 
     def passed(self, arrived: float, expires: float, now: float) -> bool:

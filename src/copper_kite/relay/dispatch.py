@@ -159,7 +159,7 @@ class Dispatcher:
     # --- what an administrator wants ----------------------------------------------------------------------------------
 
     def carry_out_requests(self) -> None:
-        """Carry out what an administrator wants; what is in hand now has its turn when it no longer is."""
+        """Carry out administrators' requests; those about messages in hand wait until their attempts are recorded."""
         if self._recordings is not None:
             self._recordings.read()
         self._take_offered()

@@ -434,7 +434,7 @@ class MxHops(Hops):
         self._unknown = None if self._unknown is None else self._unknown.shifted(by)
 
     def _not_looked_up(self, failure: SessionFailed, dialogue: Dialogue) -> None:
-        """Nobody tells who they are: ask again later. What DNS does say of the domain is no reason to wait."""
+        """Remember a failed lookup, and ask again later; unless it is DNS's final word on the domain."""
         dialogue.noted(asyncio.get_running_loop().time(), failure.text)
         if failure.cause.final:
             return

@@ -1,4 +1,4 @@
-"""What comes in: one submission at a time in each session, checked, and made durable before it is answered."""
+"""Intake: one submission at a time in each session, checked, and made durable before it is answered."""
 
 from __future__ import annotations
 

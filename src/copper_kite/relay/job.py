@@ -56,7 +56,7 @@ class Job:
 
     @property
     def flow(self) -> Flow:
-        """Whose turn it takes in its lane."""
+        """The flow that it belongs to in its lane."""
         message = self.message
         return Flow(message.user or message.client, Priority.of(message.priority))
 

@@ -1,4 +1,4 @@
-"""What a lane goes by, and how far it has come."""
+"""The settings of a lane, and the numbers of its sessions."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a lane tells its owner."""
+"""The calls of a lane to its owner."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What is awaited before content goes, where other servers may take over what is in hand here."""
+"""The wait before content is sent, where other servers may take over this server's messages."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a connector's allowance still lets through: a count for each period, begun from what the store remembers."""
+"""The use of a connector's allowances: a count for each period, initialised from the store."""
 
 from __future__ import annotations
 

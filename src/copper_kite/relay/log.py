@@ -53,7 +53,7 @@ class Log:
         self._wanted = frozenset(LEVELS[LEVELS.index(level) :])
 
     def take_up(self, settings: LogSettings, folder: Path, server: str) -> None:
-        """Go on as other settings say. A file is opened anew: whoever rotates logs has moved the one there was.
+        """Go on as other settings say. A file is reopened, since log rotation has moved the old one.
 
         Raises OSError when it cannot be opened; then all stays as it was.
         """

@@ -30,7 +30,7 @@ __all__ = ["Network", "Session"]
 
 
 class Session(Protocol):
-    """What delivery uses of a session with a next hop; `net.RelaySession` says what each member is."""
+    """The part of a session with a next hop that delivery uses; `net.RelaySession` says what each member is."""
 
     plan: Plan
     hop: Plan

@@ -25,7 +25,7 @@ PROTOCOL = "notice"  # what a message says that is one, where others name how th
 
 
 class About(NamedTuple):
-    """What a notice is about: recipients of a job as an attempt left them; and whom it goes to."""
+    """The subject of a notice: recipients of a job as an attempt left them; and the address it goes to."""
 
     job: Job
     told: Sequence[RecipientOutcome]
@@ -84,14 +84,14 @@ class Notices:
     compose: Callable[[Notices, About, int, float], bytes] = compose_notice
 
     def late_at(self, arrived: float, expires: float) -> float:
-        """When the sender is told of the delay, if the message still waits.
+        """When the sender gets a notice of delay, if the message still waits.
 
         Where the clock was set meanwhile, the end of the lifetime was shifted, and tells when it came.
         """
         return max(arrived, expires - self.lifetime) + self.late_after
 
     def has_become_late(self, outcome: RecipientOutcome, message: Message, now: float) -> bool:
-        """Whether the sender is to hear now, and had not to before, that a recipient waits (RFC 3461 5.2.5)."""
+        """Whether a delayed recipient has passed its time for a notice since its last change (RFC 3461 5.2.5)."""
         late = self.late_at(message.arrived, message.expires)
         return outcome.state is State.DELAYED and outcome.recipient.changed < late <= now
 

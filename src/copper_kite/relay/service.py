@@ -150,7 +150,7 @@ class Service:
         if reader.slot is not None:
             service._share_queue(store, reader, supervisor)
         dispatcher.start()
-        service._hear_requests(supervisor)
+        service._take_requests(supervisor)
         retention.sweep()
         if any(endpoint.path for endpoint in listeners.endpoints):
             service._take_what_was_dropped(reader, supervisor)
@@ -172,9 +172,9 @@ class Service:
         shared = SharedQueue(self.writer, reader, lease, dispatcher, supervisor)
         self.undo.callback(shared.stop)
         loop = asyncio.get_running_loop()
-        self.undo.callback(store.listen(partial(loop.call_soon_threadsafe, shared.hear)).close)
+        self.undo.callback(store.listen(partial(loop.call_soon_threadsafe, shared.wake)).close)
 
-    def _hear_requests(self, supervisor: Supervisor) -> None:
+    def _take_requests(self, supervisor: Supervisor) -> None:
         """Carry out what administrators want: what waits since before the start, and what a signal tells of."""
         carry_out = self.dispatcher.carry_out_requests
         with contextlib.suppress(ValueError, RuntimeError):  # only the main thread receives signals

@@ -45,8 +45,8 @@ class SharedQueue:
         """Take nothing more."""
         self._turns.cancel()
 
-    def hear(self) -> None:
-        """Somebody has something for this server."""
+    def wake(self) -> None:
+        """Look for messages that another server handed over."""
         self._supervisor.soon(self._look)
 
     def _turn(self) -> None:

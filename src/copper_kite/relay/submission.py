@@ -1,4 +1,4 @@
-"""What all sessions of one listener share: who may submit what, where it goes, and by which settings."""
+"""The context that all sessions of a listener share: permissions, destination and settings."""
 
 from __future__ import annotations
 

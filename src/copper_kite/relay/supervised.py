@@ -41,7 +41,7 @@ def _endpoint(sock: socket.socket) -> Endpoint:
 
 
 def watch_interval() -> float | None:
-    """How often, in seconds, the manager wants to hear that we are alive; half of what it allows, None for never."""
+    """The seconds between keep-alive messages, half of what the service manager allows; None where it wants none."""
     if os.environ.get("WATCHDOG_PID", str(os.getpid())) != str(os.getpid()):
         return None
     allowed = os.environ.get("WATCHDOG_USEC", "")
@@ -49,7 +49,7 @@ def watch_interval() -> float | None:
 
 
 def tell_manager(*states: str) -> None:
-    """Say `READY=1`, `RELOADING=1` or `STOPPING=1` to the manager, if there is one that wants to hear it."""
+    """Say `READY=1`, `RELOADING=1` or `STOPPING=1` to the service manager, if it asked for notifications."""
     path = os.environ.get("NOTIFY_SOCKET", "")
     if not path:
         return

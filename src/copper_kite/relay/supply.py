@@ -40,7 +40,7 @@ BEFORE_ALL = (-math.inf, 0, 0)
 
 
 class Supply:
-    """`begin` has what is due of a message leave by a lane, and tells whether any of it does; `overdue` is told of
+    """`begin` starts the due recipients of a message in a lane, and returns whether there were any; `overdue` gets
     messages that became late, or whose lifetime is over, while they wait.
     """
 

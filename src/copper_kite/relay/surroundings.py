@@ -1,4 +1,4 @@
-"""What a dispatcher meets outside of its own decisions. A rehearsal has others than a server."""
+"""The surroundings of a dispatcher, apart from its decisions. A rehearsal replaces them."""
 
 from __future__ import annotations
 

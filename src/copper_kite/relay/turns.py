@@ -1,4 +1,4 @@
-"""Whose turn it is: senders that share a lane take turns, however much each of them has waiting.
+"""Fair queueing: senders that share a lane take turns, however much each of them has waiting.
 
 Start-time fair queueing: each flow (a sender's mail of one priority) has a mark on a clock that advances with what is
 taken. The flow with the lowest mark is next, and its mark moves on by the inverse of its weight. A flow that begins to

@@ -1,4 +1,4 @@
-"""What a report says, as values: numbers and findings, without words of any output."""
+"""The contents of a report as values: numbers and findings, without the words of any output."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a stand-in offers and does, when, as a file says it (docs/stand-ins.md)."""
+"""The behaviour of a stand-in as a file describes it: what it offers, and what it does when (docs/stand-ins.md)."""
 
 from __future__ import annotations
 

@@ -96,11 +96,11 @@ class _Line:
         self._sock.settimeout(SECONDS)
 
     def ask(self, octets: bytes) -> tuple[int, str]:
-        """Send, and hear the next reply."""
+        """Send, and read the next reply."""
         self._sock.sendall(octets)
-        return self.hear()
+        return self.read_reply()
 
-    def hear(self) -> tuple[int, str]:
+    def read_reply(self) -> tuple[int, str]:
         """The next reply: its code, and all of its text. Raises ConnectionError."""
         said = []
         while True:
@@ -120,7 +120,7 @@ class _Line:
 
 def _converse(line: _Line, name: str, parcel: Parcel) -> str:
     """A message to a server of ours whose extensions are known: it takes commands in groups, and chunks."""
-    _demand(*line.hear())
+    _demand(*line.read_reply())
     offers = line.ask(f"EHLO {name}\r\n".encode())
     _demand(*offers)
     most = _MOST.search(offers[1])
@@ -133,7 +133,7 @@ def _converse(line: _Line, name: str, parcel: Parcel) -> str:
     answers = []
     for group, count in envelope_groups(parcel, len(content), eight_bit=not content.isascii()):
         answers.append(line.ask(group))
-        answers += [line.hear() for _ in range(count - 1)]
+        answers += [line.read_reply() for _ in range(count - 1)]
     _demand(*answers[0])
     for recipient, (code, text) in zip(parcel.recipients, answers[1:], strict=True):
         if code >= 300:  # then nobody gets it, and the script is told

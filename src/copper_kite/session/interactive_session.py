@@ -43,13 +43,13 @@ class InteractiveSession:
 
     @classmethod
     async def open(cls, plan: Plan, dialogue: Dialogue) -> InteractiveSession:
-        """Connect, with TLS at once where the plan has it, and hear the greeting."""
+        """Connect, with TLS at once where the plan has it, and read the greeting."""
         session = await connect_as(UnorderedSession, plan, dialogue)
         async with closing_on_failure(session):
             if plan.tls == "implicit":
                 await session.secure_at_once()
             free = cls(plan, session)
-            await free.hear(plan.timeouts.greet)
+            await free.read_reply(plan.timeouts.greet)
         return free
 
     # --- what is known ----------------------------------------------------------------------------------------------
@@ -81,11 +81,11 @@ class InteractiveSession:
 
     # --- what is said -----------------------------------------------------------------------------------------------
 
-    async def hear(self, seconds: float | None = None) -> Reply:
+    async def read_reply(self, seconds: float | None = None) -> Reply:
         """The next reply."""
         began = self._loop.time()
         self._session.stage = self.stage
-        self.reply = await self._session.hear(self.plan.timeouts.command if seconds is None else seconds)
+        self.reply = await self._session.read_reply(self.plan.timeouts.command if seconds is None else seconds)
         self.seconds = self._loop.time() - began
         return self.reply
 
@@ -108,7 +108,7 @@ class InteractiveSession:
         return self.reply
 
     async def say_all(self, lines: list[str]) -> None:
-        """Several lines in one go (RFC 2920 3.1); `hear` gives their replies."""
+        """Several lines in one go (RFC 2920 3.1); `read_reply` gives their replies."""
         commands = [smtp.typed_command(line) for line in lines]
         self._session.say_all(commands)
         self.stage = _STAGES.get(commands[-1].verb, self.stage) if commands else self.stage

@@ -151,7 +151,7 @@ class _Player:
             "say": self._say,
             "answer": self._say,
             "octets": self._octets,
-            "hear": self._hear,
+            "hear": self._read_reply,
             "content": self._content,
             "wait": self._wait,
             "expect": self._expect,
@@ -266,8 +266,8 @@ class _Player:
     async def _octets(self, step: Step) -> None:
         self._open(step).octets(_unescape(self._text(step).strip('"')))
 
-    async def _hear(self, step: Step) -> None:
-        await self._open(step).hear()
+    async def _read_reply(self, step: Step) -> None:
+        await self._open(step).read_reply()
 
     async def _content(self, step: Step) -> None:
         await self._open(step).content(self._message(step))
@@ -299,7 +299,7 @@ class _Player:
             raise Failed(step, wanted.text, "it went on", session)
         if wanted.kind == "silence":
             if not await session.silent_for(wanted.seconds):
-                raise Failed(step, wanted.text, str(await session.hear()), session)
+                raise Failed(step, wanted.text, str(await session.read_reply()), session)
         elif wanted.kind == "closed":
             await self._expect_closed(step, session)
         elif came := wanted.check(session):

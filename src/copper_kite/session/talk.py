@@ -118,7 +118,7 @@ class Talk:
         return self._content is None
 
     async def begin(self) -> list[Said]:
-        """Connect, and hear the greeting."""
+        """Connect, and read the greeting."""
         dialogue = Dialogue(asyncio.get_running_loop().time())
         self._script = ["connect with TLS" if self.plan.tls == "implicit" else "connect"]
         try:

@@ -17,17 +17,17 @@ class UnorderedSession(ClientSession):
     lenient = True
 
     async def say(self, command: smtp.Command, seconds: float) -> Reply:
-        """Send what a tester typed, whatever the order is, and hear the reply. Raises SessionFailed."""
+        """Send what a tester typed, in any order, and read the reply. Raises SessionFailed."""
         self.dialogue.client_said(self._now(), command.shown)
         self._put(self._engine.say(command))
-        return await self.hear(seconds)
+        return await self.read_reply(seconds)
 
-    async def hear(self, seconds: float) -> Reply:
+    async def read_reply(self, seconds: float) -> Reply:
         """The next reply, whatever it answers. Raises SessionFailed."""
         return (await self._next_reply(seconds)).reply
 
     def say_all(self, commands: Iterable[smtp.Command]) -> None:
-        """Send commands together (RFC 2920 3.1); `hear` gives their replies one by one."""
+        """Send commands together (RFC 2920 3.1); `read_reply` gives their replies one by one."""
         wire = b""
         for command in commands:
             self.dialogue.client_said(self._now(), command.shown)
@@ -40,10 +40,10 @@ class UnorderedSession(ClientSession):
         self._put(octets)
 
     async def say_content(self, content: bytes, seconds: float) -> Reply:
-        """Send `content` after a 354, dots stuffed, with its end, and hear the reply. Raises SessionFailed."""
+        """Send `content` after a 354, dots stuffed, with its end, and read the reply. Raises SessionFailed."""
         self._put(stuff(content, line_start=True) + self._engine.say(smtp.END_OF_CONTENT))
         self.dialogue.noted(self._now(), f"content sent, {len(content)} octets")
-        return await self.hear(seconds)
+        return await self.read_reply(seconds)
 
     async def silent_for(self, seconds: float) -> bool:
         """Whether nothing more is heard for `seconds` (or until the next hop closes); what comes is kept."""

@@ -1,4 +1,4 @@
-"""What is kept of the accounts' passwords: SCRAM keys in `accounts.toml`, for its owner alone. No password is kept."""
+"""The passwords of accounts, kept as SCRAM keys in `accounts.toml`, which its owner alone can read."""
 
 from __future__ import annotations
 

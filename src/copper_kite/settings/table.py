@@ -1,4 +1,4 @@
-"""What all tables of `kite.toml` have in common."""
+"""The base of all tables of `kite.toml`."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What commands are made of: paths, parameters, names, xtext (RFC 5321 4.1.2, RFC 6531 3.3, RFC 3461 4)."""
+"""The grammar of commands: paths, parameters, names, xtext (RFC 5321 4.1.2, RFC 6531 3.3, RFC 3461 4)."""
 
 from __future__ import annotations
 
@@ -58,7 +58,7 @@ _XCHAR = re.compile(r"\+([0-9A-F]{2})")
 
 
 class Syntax(ValueError):
-    """Raised for text that is not what the grammar allows. Whoever has the text knows what to make of that."""
+    """Raised for text that the grammar does not allow; the caller decides what that means."""
 
 
 _SLIGHTLY_OFF = re.compile(

@@ -86,8 +86,8 @@ class ServerBase:
         self._waste()
 
     def _tell_refused(self, reply: Reply) -> None:
-        """Whoever owns the session may want to know; but not of what only follows from another refusal: DATA, and what
-        was sent after it."""
+        """Report a refusal to the owner of the session, unless it only follows from another one: DATA, and what was
+        sent after it."""
         verb, argument = self._command
         if (self._excused or self._follows) and (verb not in ("MAIL", "RCPT") or reply is BAD_ORDER):
             return

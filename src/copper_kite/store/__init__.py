@@ -1,4 +1,4 @@
-"""The queue and the journal. Whoever else needs them imports from here, and knows nothing of the engine behind it.
+"""The queue and the journal. Other packages import from here, and do not depend on the engine.
 
 `open_store` opens the `Store` of a data folder: its `Reader` looks at the queue, its `History` at what happened, beside
 a running server or without one. What is written is a transaction, a sequence of operations (`AddMessage`,

@@ -243,7 +243,7 @@ class Writer(Protocol):
         where a retry may work when there is room, else StoreFailed."""
 
     def fileno(self) -> int:
-        """Whoever owns the loop calls `answered` when this can be read."""
+        """A file descriptor; the owner of the loop calls `answered` when it is readable."""
 
     def answered(self) -> None:
         """Read the answers: resolve their commits, and begin the next one."""
@@ -259,7 +259,7 @@ class Writer(Protocol):
 
 
 class Listening(Protocol):
-    """What goes on until it is closed."""
+    """A subscription that lasts until it is closed."""
 
     def close(self) -> None:
         """End it."""

@@ -1,4 +1,4 @@
-"""What the record of an attempt keeps beside its columns, its results and its session: as JSON, which is made here."""
+"""The parts of an attempt's record that are kept as JSON: its results and its session."""
 
 from __future__ import annotations
 

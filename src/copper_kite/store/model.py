@@ -126,7 +126,7 @@ class LaneStop(NamedTuple):
 
 
 class Waiting(NamedTuple):
-    """A recipient that is due, with what decides which lane it waits in, and when it has its turn there.
+    """A recipient that is due, with what decides its lane and its order there.
 
     `who` submitted it: an account, a local user or an address.
     """

@@ -77,7 +77,7 @@ class AddRecipient(NamedTuple):
 
 
 class RecordRelayed(NamedTuple):
-    """Record an attempt that relayed a message to all whom it was for: `RecordAttempt` and a `SetState` for each.
+    """Record an attempt that relayed a message to all its recipients: `RecordAttempt` and a `SetState` for each.
 
     `results` holds (number, attempts, address, reply) of each recipient; `whole` says that the message has no others,
     and a single portion of content. It began at `at`, took so many seconds, and ended at `now`. The message arrived

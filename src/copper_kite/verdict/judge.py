@@ -17,8 +17,8 @@ __all__ = ["Judgement", "Verdict", "judge_attempt", "judge_refusal", "side_of"]
 
 @dataclass(frozen=True, slots=True)
 class Judgement:
-    """What stopped an attempt: the side, the meaning in a sentence, the command to type next (empty where none helps),
-    and what else to do, in words."""
+    """The judgement on an attempt: the side, the meaning in a sentence, the command to type next (empty where none
+    helps), and further advice in words."""
 
     side: Side
     meaning: str

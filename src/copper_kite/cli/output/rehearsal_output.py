@@ -186,7 +186,7 @@ def _worth_showing(high: Sequence[float], least: int) -> int:
 
 
 def _show_basis(rehearsal: Rehearsal, bands: Bands, load: LoadUsed) -> None:
-    """What it comes from, and how far that can be trusted."""
+    """The sources of the load and the models, and how good they are."""
     echo()
     say(("Comes from", "bold"))
     begin, end = _moment(rehearsal.since), _moment(rehearsal.until)

@@ -1,4 +1,4 @@
-"""What of a message a signature covers, in the form in which it is hashed (RFC 6376 3.4)."""
+"""The parts of a message that a signature covers, in the form in which they are hashed (RFC 6376 3.4)."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What happened on all servers, from the database that they share."""
+"""The history of all servers, from the database that they share."""
 
 from __future__ import annotations
 

@@ -52,7 +52,7 @@ class Database(psycopg.Connection[tuple[Any, ...]]):
 
 
 def _parameters(place: StorePlace) -> dict[str, Any]:
-    """What libpq is told."""
+    """The parameters for libpq."""
     address = parse_store_url(place.url)
     values: dict[str, Any] = {
         "user": address.user, "host": ",".join(address.hosts), "port": ",".join(map(str, address.ports)),

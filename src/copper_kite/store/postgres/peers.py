@@ -1,4 +1,4 @@
-"""What servers that share the queue tell each other: how much waits for each, and what one hands to another."""
+"""The exchange between servers that share a queue: how much waits for each, and messages handed over."""
 
 from __future__ import annotations
 

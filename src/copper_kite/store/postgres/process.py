@@ -157,7 +157,7 @@ def serve(channel: Channel, keeper: Keeper, lease: float) -> None:
 
 
 def secret_of(place: StorePlace, me: Identity) -> bytes:
-    """What the process must know and no list of processes shows."""
+    """The secret for the process, which must not show in a process list."""
     values = {name: getattr(place, name) for name in ("url", "tls", "trust", "server", "lease")}
     password = None if place.password is None else place.password.reveal()
     return json.dumps({**values, "folder": str(place.folder), "password": password, "me": me}).encode()

@@ -1,1 +1,1 @@
-"""What engines have in common: values as rows, group commit, the process that writes, counts, and what people see."""
+"""The common parts of engines: values as rows, group commit, the process that writes, counts, and what people see."""

@@ -1,4 +1,4 @@
-"""What people write for an address or a text, as LIKE has it; engines compare without case."""
+"""Patterns of addresses and texts, translated for LIKE; engines compare without case."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What happened, from the database of one data folder."""
+"""The history from the database of one data folder."""
 
 from __future__ import annotations
 
