@@ -169,7 +169,7 @@ class MemoryStore:
 
     # --- what a reader does -----------------------------------------------------------------------------------------
 
-    def wanted(self) -> list[AdminRequest]:
+    def admin_requests(self) -> list[AdminRequest]:
         return []
 
     def lanes(self) -> list[LaneStop]:

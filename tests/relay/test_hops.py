@@ -298,7 +298,7 @@ async def test_another_one_tries_where_the_one_that_would_is_gone(folder: Path) 
     with open_store(store_of(folder / "queue")).reader() as reader:
         await turn_until(lambda: all_wait(reader))
         (tries,) = [row for row in reader.queue() if row.recipient.attempts]
-        open_store(store_of(folder / "queue")).want(
+        open_store(store_of(folder / "queue")).add_requests(
             [AdminRequest(0, clock.now(), "root", Action.PARK, tries.message.id, 1)]
         )
         service.dispatcher.carry_out_requests()

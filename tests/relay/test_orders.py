@@ -21,7 +21,7 @@ from copper_kite.store import (
     AddRecipient,
     AdminRequest,
     ExtendLifetime,
-    FinishOrder,
+    FinishRequest,
     IdMaker,
     Message,
     Recipient,
@@ -70,7 +70,7 @@ def of(kind: type[Any], recorded: Recorded) -> list[Any]:
 
 def numbers(recorded: Recorded) -> list[int]:
     """Of the orders that it finishes."""
-    return [order.number for order in of(FinishOrder, recorded)]
+    return [order.number for order in of(FinishRequest, recorded)]
 
 
 @pytest.mark.parametrize(
@@ -132,7 +132,7 @@ def ask(here: Site, action: Action, *states: State, target: str = "") -> None:
     with here.reader() as reader:
         rows = reader.queue(states)
     wanted = [AdminRequest(0, 0.0, "root", action, row.message.id, row.recipient.number, target) for row in rows]
-    open_store(here.loaded.store).want(wanted)
+    open_store(here.loaded.store).add_requests(wanted)
     os.kill(os.getpid(), signal.SIGUSR1)
 
 
@@ -159,7 +159,7 @@ async def test_with_the_server_running(folder: Path, authority: CertificateFiles
         await here.until_caught(2)
         ask(here, Action.RETRY, State.FAILED)
         await here.until_caught(3)
-        await here.until(lambda reader: states(here) == [State.RELAYED, State.RELAYED] and not reader.wanted())
+        await here.until(lambda reader: states(here) == [State.RELAYED, State.RELAYED] and not reader.admin_requests())
         told = [
             [entry.facts["action"] for entry in record.journal if entry.event.value == "ordered"]
             for record in records(here)
@@ -177,7 +177,7 @@ async def test_what_is_on_its_way_has_its_turn_afterwards(folder: Path, authorit
         await converse(here.port, talk(letter("slow@x.example")))
         ask(here, Action.REMOVE, State.QUEUED)
         assert states(here) == [State.QUEUED]
-        await here.until(lambda reader: states(here) == [State.REMOVED] and not reader.wanted())
+        await here.until(lambda reader: states(here) == [State.REMOVED] and not reader.admin_requests())
         (record,) = records(here)
         assert [attempt.code for attempt in record.attempts] == [451] and record.recipients[0].attempts == 1
         assert not here.caught

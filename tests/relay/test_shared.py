@@ -118,10 +118,10 @@ async def test_an_order_reaches_the_server_that_has_the_message(folder: Path, st
         store = open_store(second.loaded.store)
         with store.reader() as reader:
             (row,) = reader.queue()
-        store.want([AdminRequest(0, 1.0, "root", Action.PARK, row.message.id, 1)])
+        store.add_requests([AdminRequest(0, 1.0, "root", Action.PARK, row.message.id, 1)])
         await here.until(lambda reader: reader.totals() == {State.PARKED: 1})
-        store.want([AdminRequest(0, 1.0, "root", Action.RETRY_CONNECTOR, 0, 0, "beacon")])
-        await here.until(lambda reader: not reader.wanted())
+        store.add_requests([AdminRequest(0, 1.0, "root", Action.RETRY_CONNECTOR, 0, 0, "beacon")])
+        await here.until(lambda reader: not reader.admin_requests())
 
 
 async def test_content_waits_for_the_record_before_it_and_for_a_sure_lease() -> None:

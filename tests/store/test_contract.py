@@ -16,7 +16,7 @@ from copper_kite.store import (
     AttemptFacts,
     DropContent,
     ExtendLifetime,
-    FinishOrder,
+    FinishRequest,
     Forget,
     ForgetOld,
     IdMaker,
@@ -310,14 +310,14 @@ def test_what_was_relayed_to_all_is_an_attempt_and_its_states(store: Store) -> N
 def test_an_administrator_moves_what_waits(store: Store) -> None:
     """What was wanted, another connector, a longer lifetime, another recipient, all of a connector at once."""
     write(store, submission(1), submission(2))
-    numbers = store.want(
+    numbers = store.add_requests(
         [AdminRequest(0, 5.0, "root", Action.PARK, 1, 1), AdminRequest(0, 6.0, "root", Action.RETRY, 2, 1)]
     )
     delayed = [SetState(id, 1, State.DELAYED, 1, 900.0, "beacon", "451", 100.0) for id in (1, 2)]
-    write(store, delayed, [SendBy("harbour", 1, 1), ExtendLifetime(1, 5000.0), FinishOrder(numbers[0])])
+    write(store, delayed, [SendBy("harbour", 1, 1), ExtendLifetime(1, 5000.0), FinishRequest(numbers[0])])
     write(store, [AddRecipient(Recipient(2, 2, "c@y.example", next_try=7.0)), RetryNow("beacon", 300.0)])
     with store.reader() as reader:
-        assert [(one.number, one.who, one.action, one.message) for one in reader.wanted()] == [
+        assert [(one.number, one.who, one.action, one.message) for one in reader.admin_requests()] == [
             (numbers[1], "root", Action.RETRY, 2)
         ]
         first, (_, others) = reader.recipients(1), reader.recipients(2)

@@ -258,7 +258,7 @@ def test_a_word_to_the_servers_is_heard(folder: Path, store_url: str) -> None:
     listening = store.listen(heard.set)
     assert isinstance(listening, Listening)
     while not heard.wait(0.05):  # it may not listen yet
-        store.want([])
+        store.add_requests([])
     listening.close()
 
 

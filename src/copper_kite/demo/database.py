@@ -26,10 +26,10 @@ class NoDatabase(KiteError):
 def _program(name: str) -> str:
     """Where a program is: the newest that Debian has, or what the path has. Raises NoDatabase."""
     versions = sorted(Path("/usr/lib/postgresql").glob("*/bin"), key=lambda each: int(each.parent.name), reverse=True)
-    found = shutil.which(name, path=os.pathsep.join(map(str, versions))) or shutil.which(name)
-    if found is None:
+    program = shutil.which(name, path=os.pathsep.join(map(str, versions))) or shutil.which(name)
+    if program is None:
         raise NoDatabase(f"PostgreSQL's server is not installed here ({name} is missing): apt install postgresql")
-    return found
+    return program
 
 
 def _owner() -> str | None:

@@ -193,7 +193,7 @@ class MemoryQueue:
     def lanes(self) -> list[LaneStop]:
         return []
 
-    def wanted(self) -> list[AdminRequest]:
+    def admin_requests(self) -> list[AdminRequest]:
         return []
 
     def content(self, message: int) -> Iterator[bytes]:

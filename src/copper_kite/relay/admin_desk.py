@@ -18,7 +18,7 @@ from copper_kite.relay.supply import Supply
 from copper_kite.store import (
     AddMessage,
     AdminRequest,
-    FinishOrder,
+    FinishRequest,
     JournalEntry,
     Recipient,
     RetryNow,
@@ -66,24 +66,24 @@ class AdminDesk:
 
     def carry_out(self, recorder: Recorder) -> None:
         """Carry out the open requests; those about a message in hand wait until it no longer is."""
-        orders = AdminRequests(recorder, self._reader.content)
+        requests = AdminRequests(recorder, self._reader.content)
         lanes: set[Key] = set()  # that are to be tried now, each once
         wanted: dict[int, list[AdminRequest]] = {}
-        for item in self._reader.wanted():
+        for item in self._reader.admin_requests():
             wanted.setdefault(item.message, []).append(item)
         for item in wanted.pop(0, ()):
             do = self._tell_of_alarm if item.action is Action.TEST_ALARM else self._retry_connector
             self._supervisor.run(partial(do, item))
-        for id, ones in wanted.items():
+        for id, group in wanted.items():
             if self._supply.is_free(id):
-                self._supervisor.run(partial(self._carry_out, orders, id, ones, lanes), message=id_text(id))
+                self._supervisor.run(partial(self._carry_out, requests, id, group, lanes), message=id_text(id))
             else:
                 self._wants_more = True
         for key in lanes:
             self._supply.try_now(key)
 
     def _tell_of_alarm(self, wanted: AdminRequest) -> None:
-        self._submit([FinishOrder(wanted.number)], lambda error: None)
+        self._submit([FinishRequest(wanted.number)], lambda error: None)
         if self._try_alarm is not None:
             self._try_alarm(wanted.target)
 
@@ -93,15 +93,15 @@ class AdminDesk:
         facts: dict[str, object] = {"action": wanted.action.value, "who": wanted.who, "recipients": [], "to": name}
         entry = JournalEntry(at=now, event=Event.ORDERED, facts=facts)
         self._supply.try_connector(name)
-        operations: Transaction = [FinishOrder(wanted.number), RetryNow(name, now), WriteEntry(entry)]
+        operations: Transaction = [FinishRequest(wanted.number), RetryNow(name, now), WriteEntry(entry)]
         self._submit(operations, lambda error: self._supply.retry_now(now))
         self._log.write("notice", "ordered", **{**facts, "recipients": "all"})
 
-    def _carry_out(self, orders: AdminRequests, id: int, ones: Sequence[AdminRequest], lanes: set[Key]) -> None:
-        recorded = Recorded(others=[FinishOrder(item.number) for item in ones])
+    def _carry_out(self, requests: AdminRequests, id: int, group: Sequence[AdminRequest], lanes: set[Key]) -> None:
+        recorded = Recorded(others=[FinishRequest(item.number) for item in group])
         with contextlib.suppress(NotFound):
             message, recipients = self._reader.recipients(id)
-            recorded = orders.carry_out(message, recipients, ones, self._clock.now())
+            recorded = requests.carry_out(message, recipients, group, self._clock.now())
             queued = {state.number for state in recorded.states if state.state is State.QUEUED}
             for recipient in recipients:
                 if recipient.number in queued:

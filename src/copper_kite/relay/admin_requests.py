@@ -14,7 +14,7 @@ from copper_kite.store import (
     AddRecipient,
     AdminRequest,
     ExtendLifetime,
-    FinishOrder,
+    FinishRequest,
     JournalEntry,
     Message,
     Operation,
@@ -89,7 +89,7 @@ class AdminRequests:
         others: list[Operation] = [
             *map(AddRecipient, work.added),
             *(SendBy(name, message.id, number) for number, name in work.sent_by.items()),
-            *(FinishOrder(item.number) for item in wanted),
+            *(FinishRequest(item.number) for item in wanted),
         ]
         expires = now + message.expires - message.arrived
         if work.revived and expires > message.expires:

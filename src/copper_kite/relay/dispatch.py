@@ -123,7 +123,7 @@ class Dispatcher:
     def start(self) -> None:
         """Begin with what waits, and with what no connector carried: there may be one now."""
         self.supply.start()
-        self.supply.hasten([""])
+        self.supply.make_due([""])
 
     def reload(self, loaded: Loaded) -> None:
         """Take up other settings: what has not begun to leave goes by them, what has is finished."""
@@ -139,7 +139,7 @@ class Dispatcher:
             self.give_back(job)
         if changed or loaded.settings.connector != routes:  # else all that waits is in the lanes where it belongs
             self.supply.start_over()
-        self.supply.hasten(["", *changed])
+        self.supply.make_due(["", *changed])
 
     async def stop(self, seconds: float) -> None:
         """Finish what is in hand, within `seconds`; the rest stays in the store as it is."""

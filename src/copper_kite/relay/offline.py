@@ -25,10 +25,10 @@ def carry_out_offline(loaded: Loaded, wanted: Sequence[AdminRequest], now: float
         with store.reader() as reader:
             ids = IdMaker(reader.last_id())
             recorder = Recorder(Retry(loaded.settings.retry.waits), ids, make_notices(loaded, ids))
-            orders = AdminRequests(recorder, reader.content)
+            requests = AdminRequests(recorder, reader.content)
             of_messages = groupby(sorted(wanted, key=attrgetter("message")), attrgetter("message"))
             transactions = [
-                orders.carry_out(*reader.recipients(id), list(ones), now).transaction() for id, ones in of_messages
+                requests.carry_out(*reader.recipients(id), list(group), now).transaction() for id, group in of_messages
             ]
         for error in store.write(transactions):
             if error is not None:

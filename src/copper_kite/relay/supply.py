@@ -123,7 +123,7 @@ class Supply:
         self.refill()
         self.deadlines.start_over()
 
-    def hasten(self, connectors: Iterable[str]) -> None:
+    def make_due(self, connectors: Iterable[str]) -> None:
         """Make due what was delayed by these connectors."""
         now = self._clock.now()
         self._submit([RetryNow(name, now) for name in connectors], lambda error: self.retry_now(now))

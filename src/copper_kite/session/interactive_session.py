@@ -48,9 +48,9 @@ class InteractiveSession:
         async with closing_on_failure(session):
             if plan.tls == "implicit":
                 await session.secure_at_once()
-            free = cls(plan, session)
-            await free.read_reply(plan.timeouts.greet)
-        return free
+            opened = cls(plan, session)
+            await opened.read_reply(plan.timeouts.greet)
+        return opened
 
     # --- what is known ----------------------------------------------------------------------------------------------
 

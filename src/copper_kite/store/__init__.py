@@ -64,7 +64,7 @@ if TYPE_CHECKING:
         Done,
         DropContent,
         ExtendLifetime,
-        FinishOrder,
+        FinishRequest,
         Forget,
         ForgetOld,
         HandOver,
@@ -106,9 +106,9 @@ _get, _names = lazy_exports(
         "place": "LEASE_SECONDS DatabaseAddress StorePlace parse_store_url",
         "raised": "RaisedAlarm read_alarms write_alarms",
         "recording": "Recording read_recordings write_recordings",
-        "operations": "AddContent AddMessage AddRecipient Done DropContent ExtendLifetime FinishOrder Forget ForgetOld"
-        " HandOver MoveContent NoteFailure Operation RecordAttempt RecordRelayed Reroute RetryNow SendBy SetState"
-        " ShiftClock StartLane StopLane Submit Sweep Transaction WriteEntry",
+        "operations": "AddContent AddMessage AddRecipient Done DropContent ExtendLifetime FinishRequest Forget"
+        " ForgetOld HandOver MoveContent NoteFailure Operation RecordAttempt RecordRelayed Reroute"
+        " RetryNow SendBy SetState ShiftClock StartLane StopLane Submit Sweep Transaction WriteEntry",
     },
 )
 __getattr__, __all__ = _get, ["open_store", *_names]

@@ -137,7 +137,7 @@ class ServerReads(Protocol):
     def stray_content(self) -> list[int]:
         """Messages that have content and no other rows: submissions that were cut off."""
 
-    def wanted(self) -> list[AdminRequest]:
+    def admin_requests(self) -> list[AdminRequest]:
         """The pending requests of administrators, in order."""
 
     def failed_between(self, after: tuple[float, int, int], until: float, limit: int) -> list[tuple[float, int, int]]:
@@ -299,8 +299,8 @@ class Store(Protocol):
         of the system may lose all of it. Raises StoreError and SchemaTooNew, OSError where content cannot be written.
         """
 
-    def want(self, wanted: Sequence[AdminRequest]) -> list[int]:
-        """Note what an administrator wants, for the server to do; the numbers it got. Their own count for nothing.
+    def add_requests(self, wanted: Sequence[AdminRequest]) -> list[int]:
+        """Add requests for the server to carry out; the numbers they got. Their own numbers are ignored.
 
         Raises StoreError and SchemaTooNew.
         """

@@ -26,7 +26,7 @@ __all__ = [
     "Done",
     "DropContent",
     "ExtendLifetime",
-    "FinishOrder",
+    "FinishRequest",
     "Forget",
     "ForgetOld",
     "HandOver",
@@ -188,7 +188,7 @@ class ShiftClock(NamedTuple):
     before: float
 
 
-class FinishOrder(NamedTuple):
+class FinishRequest(NamedTuple):
     """Forget what an administrator wanted, for it is done. `number` as in `AdminRequest`."""
 
     number: int
@@ -238,8 +238,8 @@ class Sweep(NamedTuple):
 
 Operation = (
     AddMessage | AddContent | AddRecipient | RecordRelayed | SetState | RecordAttempt | WriteEntry | DropContent
-    | MoveContent | RetryNow | StopLane | StartLane | NoteFailure | Reroute | ShiftClock | FinishOrder | ExtendLifetime
-    | SendBy | HandOver | Forget | ForgetOld | Sweep
+    | MoveContent | RetryNow | StopLane | StartLane | NoteFailure | Reroute | ShiftClock | FinishRequest
+    | ExtendLifetime | SendBy | HandOver | Forget | ForgetOld | Sweep
 )  # fmt: skip
 Transaction = Sequence[Operation]
 Done = Callable[[KiteError | None], None]  # called when a transaction is on stable storage, or with what kept it out

@@ -176,7 +176,7 @@ def ask_server(place: StorePlace, running: Running | None, wanted: Sequence[Admi
     """
     from copper_kite.store import open_store
 
-    numbers = open_store(place).want(wanted)
+    numbers = open_store(place).add_requests(wanted)
     told = running is not None and tell_server(running)
     if not told and not some_server_runs(place):
         return "noted; no server runs now, and the next one that starts does it"
@@ -244,7 +244,7 @@ def _answer(place: StorePlace, numbers: set[int]) -> str:
 
     until = time.monotonic() + ANSWER_SECONDS
     with open_store(place).reader() as reader:
-        while left := {item.number for item in reader.wanted()} & numbers:
+        while left := {item.number for item in reader.admin_requests()} & numbers:
             if time.monotonic() > until:
                 return f"{len(left)} of them are on their way now; the server does it when they are back"
             time.sleep(0.02)

@@ -194,14 +194,14 @@ def _find(basis: Basis, scenario: Scenario, given: dict[str, Any], *, as_json: b
         if shown:
             click.echo(f"\r{given['find']} = {value:<30}", nl=False, err=True)
 
-    found = find_value(basis, scenario, given["find"], goal, runs, given["seed"], progress)
+    result = find_value(basis, scenario, given["find"], goal, runs, given["seed"], progress)
     if shown:
         click.echo("\r" + " " * 60 + "\r", nl=False, err=True)
     if as_json:
-        print_json(found_json(found))
+        print_json(found_json(result))
     else:
-        show_found(found)
-    return 0 if found.value is not None else 1
+        show_found(result)
+    return 0 if result.value is not None else 1
 
 
 @contextlib.contextmanager

@@ -97,7 +97,7 @@ class PostgresStore:
 
         return slot_of_name(connection, self._place) if self._place.server else 0
 
-    def want(self, wanted: Sequence[AdminRequest]) -> list[int]:
+    def add_requests(self, wanted: Sequence[AdminRequest]) -> list[int]:
         try:
             with connect(self._place) as connection, connection.transaction():
                 numbers = [

@@ -40,11 +40,11 @@ class Database(psycopg.Connection[tuple[Any, ...]]):
             while True:
                 poll.register(socket, (wanted & 1 and select.POLLIN) | (wanted & 2 and select.POLLOUT))
                 left = deadline - time.monotonic()
-                found = poll.poll(max(0.0, min(interval, left)) * 1000)
-                if not found and left <= 0:
+                ready = poll.poll(max(0.0, min(interval, left)) * 1000)
+                if not ready and left <= 0:
                     self.pgconn.finish()
                     raise psycopg.OperationalError(f"no answer from the database within {self.seconds:.0f} s")
-                events = found[0][1] if found else 0
+                events = ready[0][1] if ready else 0
                 bad = events & (select.POLLERR | select.POLLHUP)
                 wanted = gen.send((1 if events & select.POLLIN or bad else 0) | (2 if events & select.POLLOUT else 0))
         except StopIteration as end:

@@ -281,7 +281,7 @@ class PostgresReads:
         only = "" if self._me is None else f" WHERE message & 63 = {self._me.slot:d}"
         return [id for (id,) in self._link.rows(f"SELECT message FROM growing{only} ORDER BY message")]
 
-    def wanted(self) -> list[AdminRequest]:
+    def admin_requests(self) -> list[AdminRequest]:
         only = ""
         if self._me is not None:
             only = (

@@ -144,7 +144,7 @@ ENCODERS: Mapping[type[Operation], Callable[[Any, Put], Row]] = {
     of.NoteFailure: _plain_row,
     of.Reroute: _plain_row,
     of.ShiftClock: _plain_row,
-    of.FinishOrder: _plain_row,
+    of.FinishRequest: _plain_row,
     of.ExtendLifetime: _plain_row,
     of.SendBy: _plain_row,
     of.HandOver: lambda operation, put: (operation.slot, list(operation.messages)),

@@ -16,7 +16,7 @@ from copper_kite.store.sqlite.labels import keep
 from copper_kite.store.sqlite.schema import connect_writer, identity_of
 from copper_kite.store.sqlite.segments import Segments
 
-__all__ = ["want", "write_alone"]
+__all__ = ["add_requests", "write_alone"]
 
 
 def write_alone(folder: Path, transactions: Sequence[Transaction], *, durable: bool = True) -> list[Fault | None]:
@@ -44,7 +44,7 @@ def write_alone(folder: Path, transactions: Sequence[Transaction], *, durable: b
         connection.close()
 
 
-def want(folder: Path, wanted: Sequence[AdminRequest]) -> list[int]:
+def add_requests(folder: Path, wanted: Sequence[AdminRequest]) -> list[int]:
     """Note what is wanted, for the server to do; the numbers it got. Their own numbers count for nothing.
 
     Raises StoreError and SchemaTooNew as `connect_writer` does.

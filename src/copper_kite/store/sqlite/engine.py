@@ -56,10 +56,10 @@ class SqliteStore:
         faults = write_alone(self._folder, transactions, durable=durable)
         return [None if fault is None else error_of(fault) for fault in faults]
 
-    def want(self, wanted: Sequence[AdminRequest]) -> list[int]:
-        from copper_kite.store.sqlite.alone import want
+    def add_requests(self, wanted: Sequence[AdminRequest]) -> list[int]:
+        from copper_kite.store.sqlite.alone import add_requests
 
-        return want(self._folder, wanted)
+        return add_requests(self._folder, wanted)
 
     def probe(self) -> None:
         if (self._folder / DATABASE).exists():

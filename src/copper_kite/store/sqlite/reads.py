@@ -303,7 +303,7 @@ class SqliteReads:
     def stray_content(self) -> list[int]:
         return [id for (id,) in self._rows("SELECT message FROM growing")]
 
-    def wanted(self) -> list[AdminRequest]:
+    def admin_requests(self) -> list[AdminRequest]:
         rows = self._rows("SELECT * FROM wanted ORDER BY number")
         return [AdminRequest(number, at, who, Action(action), *rest) for number, at, who, action, *rest in rows]
 

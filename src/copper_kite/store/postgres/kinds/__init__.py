@@ -31,7 +31,7 @@ KINDS: Mapping[type[Operation], Apply] = {
     of.NoteFailure: recipients.note_failures,
     of.Reroute: recipients.reroute,
     of.ShiftClock: upkeep.shift_clock,
-    of.FinishOrder: upkeep.finish_orders,
+    of.FinishRequest: upkeep.finish_requests,
     of.ExtendLifetime: messages.extend_lifetimes,
     of.SendBy: recipients.send_by,
     of.HandOver: messages.hand_over,

@@ -10,7 +10,7 @@ from copper_kite.store.shared.encoding import Row
 from copper_kite.store.shared.rows import LANE_COLUMNS
 
 __all__ = [
-    "finish_orders",
+    "finish_requests",
     "forget_old",
     "nothing",
     "retry_now",
@@ -61,7 +61,7 @@ def shift_clock(tables: Tables, rows: Sequence[Row]) -> None:
             tables.do(statement, *[by] * count, before, tables.slot)
 
 
-def finish_orders(tables: Tables, rows: Sequence[Row]) -> None:
+def finish_requests(tables: Tables, rows: Sequence[Row]) -> None:
     """Forget what was wanted."""
     tables.do("DELETE FROM wanted WHERE number = ANY(%s)", [number for (number,) in rows])
 

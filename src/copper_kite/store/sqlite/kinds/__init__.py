@@ -33,7 +33,7 @@ KINDS: Mapping[type[Operation], Kind] = {
     of.NoteFailure: Kind(recipients.note_failures),
     of.Reroute: Kind(lanes.reroute),
     of.ShiftClock: Kind(upkeep.shift_clock),
-    of.FinishOrder: Kind(upkeep.finish_orders),
+    of.FinishRequest: Kind(upkeep.finish_requests),
     of.ExtendLifetime: Kind(messages.extend_lifetimes, lambda row: row[0]),
     of.SendBy: Kind(recipients.send_by, lambda row: row[1]),
     of.HandOver: Kind(upkeep.hand_over),

@@ -13,7 +13,7 @@ from copper_kite.store.sqlite.kinds.tally import count_outcomes
 from copper_kite.store.sqlite.segments import Extent
 
 __all__ = [
-    "finish_orders",
+    "finish_requests",
     "forget_old",
     "hand_over",
     "shift_clock",
@@ -36,7 +36,7 @@ def shift_clock(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent)
         connection.executemany(statement, rows)
 
 
-def finish_orders(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
+def finish_requests(connection: sqlite3.Connection, rows: Sequence[Row], at: Extent) -> None:
     """Forget what was wanted."""
     connection.executemany("DELETE FROM wanted WHERE number = ?", rows)
 
