@@ -100,6 +100,15 @@ def test_what_cannot_be_rehearsed_is_said(config: Path, words: tuple[str, ...], 
     assert ran.returncode == status and says in ran.stderr and b"Traceback" not in ran.stderr
 
 
+def test_what_arrives_is_what_the_scenario_is_about(config: Path) -> None:
+    """Without a history, it goes by the connector that is named, or to the domain that is refused."""
+    words = ("--rate", "60/h", "--runs", 1, "--for", "1d", "--json")
+    ran = kite("rehearse", *words, "--refuse", "passenger.example=550:2h", config=config)
+    assert 90 < json.loads(ran.stdout)["refused"]["median"] < 150
+    ran = kite("rehearse", *words, "--down", "harbour=3h", config=config)
+    assert 140 < json.loads(ran.stdout)["largest_queue"]["median"] < 220
+
+
 def test_without_a_history_it_says_what_to_type(config: Path, tmp_path: Path) -> None:
     ran = kite("rehearse", "--down", "beacon=6h", config=config)
     assert ran.returncode == 1 and b"--rate 600/h" in ran.stderr, "there is no queue at all"

@@ -72,9 +72,13 @@ def _replay(past: Past, scenario: Scenario, seconds: float) -> Replay:
 
 
 def _address(loaded: Loaded, scenario: Scenario) -> str:
-    """An address whose mail goes by the connector that the scenario is about, or by the first one that there is."""
+    """An address in a domain that the scenario has refused, or whose mail goes by a connector that it is about; else by
+    the first connector."""
     connectors = [item for item in loaded.settings.connector if item.enabled and item.name not in scenario.without]
     router = Router(connectors)
+    for refused in scenario.refuse:  # else nothing would be refused
+        if router.carrier(address := _fitting(refused.domain), "program@localhost"):
+            return address
     hosts = {hop.host: item.name for item in connectors if not item.mx for hop in item.next_hops}
     wanted = [hosts.get(name, name) for name in scenario.named] + [
         item.name for item in connectors if "*" in item.recipients

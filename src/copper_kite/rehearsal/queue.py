@@ -116,10 +116,15 @@ class MemoryQueue:
         self._loop.call_soon(done, None)
 
     def add(self, addition: AddMessage) -> None:
-        """A message is in the queue."""
+        """A message is in the queue; it may have arrived before others that are."""
         message = addition.message
         self._open[message.id] = message, [*addition.recipients]
-        self._ids.append(message.id)
+        if self._ids and message.id < self._ids[-1]:
+            place = bisect_left(self._ids, message.id)
+            self._ids.insert(place, message.id)
+            self._first = min(self._first, place)
+        else:
+            self._ids.append(message.id)
         if message.listener:
             self.recipients += len(addition.recipients)
 

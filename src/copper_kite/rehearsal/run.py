@@ -72,7 +72,6 @@ class _Run:
         self._ids = IdMaker()
         self._arrivals = arrivals
         self.lanes: dict[tuple[str, str], QuickLane] = {}
-        self._mx = {connector.name for connector in world.loaded.settings.connector if connector.mx}
         self._next: Arrival | None = next(arrivals, None)
         self._lifetime = world.loaded.settings.retry.lifetime
         self._router = Router(world.loaded.settings.connector)
