@@ -7,6 +7,7 @@ timer.
 from __future__ import annotations
 
 import asyncio
+import os
 import selectors
 from collections.abc import Callable
 from typing import Any
@@ -27,6 +28,9 @@ class _Selector(selectors.DefaultSelector):  # type: ignore[misc, valid-type]
             return events
         while not events and self.loop.owed():
             events = super().select(OWED_SECONDS)
+        if not events:
+            os.sched_yield()  # the kernel delivers on the loopback at once, or when it has the processor next
+            events = super().select(0)
         if not events:
             assert timeout is not None, "the loop waits for something that never comes"
             self.loop.now += timeout
