@@ -23,10 +23,10 @@ bind = ["127.0.0.1:2525"]
 name = "beacon"
 hosts = ["out.beaconpost.example:587"]
 """
-OUTAGE = "beacon=6h@09:00"
+OUTAGE = ["--down", "beacon=6h@09:00"]
 RUNS = {
-    "1,000,000 messages in a week, 6 h of them down": ["--rate", "5952/h", "--for", "7d", "--runs", "1"],
-    "1,000,000 messages in a day, 6 h of it down": ["--rate", "41667/h", "--for", "1d", "--runs", "1"],
+    "1,000,000 messages in a week, 6 h of them down": ["--rate", "5952/h", "--for", "7d", "--runs", "1", *OUTAGE],
+    "1,000,000 messages in a day, 6 h of it down": ["--rate", "41667/h", "--for", "1d", "--runs", "1", *OUTAGE],
     "200 runs of a day with 10,000 messages": ["--rate", "416.7/h", "--for", "1d", "--runs", "200", "--width", "0"],
 }
 
@@ -37,7 +37,7 @@ def rehearsal(folder: Path) -> None:
         config = Path(name) / "kite.toml"
         config.write_text(CONFIGURATION)
         for title, words in RUNS.items():
-            seconds, result = _run(config, [*words, "--down", OUTAGE, "--json"])
+            seconds, result = _run(config, [*words, "--json"])
             most = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024
             submitted = result["submitted"]["median"]
             print(f"{title}: {seconds:.1f} s, {most:.0f} MiB; {submitted:,.0f} submitted, {result['runs']} run(s)")

@@ -152,15 +152,16 @@ class ModelNetwork(Network):
         self, plan: Plan, dialogue: Dialogue, earlier: Sessions, memory: AddressMemory, looked: SessionFailed | None
     ) -> Session:
         """A session, unless the next hop is away."""
-        model = self._models.get(plan.where) or self._others
+        where = plan.where
+        model = self._models.get(where) or self._others
         away = model.is_away(self.loop.now, self.loop.now)
         if away is not None:
             await asyncio.sleep(SILENT_SECONDS if away.silent else REFUSED_SECONDS)
             cause = Cause.CONNECTION_TIMED_OUT if away.silent else Cause.CONNECTION_REFUSED
-            raise SessionFailed(Stage.CONNECT, cause, cause.value, seen=SessionSeen(next_hop=plan.where))
+            raise SessionFailed(Stage.CONNECT, cause, cause.value, seen=SessionSeen(next_hop=where))
         if model.connect:
             await asyncio.sleep(model.connect)
-        return ModelSession(self, model, plan, dialogue)
+        return ModelSession(self, model, plan, where, dialogue)
 
     async def explain(self, plan: Plan, failure: SessionFailed) -> SessionFailed:
         """There is nothing more to see."""
@@ -193,11 +194,11 @@ class ModelSession:
     spent = False
     address = tls_version = cipher = mechanism = ""
 
-    def __init__(self, network: ModelNetwork, model: HopModel, plan: Plan, dialogue: Dialogue) -> None:
+    def __init__(self, network: ModelNetwork, model: HopModel, plan: Plan, where: str, dialogue: Dialogue) -> None:
         self._network = network
         self._model = model
         self.plan = self.hop = plan
-        self.where = plan.where
+        self.where = where
         self.dialogue = dialogue
         self.capabilities = OFFERED
         self.stage = Stage.LOGIN

@@ -146,8 +146,8 @@ class Hops:
         tries them all: then there are no more attempts than the waits allow, however many next hops there are.
         """
         plans = random.sample(self.plans, len(self.plans)) if self.spread else list(self.plans)
-        fit = [plan for plan in plans if plan not in self._down]
-        if not fit:
+        fit = [plan for plan in plans if plan not in self._down] if self._down else plans
+        if not fit or not self._down:
             return plans
         return [*fit, *(plan for plan in plans if plan in self._down and now >= self._down[plan].until)]
 
@@ -227,7 +227,9 @@ class Hops:
         return tuple(self._down[item].passed_over(item) for item in before if item in self._down and item not in tried)
 
     async def _open(self, plan: Plan, dialogue: Dialogue) -> Session:
-        memory, looked = self._memories.setdefault(plan, AddressMemory()), self._found_lately(plan, _SILENCE)
+        looked = self._found_lately(plan, _SILENCE)
+        if (memory := self._memories.get(plan)) is None:
+            memory = self._memories[plan] = AddressMemory()
         try:
             demands = await self._with_policy(plan)
             session = await self._network.open(demands, dialogue, self._earlier, memory, looked)
@@ -257,7 +259,7 @@ class Hops:
 
     def _found_lately(self, plan: Plan, before: tuple[Stage, Cause]) -> SessionFailed | None:
         """The result of a second look at a failure with this stage and cause, unless it is too old."""
-        known = self._looks.get(plan)
+        known = self._looks.get(plan) if self._looks else None
         if known is None or known.before != before or not 0 <= self._now() - known.at < LOOK_SECONDS:
             return None
         return known.found
@@ -295,7 +297,7 @@ class Hops:
 
     def worked(self, plan: Plan) -> bool:
         """A session with this one carried something; whether it was known to be down."""
-        if self._down.pop(plan, None) is None:
+        if not self._down or self._down.pop(plan, None) is None:
             return False
         self._looks.pop(plan, None)
         self._told(plan, None)
