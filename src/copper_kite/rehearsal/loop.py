@@ -58,7 +58,7 @@ class SimulatedLoop(asyncio.AbstractEventLoop):
                         item.call(*item.args)
                 source = self._source
                 first = timers[0][0] if timers else math.inf
-                if source is not None and source[0] <= min(first, until):
+                if source is not None and source[0] <= first and source[0] <= until:
                     self.now, self._source = source[0], None
                     source[1]()
                     continue
