@@ -107,7 +107,7 @@ def handing(folder: Path) -> None:
             calm = _hand_in(port, time.monotonic() + CALM_SECONDS, 0.2)
             with open_store(here / "queue").reader() as reader:
                 waiting, attempts = sum(reader.totals().values()), _written(here / "queue")[0]
-        for what, found in (("at once", [one for some in fast for one in some]), ("one every 0.2 s", calm)):
+        for what, found in (("at once", [item for some in fast for item in some]), ("one every 0.2 s", calm)):
             refused = sum(code != 250 for code, _ in found)
             slowest = max(seconds for _, seconds in found)
             print(
@@ -118,7 +118,7 @@ def handing(folder: Path) -> None:
 
 def _hand_in(port: int, until: float, pause: float) -> list[tuple[int, float]]:
     """What each message was answered, and the longest that any of its commands took, in seconds."""
-    found = []
+    result = []
     with smtplib.SMTP("127.0.0.1", port) as client:
         client.ehlo()
         while time.monotonic() < until:
@@ -131,9 +131,9 @@ def _hand_in(port: int, until: float, pause: float) -> list[tuple[int, float]]:
                 began = time.monotonic()
                 code = act()[0]
                 slowest = max(slowest, time.monotonic() - began)
-            found.append((code, slowest))
+            result.append((code, slowest))
             time.sleep(pause)
-    return found
+    return result
 
 
 def fair(folder: Path) -> None:
@@ -149,9 +149,9 @@ def fair(folder: Path) -> None:
         ):
             time.sleep(5)
             for priority, goal in (("4", 1.0), ("0", 2.0), ("-4", 0.0)):
-                found = [_seconds(here / "queue", port, priority) for _ in range(10)]
+                waits = [_seconds(here / "queue", port, priority) for _ in range(10)]
                 told = f"; goal {goal:.0f} s" if goal else ""
-                print(f"priority {priority:>2}: left after {max(found) * 1000:.0f} ms at most, of 10{told}")
+                print(f"priority {priority:>2}: left after {max(waits) * 1000:.0f} ms at most, of 10{told}")
             with open_store(here / "queue").reader() as reader:
                 totals = reader.totals()
             print(f"meanwhile: {totals[State.RELAYED]} relayed, {totals[State.QUEUED]} wait")

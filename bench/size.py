@@ -35,7 +35,7 @@ LINE = b"0123456789" * 7 + b"\r\n"
 def resident(pid: int) -> float:
     """MiB of a process and its children."""
     pids = [pid, *map(int, Path(f"/proc/{pid}/task/{pid}/children").read_text().split())]
-    return sum(_resident(one) for one in pids)
+    return sum(_resident(item) for item in pids)
 
 
 def _resident(pid: int) -> float:
@@ -175,12 +175,12 @@ def pipe(folder: Path) -> None:
 
 def best(command: list[str]) -> float:
     """Seconds from start to exit, the best of several."""
-    found = 60.0
+    result = 60.0
     for _ in range(15):
         began = time.perf_counter()
         subprocess.run(command, input=b"hello\n", check=True)
-        found = min(found, time.perf_counter() - began)
-    return found
+        result = min(result, time.perf_counter() - began)
+    return result
 
 
 def _count(database: Path, question: str) -> int:

@@ -21,7 +21,7 @@ WORDS = [b"250 ok\r\n", b"250-a\r\n", b"451 4.7.1 x\r\n", b"550-5.1.1 a\r\n", b"
 
 def read(portions: list[bytes]) -> tuple[list[tuple[int, str, tuple[str, ...]]], bool]:
     """The replies in order, and whether it ended in an error."""
-    reader, found = ReplyReader(), []
+    reader, result = ReplyReader(), []
     for portion in portions:
         try:
             reader.feed(portion)
@@ -29,10 +29,10 @@ def read(portions: list[bytes]) -> tuple[list[tuple[int, str, tuple[str, ...]]],
                 assert isinstance(reply, Reply) and 200 <= reply.code < 600 and reply.lines
                 assert str(reply).isprintable() or True
                 Capabilities.parse(reply.lines[1:])
-                found.append((reply.code, reply.enhanced, tuple(reply.lines)))
+                result.append((reply.code, reply.enhanced, tuple(reply.lines)))
         except ProtocolViolation:
-            return found, True
-    return found, False
+            return result, True
+    return result, False
 
 
 def one_input(data: bytes) -> None:

@@ -133,8 +133,8 @@ def test_the_sender_decides_among_recipients_that_fit_as_closely() -> None:
         ("", "a@x.example", "general"),
         ("rota@ternferries.example", "a@crew.example", "crew"),
     ):
-        found = choose_connector(every, recipient, sender)
-        assert found.connector is not None and found.connector.name == name
+        result = choose_connector(every, recipient, sender)
+        assert result.connector is not None and result.connector.name == name
         assert Router(every).carrier(recipient, sender) == name
     reasons = dict(choose_connector(every, "a@x.example", "other@ternferries.example").reasons)
     assert reasons == {

@@ -71,10 +71,10 @@ def walk(folder: Path) -> Iterator[tuple[Path, dict[str, str]]]:
         config = folder / "kite.toml"
         config.write_text(text)
         server = stack.enter_context(running(config))
-        known = {one.name: hand_in(config, f"ana@{one.name}.example", f"rota@{TERN}") for one in FAILURES}
-        for one in FAILURES:
-            if one.state != "queued":
-                settle(config, known[one.name], one.state)
+        known = {failure.name: hand_in(config, f"ana@{failure.name}.example", f"rota@{TERN}") for failure in FAILURES}
+        for failure in FAILURES:
+            if failure.state != "queued":
+                settle(config, known[failure.name], failure.state)
         try:
             yield config, known
         finally:
@@ -119,8 +119,8 @@ def _stand_in(folder: Path, port: int, failure: Failure) -> Iterator[None]:
 
 def next_command(shown: str) -> str | None:
     """The command that a verdict names, as it is printed; None where it names none."""
-    found = NEXT.search(shown)
-    return found[1] if found else None
+    result = NEXT.search(shown)
+    return result[1] if result else None
 
 
 def paste(command: str, typed: str = "") -> tuple[int, str]:

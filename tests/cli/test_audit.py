@@ -22,26 +22,26 @@ def test_each_weakness_has_a_cure_that_works_as_it_is_printed(folder: Path) -> N
     config = write_weak(folder)
     weak = found(config)["open"]
     assert len(weak) >= 25
-    assert {one["harm"] for one in weak} <= {*RISKS.values()}
+    assert {item["harm"] for item in weak} <= {*RISKS.values()}
     (folder / "bin").mkdir()
     (folder / "bin" / "kite").write_text(f'#!/bin/sh\nexec {sys.executable} -m copper_kite "$@"\n')
     (folder / "bin" / "kite").chmod(0o755)
     path = {"PATH": f"{folder / 'bin'}:{os.environ['PATH']}"}
-    for one in weak:
+    for item in weak:
         done = subprocess.run(
-            str(one["cure"]),
+            str(item["cure"]),
             shell=True,
             cwd=folder,
             env=environment(**path),
             input=b"new-and-long\nnew-and-long\n",
             capture_output=True,
         )
-        assert done.returncode == 0, (one, done.stdout + done.stderr)
+        assert done.returncode == 0, (item, done.stdout + done.stderr)
         with (folder / "trial.zone").open("ab") as zone:  # what is to be published is
             zone.writelines(line + b"\n" for line in done.stdout.splitlines() if b". IN TXT " in line)
     left = found(config)
-    assert [(one["risk"], one["of"]) for one in left["open"]] == []
-    assert {one["risk"] for one in left["accepted"]} == {"one-host"}
+    assert [(item["risk"], item["of"]) for item in left["open"]] == []
+    assert {item["risk"] for item in left["accepted"]} == {"one-host"}
     assert kite("audit", config=config).returncode == 0
 
 
@@ -50,8 +50,8 @@ def test_what_is_safe_is_cured_at_once_and_the_rest_stays(folder: Path) -> None:
     before = found(config, "--offline")["open"]
     done = kite("audit", "--fix", "--yes", "--offline", config=config)
     assert done.returncode == 1
-    after = {(one["risk"], one["of"]) for one in found(config, "--offline")["open"]}
-    assert after == {(one["risk"], one["of"]) for one in before if not one["safe"]}
+    after = {(item["risk"], item["of"]) for item in found(config, "--offline")["open"]}
+    assert after == {(item["risk"], item["of"]) for item in before if not item["safe"]}
     assert b"no-guard: done" in done.stdout
 
 
@@ -63,11 +63,11 @@ def test_what_is_meant_is_accepted_with_a_reason(folder: Path) -> None:
     )
     assert kite("audit", "accept", "one-host", "--reason", "so be it", config=config).returncode == 0
     audited = found(config, "--offline")
-    assert {(one["risk"], one["reason"]) for one in audited["accepted"]} == {
+    assert {(item["risk"], item["reason"]) for item in audited["accepted"]} == {
         ("any-sender", "it sends for all"),
         ("one-host", "so be it"),
     }
-    assert not {"one-host", "any-sender"} & {str(one["risk"]) for one in audited["open"]}
+    assert not {"one-host", "any-sender"} & {str(item["risk"]) for item in audited["open"]}
     wrong = kite("audit", "accept", "one-hots", "--reason", "x", config=config)
     assert wrong.returncode == 2
     assert b"did you mean 'one-host'" in wrong.stderr

@@ -53,12 +53,12 @@ def each(folder: Path, authority: CertificateFiles, clients: list[Callable[[Port
                     await asyncio.to_thread(client, ports, f"number {number}")
                 return [await take(caught) for _ in clients]
 
-    found = {
-        one.file.read_bytes().partition(b"Subject: ")[2].split(b"\r\n")[0]: one
-        for one in asyncio.run(live())
-        if one.file
+    result = {
+        item.file.read_bytes().partition(b"Subject: ")[2].split(b"\r\n")[0]: item
+        for item in asyncio.run(live())
+        if item.file
     }
-    return [found[f"number {number}".encode()] for number in range(len(clients))]
+    return [result[f"number {number}".encode()] for number in range(len(clients))]
 
 
 def protocol_of(caught: Caught) -> bytes:
@@ -95,7 +95,7 @@ def test_python(folder: Path, authority: CertificateFiles) -> None:
             for initial in (True, False)]  # fmt: skip
     caught = each(folder, authority, [client(*way) for way in ways])
     words = {"starttls": b"ESMTPSA", "implicit": b"ESMTPSA", "clear": b"ESMTPA"}
-    assert [protocol_of(one) for one in caught] == [words[tls] for tls, _, _ in ways]
+    assert [protocol_of(message) for message in caught] == [words[tls] for tls, _, _ in ways]
 
 
 @pytest.mark.skipif(shutil.which("curl") is None, reason="no curl here")
@@ -118,8 +118,8 @@ def test_curl(folder: Path, authority: CertificateFiles) -> None:
 
         return hand_in
 
-    caught = each(folder, authority, [client(tls, one) for tls in ("starttls", "implicit") for one in mechanisms])
-    assert {protocol_of(one) for one in caught} == {b"ESMTPSA"}
+    caught = each(folder, authority, [client(tls, item) for tls in ("starttls", "implicit") for item in mechanisms])
+    assert {protocol_of(message) for message in caught} == {b"ESMTPSA"}
 
 
 @pytest.mark.skipif(shutil.which("openssl") is None, reason="no openssl here")
@@ -146,7 +146,7 @@ def test_openssl(folder: Path, authority: CertificateFiles) -> None:
         return hand_in
 
     caught = each(folder, authority, [client("starttls"), client("implicit")])
-    assert {protocol_of(one) for one in caught} == {b"ESMTPSA"}
+    assert {protocol_of(message) for message in caught} == {b"ESMTPSA"}
 
 
 @pytest.mark.skipif(shutil.which("perl") is None, reason="no perl here")
@@ -181,4 +181,4 @@ def test_perl(folder: Path, authority: CertificateFiles) -> None:
 
     ways = ["clear", *(["starttls", "implicit"] if have[1] else [])]
     caught = each(folder, authority, [client(tls) for tls in ways])
-    assert [protocol_of(one) for one in caught] == [b"ESMTPA" if tls == "clear" else b"ESMTPSA" for tls in ways]
+    assert [protocol_of(message) for message in caught] == [b"ESMTPA" if tls == "clear" else b"ESMTPSA" for tls in ways]

@@ -138,9 +138,9 @@ def test_what_receivers_see_of_a_domain(folder: Path) -> None:
     publish(folder, kite("signing", "add", DOMAIN, config=config).stdout)
     good = kite("domain", "--json", config=config)
     assert good.returncode == 0, good.stdout
-    [found] = json.loads(good.stdout)["domains"]
-    assert found["domain"] == DOMAIN
-    assert {line["grade"] for line in found["lines"]} == {"good", "remark"}
+    [result] = json.loads(good.stdout)["domains"]
+    assert result["domain"] == DOMAIN
+    assert {line["grade"] for line in result["lines"]} == {"good", "remark"}
     wanted = folder / "wanted.zone"
     wanted.write_bytes(b"$TTL 300\n" + kite("domain", "--records", config=config).stdout)
     assert kite("domain", "--expect", wanted, config=config).returncode == 0
@@ -167,9 +167,9 @@ async def test_signatures_hold_after_two_relays_of_ours(folder: Path, authority:
             letter = f"From: a@{DOMAIN}\nTo: b@crew.example\nSubject: höhe\n\nHöhe 5 m\n\n{'x' * 2000}\n".encode()
             sent = await asyncio.to_thread(kite, "pipe", "b@crew.example", stdin=letter, config=first)
             assert sent.returncode == 0, sent.stderr
-            one = await take(caught)
-            assert one.file is not None
-            content = one.file.read_bytes()
+            item = await take(caught)
+            assert item.file is not None
+            content = item.file.read_bytes()
         assert content.count(b"\r\nReceived:") + content.startswith(b"Received:") == 2
         assert [result.split()[1] for result in dkim_checker.check(content, keys)] == ["pass", "pass"]
         received = folder / "received.eml"

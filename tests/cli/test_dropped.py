@@ -52,10 +52,10 @@ def after_a_stop(
                 pass
             await asyncio.to_thread(prepare, config)
             with running(config):
-                found = [await take(caught) for _ in range(messages)]
+                result = [await take(caught) for _ in range(messages)]
                 await asyncio.to_thread(until_empty, folder / "queue" / "drop")
             assert caught.empty()
-            return config, found
+            return config, result
 
     return asyncio.run(live())
 
@@ -82,7 +82,7 @@ def test_what_is_left_while_no_server_runs_is_relayed_once(folder: Path, authori
         shutil.copytree(folder / "queue" / "drop", kept)
 
     config, caught = after_a_stop(folder, authority, prepare, 2)
-    assert {one.recipients for one in caught} == {("a@passenger.example",), ("b@passenger.example",)}
+    assert {message.recipients for message in caught} == {("a@passenger.example",), ("b@passenger.example",)}
     shown = kite("trace", "a@passenger.example", config=config).stdout
     assert b"taken up" in shown and b"drop folder" in shown and b"user root" in shown
     for name in dropped_names(kept):
@@ -125,7 +125,7 @@ def test_what_is_no_message_is_kept_apart_and_told(folder: Path, authority: Cert
 
     recipients = [caught.recipients[0] for caught in after_a_stop(folder, authority, prepare, 2)[1]]
     assert recipients.count("good@passenger.example") == 1
-    assert sum(one.startswith("postmaster@") for one in recipients) == 1, "once an hour is enough"
+    assert sum(recipient.startswith("postmaster@") for recipient in recipients) == 1, "once an hour is enough"
     refused = sorted(path.name for path in (folder / "queue" / "refused").iterdir())
     assert refused == [name.format(number) for number in range(1, 7)]
 
@@ -175,9 +175,9 @@ def test_what_was_left_is_read_as_it_was_written(folder: Path) -> None:
     leave_message(str(place), large)
     (name,) = dropped_names(place)
     with (place / name).open("rb") as file:
-        found = open_dropped(file)
-        assert found.uid == os.geteuid() and found.octets == 700_000
-        assert found.envelope == large._replace(content=b"") and b"".join(found.content) == large.content
+        result = open_dropped(file)
+        assert result.uid == os.geteuid() and result.octets == 700_000
+        assert result.envelope == large._replace(content=b"") and b"".join(result.content) == large.content
     octets = bytearray((place / name).read_bytes())
     octets[-1] ^= 1
     (place / name).write_bytes(octets)
@@ -192,7 +192,7 @@ def test_the_folder_is_looked_at_before_it_is_needed(folder: Path, authority: Ce
         pass
     assert b"drop" not in kite("check", config=config).stdout
     (folder / "queue" / "drop").chmod(0o777)
-    found = kite("check", config=config).stdout
-    assert b"its mode is 777" in found and b"install -d -m 1733" in found
+    result = kite("check", config=config).stdout
+    assert b"its mode is 777" in result and b"install -d -m 1733" in result
     done = kite("pipe", "a@passenger.example", stdin=b"x\n", config=config)
     assert done.returncode == 75 and b"its mode is 777" in done.stderr

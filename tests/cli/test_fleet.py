@@ -114,7 +114,7 @@ def test_each_command_gives_one_answer_from_all(servers: FleetHere) -> None:
         places = [traced.stdout.index(name) for name in (b"quay1:", b"quay2, from quay1:")]
         assert places == sorted(places)
         report = servers.run("report", "--json")
-        assert [one["answer"]["totals"]["accepted"] for one in json.loads(report.stdout)] == [1, 1]
+        assert [item["answer"]["totals"]["accepted"] for item in json.loads(report.stdout)] == [1, 1]
         assert b"all " in servers.run("report").stdout
         assert servers.run("trace", "nobody@nowhere.example").returncode == 1
     assert servers.run("check").returncode == 0

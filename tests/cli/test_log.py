@@ -73,7 +73,7 @@ async def test_the_journal_searched_and_followed(folder: Path, authority: Certif
                 seen.append(next(entries))
             assert [entry["outcome"] for entry in seen].count("started") == 2, "it tells what came while it was away"
             assert all(entry["to"] != "ana@passenger.example" for entry in seen), "and nothing twice"
-        for words, found in (
+        for words, result in (
             (("bo@passenger",), {"accepted", "relayed"} - {"accepted"}),
             (("--outcome", "failed"), {"failed"}),
             (("no mailbox",), {"failed"}),
@@ -83,7 +83,7 @@ async def test_the_journal_searched_and_followed(folder: Path, authority: Certif
             (("relayed", "connector=beacon", "--to", "bo@"), {"relayed"}),
         ):
             told = json.loads(kite("log", "search", *words, "--json", config=config).stdout)
-            assert {entry["outcome"] for entry in told} == found, words
+            assert {entry["outcome"] for entry in told} == result, words
         assert kite("log", "search", "nowhere", config=config).returncode == 1
         assert kite("log", "search", "--until", "1h ago", config=config).returncode == 1
         assert kite("log", "search", "--count", "--outcome", "relayed", config=config).stdout.strip() == b"3"

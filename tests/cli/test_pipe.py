@@ -85,14 +85,16 @@ def test_the_ways_programs_write_their_options(folder: Path, authority: Certific
         for words, stdin, _ in letters:
             assert kite("pipe", *words, stdin=stdin, config=config).returncode == 0
 
-    caught = {one.file.name: one for one in at_work(folder, authority, test, 6) if one.file}
+    caught = {item.file.name: item for item in at_work(folder, authority, test, 6) if item.file}
     in_order = [caught[name] for name in sorted(caught)]
-    assert [octets(one).partition(b"\r\n\r\n")[2] for one in in_order] == [body for _, _, body in letters]
+    assert [octets(item).partition(b"\r\n\r\n")[2] for item in in_order] == [body for _, _, body in letters]
     assert in_order[0].reverse_path == "rota@ternferries.example"
     assert b"From: Cron <rota@" in octets(in_order[1])
     assert (in_order[3].reverse_path, in_order[3].esmtp_parameters) == ("", "RET=HDRS ENVID=q7")
     assert in_order[3].rcpt_parameters == ("NOTIFY=SUCCESS,DELAY",)
-    assert all(one.recipients == ("a@passenger.example",) for one in in_order), "the value of an option is no recipient"
+    assert all(item.recipients == ("a@passenger.example",) for item in in_order), (
+        "the value of an option is no recipient"
+    )
     header = octets(in_order[5]).partition(b"\r\n\r\n")[0]
     assert b"\r\nSubject: s" in header and b"\nFrom root" not in header and b"@ternferries.example>" in header
 
@@ -166,7 +168,7 @@ def test_the_command_at_the_path_where_programs_look(folder: Path, authority: Ce
 
     caught = at_work(folder, authority, test, 1 + bool(shutil.which("php")))
     if shutil.which("php"):
-        assert any(b"Subject: from php" in octets(one) for one in caught)
+        assert any(b"Subject: from php" in octets(message) for message in caught)
 
 
 @pytest.mark.skipif(shutil.which("perl") is None, reason="no perl here")

@@ -52,7 +52,7 @@ async def test_the_queue_from_all_sides(folder: Path, authority: CertificateFile
         )
         both = ["late1@passenger.example", "late2@crew.example"]
         assert listed(config) == both and listed(config, "--sort", "size") == both[::-1]
-        for words, found in (
+        for words, result in (
             (("--to", "crew.example"), both[1:]), (("--to", "*.example"), both), (("--to", "LATE1@passenger.example"), both[:1]),
             (("--to", "late_@crew.example"), []), (("--from", "ternferries.example"), both), (("--connector", "beacon"), both),
             (("--reason", "4.7.1"), both), (("--larger", "2KiB"), both[1:]),
@@ -60,10 +60,10 @@ async def test_the_queue_from_all_sides(folder: Path, authority: CertificateFile
             (("--next-hop", "localhost:"), both), (("--next-hop", "elsewhere"), []), (("--subject", "LATE2"), both[1:]),
             (("--subject", "%"), []),
         ):  # fmt: skip
-            assert listed(config, *words) == found, words
+            assert listed(config, *words) == result, words
         summary = json.loads(kite("queue", "--json", config=config).stdout)
-        assert [(one["name"], one["recipients"]) for one in summary["state"]] == [("delayed", 2)]
-        assert {one["name"] for one in summary["domain"]} == {"passenger.example", "crew.example"}
+        assert [(item["name"], item["recipients"]) for item in summary["state"]] == [("delayed", 2)]
+        assert {item["name"] for item in summary["domain"]} == {"passenger.example", "crew.example"}
         assert b"451 4.7.1 later, please" in kite("queue", config=config).stdout
         id = json.loads(kite("queue", "list", "--json", "--to", "crew.example", config=config).stdout)[0]["id"]
         shown = kite("queue", "show", id, config=config).stdout
@@ -77,7 +77,7 @@ async def test_the_queue_from_all_sides(folder: Path, authority: CertificateFile
         kite("queue", "export", id, "--into", folder / "eml", config=config)
         assert (folder / "eml" / f"{id}.eml").read_bytes() == raw
 
-        for words, found in (
+        for words, result in (
             (("passenger.example",), {"late1@passenger.example", "gone@passenger.example"}),
             (("rota@ternferries.example", "--state", "delayed"), set(both)),
             (("--reason", "no mailbox"), {"gone@passenger.example"}),
@@ -87,14 +87,14 @@ async def test_the_queue_from_all_sides(folder: Path, authority: CertificateFile
             (("--since", "1h ago", "--from", "ternferries.example"), {*both, "gone@passenger.example"}),
         ):  # fmt: skip
             done = kite("trace", *words, "--json", config=config)
-            assert (done.returncode == 1) == (not found), words
+            assert (done.returncode == 1) == (not result), words
             told = json.loads(done.stdout or b"[]")
             heard = (
                 {row["to"] for row in told}
                 if isinstance(told, list)
-                else {one["address"] for one in told["recipients"]}
+                else {event["address"] for event in told["recipients"]}
             )
-            assert heard == found, words
+            assert heard == result, words
         told = json.loads(kite("trace", "late2@crew.example", "--json", config=config).stdout)
         assert (
             told["id"] == id
@@ -179,9 +179,9 @@ def test_verify_finds_what_the_disk_has_changed(folder: Path) -> None:
     octets[octets.index(b"Subject: s", octets.index(b"Subject: s") + 1)] ^= 1  # the second message's
     file.write_bytes(octets)
     done = kite("queue", "verify", "--json", config=config)
-    found = json.loads(done.stdout)
-    assert done.returncode == 1 and not found["sound"] and not found["database"]
-    (damaged,) = found["messages"]
+    result = json.loads(done.stdout)
+    assert done.returncode == 1 and not result["sound"] and not result["database"]
+    (damaged,) = result["messages"]
     assert "its sum is wrong" in damaged["problem"]
     rows = {row["id"]: row["to"] for row in json.loads(kite("queue", "list", "--json", config=config).stdout)}
     assert rows[damaged["id"]] == "bo@passenger.example"
@@ -230,7 +230,7 @@ async def test_a_queue_without_its_database_is_rescued_and_leaves(folder: Path, 
         left = asyncio.create_task(asyncio.to_thread(leave, write_site(folder, hop)))
         arrived = [await take(caught) for _ in range(2)]
         await left
-        texts = [one.file.read_bytes() for one in arrived if one.file is not None]
+        texts = [item.file.read_bytes() for item in arrived if item.file is not None]
         assert sorted(text.split()[-1] for text in texts) == [b"ana", b"bo"]
 
 
@@ -292,7 +292,9 @@ async def test_retry_tries_what_is_remembered_as_down_and_shows_what_became_of_i
         await stand_in.start("127.0.0.1", hop)
         await asyncio.to_thread(whole, config, works=True)
     await stand_in.stop()
-    assert sorted(one.recipients[0] for one in caught) == [f"{name}@passenger.example" for name in ("ana", "bo", "cy")]
+    assert sorted(message.recipients[0] for message in caught) == [
+        f"{name}@passenger.example" for name in ("ana", "bo", "cy")
+    ]
 
 
 def test_watch_shows_what_changed_since_it_began() -> None:

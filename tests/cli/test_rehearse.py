@@ -120,12 +120,12 @@ def test_without_a_history_it_says_what_to_type(config: Path, tmp_path: Path) ->
 def test_a_value_is_searched_and_the_command_printed(config: Path) -> None:
     words = ("--rate", "600/h", "--service", "beacon=20s", "--for", "2h", "--runs", 2)
     ran = kite("rehearse", *words, "--find", "sessions", "--goal", "p95 delay < 60s", "--json", config=config)
-    found = json.loads(ran.stdout)
-    assert ran.returncode == 0 and found["command"] == f"kite connector set beacon sessions={found['value']}"
-    set_up = kite(*found["command"].split()[1:], config=config)
+    result = json.loads(ran.stdout)
+    assert ran.returncode == 0 and result["command"] == f"kite connector set beacon sessions={result['value']}"
+    set_up = kite(*result["command"].split()[1:], config=config)
     assert set_up.returncode == 0, "what is printed can be typed"
     text = kite("rehearse", *words, "--find", "sessions", "--goal", "p95 delay < 60s", config=config).stdout.decode()
-    assert f"sessions = {found['value']} is the smallest" in text and "meets it" in text
+    assert f"sessions = {result['value']} is the smallest" in text and "meets it" in text
 
 
 def test_two_configurations_are_compared_on_the_same_mail(config: Path, tmp_path: Path) -> None:

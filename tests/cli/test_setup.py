@@ -175,9 +175,9 @@ lifetime = "1m"
 def test_twelve_faults_are_twelve_findings(folder: Path) -> None:
     (folder / "kite.toml").write_text(TWELVE)
     done = kite("check", "--json", config=folder / "kite.toml")
-    found = json.loads(done.stdout)["findings"]
+    result = json.loads(done.stdout)["findings"]
     assert done.returncode == 1
-    assert [finding["line"] for finding in found] == [2, 4, 6, 7, 11, 12, 15, 19, 23, 24, 26, 27]
+    assert [finding["line"] for finding in result] == [2, 4, 6, 7, 11, 12, 15, 19, 23, 24, 26, 27]
     told = kite("check", config=folder / "kite.toml").stdout.decode()
     assert f"{folder}/kite.toml:12: listener[1].max_size" in told and "why:" in told and "do: " in told
 
@@ -254,16 +254,16 @@ async def test_the_next_server_agrees_and_relays_too(folder: Path, authority: Ce
             quay.mkdir()
             shutil.copy(folder / "ca.pem", quay / "ca.pem")
             quays.append(write_site(quay, hop))
-        one, two = quays
+        item, two = quays
         bare = two.read_text().replace("quay1.", "quay2.").partition("[identity]")
         listener = "[[listener]]" + two.read_text().partition("[[listener]]")[2].partition("[[connector]]")[0]
         two.write_text(bare[0] + listener.replace('name = "programs"', 'name = "programs"\nmax_size = "2MiB"'))
-        out = await asyncio.to_thread(kite, "config", "export", config=one)
+        out = await asyncio.to_thread(kite, "config", "export", config=item)
         assert PASSWORD.encode() not in out.stdout and b"kite credential set beacon" in out.stdout
         (folder / "parts.toml").write_bytes(out.stdout)
         tried = await asyncio.to_thread(kite, "config", "import", folder / "parts.toml", "--dry-run", config=two)
         assert b"connector beacon" in tried.stdout and "[[connector]]" not in two.read_text()
-        for words in (("config", "import", folder / "parts.toml", "--yes"), ("config", "compare", one, two)):
+        for words in (("config", "import", folder / "parts.toml", "--yes"), ("config", "compare", item, two)):
             done = await asyncio.to_thread(kite, *words, config=two)
             assert done.returncode == 0, done.stdout + done.stderr
         assert done.stdout == b"they agree\n"
@@ -341,8 +341,8 @@ def test_credentials_are_set_without_showing(folder: Path) -> None:
     ):
         assert kite("credential", *words, config=config).returncode == 0
     assert kite("credential", "disable", "beacon", config=config).returncode == 2
-    one = kite("credential", "show", "harbour", config=config).stdout
-    assert b"ferry" in one and b"s3cret" not in one
+    item = kite("credential", "show", "harbour", config=config).stdout
+    assert b"ferry" in item and b"s3cret" not in item
     assert kite("credential", "remove", "beacon", "--yes", config=config).returncode == 2
     assert kite("credential", "remove", "harbour", "--yes", config=config).returncode == 0
     assert "harbour" not in secrets.read_text()
@@ -401,11 +401,11 @@ def test_where_mail_goes_and_why(folder: Path) -> None:
     (folder / "ca.pem").write_text("")
     more = '[[connector]]\nname = "harbour"\nhosts = ["127.0.0.1:9"]\nrecipients = ["*.harbouroffice.example"]\n'
     config = write_site(folder, 2525, extra=more)
-    found = json.loads(kite("route", "--json", "Root@localhost", "ana@a.harbouroffice.example", config=config).stdout)
-    assert [(one["recipient"], one["connector"]) for one in found] == [
+    result = json.loads(kite("route", "--json", "Root@localhost", "ana@a.harbouroffice.example", config=config).stdout)
+    assert [(item["recipient"], item["connector"]) for item in result] == [
         ("duty@crew.example", "beacon"), ("ana@a.harbouroffice.example", "harbour")
     ]  # fmt: skip
-    assert found[1]["reasons"][0] == {"connector": "beacon", "reason": "* fits less closely"}
+    assert result[1]["reasons"][0] == {"connector": "beacon", "reason": "* fits less closely"}
     kite("connector", "set", "beacon", "recipients=crew.example", config=config)
     none = kite("route", stdin=b"x@elsewhere.example\n", config=config)
     assert none.returncode == 1 and b" connector set beacon recipients+=elsewhere.example" in none.stdout
@@ -424,6 +424,6 @@ async def test_the_connector_is_tested_alone(folder: Path, authority: Certificat
         assert b"C: AUTH SCRAM-SHA-256 ***" in told.stdout and b" credential set beacon\n" in told.stdout
         assert PASSWORD.encode() not in told.stdout
         failed = await asyncio.to_thread(kite, "connector", "test", "beacon", "--json", config=config)
-        found = json.loads(failed.stdout)
-        assert failed.returncode == 4 and found["verdict"]["side"] == "here"
-        assert all(way["stages"][-1]["stage"] == "login" and not way["passed"] for way in found["ways"])
+        result = json.loads(failed.stdout)
+        assert failed.returncode == 4 and result["verdict"]["side"] == "here"
+        assert all(way["stages"][-1]["stage"] == "login" and not way["passed"] for way in result["ways"])

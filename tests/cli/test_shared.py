@@ -50,10 +50,10 @@ def test_every_command_works_from_elsewhere_and_orders_arrive(folder: Path, stor
         done = kite("queue", "park", "--to", "crew.example", "--yes", config=elsewhere)
         assert b"1 recipient of 1 message: done" in done.stdout
         status = json.loads(kite("status", "--json", config=elsewhere).stdout)
-        assert [(one["name"], one["alive"]) for one in status["servers"]] == [("quay1.ternferries.example", True)]
+        assert [(statu["name"], statu["alive"]) for statu in status["servers"]] == [("quay1.ternferries.example", True)]
         assert b"quay1.ternferries.example: alive since" in kite("status", config=elsewhere).stdout
-        found = json.loads(kite("log", "search", "--json", "a@crew.example", config=elsewhere).stdout)
-        assert {entry["host"] for entry in found} == {"quay1.ternferries.example"}
+        result = json.loads(kite("log", "search", "--json", "a@crew.example", config=elsewhere).stdout)
+        assert {entry["host"] for entry in result} == {"quay1.ternferries.example"}
         process.terminate()
         assert process.wait(20) == 0
     done = kite("queue", "release", "--to", "crew.example", "--yes", config=elsewhere)

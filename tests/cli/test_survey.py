@@ -40,11 +40,15 @@ def test_each_host_and_address_is_tested(folder: Path) -> None:
     config = site_with(folder, f"two.example:{closed}", f"one.example:{port}")
     with stand_in(folder, port, PLAIN, "off"):
         done = kite("connector", "test", "beacon", "--json", config=config)
-        found = json.loads(done.stdout)
-        assert done.returncode == 4 and not found["passed"]
-        ways = {(way["next_hop"], way["address"] or way["stages"][-1]["stage"]): way["passed"] for way in found["ways"]}
-        assert ways[f"one.example:{port}", "127.0.0.1"] is True and len(found["ways"]) == 3
-        assert found["verdict"]["side"] == "path" and f"Mail goes by one.example:{port}." in found["verdict"]["meaning"]
+        result = json.loads(done.stdout)
+        assert done.returncode == 4 and not result["passed"]
+        ways = {
+            (way["next_hop"], way["address"] or way["stages"][-1]["stage"]): way["passed"] for way in result["ways"]
+        }
+        assert ways[f"one.example:{port}", "127.0.0.1"] is True and len(result["ways"]) == 3
+        assert (
+            result["verdict"]["side"] == "path" and f"Mail goes by one.example:{port}." in result["verdict"]["meaning"]
+        )
         shown = kite("connector", "test", "beacon", config=config).stdout.decode()
         assert shown.count("two.example") >= 2 and "::1" in shown and "connection refused" in shown
         checked = kite("check", "--live", config=config)
@@ -77,10 +81,10 @@ def test_a_connector_that_uses_mx_is_tested_by_a_recipient(folder: Path) -> None
     config.write_text(text.replace("credential", "# credential"))
     with stand_in(folder, port, PLAIN, "off"):
         done = kite("connector", "test", "beacon", "--to", "ana@mxdom.example", "--json", config=config)
-        found = json.loads(done.stdout)
-        hosts = {way["next_hop"]: way["passed"] or way["cause"] for way in found["ways"] if way["address"] != "::1"}
+        result = json.loads(done.stdout)
+        hosts = {way["next_hop"]: way["passed"] or way["cause"] for way in result["ways"] if way["address"] != "::1"}
         assert hosts[f"nowhere.example:{port}"] == "name not found" and done.returncode == 4
-        assert hosts[f"one.example:{port}"] is True and found["verdict"]["side"] == "beyond"
+        assert hosts[f"one.example:{port}"] is True and result["verdict"]["side"] == "beyond"
         assert "probe --connector" not in done.stdout.decode()
         broken = kite("connector", "test", "beacon", "--to", "ana@broken.example", config=config)
         assert broken.returncode == 4 and b"side      beyond" in broken.stdout

@@ -92,12 +92,13 @@ def test_probe_says_how_far_it_gets(folder: Path) -> None:
             assert words in text
         assert "C: AUTH SCRAM-SHA-256 ***" in text and PASSWORD not in text
         bad = kite("probe", *meet(port, authority, "--to", "gone@x.example", "--json"))
-        found = json.loads(bad.stdout)
-        assert bad.returncode == 4 and not found["passed"] and found["stages"][-1]["stage"] == "recipient"
+        result = json.loads(bad.stdout)
+        assert bad.returncode == 4 and not result["passed"] and result["stages"][-1]["stage"] == "recipient"
         assert (
-            found["verdict"]["evidence"].endswith("(stage recipient)") and found["certificates"][0]["days_left"] == 364
+            result["verdict"]["evidence"].endswith("(stage recipient)")
+            and result["certificates"][0]["days_left"] == 364
         )
-        assert found["offers_in_clear"] != found["offers"] and "PLAIN" in found["logins"]
+        assert result["offers_in_clear"] != result["offers"] and "PLAIN" in result["logins"]
         many = kite("probe", f"localhost:{port}", "--trust", authority, "--repeat", 3, "--every", "0s", "--json")
         assert json.loads(many.stdout)["times"]["greet"]["passed"] == 3
         swept = kite("probe", "localhost", "--trust", authority, "--ports", f"{free_port()},{port}")
@@ -192,7 +193,7 @@ def test_captures_are_looked_at_later(folder: Path) -> None:
     where = ["--folder", folder / "caught"]
     listed = kite("catch", "list", *where).stdout.decode()
     assert "000001" in listed and "<a@x.example>" in listed
-    assert [one["number"] for one in json.loads(kite("catch", "list", "--json", *where).stdout)] == [1, 2]
+    assert [item["number"] for item in json.loads(kite("catch", "list", "--json", *where).stdout)] == [1, 2]
     shown = kite("catch", "show", 1, *where).stdout
     assert b"Subject: odd \\x1b[31m" in shown and b"client" in shown and b"\x1b" not in shown
     assert kite("catch", "headers", 1, *where).stdout == b"Subject: odd \\x1b[31m\n"
@@ -266,8 +267,8 @@ def test_play_tells_where_and_why(folder: Path) -> None:
         suite = ElementTree.parse(folder / "junit.xml").getroot()[0]
         assert suite.get("tests") == "2" and suite.get("failures") == "1"
         assert [case.find("failure") is None for case in suite] == [True, False]
-        found = json.loads(kite("play", bad, "--json", *where).stdout)
-        assert found[0]["failed"]["line"] == 6 and found[0]["outcome"] == "failed"
+        result = json.loads(kite("play", bad, "--json", *where).stdout)
+        assert result[0]["failed"]["line"] == 6 and result[0]["outcome"] == "failed"
         assert kite("play", "login-in-clear", "strangers", *where).returncode == 0
     assert "end-of-content" in kite("play", "--list").stdout.decode()
     bad.write_text("conect\n")
@@ -302,7 +303,7 @@ def test_catch_names_the_authority_of_a_faulty_certificate(folder: Path) -> None
 
 def test_play_lists_for_programs_and_knows_its_variables(folder: Path) -> None:
     listed = json.loads(kite("play", "--list", "--json").stdout)
-    assert {"size", "strangers"} <= {one["script"] for one in listed} and all(one["title"] for one in listed)
+    assert {"size", "strangers"} <= {item["script"] for item in listed} and all(item["title"] for item in listed)
     wrong = kite("play", "size", "--server", "127.0.0.1:1", "--set", "sendr=a@b.example")
     assert wrong.returncode == 2 and b"did you mean 'sender'?" in wrong.stderr
     rule = '[[rule]]\nstage = "sender"\nanswer = "550 5.7.1 not this sender"\n'

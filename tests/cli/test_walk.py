@@ -29,20 +29,20 @@ def follow(shown: str) -> str | None:
 def test_each_stop_and_the_command_that_it_names(folder: Path) -> None:
     """By the story, by a test of the connector; with `--config` as it was given."""
     with walk(folder) as (config, known):
-        for one in FAILURES:
-            for words in (("trace", known[one.name]), ("connector", "test", one.name)):
-                if words[0] == "connector" and one.name == "filtered":
+        for failure in FAILURES:
+            for words in (("trace", known[failure.name]), ("connector", "test", failure.name)):
+                if words[0] == "connector" and failure.name == "filtered":
                     continue  # it takes its time
                 shown = kite(*words, config=config).stdout.decode()
                 flat = " ".join(shown.split())
-                assert words[0] != "trace" or one.says in flat, f"{one.name}: {shown}"
+                assert words[0] != "trace" or failure.says in flat, f"{failure.name}: {shown}"
                 command = follow(shown)
                 assert command is None or f"--config {config}" in command or command.startswith(("cat ", "date")), (
                     command
                 )
-            if one.mends:
-                assert kite("connector", "retry", one.name, config=config).returncode == 0
-                settle(config, known[one.name], "relayed")
+            if failure.mends:
+                assert kite("connector", "retry", failure.name, config=config).returncode == 0
+                settle(config, known[failure.name], "relayed")
         failed_over = kite("trace", known["failover"], config=config).stdout.decode()
         assert "tried" in failed_over and "connection refused" in failed_over
         status = " ".join(kite("status", config=config).stdout.decode().split())

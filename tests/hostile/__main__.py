@@ -55,8 +55,8 @@ def main() -> int:
         under_way = {give(first) for first in itertools.islice(firsts, given.jobs + 1)}
         while under_way:
             done, under_way = wait(under_way, return_when=FIRST_COMPLETED)
-            for found, trails, wrong in (future.result() for future in done):
-                sessions, runs = sessions + found, runs + len(trails)
+            for result, trails, wrong in (future.result() for future in done):
+                sessions, runs = sessions + result, runs + len(trails)
                 paths.update(trails)
                 violations += wrong
                 if sessions < given.sequences and len(violations) < 20:

@@ -153,7 +153,7 @@ class MemoryStore:
         """A message that is there from now on."""
         self.messages[fresh.message.id] = fresh.message
         self.contents[fresh.message.id] = fresh.content or b""
-        self.recipients |= {(one.message, one.number): one for one in fresh.recipients}
+        self.recipients |= {(recipient.message, recipient.number): recipient for recipient in fresh.recipients}
 
     def _move(
         self, id: int, number: int, state: State, attempts: int, next_try: float | None, reply: str, at: float
@@ -189,7 +189,7 @@ class MemoryStore:
         return (self.contents[id],)
 
     def _open(self, id: int) -> list[Recipient]:
-        return [one for (message, _), one in self.recipients.items() if message == id and one.state not in FINAL]
+        return [item for (message, _), item in self.recipients.items() if message == id and item.state not in FINAL]
 
     def _waiting(self, recipient: Recipient) -> Waiting:
         message = self.messages[recipient.message]
@@ -202,27 +202,33 @@ class MemoryStore:
         return []  # all of it is offered
 
     def delayed(self, after: tuple[float, int, int], until: float, limit: int) -> list[Waiting]:
-        found = [
-            one
-            for key, one in self.recipients.items()
-            if one.state is State.DELAYED and one.next_try is not None and after < (one.next_try, *key)
+        result = [
+            item
+            for key, item in self.recipients.items()
+            if item.state is State.DELAYED and item.next_try is not None and after < (item.next_try, *key)
         ]
-        found.sort(key=lambda one: (one.next_try or 0.0, one.message, one.number))
-        return [self._waiting(one) for one in found[:limit] if (one.next_try or 0.0) <= until]
+        result.sort(key=lambda item: (item.next_try or 0.0, item.message, item.number))
+        return [self._waiting(item) for item in result[:limit] if (item.next_try or 0.0) <= until]
 
     def waiting(self, ids: Sequence[int], until: float) -> list[Waiting]:
-        return [self._waiting(one) for due in self.due(ids, until) for one in due.recipients]
+        return [self._waiting(recipient) for due in self.due(ids, until) for recipient in due.recipients]
 
     def due(self, ids: Sequence[int], until: float, octets: int = 0) -> list[Due]:
-        found = []
+        result = []
         for id in ids:
-            due = [one for one in self._open(id) if one.state is State.QUEUED or (one.next_try or math.inf) <= until]
+            due = [
+                item for item in self._open(id) if item.state is State.QUEUED or (item.next_try or math.inf) <= until
+            ]
             if due:
-                found.append(Due(self.messages[id], due))
-        return found
+                result.append(Due(self.messages[id], due))
+        return result
 
     def next_due(self, now: float) -> float | None:
-        waits = [one.next_try for one in self.recipients.values() if one.state is State.DELAYED and one.next_try]
+        waits = [
+            recipient.next_try
+            for recipient in self.recipients.values()
+            if recipient.state is State.DELAYED and recipient.next_try
+        ]
         return min((at for at in waits if at > now), default=None)
 
 
@@ -238,7 +244,7 @@ class Scene:
     def relayed_after(self) -> list[float]:
         """How many seconds after the beginning each relayed recipient left."""
         store = self.store
-        relayed = [key for key, one in store.recipients.items() if one.state is State.RELAYED]
+        relayed = [key for key, item in store.recipients.items() if item.state is State.RELAYED]
         return [store.ended[key] - EPOCH - STARTED for key in relayed]
 
     @property
@@ -311,7 +317,7 @@ async def _deliver(loop: VirtualLoop, choices: Choices) -> Scene:
 def _host(loop: VirtualLoop, choices: Choices, badness: int, *, login: bool) -> Host:
     pick = choices.pick
     offered = pick(1 << len(EXTENSIONS)) | pick(2)  # PIPELINING more often than not
-    extensions = tuple(one for place, one in enumerate(EXTENSIONS) if offered >> place & 1)
+    extensions = tuple(item for place, item in enumerate(EXTENSIONS) if offered >> place & 1)
     sessions, messages = (99, 99, 1, 2)[pick(4)], (99, 99, 1, 3)[pick(4)]
     return Host(choices, loop, badness, extensions, login, sessions, messages)
 
@@ -339,7 +345,7 @@ async def play(
         store.add(fresh)
         dispatcher.offer(fresh)
     until = loop.now + 4 * LIFETIME + 20 * 700.0  # the last attempt may meet a silent peer at several stages
-    while loop.now < until and any(one.state not in FINAL for one in store.recipients.values()):
+    while loop.now < until and any(recipient.state not in FINAL for recipient in store.recipients.values()):
         await asyncio.sleep(50.0)
     await dispatcher.stop(1.0)
     return Scene(store, hosts, lines.lines)

@@ -185,8 +185,8 @@ class Outcome:
 
     @property
     def right(self) -> bool:
-        found = self.lost or self.untrue or self.stuck or self.miscounted
-        return not found and self.extra <= self.bound
+        result = self.lost or self.untrue or self.stuck or self.miscounted
+        return not result and self.extra <= self.bound
 
     def __str__(self) -> str:
         return (

@@ -131,8 +131,8 @@ class Peer:
                     return
                 content, self._data = self._data[: max(end, 0)], self._data[end + 5 :]
                 self._content = False
-                found = _MESSAGE_ID.search(content)
-                self._ended = (found[1].decode() if found else ""), self._accepted
+                result = _MESSAGE_ID.search(content)
+                self._ended = (result[1].decode() if result else ""), self._accepted
                 self._refuse(self._answer("end"), self._accepted)
                 self._reset()
             elif b"\r\n" in self._data:
@@ -150,7 +150,7 @@ class Peer:
             lines = [b"hop.example", *self._host.extensions, *([b"AUTH PLAIN LOGIN"] if self._host.logins else [])]
             self._answer(
                 "EHLO",
-                b"\r\n".join(b"250-" + one for one in lines[:-1]) + b"\r\n250 " + lines[-1] if lines[1:] else None,
+                b"\r\n".join(b"250-" + item for item in lines[:-1]) + b"\r\n250 " + lines[-1] if lines[1:] else None,
             )
         elif verb == "AUTH" and line[5:].upper().startswith(b"LOGIN"):
             self._prompts = 2

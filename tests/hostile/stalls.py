@@ -99,14 +99,14 @@ async def _bystander(port: int, over: asyncio.Event) -> float:
 
 async def longest_stalls(port: int) -> dict[str, float]:
     """By attack, in seconds."""
-    found = {}
+    result = {}
     for name, attack in ATTACKS.items():
         over = asyncio.Event()
         bystander = asyncio.ensure_future(_bystander(port, over))
         await attack(port)
         over.set()
-        found[name] = await bystander
-    return found
+        result[name] = await bystander
+    return result
 
 
 def main() -> None:

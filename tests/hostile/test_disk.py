@@ -29,10 +29,10 @@ KEEP_FREE = 64 * MIB  # as it is where nobody says otherwise
 
 @pytest.fixture(scope="module")
 def library(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    found = build(tmp_path_factory.mktemp("library"))
-    if found is None:
+    result = build(tmp_path_factory.mktemp("library"))
+    if result is None:
         pytest.skip("no C compiler here")
-    return found
+    return result
 
 
 def test_what_was_answered_outlives_a_loss_of_power(folder: Path, library: Path) -> None:

@@ -146,9 +146,9 @@ def test_a_reply_too_many_is_never_taken_for_the_acceptance_of_content(
     odd = {"RCPT": says(b"250 ok\r\n250 ok"), "end": says(end)}
     if twice == "MAIL":
         odd["MAIL"] = says(b"250 ok\r\n250 ok")
-    found = scene(ONE, odd, extensions=extensions)
-    found.check()
-    assert not found.relayed
+    result = scene(ONE, odd, extensions=extensions)
+    result.check()
+    assert not result.relayed
 
 
 def test_a_reply_before_the_end_of_content_is_no_reply_to_it() -> None:
@@ -157,9 +157,9 @@ def test_a_reply_before_the_end_of_content_is_no_reply_to_it() -> None:
         "DATA": lambda peer: [(b"354 go on", 0.0), (b"250 2.0.0 taken", 0.01)] if peer.number == 2 else b"354 go on",
         "end": lambda peer: b"550 never" if peer.number == 2 else b"250 taken",
     }
-    found = scene([["a@x.example"], ["b@x.example"]], odd, takes=0.5, sessions=1)
-    found.check()
-    assert found.relayed == 2 and found.hosts[0].opened == 2, "on a fresh session it is the first one, and is taken"
+    result = scene([["a@x.example"], ["b@x.example"]], odd, takes=0.5, sessions=1)
+    result.check()
+    assert result.relayed == 2 and result.hosts[0].opened == 2, "on a fresh session it is the first one, and is taken"
 
 
 @pytest.mark.parametrize("stage", ["greet", "EHLO", "MAIL", "RCPT", "DATA", "end", "RSET"])
@@ -180,10 +180,10 @@ def test_no_reply_leaves_a_message_stuck(stage: str, reply: bytes) -> None:
     if (stage, reply) == ("DATA", b"354 go on"):
         return  # the one that is right
     for extensions in (PIPELINING, ()):
-        found = scene(ONE, {stage: says(reply)}, extensions=extensions)
-        found.check()
-        assert found.relayed == (2 if stage == "RSET" else 0)
-        assert found.store.recorded >= 1
+        result = scene(ONE, {stage: says(reply)}, extensions=extensions)
+        result.check()
+        assert result.relayed == (2 if stage == "RSET" else 0)
+        assert result.store.recorded >= 1
 
 
 def test_a_session_that_ends_in_the_middle_of_a_pipeline(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -195,46 +195,46 @@ def test_a_session_that_ends_in_the_middle_of_a_pipeline(monkeypatch: pytest.Mon
         {"MAIL": lambda peer: b"250 ok" if peer.number == 1 else b"421 4.3.2 bye"},
         {"MAIL": lambda peer: b"250 ok" if peer.number == 1 else None},
     ):
-        found = scene([[f"r@m{n}.example"] for n in range(20)], odd, sessions=1)
-        found.check()
-        assert found.relayed == 20 and found.seconds < 1.0, "none of them waits"
-        assert found.hosts[0].opened <= 20
+        result = scene([[f"r@m{n}.example"] for n in range(20)], odd, sessions=1)
+        result.check()
+        assert result.relayed == 20 and result.seconds < 1.0, "none of them waits"
+        assert result.hosts[0].opened <= 20
 
 
 def test_a_host_that_takes_one_session_and_ends_it_after_five_messages() -> None:
     """421 for each one more: that lowers the number of sessions, and is no failure of the host."""
-    found = scene([[f"r@m{n}.example"] for n in range(100)], most_sessions=1, most_messages=5)
-    found.check()
-    assert found.relayed == 100 and found.seconds < 1.0
-    assert found.hosts[0].opened < 30 and sum(" sessions " in line for line in found.lines) == 1
-    assert not any(" delayed " in line for line in found.lines)
+    result = scene([[f"r@m{n}.example"] for n in range(100)], most_sessions=1, most_messages=5)
+    result.check()
+    assert result.relayed == 100 and result.seconds < 1.0
+    assert result.hosts[0].opened < 30 and sum(" sessions " in line for line in result.lines) == 1
+    assert not any(" delayed " in line for line in result.lines)
 
 
 def test_a_421_for_each_message_costs_one_session_and_not_one_for_each() -> None:
     """The first one says that the host does not take mail now: the others wait with it."""
-    found = scene([[f"r@m{n}.example"] for n in range(200)], {"MAIL": says(b"421 4.3.2 not now")})
-    found.check()
-    assert found.hosts[0].opened < 12 and not found.relayed
+    result = scene([[f"r@m{n}.example"] for n in range(200)], {"MAIL": says(b"421 4.3.2 not now")})
+    result.check()
+    assert result.hosts[0].opened < 12 and not result.relayed
 
 
 def test_a_host_that_breaks_each_session_counts_as_down_after_three() -> None:
-    found = scene([[f"r@m{n}.example"] for n in range(200)], {"MAIL": lambda peer: None})
-    found.check()
-    assert found.hosts[0].opened < 30 and not found.relayed
+    result = scene([[f"r@m{n}.example"] for n in range(200)], {"MAIL": lambda peer: None})
+    result.check()
+    assert result.hosts[0].opened < 30 and not result.relayed
 
 
 def test_one_message_that_breaks_its_session_holds_up_no_other() -> None:
     """A next hop that cannot live with one of them: the others leave at once."""
-    found = scene([["r@m0.example"], ["poison@x.example"], *([f"r@m{n}.example"] for n in range(2, 30))],
+    result = scene([["r@m0.example"], ["poison@x.example"], *([f"r@m{n}.example"] for n in range(2, 30))],
                   {"RCPT": lambda peer: None if "poison@x.example" in peer._named else b"250 ok"}, sessions=1)  # fmt: skip
-    found.check()
-    assert found.relayed == 29 and max(found.relayed_after) < 1.0
+    result.check()
+    assert result.relayed == 29 and max(result.relayed_after) < 1.0
 
 
 def test_a_size_that_is_no_number() -> None:
-    found = scene(ONE, extensions=("SIZE ²".encode(), b"PIPELINING"))
-    found.check()
-    assert found.relayed == 2 and found.hosts[0].opened == 1
+    result = scene(ONE, extensions=("SIZE ²".encode(), b"PIPELINING"))
+    result.check()
+    assert result.relayed == 2 and result.hosts[0].opened == 1
 
 
 BAD_ADDRESSES: dict[str, dict[str, Say]] = {
@@ -250,23 +250,23 @@ BAD_ADDRESSES: dict[str, dict[str, Say]] = {
 @pytest.mark.parametrize("fault", BAD_ADDRESSES)
 def test_the_next_address_of_a_host_is_tried(fault: str) -> None:
     """C-12, RFC 5321 5.1: within one attempt; and the bad one comes last from then on."""
-    found = scene([[f"r@m{n}.example"] for n in range(7)], BAD_ADDRESSES[fault], {}, sessions=1, most_messages=1)
-    found.check()
-    bad, good = found.hosts
-    assert found.relayed == 7 and (bad.opened, good.opened) == (1, 7)
+    result = scene([[f"r@m{n}.example"] for n in range(7)], BAD_ADDRESSES[fault], {}, sessions=1, most_messages=1)
+    result.check()
+    bad, good = result.hosts
+    assert result.relayed == 7 and (bad.opened, good.opened) == (1, 7)
 
 
 def test_an_address_that_swallows_packets_costs_a_quarter_of_a_second() -> None:
     """RFC 8305 5; and one that refuses costs nothing."""
     for error, seconds in ((TimeoutError, 0.3), (ConnectionRefusedError, 0.01)):
-        found = scene(ONE, {}, {}, missing=lambda address, error=error: error if address == "192.0.2.0" else None)
-        found.check()
-        assert found.relayed == 2 and found.seconds < seconds
+        result = scene(ONE, {}, {}, missing=lambda address, error=error: error if address == "192.0.2.0" else None)
+        result.check()
+        assert result.relayed == 2 and result.seconds < seconds
 
 
 @pytest.mark.parametrize("code", [500, 501, 502, 503, 504, 550])
 def test_a_server_that_knows_no_ehlo_gets_helo(code: int) -> None:
     """C-19: and no parameter of an extension."""
-    found = scene(ONE, {"EHLO": says(b"%d what" % code)})
-    found.check()
-    assert found.relayed == 2
+    result = scene(ONE, {"EHLO": says(b"%d what" % code)})
+    result.check()
+    assert result.relayed == 2

@@ -82,8 +82,8 @@ class VirtualLoop(base_events.BaseEventLoop):
         return call(*given)
 
     async def getaddrinfo(self, host: Any, port: Any, **_: Any) -> list[Any]:
-        found = self.addresses.get(host, (host,))
-        return [(socket.AF_INET, socket.SOCK_STREAM, 6, "", (address, port)) for address in found]
+        result = self.addresses.get(host, (host,))
+        return [(socket.AF_INET, socket.SOCK_STREAM, 6, "", (address, port)) for address in result]
 
     async def create_connection(self, factory: Any, host: Any = None, port: Any = None, **_: Any) -> Any:  # type: ignore[override]
         try:

@@ -35,8 +35,8 @@ from copper_kite.mail.readdress import authors
     ],
 )
 def test_what_is_an_address_and_what_is_its_name(text: str, addresses: list[str], names: list[str]) -> None:
-    assert [one.address for one in mailboxes(text)] == addresses
-    assert [one.name for one in mailboxes(text)] == names
+    assert [mailbox.address for mailbox in mailboxes(text)] == addresses
+    assert [mailbox.name for mailbox in mailboxes(text)] == names
 
 
 @given(st.text(alphabet='ab@.,;:<>()"\\ \r\n[]', max_size=60))

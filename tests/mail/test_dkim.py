@@ -89,11 +89,11 @@ def sign(message, key, selector="s1", **more):
 
 def results(message, records, now=NOW):
     signed = SignedMessage(message)
-    found = [
-        check_signature(signed, one, [records[one.key_name]] if one.key_name in records else [], now)
-        for one in parse_signatures(signed)
+    result = [
+        check_signature(signed, signature, [records[signature.key_name]] if signature.key_name in records else [], now)
+        for signature in parse_signatures(signed)
     ]
-    return [(one.result, one.why, one.changed) for one in found]
+    return [(item.result, item.why, item.changed) for item in result]
 
 
 def records_of(key, selector="s1"):
@@ -187,7 +187,7 @@ def test_what_servers_on_the_way_may_do_breaks_nothing(keys):
 
 def test_signatures_expire_and_come_from_the_future(keys):
     signed, records = sign(MESSAGE, keys["ed25519"], expires=3600.0), records_of(keys["ed25519"])
-    assert [one[0] for one in results(signed, records, NOW + 3000)] == ["pass"]
+    assert [result[0] for result in results(signed, records, NOW + 3000)] == ["pass"]
     assert results(signed, records, NOW + 3700)[0][1] == "it has expired (x=)"
     assert "future" in results(signed, records, NOW - 4000)[0][1]
 

@@ -17,9 +17,9 @@ from copper_kite.mail.encoded import ascii_header
 
 
 def read(header: bytes) -> EmailMessage:
-    found = email.message_from_bytes(header + b"\r\n", policy=email.policy.default)
-    assert isinstance(found, EmailMessage)
-    return found
+    result = email.message_from_bytes(header + b"\r\n", policy=email.policy.default)
+    assert isinstance(result, EmailMessage)
+    return result
 
 
 def made(header: str) -> EmailMessage:
@@ -40,8 +40,8 @@ def test_any_subject_survives(text: str) -> None:
 
 @given(st.text(st.characters(categories=("L", "N")), min_size=1, max_size=60))
 def test_any_name_survives(name: str) -> None:
-    found = made(f"To: {name}ø <a@x.example>, b@x.example\r\n")
-    assert [one.addr_spec for one in found["To"].addresses] == ["a@x.example", "b@x.example"]
+    result = made(f"To: {name}ø <a@x.example>, b@x.example\r\n")
+    assert [address.addr_spec for address in result["To"].addresses] == ["a@x.example", "b@x.example"]
     # By the older of the library's two readers: the newer one puts a blank between the words of a phrase.
     octets = ascii_header(f"To: {name}ø <a@x.example>\r\n".encode()) or b""
     raw = email.message_from_bytes(octets + b"\r\n")["To"]
@@ -49,15 +49,15 @@ def test_any_name_survives(name: str) -> None:
 
 
 def test_names_comments_groups_and_parameters() -> None:
-    found = made(
+    result = made(
         'From: "Åse \\"B\\"" Ödegård<ase@x.example> (på vakt)\r\nTo: Besättning: a@x.example, Ö <b@x.example>;\r\n'
         'Content-Type: text/plain; name="båt.txt"; charset=utf-8\r\nX-Plain: as it is\r\n'
     )
-    assert found["From"].addresses[0].display_name == 'Åse "B" Ödegård'
-    assert found["To"].groups[0].display_name == "Besättning"
-    assert [one.display_name for one in found["To"].addresses] == ["", "Ö"]
-    assert found.get_filename() == "båt.txt" and found.get_content_charset() == "utf-8"
-    assert found["X-Plain"] == "as it is"
+    assert result["From"].addresses[0].display_name == 'Åse "B" Ödegård'
+    assert result["To"].groups[0].display_name == "Besättning"
+    assert [address.display_name for address in result["To"].addresses] == ["", "Ö"]
+    assert result.get_filename() == "båt.txt" and result.get_content_charset() == "utf-8"
+    assert result["X-Plain"] == "as it is"
 
 
 def test_what_is_not_utf8_is_labelled_so() -> None:
@@ -92,5 +92,5 @@ def test_what_only_smtputf8_can_carry_stays(header: str) -> None:
     ],
 )
 def test_what_a_content_type_says(value: str, name: str, parameters: dict[str, str] | None) -> None:
-    found = parse_content_type(value)
-    assert found.name == name and (parameters is None or found.parameters == parameters)
+    result = parse_content_type(value)
+    assert result.name == name and (parameters is None or result.parameters == parameters)

@@ -16,9 +16,9 @@ PLAIN = b"Subject: tide\r\nContent-Type: text/plain; charset=utf-8\r\n"
 
 
 def read(octets: bytes) -> EmailMessage:
-    found = email.message_from_bytes(octets, policy=email.policy.default)
-    assert isinstance(found, EmailMessage)
-    return found
+    result = email.message_from_bytes(octets, policy=email.policy.default)
+    assert isinstance(result, EmailMessage)
+    return result
 
 
 def test_text_becomes_quoted_printable() -> None:
@@ -27,9 +27,9 @@ def test_text_becomes_quoted_printable() -> None:
     sent = to_seven_bits(PLAIN + b"Content-Transfer-Encoding: 8bit\r\nX-Tide: high\r\n\r\n" + text.encode())
     assert sent is not None and sent.isascii() and max(map(len, sent.split(b"\r\n"))) <= 76
     assert b"\n" not in sent.replace(b"\r\n", b"") and b"X-Tide: high\r\n" in sent
-    found = read(sent)
-    assert found["Content-Transfer-Encoding"] == "quoted-printable"
-    assert found.get_payload(decode=True).replace(b"\r\n", b"\n") == text.encode().replace(b"\r\n", b"\n")
+    result = read(sent)
+    assert result["Content-Transfer-Encoding"] == "quoted-printable"
+    assert result.get_payload(decode=True).replace(b"\r\n", b"\n") == text.encode().replace(b"\r\n", b"\n")
 
 
 def test_a_message_that_says_nothing_about_itself_says_it_now() -> None:
@@ -106,5 +106,5 @@ def test_any_text_survives(text: str) -> None:
     body = "".join(f"{line}\r\n" for line in f"é{text}".split("\n")).encode()
     sent = to_seven_bits(PLAIN + b"\r\n" + body)
     assert sent is not None and sent.isascii() and max(map(len, sent.split(b"\r\n"))) <= 76
-    found = read(sent).get_payload(decode=True)
-    assert isinstance(found, bytes) and found.replace(b"\r\n", b"\n") == body.replace(b"\r\n", b"\n")
+    result = read(sent).get_payload(decode=True)
+    assert isinstance(result, bytes) and result.replace(b"\r\n", b"\n") == body.replace(b"\r\n", b"\n")

@@ -83,15 +83,15 @@ def test_both_forms_can_be_parsed_and_have_every_metric(folder: Path, accept: st
     totals.now(Counts(relayed(5, long_ago), took(4, 8, long_ago), took(1, 9, long_ago), refused), NOW)
     text, kind = render(take_readings(loaded, totals, NOW), accept)
     assert ("openmetrics" in kind) == bool(accept)
-    found = {metric.name: metric for metric in parse(text.decode())}
+    result = {metric.name: metric for metric in parse(text.decode())}
     assert {family.name.removesuffix("_total").removesuffix("_info") for family in FAMILIES} | {DELAY} == {
-        name.removesuffix("_info") for name in found
+        name.removesuffix("_info") for name in result
     }
-    values = {(sample.name, *sample.labels.values()): sample.value for sample in found["kite_recipients"].samples}
+    values = {(sample.name, *sample.labels.values()): sample.value for sample in result["kite_recipients"].samples}
     assert values["kite_recipients_total", "beacon", "relayed"] == 5
     assert values["kite_recipients_total", "", "refused"] == 1
     assert values["kite_recipients_total", "beacon", "failed"] == 0  # it is there before the first one
-    delays = {sample.labels.get("le", sample.name): sample.value for sample in found[DELAY].samples}
+    delays = {sample.labels.get("le", sample.name): sample.value for sample in result[DELAY].samples}
     assert (delays["3.0"], delays["7.0"], delays["+Inf"], delays["kite_delay_seconds_count"]) == (0, 5, 5, 5)
     assert delays["kite_delay_seconds_sum"] == pytest.approx(5 * 3.5, rel=0.1)
 
@@ -113,8 +113,8 @@ def test_the_command_prints_them_without_a_server(folder: Path) -> None:
         ("openmetrics", openmetrics.text_string_to_metric_families),
     ):
         done = kite("metrics", "--form", form, config=config)
-        found = {metric.name: metric for metric in parse(done.stdout.decode())}
-        assert found["kite_healthy"].samples[0].value == 0 and done.returncode == 0
+        result = {metric.name: metric for metric in parse(done.stdout.decode())}
+        assert result["kite_healthy"].samples[0].value == 0 and done.returncode == 0
 
 
 def test_examples_name_metrics_that_there_are() -> None:

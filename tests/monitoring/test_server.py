@@ -45,8 +45,8 @@ async def test_a_server_answers_with_what_it_relayed(folder: Path, authority: Ce
         await here.until_caught(1)
         await here.until(lambda reader: not reader.summary().messages)
         status, text = await asked(port, "/metrics")
-        samples = {(one.name, *one.labels.values()): one.value for metric in text_string_to_metric_families(text)
-                   for one in metric.samples}  # fmt: skip
+        samples = {(sample.name, *sample.labels.values()): sample.value for metric in text_string_to_metric_families(text)
+                   for sample in metric.samples}  # fmt: skip
         assert status == 200 and samples["kite_recipients_total", "beacon", "relayed"] == 1
         status, text = await asked(port, "/health")
         assert (status, json.loads(text)) == (200, {"healthy": True, "reasons": []})
@@ -131,7 +131,7 @@ async def test_a_loop_that_stands_still_is_not_live(source: Source, port: int) -
     source.last_heartbeat -= 100.0
     assert (await asked(port, "/live"))[0] == 503
     status, text = await asked(port, "/health")
-    assert status == 503 and [one["reason"] for one in json.loads(text)["reasons"]] == ["held up", "stopped"]
+    assert status == 503 and [item["reason"] for item in json.loads(text)["reasons"]] == ["held up", "stopped"]
 
 
 @pytest.mark.data_folder

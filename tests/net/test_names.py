@@ -95,7 +95,7 @@ def test_names_of_a_certificate(
     folder: Path, common: str, alternatives: Sequence[str], host: str, cause: Cause | None
 ) -> None:
     """T-08, T-09, T-10, T-11: only as subjectAltName; an address has no server_name in the ClientHello."""
-    found, asked = handshake(certificate(folder, common, *alternatives), host)
-    assert found is cause
+    result, asked = handshake(certificate(folder, common, *alternatives), host)
+    assert result is cause
     address = host[0].isdigit()
     assert [name and name.lower() for name in asked] == [None if address else host.lower()]

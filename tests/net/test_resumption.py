@@ -134,8 +134,8 @@ async def test_what_cannot_go_on_begins_anew_at_once(monkeypatch: pytest.MonkeyP
         plan = Plan(host="127.0.0.1", port=port, name="quay1.example")
         for broken in (False, True):
             earlier.keep(plan, _Made(context), [])  # type: ignore[arg-type]
-            for found in ([True, False], [False]):
+            for result in ([True, False], [False]):
                 with pytest.raises(SessionFailed) if broken else nullcontext():
                     (await open_session(plan, Dialogue(0.0), earlier)).abort()
-                assert met == found, "without an earlier session there is nothing to try once more"
+                assert met == result, "without an earlier session there is nothing to try once more"
                 met.clear()

@@ -105,12 +105,12 @@ def test_sessions_are_bounded_all_together_and_from_one_address(monkeypatch: pyt
             self.peer = server_module.Peer(address)
 
     a, b, c, d = One("192.0.2.1"), One("192.0.2.1"), One("192.0.2.1"), One("192.0.2.2")
-    said = [str(registry.add(one) or "")[:9] for one in (a, b, c)]  # type: ignore[arg-type]
+    said = [str(registry.add(item) or "")[:9] for item in (a, b, c)]  # type: ignore[arg-type]
     assert said == ["", "", "421 4.7.0"]
-    for one in (c, b):
-        registry.discard(one)  # type: ignore[arg-type]
-        registry.discard(one)  # type: ignore[arg-type]
-    said = [str(registry.add(one) or "")[:9] for one in (b, d, One(""), One("192.0.2.3"))]  # type: ignore[arg-type]
+    for item in (c, b):
+        registry.discard(item)  # type: ignore[arg-type]
+        registry.discard(item)  # type: ignore[arg-type]
+    said = [str(registry.add(item) or "")[:9] for item in (b, d, One(""), One("192.0.2.3"))]  # type: ignore[arg-type]
     assert said == ["", "", "421 4.3.2", "421 4.3.2"]
 
 

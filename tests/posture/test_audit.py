@@ -96,7 +96,7 @@ def test_what_is_around_the_server(folder: Path, around: Surroundings, risk: str
     loaded = load_configuration(write_weak(folder))
 
     def risks(around: Surroundings) -> set[str]:
-        return {one.risk for one in audit_configuration(loaded, around, [], 1.8e9, "2026-11-29").open}
+        return {item.risk for item in audit_configuration(loaded, around, [], 1.8e9, "2026-11-29").open}
 
     assert risks(around) - risks(Surroundings()) == {risk}
 
@@ -105,4 +105,4 @@ def test_a_version_ends_some_day(folder: Path) -> None:
     loaded, around = load_configuration(write_weak(folder)), Surroundings(python=(3, 11))
     for today, old in (("2027-10-31", False), ("2027-11-01", True)):
         open_now = audit_configuration(loaded, around, [], 1.8e9, today).open
-        assert any(one.risk == "old-software" for one in open_now) is old
+        assert any(item.risk == "old-software" for item in open_now) is old

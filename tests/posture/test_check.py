@@ -73,9 +73,9 @@ def test_nothing_to_find(folder: Path) -> None:
     ],
 )
 def test_each_fault(folder: Path, old: str, new: str, level: str, line: int, words: str) -> None:
-    found = checked(folder, GOOD.replace(old, new, 1))
-    fitting = [finding for finding in found if words in finding.problem]
-    assert [(finding.level, finding.line) for finding in fitting] == [(level, line)], found
+    result = checked(folder, GOOD.replace(old, new, 1))
+    fitting = [finding for finding in result if words in finding.problem]
+    assert [(finding.level, finding.line) for finding in fitting] == [(level, line)], result
     assert fitting[0].why
 
 
@@ -85,9 +85,9 @@ ALARM = '[[alarm]]\nname = "failing"\nwhen = "connector_failing"\nto = "duty@cre
 def test_an_alarm_about_connectors_that_goes_by_the_only_usual_one(folder: Path) -> None:
     assert checked(folder, GOOD + ALARM) == []  # there is no other one
     two = GOOD + SECOND + 'recipients = ["second.example"]\n' + ALARM
-    (found,) = (finding for finding in checked(folder, two) if finding.key.startswith("alarm"))
-    assert (found.level, found.key) == ("remark", "alarm[1]") and "goes by beacon, too" in found.problem
-    assert found.remedy == "kite alarm set failing connector=second"
+    (result,) = (finding for finding in checked(folder, two) if finding.key.startswith("alarm"))
+    assert (result.level, result.key) == ("remark", "alarm[1]") and "goes by beacon, too" in result.problem
+    assert result.remedy == "kite alarm set failing connector=second"
     assert not [finding for finding in checked(folder, two + 'connector = "second"\n') if "alarm" in finding.key]
 
 
@@ -95,8 +95,8 @@ def test_a_report_without_what_draws_it(folder: Path, monkeypatch: pytest.Monkey
     text = GOOD + '[report]\nto = "duty@crew.example"\n'
     assert checked(folder, text) == []
     monkeypatch.setattr("copper_kite.posture.check.find_spec", lambda name: None if name == "jinja2" else name)
-    (found,) = checked(folder, text)
-    assert (found.level, found.problem) == ("error", "jinja2 is missing") and "copper-kite[report]" in found.remedy
+    (result,) = checked(folder, text)
+    assert (result.level, result.problem) == ("error", "jinja2 is missing") and "copper-kite[report]" in result.remedy
 
 
 def test_faults_of_both_kinds_come_at_once(folder: Path) -> None:
@@ -109,11 +109,11 @@ def test_secrets_and_folders(folder: Path) -> None:
     secrets.write_text('[beacon]\nlogin = "a"\npassword = "b"\n')
     secrets.chmod(0o600)
     (folder / "queue").mkdir(mode=0o755)
-    found = checked(folder, GOOD)
-    assert [(f.level, Path(f.file).name, f.line) for f in found] == [
+    result = checked(folder, GOOD)
+    assert [(f.level, Path(f.file).name, f.line) for f in result] == [
         ("remark", "credentials.toml", 1), ("warning", "kite.toml", 3)
     ]  # fmt: skip
-    assert "chmod 711" in found[1].remedy
+    assert "chmod 711" in result[1].remedy
 
 
 def test_an_authority_that_ends(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -125,8 +125,8 @@ def test_an_authority_that_ends(folder: Path, monkeypatch: pytest.MonkeyPatch) -
     made = datetime.datetime.now(datetime.UTC)
     for days, level in ((0, None), (350, "warning"), (400, "error")):
         at = (made + datetime.timedelta(days=days)).timestamp()
-        found = check_file(folder / "kite.toml", at)[1]
-        assert [finding.level for finding in found] == ([level] if level else [])
+        result = check_file(folder / "kite.toml", at)[1]
+        assert [finding.level for finding in result] == ([level] if level else [])
     files.authority.write_text("no certificate")
     assert "no certificate in PEM form" in check_file(folder / "kite.toml", NOW)[1][0].problem
 
@@ -138,8 +138,8 @@ def test_logs_that_cannot_be_looked_in(folder: Path) -> None:
     (folder / "bad.toml").write_text("[patterns]\nid = 'no group'\n")
     text = GOOD + other.format("here") + 'map = "kite"\n' + other.format("gone") + 'map = "none.toml"\n'
     text += other.format("here") + 'map = "bad.toml"\n'
-    found = {(finding.level, finding.key, finding.problem) for finding in checked(folder, text)}
-    assert found == {
+    result = {(finding.level, finding.key, finding.problem) for finding in checked(folder, text)}
+    assert result == {
         ("warning", "other_log[2].files", "there is no such file"),
         ("error", "other_log[2].map", "cannot be read (No such file or directory)"),
         ("error", "other_log[3].map", "has no group"),
@@ -151,8 +151,8 @@ def test_a_disk_with_less_than_is_to_stay_free(folder: Path) -> None:
     config = write_site(folder, 2525, tls="off")
     text = config.read_text()
     config.write_text(text.replace("[server]\n", '[server]\nkeep_free = "1000000GiB"\n'))
-    found = [finding for finding in check_file(config, time.time())[1] if finding.key == "server.keep_free"]
-    assert [finding.level for finding in found] == ["error"] and "MiB left" in found[0].problem
+    result = [finding for finding in check_file(config, time.time())[1] if finding.key == "server.keep_free"]
+    assert [finding.level for finding in result] == ["error"] and "MiB left" in result[0].problem
     (folder / "queue").mkdir()
     shown = kite("status", config=config)
     assert shown.returncode == 1 and b"nothing is taken in" in b" ".join(shown.stdout.split())

@@ -220,8 +220,8 @@ async def test_records_that_are_broken(
 ) -> None:
     """Rows P-11 to P-14, P-17: each with its grade and its words."""
     report = await report_on(server, tmp_path, f"{domain}.example")
-    found = said(report, topic)
-    assert any(each == grade and words in text for each, text in found), found
+    result = said(report, topic)
+    assert any(each == grade and words in text for each, text in result), result
 
 
 @pytest.mark.parametrize(
@@ -240,8 +240,8 @@ async def test_keys_of_others(
 ) -> None:
     """Row P-16."""
     report = await report_on(server, tmp_path, "dkim.example", selector, signed=False)
-    [(found, text)] = said(report, "DKIM")
-    assert found == grade
+    [(result, text)] = said(report, "DKIM")
+    assert result == grade
     assert words in text
 
 

@@ -104,8 +104,8 @@ async def test_results(tmp_path: Path, domain: str, address: str, result: str, b
     """Rows P-11 to P-14."""
     zone = tmp_path / "zone"
     zone.write_text(ZONE)
-    found = await evaluate(Lookups(f"zone:{zone}", 1.0), address, domain)
-    assert (found.result, found.mechanism) == (result, by), found.why
+    outcome = await evaluate(Lookups(f"zone:{zone}", 1.0), address, domain)
+    assert (outcome.result, outcome.mechanism) == (result, by), outcome.why
 
 
 async def test_records_that_include_each_other_without_end_are_given_up(tmp_path: Path) -> None:
@@ -119,13 +119,13 @@ async def test_records_that_include_each_other_without_end_are_given_up(tmp_path
     zone.write_text("$TTL 300\n" + "\n".join(lines) + "\n")
     node = await survey(Lookups(f"zone:{zone}", 1.0), "d0n0.example")
     assert len(list(node.walk())) < 1000
-    assert any("more than 60 records" in one.problem for one in node.walk())
+    assert any("more than 60 records" in part.problem for part in node.walk())
     assert (await evaluate(Lookups(f"zone:{zone}", 1.0), "192.0.2.3", "d0n0.example")).result == "permerror"
 
 
 async def test_a_server_that_does_not_answer_is_a_temporary_error() -> None:
-    found = await evaluate(Lookups("127.0.0.1:9", 0.2), "192.0.2.3", "a.example")
-    assert found.result == "temperror"
+    result = await evaluate(Lookups("127.0.0.1:9", 0.2), "192.0.2.3", "a.example")
+    assert result.result == "temperror"
 
 
 @pytest.mark.parametrize(

@@ -122,29 +122,29 @@ def test_the_fewest_sessions_are_found() -> None:
     """600 an hour of 20 s each keep 3.3 sessions at work."""
     here = basis(configured(sessions=20), 600, service=["beacon=20s"])
     scenario = scenario_of({"service": ["beacon=20s"], "for": "3h"})
-    found = find_value(here, scenario, "sessions", parse_goal("p95 delay < 60s"), 2)
-    assert found.value in ("4", "5") and found.command == f"kite connector set beacon sessions={found.value}"
-    assert {trial.value: trial.met for trial in found.trials}[str(int(found.value) - 1)] is False
+    result = find_value(here, scenario, "sessions", parse_goal("p95 delay < 60s"), 2)
+    assert result.value in ("4", "5") and result.command == f"kite connector set beacon sessions={result.value}"
+    assert {trial.value: trial.met for trial in result.trials}[str(int(result.value) - 1)] is False
 
 
 def test_the_longest_wait_is_found() -> None:
     here = basis(configured(), 60, down=["beacon=2h"])
     scenario = scenario_of({"down": ["beacon=2h"]})
-    found = find_value(here, scenario, "waits", parse_goal("empty after < 12m"), 3)
-    assert found.value is not None and found.command == f"kite config set retry waits={found.value}"
-    assert found.value.endswith(("5m", "10m"))
+    result = find_value(here, scenario, "waits", parse_goal("empty after < 12m"), 3)
+    assert result.value is not None and result.command == f"kite config set retry waits={result.value}"
+    assert result.value.endswith(("5m", "10m"))
 
 
 def test_the_smallest_allowance_is_found() -> None:
     here = basis(configured(), 60)
-    found = find_value(here, scenario_of({}), "beacon.allowance", parse_goal("max delay < 10m"), 2)
-    assert found.value is not None and 1300 < int(found.value.removesuffix("/day")) < 1600
+    result = find_value(here, scenario_of({}), "beacon.allowance", parse_goal("max delay < 10m"), 2)
+    assert result.value is not None and 1300 < int(result.value.removesuffix("/day")) < 1600
 
 
 def test_a_goal_that_nothing_meets_is_said() -> None:
     here = basis(configured(), 60, down=["beacon=2h"])
-    found = find_value(here, scenario_of({"down": ["beacon=2h"]}), "waits", parse_goal("max delay < 1m"), 1)
-    assert found.value is None and not found.command and not any(trial.met for trial in found.trials)
+    result = find_value(here, scenario_of({"down": ["beacon=2h"]}), "waits", parse_goal("max delay < 1m"), 1)
+    assert result.value is None and not result.command and not any(trial.met for trial in result.trials)
 
 
 @pytest.mark.parametrize("text", ["p95", "p95 delay < soon", "speed < 5", "p95 delay > 5m"])

@@ -61,13 +61,13 @@ def _model(dice: random.Random) -> HopModel:
 
 
 def _arrivals(seed: int) -> list[Arrival]:
-    one = poisson(0.1, 3600.0, seed, "passenger.example", "crew.example")
+    entry = poisson(0.1, 3600.0, seed, "passenger.example", "crew.example")
     other = poisson(0.05, 3600.0, seed + 1, who="rota")
     many = [
         item._replace(recipients=("a@passenger.example", "b@crew.example", "c@passenger.example"), priority=4)
         for item in poisson(0.02, 3600.0, seed + 2, who="lists")
     ]
-    return sorted([*one, *other, *many])
+    return sorted([*entry, *other, *many])
 
 
 def _delays(measures: Measures) -> dict[str, float]:

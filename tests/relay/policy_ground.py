@@ -30,9 +30,9 @@ PORT = free_port()  # of all mail exchangers: TLSA records name it
 
 
 def digest(certificate: Path, selector: int, algorithm: str) -> str:
-    found = x509.load_pem_x509_certificate(certificate.read_bytes())
-    whole = found.public_bytes(Encoding.DER)
-    key = found.public_key().public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
+    result = x509.load_pem_x509_certificate(certificate.read_bytes())
+    whole = result.public_bytes(Encoding.DER)
+    key = result.public_key().public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
     octets = key if selector else whole
     return octets.hex() if algorithm == "" else hashlib.new(algorithm, octets).hexdigest()
 

@@ -53,9 +53,9 @@ def told() -> Told:
 
 
 def started(folder: Path, told: Told, *alarms: Alarm) -> Alarms:
-    found = Alarms(folder, told)
-    found.take_up(alarms or [watched()])
-    return found
+    result = Alarms(folder, told)
+    result.take_up(alarms or [watched()])
+    return result
 
 
 def test_it_is_raised_once_repeated_and_cleared(folder: Path, told: Told) -> None:
@@ -200,11 +200,14 @@ def test_the_whole_program_raises_and_shows_and_tries_an_alarm(folder: Path) -> 
             if json.loads(status.stdout)["alarms"]:
                 break
         shown = json.loads(status.stdout)["alarms"]
-        assert [one["name"] for one in shown] == ["jam"] and status.returncode == 1
+        assert [item["name"] for item in shown] == ["jam"] and status.returncode == 1
         brief = kite("status", "--brief", config=config).stdout.decode()
         assert brief.count("\n") == 1 and "alarm jam" in brief
         listed = json.loads(kite("alarm", "list", "--json", config=config).stdout)
-        assert [(one["name"], one["raised_since"] is not None) for one in listed] == [("jam", True), ("later", False)]
+        assert [(item["name"], item["raised_since"] is not None) for item in listed] == [
+            ("jam", True),
+            ("later", False),
+        ]
         with open_store(store_of(folder / "queue")).reader() as reader:
             subjects = {row.recipient.address for row in reader.queue((State.QUEUED, State.DELAYED))}
         assert subjects == {"duty@crew.example", "a@b.example"}

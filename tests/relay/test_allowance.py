@@ -76,7 +76,7 @@ async def test_what_exceeds_it_waits_for_the_next_period_through_a_restart(
         clock.time = midnight + 1.0
         again = await Service.start(here.loaded, clock)
         caught = await here.until_caught(4)
-        assert sorted(one.recipients[0][0] for one in caught) == ["a", "b", "c", "d"]
+        assert sorted(message.recipients[0][0] for message in caught) == ["a", "b", "c", "d"]
         await again.stop(1.0)
         told = (folder / "kite.log").read_text()
         assert told.count("connector=beacon allowance=2/day used=2") == 2, "once in each period"

@@ -56,8 +56,8 @@ async def test_a_relayed_message_is_told_of_where_the_next_hop_does_not(
         )
         caught = await here.until_caught(3)
         await here.until(ended(3))
-        notice = next(one for one in caught if not one.reverse_path)
-        assert {(one.esmtp_parameters, one.rcpt_parameters) for one in caught} == {("", ("",))}
+        notice = next(message for message in caught if not message.reverse_path)
+        assert {(message.esmtp_parameters, message.rcpt_parameters) for message in caught} == {("", ("",))}
         assert b"Action: relayed\r\nStatus: 2.0.0" in text(notice) and b"Final-Recipient: rfc822; a@x" in text(notice)
         assert b"Original-Envelope-Id: q7" in text(notice) and b"the body" not in text(notice)
 
@@ -73,10 +73,10 @@ async def test_who_hears_of_a_failure(folder: Path, authority: CertificateFiles,
         await converse(here.port, talk(asking("gone@x.example", notify), asking("gone@x.example", notify, sender="")))
         caught = await here.until_caught(2 + told)
         await here.until(ended(4 + told))
-        assert sorted(one.recipients[0] for one in caught) == sorted(
+        assert sorted(message.recipients[0] for message in caught) == sorted(
             ["duty@crew.example"] * 2 + ["ticketing@ternferries.example"] * told
         )
-        assert all(b"Action: failed" in text(one) for one in caught)
+        assert all(b"Action: failed" in text(message) for message in caught)
 
 
 async def test_a_copy_that_cannot_be_sent_has_no_copy(folder: Path, authority: CertificateFiles) -> None:
@@ -100,7 +100,7 @@ async def test_who_hears_of_a_delay(folder: Path, authority: CertificateFiles, d
         told = delay == "NOTIFY=DELAY"
         caught = await here.until_caught(1 + told)
         await here.until(ended(1 + told))
-        assert sum(b"Action: delayed" in text(one) for one in caught) == told
+        assert sum(b"Action: delayed" in text(message) for message in caught) == told
 
 
 @pytest.mark.parametrize(("ret", "kind"), [("RET=FULL", b"message/rfc822"), ("RET=HDRS", b"text/rfc822-headers")])
@@ -164,11 +164,11 @@ async def test_what_a_program_asserts_of_itself_is_not_passed_on(folder: Path, a
         heard = await converse(here.port, talk(asking("a@x.example", mail="AUTH=a=b")))
         assert b"501 5.5.4" in heard
         caught = await here.until_caught(2)
-        assert [one.esmtp_parameters for one in caught] == ["AUTH=<>", "AUTH=<>"]
+        assert [message.esmtp_parameters for message in caught] == ["AUTH=<>", "AUTH=<>"]
     async with site(folder / "clear", authority, tls="off") as here:
         await offer_logins(here)
         await converse(here.port, talk(asking("a@x.example", mail="AUTH=<>")))
-        assert [one.esmtp_parameters for one in await here.until_caught(1)] == [""]
+        assert [message.esmtp_parameters for message in await here.until_caught(1)] == [""]
 
 
 async def offer_logins(here: Site) -> None:
@@ -205,9 +205,9 @@ async def test_too_many_recipients_go_in_several_transactions(
         await converse(here.port, talk(letter(*names)))
         caught = await here.until_caught(3)
         await here.until(lambda reader: not reader.queue())
-        assert [one.recipients for one in caught] == [tuple(names[:2]), tuple(names[2:4]), tuple(names[4:])]
+        assert [message.recipients for message in caught] == [tuple(names[:2]), tuple(names[2:4]), tuple(names[4:])]
         (record,) = records(here)
-        assert {(one.state, one.attempts) for one in record.recipients} == {(State.RELAYED, 1)}
+        assert {(recipient.state, recipient.attempts) for recipient in record.recipients} == {(State.RELAYED, 1)}
         with here.reader() as reader:
             assert list(reader.content(record.message.id)) == []
 

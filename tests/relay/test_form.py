@@ -29,10 +29,10 @@ CORPUS = list(corpus())
 
 def decoded(content: bytes) -> list[tuple[str, bytes | None]]:
     """The types and the octets of all parts without parts, as Python's `email` reads them."""
-    found = message_from_bytes(content)
+    result = message_from_bytes(content)
     return [
         (part.get_content_type(), part.get_payload(decode=True))  # type: ignore[misc]
-        for part in found.walk()
+        for part in result.walk()
         if not part.is_multipart()
     ]
 
@@ -42,7 +42,7 @@ def longest(content: bytes) -> int:
 
 
 @pytest.mark.parametrize(
-    ("message", "mends"), [(one, mends) for _, one, mends in CORPUS], ids=[n for n, _, _ in CORPUS]
+    ("message", "mends"), [(item, mends) for _, item, mends in CORPUS], ids=[n for n, _, _ in CORPUS]
 )
 def test_what_is_mended_decodes_to_the_same(message: bytes, mends: bool) -> None:
     made = to_lines(message)
@@ -65,17 +65,17 @@ async def test_long_lines_and_nul_leave_encoded(folder: Path, authority: Certifi
     body = b"".join(b"%d " % n * 700 + b"\0end\r\n" for n in range(300))
 
     async with site(folder, authority) as here:
-        some = [letter("a@x.example", content=b"Subject: s\r\n\r\n" + one) for one in (body, body[:5000] + b"\r\n")]
+        some = [letter("a@x.example", content=b"Subject: s\r\n\r\n" + item) for item in (body, body[:5000] + b"\r\n")]
         await converse(here.port, talk(*some), chunk=chunk)
         caught = await here.until_caught(2)
-        for one, sent in zip(sorted(caught, key=lambda c: -c.size), (body, body[:5000] + b"\r\n"), strict=True):
-            assert one.file is not None
-            content = one.file.read_bytes()
+        for item, sent in zip(sorted(caught, key=lambda c: -c.size), (body, body[:5000] + b"\r\n"), strict=True):
+            assert item.file is not None
+            content = item.file.read_bytes()
             assert longest(content) <= 998
             assert decoded(content) == [("text/plain", sent)]
         await here.until(lambda reader: reader.totals() == {State.RELAYED: 2})
         assert {record.message.form for record in records(here)} == {Form.LONG_LINES | Form.NUL}
-        assert {one.attempts[0].facts.changed for one in records(here)} == {"long lines and NUL were encoded"}
+        assert {item.attempts[0].facts.changed for item in records(here)} == {"long lines and NUL were encoded"}
         story = tell_story(records(here)[0], {}, running=True)
         assert any(line.what == "encoded" for line in story.lines)
 
@@ -108,7 +108,7 @@ async def test_what_was_done_to_one_message_is_not_told_of_another(folder: Path,
         looping = b"Received: from a\r\n" * 200 + "Subject: ü\r\n\r\nx\r\n".encode()
         stored = b"From a@x.example Mon May  4 09:00:00 2026\r\nSubject: 2\r\n\r\nx\r\n"
         plain = b"Subject: 3\r\n\r\nx\r\n"
-        some = [letter("a@x.example", content=one) for one in (looping, stored, plain)]
+        some = [letter("a@x.example", content=item) for item in (looping, stored, plain)]
         assert codes(await converse(here.port, talk(*some))).count(b"554") == 1
         await here.until(lambda reader: reader.totals() == {State.RELAYED: 2})
         told = {
@@ -125,15 +125,15 @@ async def test_a_message_in_8_bits_arrives_with_its_label(folder: Path, authorit
     async with site(folder, authority) as here:
         text = "Subject: Füße\r\n\r\ngrün\r\n".encode()
         await converse(here.port, talk(letter("a@x.example", content=text)))
-        (one,) = await here.until_caught(1)
-        assert one.file is not None
-        found = message_from_bytes(one.file.read_bytes())
+        (item,) = await here.until_caught(1)
+        assert item.file is not None
+        result = message_from_bytes(item.file.read_bytes())
         await here.until(lambda reader: reader.totals() == {State.RELAYED: 1})
         (remark,) = [
             line.text for line in tell_story(records(here)[0], {}, running=True).lines if line.what == "remark"
         ]
         assert remark == "octets over 127 were labelled, or encoded in the header"
-        assert found.get_content_charset() == "utf-8" and "grün" in found.get_payload(decode=True).decode()  # type: ignore[union-attr]
+        assert result.get_content_charset() == "utf-8" and "grün" in result.get_payload(decode=True).decode()  # type: ignore[union-attr]
 
 
 def test_line_ends_of_local_programs_are_mended_and_begin_no_field() -> None:
@@ -154,9 +154,9 @@ async def test_a_mailbox_line_is_no_body(folder: Path, authority: CertificateFil
     async with site(folder, authority) as here:
         text = b"From root Thu Jan  1 00:00:00 2026\r\nSubject: s\r\n\r\nx\r\n"
         await converse(here.port, talk(letter("a@x.example", content=text)))
-        (one,) = await here.until_caught(1)
-        assert one.file is not None and b"From root" not in one.file.read_bytes()
-        assert message_from_bytes(one.file.read_bytes())["Subject"] == "s"
+        (item,) = await here.until_caught(1)
+        assert item.file is not None and b"From root" not in item.file.read_bytes()
+        assert message_from_bytes(item.file.read_bytes())["Subject"] == "s"
 
 
 async def test_what_is_odd_about_a_header_is_passed_on_and_told(folder: Path, authority: CertificateFiles) -> None:
@@ -180,7 +180,7 @@ async def test_what_is_odd_about_a_header_is_passed_on_and_told(folder: Path, au
             for record in records(here)
         ]
         assert told == [*headers.values()] * 2
-        assert sum(b"Date: yesterday" in one.file.read_bytes() for one in here.caught if one.file) == 2
+        assert sum(b"Date: yesterday" in message.file.read_bytes() for message in here.caught if message.file) == 2
 
 
 @pytest.mark.data_folder
@@ -193,7 +193,12 @@ async def test_what_may_not_be_changed_goes_as_it_is(folder: Path, authority: Ce
             await converse(here.port, talk(letter("a@x.example", content=signed)))
             await here.until(lambda reader: not reader.queue((State.QUEUED,)))
             kept = here.caught[0].file.read_bytes() if here.caught and here.caught[0].file else b""
-            states = [one.state for record in records(here) for one in record.recipients if record.message.listener]
+            states = [
+                recipient.state
+                for record in records(here)
+                for recipient in record.recipients
+                if record.message.listener
+            ]
             return kept, states
 
     for takes, state in ((Takes.MENDABLE, State.RELAYED), (Takes.FIT, State.FAILED)):
@@ -217,7 +222,7 @@ async def test_a_connector_says_what_becomes_of_them(
         await here.service.reload(load_configuration(here.loaded.path))
         await converse(here.port, talk(letter("a@x.example", content=b"\r\n" + b"x" * 5000 + b"\r\n")))
         await here.until(lambda reader: not reader.queue((State.QUEUED, State.DELAYED)))
-        (record,) = [one for one in records(here) if one.message.listener]
+        (record,) = [item for item in records(here) if item.message.listener]
         assert record.recipients[0].state is state
         if way == "refuse":
             assert record.attempts[0].cause == "long lines" and record.recipients[0].reply.startswith("554 5.6.1")
@@ -249,8 +254,8 @@ def ways(port: int, file: Path) -> list[list[str]]:
     """Commands of this machine that hand a file in."""
     curl = ["curl", "-sS", f"smtp://127.0.0.1:{port}", "--mail-from", "a@ternferries.example"]
     curl += ["--mail-rcpt", "r5@passenger.example", "-T", str(file)]
-    found = [curl, ["perl", "-e", PERL, str(port), str(file)]]
-    return [words for words in found if shutil.which(words[0])]
+    result = [curl, ["perl", "-e", PERL, str(port), str(file)]]
+    return [words for words in result if shutil.which(words[0])]
 
 
 async def test_common_clients_hand_in_a_long_line(folder: Path, authority: CertificateFiles) -> None:
@@ -275,8 +280,8 @@ async def test_common_clients_hand_in_a_long_line(folder: Path, authority: Certi
         with running(config):
             await asyncio.to_thread(test, config, port)
             for _ in range(3 + len(ways(port, folder))):
-                one = await take(caught)
-                assert one.file is not None
-                content = one.file.read_bytes()
+                item = await take(caught)
+                assert item.file is not None
+                content = item.file.read_bytes()
                 (_, payload), *_ = decoded(content)
                 assert longest(content) <= 998 and payload is not None and line in payload

@@ -194,9 +194,9 @@ def test_what_was_promised_to_one_is_not_promised_to_another(folder: Path, monke
     assert room.reserved == 700 and third.need(1) is not None, "nothing was won by that"
     second.end()
     assert third.need(300) is None and third.need(300) is None and third.need(301) is not None
-    for one in (first, second, third):
-        one.end()
-        one.end()
+    for item in (first, second, third):
+        item.end()
+        item.end()
     assert room.reserved == 0 and first.begin(600) is None
     monkeypatch.setattr("copper_kite.relay.admission.UNSAID", 60)
     assert second.begin(41) is not None and second.begin(40) is None and second.need(100) is None, "with what we add"
@@ -245,10 +245,10 @@ async def test_an_account_with_bounds(folder: Path, authority: CertificateFiles)
         await here.until_caught(1)
         config = here.loaded.path
     told = json.loads(kite("trace", "--refused", "--json", config=config).stdout)
-    assert [(one["who"], one["stage"], one["count"]) for one in told] == [
+    assert [(event["who"], event["stage"], event["count"]) for event in told] == [
         ("account ticketing", "accept", 1), ("account ticketing", "recipient", 1), ("account ticketing", "sender", 1),
     ]  # fmt: skip
-    assert {one["reply"].partition(" account")[0] for one in told} == {"550 5.7.1"}
+    assert {event["reply"].partition(" account")[0] for event in told} == {"550 5.7.1"}
     shown = kite("trace", "--refused", config=config).stdout.decode()
     assert "account ticketing" in shown and "may not send as <evil@x.example>" in shown
 
@@ -274,13 +274,13 @@ async def test_what_the_engine_refuses_by_itself_is_on_record_at_once(
         await converse(here.port, b"".join(line + b"\r\n" for line in lines))
         await here.until(lambda reader: len(reader.noted(Event.REFUSED, 0.0)) >= 6)
         shown = json.loads(kite("trace", "--refused", "--json", config=here.loaded.path).stdout)
-        found = {(one["stage"], one["account"], one["reply"][:9]) for one in shown}
-        assert found >= {
+        result = {(item["stage"], item["account"], item["reply"][:9]) for item in shown}
+        assert result >= {
             ("login", "ticketing", "535 5.7.8"), ("login", "nobody", "535 5.7.8"), ("hello", None, "500 5.5.1"),
             ("sender", None, "552 5.3.4"), ("recipient", None, "501 5.1.3"), ("recipient", None, "452 4.5.3"),
         }  # fmt: skip
         assert "wrong-password" not in str(shown) and "d3Jvbmc" not in str(shown)
-        (unknown,) = [one for one in shown if one["account"] == "nobody"]
+        (unknown,) = [item for item in shown if item["account"] == "nobody"]
         assert unknown["example"]["why"] == "there is no such account"
         for words, count in ((("--who", "nobody"), 1), (("--reason", "5.3.4"), 1), (("--to", "r100@x.example"), 1)):
             narrowed = kite("trace", "--refused", "--json", *words, config=here.loaded.path).stdout
@@ -293,7 +293,7 @@ async def test_the_postmaster_hears_of_a_program_gone_wild(folder: Path, authori
         heard = await converse(here.port, talk(*(letter(f"a{n}@x.example") for n in range(5))))
         assert heard.count(b"450 4.7.1 127.0.0.1 has sent 3 in this hour") == 2
         caught = await here.until_caught(4)
-        report = next(one for one in caught if not one.reverse_path)
+        report = next(message for message in caught if not message.reverse_path)
         assert report.recipients == ("postmaster@ternferries.example",) and report.file is not None
         assert b"Subject: 127.0.0.1 is slowed down" in report.file.read_bytes()
         assert b"From: Mail at" in report.file.read_bytes()

@@ -59,8 +59,8 @@ async def test_a_long_header_is_judged_to_its_end(folder: Path, authority: Certi
             (ours + b"Received: x\r\n" * 101, b"554"),
             (ours + b"Bcc: b@x.example\r\n", b"250"),
         ):
-            one = letter("a@x.example", sender="t@ternferries.example", content=FILLER + header + BODY)
-            assert codes(await converse(here.port, LOGIN + one + b"QUIT\r\n", chunk=chunk))[6] == code
+            item = letter("a@x.example", sender="t@ternferries.example", content=FILLER + header + BODY)
+            assert codes(await converse(here.port, LOGIN + item + b"QUIT\r\n", chunk=chunk))[6] == code
         (caught,) = await here.until_caught(1)
         assert caught.file is not None
         header, _, body = caught.file.read_bytes().partition(b"\r\n\r\n")

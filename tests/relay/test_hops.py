@@ -77,12 +77,12 @@ class Net:
         self.asked.clear()
         try:
             session = asyncio.run(hops.open(Dialogue(0.0)))
-            found = str(session)
-            self.passed_over = [one.next_hop for one in session.passed_over]
-            hops.worked(next(plan for plan in hops.plans if plan.host == found))
+            result = str(session)
+            self.passed_over = [item.next_hop for item in session.passed_over]
+            hops.worked(next(plan for plan in hops.plans if plan.host == result))
         except SessionFailed:
-            found = ""
-        return found, self.asked.copy()
+            result = ""
+        return result, self.asked.copy()
 
 
 def test_the_next_one_is_tried_when_one_cannot_be_had(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -129,7 +129,7 @@ async def test_the_first_has_its_turn_again_when_it_is_back(monkeypatch: pytest.
     net = Net(monkeypatch, "two")
     hops = net.three()
 
-    for now, up, found in (
+    for now, up, result in (
         (0, "two", "two"),
         (61, "two", "two"),
         (100, "two", "two"),
@@ -137,7 +137,7 @@ async def test_the_first_has_its_turn_again_when_it_is_back(monkeypatch: pytest.
         (362, "one", "one"),
     ):
         net.now, net.up = now, {"two", up}
-        assert await hops.open(Dialogue(0.0)) == found
+        assert await hops.open(Dialogue(0.0)) == result
         await asyncio.sleep(0)
         await asyncio.sleep(0)
         assert [hops.has_better(plan) for plan in hops.plans] == [False, up == "one", True]
@@ -151,7 +151,7 @@ def test_a_connector_is_down_when_all_of_them_are(monkeypatch: pytest.MonkeyPatc
     assert hops.down(0) is None and net.tried(hops, 0) == ("", ["one", "two", "three"])
     down = hops.down(10)
     assert down is not None and (down.since, down.until, down.failure.text) == (0, 60, "connection refused")
-    assert [one.next_hop for one in down.failure.seen.tried] == ["one:25"], "the record has all that were tried"
+    assert [item.next_hop for item in down.failure.seen.tried] == ["one:25"], "the record has all that were tried"
     assert hops.down(60) is None and net.tried(hops, 60)[0] == ""
     down = hops.down(61)
     assert down is not None and (down.since, down.until) == (0, 360)
@@ -221,19 +221,19 @@ async def test_mail_goes_by_the_second_host_when_the_first_turns_it_away(folder:
         (state,) = reader.connectors()
     (lane,) = service.dispatcher.lanes_now()
     write_live(folder, [lane])
-    assert read_live(folder) == [lane] and [one.next_hop for one in lane.down] == [
+    assert read_live(folder) == [lane] and [item.next_hop for item in lane.down] == [
         f"localhost:{port}" for port in ports[:2]
     ]
-    assert [(one["next_hop"], one["text"]) for one in downs] == [
+    assert [(down["next_hop"], down["text"]) for down in downs] == [
         (f"localhost:{ports[0]}", "connection refused"), (f"localhost:{ports[1]}", "421 4.3.2 busy")
     ]  # fmt: skip
     assert state.last_bad_text == f"localhost:{ports[1]}: 421 4.3.2 busy" and state.last_bad
     warned = [line for line in (folder / "log").read_text().splitlines() if " warning down " in line]
     assert len(warned) == 2, "each once"
-    tried = {one.next_hop: one.said for one in record.attempts[0].facts.session.tried}
-    passed = {one.next_hop: one.said for one in later.attempts[0].facts.session.passed_over}
-    assert tried == passed == {one["next_hop"]: one["text"] for one in downs}
-    assert [one.state for one in record.recipients] == [State.RELAYED, State.FAILED]
+    tried = {item.next_hop: item.said for item in record.attempts[0].facts.session.tried}
+    passed = {item.next_hop: item.said for item in later.attempts[0].facts.session.passed_over}
+    assert tried == passed == {down["next_hop"]: down["text"] for down in downs}
+    assert [recipient.state for recipient in record.recipients] == [State.RELAYED, State.FAILED]
     (attempt,) = record.attempts
     assert attempt.next_hop == f"localhost:{ports[2]}" and len(caught) == 2
     await service.stop()
@@ -370,7 +370,7 @@ async def test_what_no_connector_carries_goes_when_there_is_one(folder: Path) ->
             await happens(lambda: all(row.recipient.state is State.DELAYED for row in reader.queue(tuple(State))))
             config.write_text(config.read_text().replace('["crew.example"]', '["crew.example", "one.example"]'))
             await service.reload(load_configuration(config))
-            await happens(lambda: [one.recipients for one in caught] == [("a@one.example",)])
+            await happens(lambda: [message.recipients for message in caught] == [("a@one.example",)])
             await service.stop()
             config.write_text(config.read_text().replace('["crew.example", "one.example"]', '["*"]'))
             again = await Service.start(load_configuration(config), StoppedClock())
@@ -390,14 +390,16 @@ async def test_a_host_without_8bitmime_gets_the_message_in_seven_bits(folder: Pa
     )
     endpoint = service.endpoints[0]
     text = "Subject: x\r\nContent-Type: text/plain; charset=utf-8\r\n\r\nüber\r\n".encode()
-    letters = [letter(who, sender="", content=what) for who, what in (("a@x.example", text), ("b@x.example", signed))]
-    await converse(endpoint.port, talk(*(one.replace(b"<>", b"<> BODY=8BITMIME", 1) for one in letters)))
+    letters = [
+        letter(who, sender="", content=subject) for who, subject in (("a@x.example", text), ("b@x.example", signed))
+    ]
+    await converse(endpoint.port, talk(*(item.replace(b"<>", b"<> BODY=8BITMIME", 1) for item in letters)))
     with open_store(store_of(folder / "queue")).reader() as reader:
         await happens(lambda: len(reader.queue(tuple(State))) >= 2 and not reader.queue())
         states = {row.recipient.address: row.recipient for row in reader.queue(tuple(State))}
     assert states["a@x.example"].state is State.RELAYED and "5.6.3" in states["b@x.example"].reply
-    (one,) = caught
-    assert one.file is not None and one.file.read_bytes().isascii() and b"=C3=BCber" in one.file.read_bytes()
+    (item,) = caught
+    assert item.file is not None and item.file.read_bytes().isascii() and b"=C3=BCber" in item.file.read_bytes()
     await service.stop()
     await here.stop()
 

@@ -28,8 +28,8 @@ ALL = 0, 2**40
 
 def summed(counts: Iterable[HourlyCount]) -> Counter[tuple[str, str, str, str]]:
     total: Counter[tuple[str, str, str, str]] = Counter()
-    for one in counts:
-        total[one.outcome, one.who, one.domain, one.reason] += one.recipients
+    for count in counts:
+        total[count.outcome, count.who, count.domain, count.reason] += count.recipients
     return total
 
 
@@ -48,7 +48,7 @@ async def test_what_happens_is_counted_and_the_journal_says_the_same(folder: Pat
         await here.until(ended(6))
         here.service.refusals.flush()
         with here.reader() as reader:
-            await here.until(lambda reader: any(one.outcome == "refused" for one in reader.hourly(*ALL)))
+            await here.until(lambda reader: any(item.outcome == "refused" for item in reader.hourly(*ALL)))
             kept = sorted(reader.hourly(*ALL))
             anew = sorted(reader.recounted(*ALL))
         assert kept == anew
@@ -62,12 +62,14 @@ async def test_what_happens_is_counted_and_the_journal_says_the_same(folder: Pat
         )
         assert total["failed", "127.0.0.1", "x.example", "550 5.1.1 recipient"] == 1
         assert total["delayed", "127.0.0.1", "x.example", "451 4.7.1 recipient"] == 2
-        assert sum(one.recipients for one in kept if one.outcome == "refused") == 1
-        notices = [one for one in kept if one.outcome == "relayed" and one.who != "127.0.0.1"]
-        assert sum(one.recipients for one in notices) == 1, "our own notice leaves, and nobody submitted it"
-        delays = [one for one in kept if one.outcome == "delay"]
-        assert sum(one.recipients for one in delays) == 5 and all(one.connector and not one.who for one in delays)
-        assert all((one.delay >= 0) == (one.outcome == "delay") for one in kept)
+        assert sum(item.recipients for item in kept if item.outcome == "refused") == 1
+        notices = [item for item in kept if item.outcome == "relayed" and item.who != "127.0.0.1"]
+        assert sum(notice.recipients for notice in notices) == 1, "our own notice leaves, and nobody submitted it"
+        delays = [item for item in kept if item.outcome == "delay"]
+        assert sum(delay.recipients for delay in delays) == 5 and all(
+            delay.connector and not delay.who for delay in delays
+        )
+        assert all((item.delay >= 0) == (item.outcome == "delay") for item in kept)
         with here.reader() as reader:
             only = CountFilter(domain="*.example", who="127.0.0.1")
             rows = reader.summed_counts(*ALL, ("domain",), only, "relayed")
@@ -75,7 +77,7 @@ async def test_what_happens_is_counted_and_the_journal_says_the_same(folder: Pat
             assert reader.summed_counts(*ALL, ("outcome",), CountFilter(domain="%.example")) == []
             assert reader.summed_counts(*ALL, ("outcome",), CountFilter(domain="*._.example")) == []
         assert len(here.reader().queue((State.RELAYED,))) == sum(
-            one.recipients for one in kept if one.outcome == "relayed"
+            item.recipients for item in kept if item.outcome == "relayed"
         )
 
 
@@ -92,9 +94,9 @@ def test_an_hour_with_very_many_different_ones_stays_small(folder: Path, monkeyp
     connection.close()
     with open_store(folder).reader() as reader:
         rows = list(reader.hourly(7, 8))
-    assert len(rows) == 7 and sum(one.recipients for one in rows) == 20 and sum(one.octets for one in rows) == 2000
-    assert {one.who for one in rows} == {*(f"user{number}" for number in range(6)), "other"}
-    assert {one.domain for one in rows} == {"site0.example", "site1.example", "site2.example", "other"}
+    assert len(rows) == 7 and sum(row.recipients for row in rows) == 20 and sum(row.octets for row in rows) == 2000
+    assert {row.who for row in rows} == {*(f"user{number}" for number in range(6)), "other"}
+    assert {row.domain for row in rows} == {"site0.example", "site1.example", "site2.example", "other"}
     hourly._known = KnownKeys()
 
 
@@ -110,8 +112,8 @@ def test_a_next_hop_that_makes_up_codes_fills_no_hour(folder: Path, monkeypatch:
     connection.close()
     with open_store(folder).reader() as reader:
         rows = list(reader.hourly(7, 8))
-    assert len(rows) == 7 and sum(one.recipients for one in rows) == 100
-    assert [one.recipients for one in rows if one.reason == "other"] == [94]
+    assert len(rows) == 7 and sum(row.recipients for row in rows) == 100
+    assert [row.recipients for row in rows if row.reason == "other"] == [94]
     hourly._known = KnownKeys()
 
 

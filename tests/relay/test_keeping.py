@@ -55,7 +55,9 @@ async def test_what_is_kept_goes_to_the_database_when_it_is_back_and_leaves_once
         await _waits(here)
         heard = await converse(port, talk(letter("kept1@crew.example"), letter("kept2@crew.example")))
         assert heard.count(b" kept as ") == 2 and not waiting.done()
-        assert [one.recipients for one in here.caught] == [("first@crew.example",)], "nobody sends what is in no queue"
+        assert [message.recipients for message in here.caught] == [("first@crew.example",)], (
+            "nobody sends what is in no queue"
+        )
         if restarted:
             await service.stop(0.5)
             away.start()
@@ -67,7 +69,7 @@ async def test_what_is_kept_goes_to_the_database_when_it_is_back_and_leaves_once
         with open_store(service.loaded.data).reader() as reader:
             async with asyncio.timeout(SECONDS):
                 await happens(lambda: not reader.waiting_of(""))
-        copies = sorted(one.recipients[0].partition("@")[0] for one in here.caught)
+        copies = sorted(message.recipients[0].partition("@")[0] for message in here.caught)
         assert copies == ["first", "kept1", "kept2", *(["waits"] if not restarted else [])]
         waiting.cancel()
 

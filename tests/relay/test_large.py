@@ -52,8 +52,8 @@ async def test_one_for_which_no_room_is_left_midway_is_refused_and_the_session_g
         message = ENVELOPE + b"DATA\r\n" + body(6 * PORTION) + b".\r\n"
         rest = b"NOOP\r\nRSET\r\nQUIT\r\n"
         heard = await asyncio.gather(*(converse(here.port, message + rest) for _ in range(4)))
-        assert sum(b"452 4.3.1 no room" in one for one in heard) >= 3
-        assert all(one.endswith(b"closing\r\n") and b"250 2.0.0 done" in one for one in heard)
+        assert sum(b"452 4.3.1 no room" in reply for reply in heard) >= 3
+        assert all(reply.endswith(b"closing\r\n") and b"250 2.0.0 done" in reply for reply in heard)
         noted = 4 * COMMIT_OCTETS  # what is refused is put on record
         assert room._backlog.octets <= most + noted and room.reserved == 0
 
@@ -61,7 +61,7 @@ async def test_one_for_which_no_room_is_left_midway_is_refused_and_the_session_g
             return not reader.stray_content()
 
         await here.until(none_left)
-        kept = sum(b"250 2.0.0 kept" in one for one in heard)
+        kept = sum(b"250 2.0.0 kept" in reply for reply in heard)
         assert len(here.reader().queue(list(State))) == kept
 
 

@@ -141,13 +141,13 @@ async def test_every_line_about_a_message_has_its_id(folder: Path, authority: Ce
         await here.until_caught(2)
     told = [json.loads(line) for line in lines(folder / "kite.log")]
     by: dict[str, list[dict[str, str]]] = {}
-    for one in told:
-        by.setdefault(one["event"], []).append(one)
+    for event in told:
+        by.setdefault(event["event"], []).append(event)
     first = by["accepted"][0]
     assert first["who"] == "127.0.0.1" and first["recipients"] == "3" and first["message_id"] == "<m1@x>"
     assert by["failed"][0]["recipient"] == "gone@x.example" and by["failed"][0]["reply"] == "550 5.1.1 no mailbox"
     assert by["delayed"][0]["next_try"] and by["delayed"][0]["level"] == "notice"
-    assert {one["id"] for name in ("relayed", "failed", "delayed") for one in by[name]} >= {first["id"]}
-    assert all("id" in one for name in ("accepted", "relayed", "failed", "delayed") for one in by[name])
+    assert {item["id"] for name in ("relayed", "failed", "delayed") for item in by[name]} >= {first["id"]}
+    assert all("id" in item for name in ("accepted", "relayed", "failed", "delayed") for item in by[name])
     text = (folder / "kite.log").read_text()
     assert "hello" not in text and "the-quay" not in text

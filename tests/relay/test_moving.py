@@ -61,7 +61,8 @@ def told(place: StorePlace) -> dict[int, tuple[Record, list[bytes]]]:
         for record in records:
             record.routes, record.servers = [], {}
             record.recipients = [  # what is due at once may be so since any time
-                one._replace(next_try=None) if one.state is State.QUEUED else one for one in record.recipients
+                recipient._replace(next_try=None) if recipient.state is State.QUEUED else recipient
+                for recipient in record.recipients
             ]
             for entry in record.journal:
                 entry.server = 0

@@ -117,12 +117,12 @@ async def run(folder: Path, config: Path, *recipients: str, until: int) -> dict[
         await happens(lambda: sum(row.recipient.state is not State.QUEUED for row in rows(reader)) >= until)
         record: Record = reader.record(rows(reader)[0].message.id)
     await service.stop()
-    return {one.address: (one.state, one.reply) for one in record.recipients}
+    return {recipient.address: (recipient.state, recipient.reply) for recipient in record.recipients}
 
 
 def rows(reader: Reader) -> list:  # type: ignore[type-arg]
-    found = [row for row in reader.queue(tuple(State)) if row.message.reverse_path]
-    return sorted(found, key=lambda row: row.message.id)
+    result = [row for row in reader.queue(tuple(State)) if row.message.reverse_path]
+    return sorted(result, key=lambda row: row.message.id)
 
 
 async def test_each_domain_has_its_own_way(folder: Path) -> None:
@@ -131,17 +131,17 @@ async def test_each_domain_has_its_own_way(folder: Path) -> None:
 
     here = StandIn(StandInPlan(name="a.mx.example", folder=folder / "1", tls="off"), caught.append)
     config = mx_site(folder, await here.start("127.0.0.1", 0))
-    found = await run(
+    result = await run(
         folder, config, "a@passenger.example", "b@crew.example", "c@closed.example", "d@ours.example",
         "e@no-such.example", "f@nowhere.example", until=6,
     )  # fmt: skip
-    states = {address[0]: state for address, (state, _) in found.items()}
+    states = {address[0]: state for address, (state, _) in result.items()}
     assert states == {
         "a": State.RELAYED, "b": State.RELAYED, "c": State.FAILED, "d": State.FAILED, "e": State.FAILED,
         "f": State.DELAYED,
     }  # fmt: skip
-    assert "5.1.10" in found["c@closed.example"][1] and "5.4.6" in found["d@ours.example"][1]
-    assert "missing.mx.example" in found["f@nowhere.example"][1], "C-13: never the domain's own address then"
+    assert "5.1.10" in result["c@closed.example"][1] and "5.4.6" in result["d@ours.example"][1]
+    assert "missing.mx.example" in result["f@nowhere.example"][1], "C-13: never the domain's own address then"
     with open_store(store_of(folder / "queue")).reader() as reader:
         record = reader.record(rows(reader)[0].message.id)
         assert [state.last_bad_text for state in reader.connectors()] == ["missing.mx.example: no such name in DNS"]
@@ -150,8 +150,8 @@ async def test_each_domain_has_its_own_way(folder: Path) -> None:
         "domain takes no mail": "beyond", "mail loops to itself": "here", "domain not found": "here",
         "name not found": "beyond",
     }  # fmt: skip
-    ours = [one for one in caught if one.reverse_path]
-    assert sorted(one.recipients for one in ours) == [("a@passenger.example",), ("b@crew.example",)]
+    ours = [message for message in caught if message.reverse_path]
+    assert sorted(our.recipients for our in ours) == [("a@passenger.example",), ("b@crew.example",)]
     await here.stop()
 
 
@@ -172,8 +172,8 @@ async def test_equal_exchangers_and_each_address_of_them(folder: Path) -> None:
         await peers[-1].start(f"127.0.0.{number}", port)
     config = mx_site(folder, port)
     (folder / "trial.zone").write_text("$TTL 60\n" + "\n".join([*records, *backup, *hosts]) + "\n")
-    found = await run(folder, config, *(f"a@{domain}" for domain in domains), until=20)
-    assert {state for state, _ in found.values()} == {State.RELAYED}
+    result = await run(folder, config, *(f"a@{domain}" for domain in domains), until=20)
+    assert {state for state, _ in result.values()} == {State.RELAYED}
     with open_store(store_of(folder / "queue")).reader() as reader:
         attempts = reader.record(rows(reader)[0].message.id).attempts
     assert {attempt.address for attempt in attempts} == {"127.0.0.3", "127.0.0.5"}
@@ -190,8 +190,8 @@ async def test_an_exchanger_that_is_ourselves_by_its_address(folder: Path) -> No
     for number, bind in enumerate(["127.0.0.1", "0.0.0.0"]):
         changed = re.sub(r"\nport = \d+", f"\nport = {port}", text).replace('"127.0.0.1:', f'"{bind}:')
         config.write_text(changed.replace('data = "queue"', f'data = "{number}/queue"'))
-        found = await run(folder / str(number), config, "a@passenger.example", until=1)
-        assert found["a@passenger.example"][0] is State.FAILED and "5.4.6" in found["a@passenger.example"][1]
+        result = await run(folder / str(number), config, "a@passenger.example", until=1)
+        assert result["a@passenger.example"][0] is State.FAILED and "5.4.6" in result["a@passenger.example"][1]
 
 
 async def test_dns_that_does_not_answer_delays(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -205,8 +205,8 @@ async def test_dns_that_does_not_answer_delays(folder: Path, monkeypatch: pytest
     monkeypatch.setattr("copper_kite.relay.network.mail_exchangers", silent)
 
     config = mx_site(folder, free_port())
-    found = await run(folder, config, *(f"r{n}@crew.example" for n in range(3)), until=3)
-    assert {state for state, _ in found.values()} == {State.DELAYED} and asked == ["crew.example"]
+    result = await run(folder, config, *(f"r{n}@crew.example" for n in range(3)), until=3)
+    assert {state for state, _ in result.values()} == {State.DELAYED} and asked == ["crew.example"]
 
 
 @pytest.mark.data_folder
@@ -225,8 +225,8 @@ async def test_an_exchanger_of_another_name_is_an_impostor(folder: Path) -> None
         (folder / "trial.zone").write_text(ZONE.replace("passenger.example.      IN MX 20 b.mx.example.", ""))
         records_module._zone.cache_clear()
         config.write_text(config.read_text().replace('data = "queue"', f'data = "{state.value}/queue"'))
-        found = await run(folder / state.value, config, "a@passenger.example", until=1)
-        assert found["a@passenger.example"][0] is state, found
+        result = await run(folder / state.value, config, "a@passenger.example", until=1)
+        assert result["a@passenger.example"][0] is state, result
         await here.stop()
     assert len(caught) == 1 and caught[0].secure
 

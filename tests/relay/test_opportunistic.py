@@ -22,5 +22,5 @@ async def test_one_session_carries_many_messages(folder: Path, authority: Certif
             await converse(here.port, talk(letter(f"x{number}@y.example")))
             await here.until_caught(number + 1)
         await here.until(lambda reader: not reader.summary().by_state)
-        counts = [one.attempts[0].facts.session.message_of_session for one in records(here)]
+        counts = [record.attempts[0].facts.session.message_of_session for record in records(here)]
         assert sorted(counts) == [1, 2, 3, 4, 5]

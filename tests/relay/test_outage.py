@@ -42,7 +42,7 @@ class Hosts:
                 name=name, folder=None, context=server_context(str(authority.certificate), str(authority.key)),
                 logins={"tern": Secret(PASSWORD)}, rules=rules,
             )  # fmt: skip
-            stand_in = StandIn(plan, lambda one: self.caught.append((clock.now(), one)), clock)
+            stand_in = StandIn(plan, lambda item: self.caught.append((clock.now(), item)), clock)
             decide = stand_in.judge.decide
 
             def noted(stage: Stage, *facts: Any, name: str = name, decide=decide):  # type: ignore[no-untyped-def]
@@ -80,7 +80,7 @@ async def test_days_of_outage(folder: Path, authority: CertificateFiles) -> None
         portion = range(first, first + MESSAGES // 5)
         sessions = [talk(*(letter(recipient(n)) for n in portion[start::20])) for start in range(20)]
         heard += await asyncio.gather(*(converse(endpoints[0].port, session) for session in sessions))
-    assert sum(one.count(b" kept as ") for one in heard) == MESSAGES
+    assert sum(reply.count(b" kept as ") for reply in heard) == MESSAGES
     with open_store(store_of(folder / "queue")).reader() as reader:
 
         def is_over() -> bool:
@@ -103,7 +103,7 @@ async def test_days_of_outage(folder: Path, authority: CertificateFiles) -> None
     assert len(ours) == MESSAGES and len(rows) == MESSAGES + gone
     for row in ours:
         assert (row.recipient.state is State.FAILED) == row.recipient.address.startswith("gone")
-    copies = Counter(one.recipients[0] for _, one in hosts.caught)
+    copies = Counter(item.recipients[0] for _, item in hosts.caught)
     assert all(copies[row.recipient.address] == 1 for row in ours if row.recipient.state is State.RELAYED)
     the_allowance_is_kept_and_the_oldest_go_first(ours)
     the_hosts_are_met_in_order(hosts.met)

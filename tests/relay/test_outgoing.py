@@ -61,15 +61,15 @@ def test_smtputf8_goes_with_what_needs_it_and_with_nothing_else(
 ) -> None:
     """RFC 6531 3.2, 3.7.1: whatever the program said, since many say it always."""
     for utf8 in (True, False):
-        found = prepared(content, BOTH, recipient, sender=sender, utf8=utf8)
+        result = prepared(content, BOTH, recipient, sender=sender, utf8=utf8)
         if utf8 or content is not PLAIN:  # an address that is not ASCII came with SMTPUTF8, or not at all
-            assert found.stop is None and says(found, BOTH) == mail and b"".join(found.content()) == content
+            assert result.stop is None and says(result, BOTH) == mail and b"".join(result.content()) == content
 
 
 def test_each_recipient_is_judged_by_itself() -> None:
     """RFC 6531 3.2: one that is not ASCII does not fail the others."""
-    found = prepared(PLAIN, ("8BITMIME",), "a@x.example", "ö@x.example", "b@x.example", "ü@x.example")
-    assert found.apart == ("ö@x.example", "ü@x.example") and found.stop is None
+    result = prepared(PLAIN, ("8BITMIME",), "a@x.example", "ö@x.example", "b@x.example", "ü@x.example")
+    assert result.apart == ("ö@x.example", "ü@x.example") and result.stop is None
     alone = prepared(PLAIN, ("8BITMIME",), "ö@x.example", "ü@x.example")
     assert alone.stop is not None and alone.stop.cause is Cause.NEEDS_SMTPUTF8 and alone.stop.reply is not None
     assert alone.stop.reply.enhanced == "5.6.7"
@@ -84,10 +84,10 @@ def test_each_recipient_is_judged_by_itself() -> None:
 @pytest.mark.parametrize("offered", [("8BITMIME",), ()])
 def test_a_header_that_is_not_ascii_goes_encoded_or_not_at_all(offered: tuple[str, ...]) -> None:
     """RFC 2047, RFC 6531 3.2: never as it is to a next hop without SMTPUTF8."""
-    found = prepared(HIGH_HEADER, offered)
-    sent = b"".join(found.content())
-    assert found.stop is None and sent.isascii() and found.envelope.size == len(sent) and b"=?utf-8?" in sent
-    assert sent.endswith(b"\r\n\r\nhi\r\n") and not found.envelope.utf8
+    result = prepared(HIGH_HEADER, offered)
+    sent = b"".join(result.content())
+    assert result.stop is None and sent.isascii() and result.envelope.size == len(sent) and b"=?utf-8?" in sent
+    assert sent.endswith(b"\r\n\r\nhi\r\n") and not result.envelope.utf8
     stop = prepared(HIGH_ADDRESS, offered).stop
     assert stop is not None and stop.reply is not None
     assert (stop.cause, stop.reply.enhanced) == (
@@ -107,11 +107,11 @@ def test_transforms_follow_each_other_and_the_size_follows_them() -> None:
     content = f"From: J <a@x.example>\r\nSubject: x\r\n\r\nhöher {'x' * 2000}\r\n".encode()
     message = Message(7, 0, 9, "a@x.example", len(content), True, False, "<m>", "l", "unix", "h", "", "ESMTP", form=1)
     job = Job(message, [Recipient(7, 1, "r@y.example")], "c", None, content, lambda id: (content,))
-    found = prepare(job, NextHop(Capabilities({}), proven=True, sender_rule=SenderRule("out@z.example")))
-    sent = b"".join(found.content())
-    assert found.stop is None and found.envelope.reverse_path == "out@z.example" and b"J <out@z.example>" in sent
-    assert found.envelope.size == len(sent) and sent.isascii() and max(map(len, sent.split(b"\r\n"))) <= 998
-    assert found.changed == "long lines and NUL were encoded" and not found.envelope.eight_bit
+    result = prepare(job, NextHop(Capabilities({}), proven=True, sender_rule=SenderRule("out@z.example")))
+    sent = b"".join(result.content())
+    assert result.stop is None and result.envelope.reverse_path == "out@z.example" and b"J <out@z.example>" in sent
+    assert result.envelope.size == len(sent) and sent.isascii() and max(map(len, sent.split(b"\r\n"))) <= 998
+    assert result.changed == "long lines and NUL were encoded" and not result.envelope.eight_bit
     assert message_from_bytes(sent).get_payload(decode=True) == f"höher {'x' * 2000}\r\n".encode()
 
 
@@ -127,5 +127,5 @@ def test_what_is_too_large_is_not_read_to_be_encoded() -> None:
 
 
 def test_what_is_said_to_be_8_bits_and_is_not_stays() -> None:
-    found = prepared(PLAIN, ())
-    assert found.stop is None and b"".join(found.content()) == PLAIN
+    result = prepared(PLAIN, ())
+    assert result.stop is None and b"".join(result.content()) == PLAIN

@@ -83,7 +83,7 @@ async def test_the_next_host_is_tried_where_one_may_not_be_used(folder: Path, gr
         record = await here.send("second")
         assert record.recipients[0].state is State.RELAYED
         assert record.attempts[-1].next_hop.startswith("mx.match.example")
-        assert [one.cause for one in record.attempts[-1].facts.session.tried] == [Cause.DANE_MISMATCH.value]
+        assert [item.cause for item in record.attempts[-1].facts.session.tried] == [Cause.DANE_MISMATCH.value]
 
 
 async def test_policies_can_be_left_aside(folder: Path, ground: Ground) -> None:
@@ -149,8 +149,8 @@ def test_policies_that_are_none(text: str, problem: str) -> None:
 
 def test_a_wildcard_stands_for_one_label() -> None:
     """Row T-19."""
-    found = parse_policy("version: STSv1\nmode: enforce\nmax_age: 5\nmx: *.x.example\nmx: Mail.Y.example\n")
-    assert [found.allows(host) for host in ("a.x.example", "a.b.x.example", "x.example", "MAIL.y.example", "y.example")] == [
+    result = parse_policy("version: STSv1\nmode: enforce\nmax_age: 5\nmx: *.x.example\nmx: Mail.Y.example\n")
+    assert [result.allows(host) for host in ("a.x.example", "a.b.x.example", "x.example", "MAIL.y.example", "y.example")] == [
         True, False, False, True, False,
     ]  # fmt: skip
 
@@ -199,9 +199,9 @@ async def test_how_tls_went_is_counted_and_reported(folder: Path, ground: Ground
 
 def test_where_reports_on_tls_go() -> None:
     """Row T-21: two records, none."""
-    one = "v=TLSRPTv1; rua=mailto:tls@x.example,https://x.example/tls,ftp://x.example"
-    assert report_addresses([one, "other"]) == (["tls@x.example"], ["https://x.example/tls"])
-    assert report_addresses([one, one]) == report_addresses([]) == report_addresses(["v=TLSRPTv1; rua"]) == ([], [])
+    item = "v=TLSRPTv1; rua=mailto:tls@x.example,https://x.example/tls,ftp://x.example"
+    assert report_addresses([item, "other"]) == (["tls@x.example"], ["https://x.example/tls"])
+    assert report_addresses([item, item]) == report_addresses([]) == report_addresses(["v=TLSRPTv1; rua"]) == ([], [])
 
 
 async def test_reports_on_tls_are_sent_once_a_day(

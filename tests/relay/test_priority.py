@@ -60,7 +60,7 @@ async def test_who_says_how_urgent_a_message_is(folder: Path, authority: Certifi
         heard = await converse(here.port, session(letter("a@x.example", "r@y.example", " MT-PRIORITY=10")))
         assert b"\r\n501 5.5.4" in heard
         caught = await here.until_caught(5)
-        asked = {one.reverse_path: one.esmtp_parameters for one in caught}
+        asked = {message.reverse_path: message.esmtp_parameters for message in caught}
         given = {
             "tidewatch@x.example": 4,
             "a@b.bulk.example": -4,
@@ -73,8 +73,8 @@ async def test_who_says_how_urgent_a_message_is(folder: Path, authority: Certifi
         assert {row.message.reverse_path: row.message.priority for row in rows} == given
         for sender, value in given.items():
             assert asked[sender] == (f"MT-PRIORITY={value}" if value and passes_on else "")
-            (one,) = [one for one in caught if one.reverse_path == sender]
-            text = one.file.read_bytes() if one.file else b""
+            (item,) = [message for message in caught if message.reverse_path == sender]
+            text = item.file.read_bytes() if item.file else b""
             assert (b"\tPRIORITY %d;" % value in text) == bool(value), "RFC 6710: our Received says it"
 
 
@@ -95,7 +95,7 @@ async def test_an_urgent_message_passes_what_waits(
         await another_smart_host(here)
         here.service.dispatcher.supply.try_now(("beacon", ""))
         caught = await here.until_caught(62)
-        places = {one.recipients[0].partition("@")[0]: place for place, one in enumerate(caught)}
+        places = {item.recipients[0].partition("@")[0]: place for place, item in enumerate(caught)}
         assert places["tidewatch"] <= 12, "a few were on their way by then"
         assert 5 <= places["ticketing"] <= 40, "bulk mail has its turns, too"
 
@@ -115,5 +115,5 @@ async def test_what_waits_keeps_its_priority_through_a_restart(folder: Path, aut
         await another_smart_host(here)
         again = await Service.start(here.loaded, clock)
         caught = await here.until_caught(20)  # the first one waits for its time
-        assert [one.recipients[0] for one in caught].index("t@y.example") < 3
+        assert [message.recipients[0] for message in caught].index("t@y.example") < 3
         await again.stop(1.0)

@@ -76,8 +76,8 @@ async def test_both_sides_of_a_message_are_kept(folder: Path, authority: Certifi
         for secret in (WORDS, "WordsThatAreWrong", PASSWORD, "the body"):
             assert secret not in everything
         sought = Sought(words=("MAIL FROM",), any_case=True)
-        found = [one for one in dialogue_entries(here.loaded.store, "quay1", sought) if sought.holds(one)]
-        assert {one.id for one in found} == {shown_id(record) for record in later} and len(found) == 4
+        result = [item for item in dialogue_entries(here.loaded.store, "quay1", sought) if sought.holds(item)]
+        assert {item.id for item in result} == {shown_id(record) for record in later} and len(result) == 4
 
 
 def shown_id(record: Record) -> str:
@@ -119,7 +119,7 @@ def test_the_commands(folder: Path) -> None:
     with running(config):
         assert kite("listener", "record", "programs", "--for", "10m", config=config).returncode == 0
         told = json.loads(kite("status", "--json", config=config).stdout)["recordings"]
-        assert [(one["table"], one["name"]) for one in told] == [("listener", "programs")]
+        assert [(event["table"], event["name"]) for event in told] == [("listener", "programs")]
         assert b"dialogues of listener programs are recorded for another 9m" in kite("status", config=config).stdout
         assert kite("listener", "record", "programs", "--stop", config=config).returncode == 0
         assert b"recorded" not in kite("status", config=config).stdout

@@ -316,7 +316,7 @@ async def test_local_senders_leave_with_their_outward_address(folder: Path, auth
         for sender in ("tidewatch", "Tidewatch@quay1.ternferries.example", "rota", "a@elsewhere.example", ""):
             await converse(here.port, talk(letter("a@x.example", sender=sender)))
         caught = await here.until_caught(5)
-        assert sorted(one.reverse_path for one in caught) == [
+        assert sorted(message.reverse_path for message in caught) == [
             "", "a@elsewhere.example", "ships@ternferries.example", "tide-alerts@ternferries.example",
             "tide-alerts@ternferries.example",
         ]  # fmt: skip
@@ -345,8 +345,8 @@ async def test_a_smart_host_that_takes_certain_senders(
         )
         caught = await here.until_caught(4)
         await here.until(lambda reader: not reader.queue())
-        by = {one.recipients[0]: one for one in caught}
-        assert {path: one.reverse_path for path, one in by.items()} == {
+        by = {message.recipients[0]: message for message in caught}
+        assert {path: item.reverse_path for path, item in by.items()} == {
             "a@x.example": "booking@ternferries.example", "b@x.example": "booking@ternferries.example",
             "c@x.example": "r@crew.example", "t@ternferries.example": "",
         }  # fmt: skip
@@ -367,8 +367,8 @@ async def test_the_sender_of_a_late_message_is_told_once(folder: Path, authority
         await converse(here.port, talk(letter("late@x.example"), letter("late@x.example", sender="")))
         caught = await here.until_caught(2)
         await here.until(lambda reader: not reader.queue())
-        assert [one.recipients for one in caught] == [("ticketing@ternferries.example",)] * 2
-        bodies = [one.file.read_bytes() for one in caught if one.file is not None]
+        assert [message.recipients for message in caught] == [("ticketing@ternferries.example",)] * 2
+        bodies = [message.file.read_bytes() for message in caught if message.file is not None]
         assert [body.count(b"Action: delayed") for body in bodies] == [1, 0]
         assert b"Status: 4.7.1" in bodies[0] and b"Will-Retry-Until" in bodies[0]
         assert b"Action: failed" in bodies[1] and b"Status: 4.4.7" in bodies[1]
@@ -386,7 +386,7 @@ async def test_what_is_too_large_for_a_connector_is_not_tried(folder: Path, auth
         )
         caught = await here.until_caught(5)
         await here.until(lambda reader: not reader.queue() and len(reader.queue(tuple(State))) >= 6)
-        assert ("a@x.example",) not in [one.recipients for one in caught]
+        assert ("a@x.example",) not in [message.recipients for message in caught]
         failed = records(here)[0]
         assert failed.recipients[0].state is State.FAILED and failed.recipients[0].attempts == 0
         assert failed.attempts[0].code == 552 and "connector beacon takes 1024" in failed.attempts[0].text

@@ -94,7 +94,7 @@ async def test_what_has_ended_is_forgotten_in_time(folder: Path, authority: Cert
         with here.reader() as reader:
             assert reader.noted(Event.STARTED, 0.0) == []
         history = open_store(here.loaded.store).history()
-        attempts = [what for what, *_ in history.between(0.0, clock.time) if isinstance(what, Attempt)]
+        attempts = [subject for subject, *_ in history.between(0.0, clock.time) if isinstance(subject, Attempt)]
         history.close()
         assert {attempt.message for attempt in attempts} <= {record.message.id for record in records(here)}
 

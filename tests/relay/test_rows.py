@@ -81,8 +81,8 @@ async def test_nothing_unqualified_is_relayed(folder: Path, authority: Certifica
             assert b"501 5.1.7" in heard and b"501 5.1.3" in heard and b"kept as" not in heard
         assert b"kept as" in await converse(here.port, talk(letter("postmaster", sender="")))
         caught = await here.until_caught(4)
-        assert sorted(one.reverse_path for one in caught) == ["", *["tide@ternferries.example"] * 3]
-        assert {one.recipients[0] for one in caught} == {
+        assert sorted(message.reverse_path for message in caught) == ["", *["tide@ternferries.example"] * 3]
+        assert {message.recipients[0] for message in caught} == {
             "tide@ternferries.example",
             "postmaster@ternferries.example",
         }
@@ -142,7 +142,7 @@ async def test_a_connection_that_is_lost_leaves_nothing(
     async with site(folder, authority, extra=with_accounts(folder, authority, port, tls="implicit")) as here:
         await asyncio.to_thread(client, port if tls else here.port)
         await here.until(ended(1))
-        assert [one.recipients for one in here.caught] == [("first@x.example",)]
+        assert [message.recipients for message in here.caught] == [("first@x.example",)]
         registry = here.service.registry
         await happens(lambda: not len(registry))
         with here.reader() as reader:
@@ -182,8 +182,8 @@ async def test_an_orderly_stop_tells_each_session_and_keeps_what_it_answers(
         with here.reader() as store:
             kept = [row.recipient.address for row in store.queue(tuple(State))]
         assert kept == (["last@x.example"] if b"kept as" in heard else [])
-        for _, one, _ in opened:
-            one.close()
+        for _, item, _ in opened:
+            item.close()
         writer.close()
 
 
@@ -202,7 +202,7 @@ async def test_nobody_learns_by_time_which_accounts_there_are(
         return real(digest, password, salt, iterations)
 
     def client(port: int) -> list[tuple[tuple[int, bytes], list[tuple[object, ...]]]]:
-        found = []
+        result = []
         for login, words in (("ticketing", "wrong"), ("nobody", WORDS), ("gone", WORDS)):
             with smtplib.SMTP_SSL(
                 "localhost", port, context=ssl.create_default_context(cafile=authority.authority)
@@ -210,16 +210,16 @@ async def test_nobody_learns_by_time_which_accounts_there_are(
                 smtp.ehlo()
                 work.clear()
                 reply = smtp.docmd("AUTH", "PLAIN " + base64.b64encode(f"\0{login}\0{words}".encode()).decode())
-                found.append((reply, work.copy()))
-        return found
+                result.append((reply, work.copy()))
+        return result
 
     port = free_port()
     extra = with_accounts(folder, authority, port, tls="implicit").replace("iterations=4096", "")
     async with site(folder, authority, extra=extra) as here:
         monkeypatch.setattr(hashlib, "pbkdf2_hmac", counted)
-        found = await asyncio.to_thread(client, port)
-        assert [reply for reply, _ in found] == [(535, b"5.7.8 login or password is wrong")] * 3
-        assert found[0][1] == found[1][1] == found[2][1] and len(found[0][1]) == 1
+        result = await asyncio.to_thread(client, port)
+        assert [reply for reply, _ in result] == [(535, b"5.7.8 login or password is wrong")] * 3
+        assert result[0][1] == result[1][1] == result[2][1] and len(result[0][1]) == 1
         assert here.caught == []
 
 
@@ -342,7 +342,7 @@ async def test_what_is_no_reply_puts_mail_off_and_decides_nobody(
         await converse(here.port, talk(letter("a@x.example", "b@x.example")))
         await here.until(lambda reader: all(row.recipient.attempts for row in reader.queue()))
         (record, *_) = records(here)
-        assert {one.state for one in record.recipients} == {State.DELAYED}
+        assert {recipient.state for recipient in record.recipients} == {State.DELAYED}
         clock.time += 3700.0
         await here.service.reload(load_configuration(config))
         await here.until(lambda reader: any(row.message.reverse_path == "" for row in reader.queue()))
@@ -367,11 +367,13 @@ async def test_only_what_a_next_hop_said_is_quoted(folder: Path, authority: Cert
         await converse(
             here.port, talk(letter("large@x.example", sender="large@y.example", content=LETTER + b"x\r\n" * 5000))
         )
-        texts = {one.recipients[0]: one.file.read_text() for one in await here.until_caught(4) if one.file}
+        texts = {
+            message.recipients[0]: message.file.read_text() for message in await here.until_caught(4) if message.file
+        }
 
         def field(who: str, name: str) -> str | None:
-            found = re.search(rf"(?m)^{name}: (.*)$", texts[f"{who}@y.example"])
-            return found[1].strip() if found else None
+            result = re.search(rf"(?m)^{name}: (.*)$", texts[f"{who}@y.example"])
+            return result[1].strip() if result else None
 
         assert field("agrees", "Status") == "5.1.1" and field("none", "Status") == field("other", "Status") == "5.0.0"
         assert field("agrees", "Diagnostic-Code") == "smtp; 550 5.1.1 no mailbox"
@@ -397,7 +399,9 @@ async def test_mail_of_eight_bits_to_a_next_hop_of_seven(folder: Path, authority
             )
         said = b"MAIL FROM:<utf8@y.example> SMTPUTF8\r\nRCPT TO:<\xc3\xb6@x.example>\r\nRCPT TO:<ascii@x.example>\r\nDATA\r\n"
         await converse(here.port, talk(said + LETTER + b".\r\n"))
-        caught = {one.recipients[0]: one.file.read_bytes() for one in await here.until_caught(5) if one.file}
+        caught = {
+            message.recipients[0]: message.file.read_bytes() for message in await here.until_caught(5) if message.file
+        }
         assert all(octets.isascii() for octets in caught.values())
         assert (
             b"Subject: =?utf-8?b?aMO2aGVy?=" in caught["header@x.example"] and b"h=C3=B6her" in caught["body@x.example"]

@@ -60,7 +60,7 @@ class Quays:
 
 @asynccontextmanager
 async def quays(folder: Path, url: str) -> AsyncIterator[Quays]:
-    stand_in = StandIn(StandInPlan(name="out.example", folder=None), lambda one: here.caught.append(one))
+    stand_in = StandIn(StandInPlan(name="out.example", folder=None), lambda item: here.caught.append(item))
     here = Quays(folder, url, await stand_in.start("127.0.0.1", 0))
     try:
         yield here
@@ -88,13 +88,13 @@ async def test_what_a_dead_server_accepted_another_relays_and_the_story_says_who
         died = "epoch = epoch + 1, lease_until = '-infinity', drained = false"
         database.sql(f"UPDATE {user}.server SET {died} WHERE slot = 1")
         await here.until(lambda reader: reader.totals() == {State.RELAYED: 2})
-        assert sorted(one.recipients for one in here.caught) == [("a@crew.example",), ("b@crew.example",)]
+        assert sorted(message.recipients for message in here.caught) == [("a@crew.example",), ("b@crew.example",)]
         async with asyncio.timeout(SECONDS):
             await converse(_port(first), talk(letter("c@crew.example")))
             await first.lost.wait()
         with open_store(second.loaded.store).reader() as reader:
-            (one, _) = reader.queue((State.RELAYED,))
-            story = load_story(second.loaded.store, [], reader, one.message.id)
+            (item, _) = reader.queue((State.RELAYED,))
+            story = load_story(second.loaded.store, [], reader, item.message.id)
         done = [(line.server.partition(".")[0], line.what) for line in story.lines if line.server]
         assert (done[0], done[-1]) == (("quay1", "accepted"), ("quay2", "relayed"))
 
@@ -104,7 +104,7 @@ async def test_an_allowance_holds_over_all_servers_together(folder: Path, store_
         for name in ("quay1", "quay2"):
             await here.start(name, allowance="10/day")
         letters = [talk(*(letter(f"{name}{n}@crew.example") for n in range(8))) for name in "ab"]
-        await asyncio.gather(*(converse(_port(one), said) for one, said in zip(here.services, letters, strict=True)))
+        await asyncio.gather(*(converse(_port(item), said) for item, said in zip(here.services, letters, strict=True)))
         await here.until(lambda reader: reader.totals() == {State.RELAYED: 10, State.DELAYED: 6})
         with open_store(here.services[0].loaded.store).reader() as reader:
             assert all("allowance 10/day is used up" in row.recipient.reply for row in reader.queue())

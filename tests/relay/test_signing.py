@@ -60,14 +60,14 @@ def content_from(address: str, body: str = "hi\r\n") -> bytes:
 
 def test_signatures_cover_what_all_other_transforms_wrote(tmp_path: Path) -> None:
     tables, published = write_keys(tmp_path, "r1", "e1")
-    found = prepared(content_from("j@z.example", f"höher {'x' * 2000}\r\n"), signatures(tmp_path, tables),
+    result = prepared(content_from("j@z.example", f"höher {'x' * 2000}\r\n"), signatures(tmp_path, tables),
                      rule=SenderRule(f"out@{DOMAIN}"))  # fmt: skip
-    sent = b"".join(found.content())
+    sent = b"".join(result.content())
     assert dkim_checker.check(sent, published) == ["r1 pass", "e1 pass"]
-    assert found.envelope.size == len(sent)
+    assert result.envelope.size == len(sent)
     assert sent.isascii()
-    assert found.signed == f"{DOMAIN} (r1, e1)"
-    assert b"".join(found.content()) == sent, "asked for again, it is the same"
+    assert result.signed == f"{DOMAIN} (r1, e1)"
+    assert b"".join(result.content()) == sent, "asked for again, it is the same"
 
 
 @pytest.mark.parametrize(

@@ -48,8 +48,8 @@ class Desk:
                 await asyncio.sleep(0)
         change, done = self.asked.pop(0)
         done(error)
-        stopped = [(one.stop.connector, one.stop.domain) for one in change if isinstance(one, StopLane)]
-        return stopped, [tuple(one) for one in change if isinstance(one, StartLane)]  # type: ignore[misc]
+        stopped = [(item.stop.connector, item.stop.domain) for item in change if isinstance(item, StopLane)]
+        return stopped, [tuple(item) for item in change if isinstance(item, StartLane)]  # type: ignore[misc]
 
 
 async def test_facts_are_written_together_and_again_after_a_failure(monkeypatch: object) -> None:

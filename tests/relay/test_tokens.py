@@ -57,7 +57,7 @@ async def test_one_renewal_serves_all_and_the_next_one_comes_before_the_end(tmp_
     async with token_server(lifetime=100.0) as (tokens, web):
         source, now = TokenSource(client_of(tokens), tmp_path / "tokens.json"), 1000.0
         source.now = tokens.now = lambda: now
-        first = {(await one).reveal() for one in [asyncio.ensure_future(source.get()) for _ in range(20)]}
+        first = {(await item).reveal() for item in [asyncio.ensure_future(source.get()) for _ in range(20)]}
         assert len(first) == len(web.asked) == 1
         now += 76.0  # it holds still, and another one is fetched meanwhile
         assert {(await source.get()).reveal()} == first
@@ -70,12 +70,12 @@ async def test_one_renewal_serves_all_and_the_next_one_comes_before_the_end(tmp_
 async def test_a_token_is_shared_by_processes_and_kept_for_its_owner_alone(tmp_path: Path) -> None:
     async with token_server() as (tokens, web):
         client, file = client_of(tokens), tmp_path / "tokens.json"
-        one, other = TokenSource(client, file), TokenSource(client, file)
-        assert (await one.get()).reveal() == (await other.get()).reveal()
+        item, other = TokenSource(client, file), TokenSource(client, file)
+        assert (await item.get()).reveal() == (await other.get()).reveal()
         assert len(web.asked) == 1
         assert file.stat().st_mode & 0o777 == 0o600
-        one.discard(await one.get())  # somebody refused it
-        assert (await one.get()).reveal() != (await other.get()).reveal()
+        item.discard(await item.get())  # somebody refused it
+        assert (await item.get()).reveal() != (await other.get()).reveal()
         again = TokenSource(client, file)  # after a restart, with the refresh token that replaced the first
         again.discard(await again.get())
         await again.get()
@@ -137,16 +137,16 @@ async def test_the_login_of_a_device() -> None:
         slept.append(seconds)
 
     async with token_server(pending=3) as (tokens, _):
-        found = await find_metadata(tokens.issuer, "system")
+        result = await find_metadata(tokens.issuer, "system")
         client = client_of(tokens, refresh_token=None)
-        code = await start_device_login(client, found.device)
+        code = await start_device_login(client, result.device)
         assert (code.user_code, code.where) == ("TERN-0425", f"{tokens.issuer}/enter")
         granted = await await_device_login(client, code, sleep)
         assert granted.refresh is not None
         assert slept == [1.0] * 4
         tokens.pending = 10**6
         with pytest.raises(TokenFailed, match="the code was not entered in time"):
-            await await_device_login(client, await start_device_login(client, found.device), sleep)
+            await await_device_login(client, await start_device_login(client, result.device), sleep)
         with pytest.raises(TokenFailed, match="about another issuer"):
             await find_metadata(tokens.issuer.replace("127.0.0.1", "localhost"), "system")
 

@@ -32,6 +32,6 @@ def test_a_report_finds_what_lies_in_it(folder: Path, monkeypatch: pytest.Monkey
     (outage,) = report.outages
     assert outage.until is not None and outage.until - outage.since == 3 * 3600.0 and outage.connector == "beacon"
     assert {row.name for row in report.senders} == {"ticketing", "tidewatch", "lists", "rota", "www-data"}
-    reasons = {one.reason for one in report.reasons}
+    reasons = {reason.reason for reason in report.reasons}
     assert {"554 5.7.1 accept", "550 5.1.1 recipient"} <= reasons
     assert report.delays[0].largest > 2 * 3600, "what waited for the host that was down"

@@ -112,7 +112,7 @@ def test_a_browser_shows_it_without_a_word_of_complaint(folder: Path, width: int
          f"--user-data-dir={folder / 'profile'}", f"--window-size={width},900", "--dump-dom", page.as_uri()],
         capture_output=True, text=True, timeout=120, check=True,
     )  # fmt: skip
-    found = json.loads(html.unescape(re.search(r"<title>(.*?)</title>", done.stdout, re.S)[1]))  # type: ignore[index]
-    assert tuple(found["headings"]) == TITLES and found["figures"] == 5 and found["requests"] == 0
-    assert found["wider"] <= 0 or width < 500, found  # a window of chromium is at least 500 wide
+    result = json.loads(html.unescape(re.search(r"<title>(.*?)</title>", done.stdout, re.S)[1]))  # type: ignore[index]
+    assert tuple(result["headings"]) == TITLES and result["figures"] == 5 and result["requests"] == 0
+    assert result["wider"] <= 0 or width < 500, result  # a window of chromium is at least 500 wide
     assert "CONSOLE" not in done.stderr

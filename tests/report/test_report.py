@@ -45,7 +45,7 @@ class Counts:
         self.anew: tuple[HourlyCount, ...] = counts
 
     def hourly(self, since: int, until: int) -> Iterator[HourlyCount]:
-        return (one for one in self.counts if since <= one.hour < until)
+        return (count for count in self.counts if since <= count.hour < until)
 
     def summed_counts(
         self, since: int, until: int, by: Sequence[str], only: CountFilter | None = None, outcome: str = ""
@@ -53,18 +53,18 @@ class Counts:
         """As the store's; `tests/relay/test_hourly.py` has that of the store."""
         sums: dict[tuple[Any, ...], list[int]] = {}
         connector, who, domain = only or CountFilter()
-        for one in self.hourly(since, until):
-            if (one.outcome == outcome or not outcome) and all(
+        for count in self.hourly(since, until):
+            if (count.outcome == outcome or not outcome) and all(
                 not wanted or fnmatchcase(has, wanted)
-                for wanted, has in ((connector, one.connector), (who, one.who), (domain, one.domain))
+                for wanted, has in ((connector, count.connector), (who, count.who), (domain, count.domain))
             ):
-                sum_ = sums.setdefault(tuple(getattr(one, name) for name in by), [0, 0])
-                sum_[0] += one.recipients
-                sum_[1] += one.octets
+                sum_ = sums.setdefault(tuple(getattr(count, name) for name in by), [0, 0])
+                sum_[0] += count.recipients
+                sum_[1] += count.octets
         return [(*key, *of) for key, of in sums.items()]
 
     def recounted(self, since: int, until: int) -> Iterator[HourlyCount]:
-        return (one for one in self.anew if since <= one.hour < until)
+        return (item for item in self.anew if since <= item.hour < until)
 
     def noted(self, event: Event, since: float) -> list[JournalEntry]:
         return [entry for entry in self.journal if entry.event is event]
@@ -151,7 +151,7 @@ def test_outages_have_a_length(loaded: Loaded) -> None:
         entry(Event.DOWN, 500, "other:25"),
     )  # fmt: skip
     outages = made(loaded, Counts(journal=journal)).outages
-    assert [(one.next_hop, one.until and one.until - one.since) for one in outages] == [
+    assert [(outage.next_hop, outage.until and outage.until - outage.since) for outage in outages] == [
         ("h:587", 10_000), ("h:587", 10_000), ("other:25", None),
     ][-len(outages):]  # fmt: skip
     assert made(loaded, Counts(journal=journal), CountFilter(connector="harbour")).outages == []
@@ -178,11 +178,11 @@ def test_who_sends_more_than_usual(loaded: Loaded) -> None:
     for hour in range(HOUR - 23, HOUR):
         counts += [counted("accepted", hour, 103, who="lists"), counted("accepted", hour, 90, who="tidewatch")]
     report = made(loaded, Counts(*counts))
-    assert [(one.who, one.sent) for one in report.unusual] == [("tidewatch", 23 * 90)]
+    assert [(item.who, item.sent) for item in report.unusual] == [("tidewatch", 23 * 90)]
     assert report.unusual[0].high < 200
-    quiet = made(loaded, Counts(*(one for one in counts if one.hour < HOUR - 24 or one.who != "lists")))
-    assert [one.who for one in quiet.unusual] == ["lists", "tidewatch"], "silence is unusual, too"
-    young = [one for one in counts if one.hour > HOUR - 24 - 2 * WEEK]
+    quiet = made(loaded, Counts(*(count for count in counts if count.hour < HOUR - 24 or count.who != "lists")))
+    assert [item.who for item in quiet.unusual] == ["lists", "tidewatch"], "silence is unusual, too"
+    young = [count for count in counts if count.hour > HOUR - 24 - 2 * WEEK]
     assert made(loaded, Counts(*young)).unusual == [], "nothing is usual after two weeks"
 
 
@@ -206,10 +206,10 @@ def test_the_command(folder: Path, authority: CertificateFiles) -> None:
     with running(config):
         assert kite("pipe", "ana@x.example", stdin=b"Subject: x\n\nhi\n", config=config).returncode == 0
         end = time.monotonic() + 60
-        while not (found := json.loads(kite("report", "--json", config=config).stdout))["reasons"]:
+        while not (result := json.loads(kite("report", "--json", config=config).stdout))["reasons"]:
             assert time.monotonic() < end
-    assert found["totals"]["accepted"] == 1 and found["totals"]["delayed"] == 1
-    assert found["outages"][0]["connector"] == "beacon" and found["outages"][0]["until"] is None
+    assert result["totals"]["accepted"] == 1 and result["totals"]["delayed"] == 1
+    assert result["outages"][0]["connector"] == "beacon" and result["outages"][0]["until"] is None
     shown = kite("report", "--day", config=config).stdout.decode()
     assert "connection refused  1 delayed  side path" in shown and "until now" in shown
     verified = kite("report", "--verify", config=config)

@@ -64,11 +64,11 @@ def test_a_whole_session_reads_like_one(folder: Path) -> None:
         + "say DATA\nexpect 354\ncontent\n| Subject: hi\n|\n| .dot\n| ${to}\nexpect 250 2.0.0\nexpect text \"taken as\"\n"
         + 'expect no text "refused"\nsay NOOP\nexpect 25z\nsay QUIT\nexpect 221\nexpect closed\n'
     )  # fmt: skip
-    found = played(folder, text)
-    assert found.good and found.script.title == "a whole session", found.failed
+    result = played(folder, text)
+    assert result.good and result.script.title == "a whole session", result.failed
     (kept,) = folder.glob("*.eml")
     assert kept.read_bytes() == b"Subject: hi\r\n\r\n.dot\r\nb@x.example\r\n"
-    said = str(found.dialogue.export())
+    said = str(result.dialogue.export())
     assert PASSWORD not in said and "dGVybg" not in said
 
 
@@ -97,10 +97,10 @@ def test_a_whole_session_reads_like_one(folder: Path) -> None:
     ],
 )
 def test_what_does_not_come_is_told_with_its_line(folder: Path, text: str, line: int, came: str) -> None:
-    found = played(folder, text)
-    assert not found.good and found.failed is not None and found.verdict is not None
-    assert found.failed.step.line == line and came in found.failed.came
-    assert found.verdict.meaning and found.verdict.next
+    result = played(folder, text)
+    assert not result.good and result.failed is not None and result.verdict is not None
+    assert result.failed.step.line == line and came in result.failed.came
+    assert result.verdict.meaning and result.verdict.next
 
 
 async def test_a_credential_may_hold_a_command_or_a_token(folder: Path) -> None:
@@ -110,10 +110,10 @@ async def test_a_credential_may_hold_a_command_or_a_token(folder: Path) -> None:
 
     async with standing(folder, {"offers": {"mechanisms": ["OAUTHBEARER", "PLAIN"]}}) as plan:
         plan = plan.logging_in_as(Credential("", "tern", password=Secret("another, and wrong")))
-        for one in held:
-            credentials = {"renewed": Credential("renewed", "tern", **one)}  # type: ignore[arg-type]
-            found = await play_script(script, plan, {}, credentials, {})
-            assert found.good, found.failed
+        for item in held:
+            credentials = {"renewed": Credential("renewed", "tern", **item)}  # type: ignore[arg-type]
+            result = await play_script(script, plan, {}, credentials, {})
+            assert result.good, result.failed
 
 
 def test_a_stop_may_be_expected(folder: Path) -> None:
@@ -141,9 +141,9 @@ def test_blocks(folder: Path) -> None:
         "if offer NOSUCH\nexpect 599\nend\nif login\nsay NOOP\nend\nclose\n"
         "at once 8\nconnect\nexpect 220\nhello\nexpect 250\nclose\nend\n"
     )
-    found = played(folder, text)
-    assert found.good and found.expectations == 1 + 3 + 3 + 16, found.failed
-    dialogue = str(found.dialogue.export())
+    result = played(folder, text)
+    assert result.good and result.expectations == 1 + 3 + 3 + 16, result.failed
+    dialogue = str(result.dialogue.export())
     assert "<r3@x.example>" in dialogue and dialogue.count("220 localhost ESMTP") == 9
     bad = played(folder, "at once 3\nconnect\nexpect 5yz\nend")
     assert bad.failed is not None and bad.failed.step.line == 3
@@ -216,11 +216,11 @@ def shipped(path: Path) -> Any:
 
 @pytest.mark.parametrize("name", FAILS_AT)
 def test_each_shipped_script_fails_against_a_bad_server(folder: Path, name: str) -> None:
-    (path,) = (one for one in SHIPPED if one.stem == name)
-    found = played(folder, path.read_text(), BAD)
-    assert found.failed is not None and found.verdict is not None
-    assert str(found.failed.step) == FAILS_AT[name] and found.failed.step.otherwise in found.verdict.meaning
-    assert found.verdict.side is Side.NEXT_HOP
+    (path,) = (item for item in SHIPPED if item.stem == name)
+    result = played(folder, path.read_text(), BAD)
+    assert result.failed is not None and result.verdict is not None
+    assert str(result.failed.step) == FAILS_AT[name] and result.failed.step.otherwise in result.verdict.meaning
+    assert result.verdict.side is Side.NEXT_HOP
 
 
 async def test_the_order_is_checked_against_one_that_takes_everything() -> None:
@@ -235,16 +235,16 @@ async def test_the_order_is_checked_against_one_that_takes_everything() -> None:
     async def live() -> Played:
         server = await asyncio.get_running_loop().create_server(YesMan, "127.0.0.1", 0)
         port = server.sockets[0].getsockname()[1]
-        (path,) = (one for one in SHIPPED if one.stem == "order")
-        found = await play_script(
+        (path,) = (item for item in SHIPPED if item.stem == "order")
+        result = await play_script(
             shipped(path), Plan(host="localhost", port=port, name="q", timeouts=TIMES), {}, {}, {}
         )
         server.close()
-        return found
+        return result
 
-    found = await live()
-    assert found.failed is not None and found.failed.step.line == 7
-    assert "before anybody has said hello" in str(found.verdict)
+    result = await live()
+    assert result.failed is not None and result.failed.step.line == 7
+    assert "before anybody has said hello" in str(result.verdict)
 
 
 async def test_all_shipped_scripts_are_green_against_our_own_server(folder: Path, authority: CertificateFiles) -> None:
@@ -257,5 +257,5 @@ async def test_all_shipped_scripts_are_green_against_our_own_server(folder: Path
             )  # fmt: skip
             return [await play_script(shipped(path), plan, {}, {}, {}) for path in SHIPPED]
 
-    found = await live()
-    assert len(found) == 7 and [one.script.path.stem for one in found if not one.good] == []
+    result = await live()
+    assert len(result) == 7 and [item.script.path.stem for item in result if not item.good] == []

@@ -179,12 +179,12 @@ def bare(found: Probed) -> str:
 async def test_each_stop_has_its_verdict(folder: Path, name: str) -> None:
     """P-19: stage, cause, side, words, and a next step that names a command or a person."""
     stop = STOPS[name]
-    found = await meet(folder, stop)
-    assert found.failure is not None, found.stages
-    assert (found.failure.stage, found.failure.cause) == (stop.stage, stop.cause), found.failure.text
-    assert found.verdict.side is stop.side and stop.words in found.verdict.meaning
-    assert found.verdict.next or found.verdict.advice
-    said = str([found.dialogue.export(), found.verdict, found.stages, found.failure])
+    result = await meet(folder, stop)
+    assert result.failure is not None, result.stages
+    assert (result.failure.stage, result.failure.cause) == (stop.stage, stop.cause), result.failure.text
+    assert result.verdict.side is stop.side and stop.words in result.verdict.meaning
+    assert result.verdict.next or result.verdict.advice
+    said = str([result.dialogue.export(), result.verdict, result.stages, result.failure])
     assert PASSWORD not in said and "dGVybg" not in said
     assert said.isprintable(), "what a peer says never reaches a terminal as it is"
 
@@ -194,8 +194,8 @@ async def test_no_two_causes_read_alike(folder: Path) -> None:
         return await asyncio.gather(*(meet(folder / name.replace(" ", "-"), stop) for name, stop in STOPS.items()))
 
     meanings: dict[str, str] = {}
-    for name, found in zip(STOPS, await live(), strict=True):
-        meaning = bare(found)
+    for name, result in zip(STOPS, await live(), strict=True):
+        meaning = bare(result)
         if name == "never ends a reply":  # the same cause as a drip: a reply begun and not ended
             assert meanings[meaning] == "drips"
             continue
@@ -239,9 +239,9 @@ def test_names(
     monkeypatch: pytest.MonkeyPatch, answer: Callable[..., Any], cause: Cause, side: Side, words: str
 ) -> None:
     monkeypatch.setattr(socket, "getaddrinfo", answer)
-    found = met("out.beaconpost.example", 587)
-    assert found.failure is not None and (found.failure.stage, found.failure.cause) == (Stage.RESOLVE, cause)
-    assert found.verdict.side is side and words in found.verdict.meaning
+    result = met("out.beaconpost.example", 587)
+    assert result.failure is not None and (result.failure.stage, result.failure.cause) == (Stage.RESOLVE, cause)
+    assert result.verdict.side is side and words in result.verdict.meaning
 
 
 def test_the_way_there() -> None:
@@ -249,9 +249,9 @@ def test_the_way_there() -> None:
     refused, unroutable = met("127.0.0.1", free_port()), met("224.0.0.1", 25)  # nobody connects to a multicast address
     with full_backlog() as port:
         silent = met("127.0.0.1", port)
-    found = {one.failure.cause: one for one in (refused, unroutable, silent) if one.failure}
-    assert list(found) == [Cause.CONNECTION_REFUSED, Cause.UNREACHABLE, Cause.CONNECTION_TIMED_OUT]
-    assert {one.verdict.side for one in found.values()} == {PATH}
+    result = {item.failure.cause: item for item in (refused, unroutable, silent) if item.failure}
+    assert list(result) == [Cause.CONNECTION_REFUSED, Cause.UNREACHABLE, Cause.CONNECTION_TIMED_OUT]
+    assert {item.verdict.side for item in result.values()} == {PATH}
     assert "refused at once" in refused.verdict.meaning and "no route" in unroutable.verdict.meaning
     assert "does not answer" in silent.verdict.meaning and "465,587,2525" in silent.verdict.next
 
@@ -276,17 +276,17 @@ async def test_all_addresses_are_tried(monkeypatch: pytest.MonkeyPatch, folder: 
                 Plan(host="localhost", port=port, name="q.example", trust=authority, timeouts=QUICK), {}
             )
 
-    found = await live()
-    assert found.passed and found.address == "127.0.0.1"
-    assert [one.address for one in found.tried] == ["::1"]
-    assert found.stages[0][2] == "::1, 127.0.0.1"
+    result = await live()
+    assert result.passed and result.address == "127.0.0.1"
+    assert [item.address for item in result.tried] == ["::1"]
+    assert result.stages[0][2] == "::1, 127.0.0.1"
 
 
 async def test_what_went_well_is_told(folder: Path) -> None:
     """Stages in order, both EHLOs, the certificate, the login; with content, the message arrives."""
     stop = Situation(Stage.QUIT, R, HERE, "", plan=WITH_LOGIN, letter=PASSING)
-    found = await meet(folder, stop)
-    assert [stage.value for stage, _, _ in found.stages] == [
+    result = await meet(folder, stop)
+    assert [stage.value for stage, _, _ in result.stages] == [
         *OPENING,
         "sender",
         "recipient",
@@ -294,10 +294,10 @@ async def test_what_went_well_is_told(folder: Path) -> None:
         "accept",
         "quit",
     ]
-    assert found.in_clear is not None and "STARTTLS" in found.in_clear and "AUTH" not in found.in_clear
-    assert found.keywords["AUTH"] == ("SCRAM-SHA-256", "PLAIN", "LOGIN") and found.offers.size == 100 * 1024 * 1024
-    assert found.chain[0].names[0] == "localhost" and found.chain[0].days_left(found.at) in (363, 364)
-    assert "answers for it from here" in found.verdict.meaning
+    assert result.in_clear is not None and "STARTTLS" in result.in_clear and "AUTH" not in result.in_clear
+    assert result.keywords["AUTH"] == ("SCRAM-SHA-256", "PLAIN", "LOGIN") and result.offers.size == 100 * 1024 * 1024
+    assert result.chain[0].names[0] == "localhost" and result.chain[0].days_left(result.at) in (363, 364)
+    assert "answers for it from here" in result.verdict.meaning
     (kept,) = folder.glob("*.eml")
     assert kept.read_bytes() == PASSING.content
     without = await meet(folder, replace(stop, letter=LETTER))
@@ -350,9 +350,12 @@ async def test_a_handshake_that_never_ends_is_cut() -> None:
             times = replace(QUICK, secure=0.2)
             return await run_probe(Plan(host="localhost", port=port, name="q.example", timeouts=times), {})
 
-    found = await live()
-    assert found.failure is not None and (found.failure.stage, found.failure.cause) == (Stage.SECURE, Cause.TIMED_OUT)
-    assert "does not bring the handshake to its end" in found.verdict.meaning
+    result = await live()
+    assert result.failure is not None and (result.failure.stage, result.failure.cause) == (
+        Stage.SECURE,
+        Cause.TIMED_OUT,
+    )
+    assert "does not bring the handshake to its end" in result.verdict.meaning
 
 
 async def test_a_flood_is_not_taken_in() -> None:
@@ -379,5 +382,5 @@ async def test_octets_behind_the_go_ahead_for_tls_are_a_fault() -> None:
         (b"\x16\x03\x01 garbage\r\n", Cause.OUT_OF_STEP),
         (b"\x16\x03\x01", Cause.OUT_OF_STEP),
     ):
-        found = await live(behind)
-        assert found.failure is not None and (found.failure.stage, found.failure.cause) == (Stage.SECURE, cause)
+        result = await live(behind)
+        assert result.failure is not None and (result.failure.stage, result.failure.cause) == (Stage.SECURE, cause)

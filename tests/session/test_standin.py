@@ -88,12 +88,12 @@ async def test_two_of_them_keep_apart_in_one_folder(folder: Path) -> None:
     """Numbers are never given twice, and a message cut off leaves nothing behind."""
 
     plan = StandInPlan(name="x.example", folder=folder, tls="off")
-    one, two = StandIn(plan), StandIn(plan)
-    ports = [await one.start("127.0.0.1", 0), await two.start("127.0.0.1", 0)]
+    item, two = StandIn(plan), StandIn(plan)
+    ports = [await item.start("127.0.0.1", 0), await two.start("127.0.0.1", 0)]
     for port in (*ports, *ports):
         assert codes(await converse(port, LETTER))[-2:] == [b"250", b"221"]
     assert b"554" in codes(await converse(ports[0], LETTER.replace(b"hi", b"h\x00")))
-    await one.stop()
+    await item.stop()
     await two.stop()
     assert [capture.number for capture in read_captures(folder)] == [1, 2, 3, 4]
     assert {path.name[:6] for path in folder.iterdir()} == {f"{n:06}" for n in range(1, 5)}

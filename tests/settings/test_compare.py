@@ -10,7 +10,7 @@ from tests.configuration import connector, site_text, table
 
 def test_lists_whose_entries_have_no_name_are_compared_by_what_they_are_about(tmp_path: Path) -> None:
     base = (connector("beacon", "out.beaconpost.example", tls="off"),)
-    one = (
+    item = (
         table("[[signing]]", domain="a.example", selector="s1", key="k"),
         table("[[priority]]", senders=["*"], priority="bulk"),
     )
@@ -19,7 +19,7 @@ def test_lists_whose_entries_have_no_name_are_compared_by_what_they_are_about(tm
         table("[[accepted]]", risk="one-host", reason="x"),
     )
     sides = []
-    for number, tables in enumerate((one, other)):
+    for number, tables in enumerate((item, other)):
         file = tmp_path / f"{number}.toml"
         file.write_text(site_text(*base, *tables, bind="127.0.0.1:2525"))
         sides.append(load_configuration(file, secrets=False))

@@ -89,8 +89,8 @@ def changed(edit: Callable[[Document], None]) -> tuple[str, str]:
     ],
 )  # fmt: skip
 def test_only_the_lines_concerned(edit: Callable[[Document], None], gone: str, come: str) -> None:
-    found = changed(edit)
-    assert found[0].strip("|") == gone and found[1].strip("|") == come.strip("|")
+    result = changed(edit)
+    assert result[0].strip("|") == gone and result[1].strip("|") == come.strip("|")
 
 
 def test_line_ends_and_odd_separators_stay() -> None:

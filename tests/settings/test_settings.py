@@ -79,12 +79,12 @@ def test_everything_wrong_is_told_at_once_with_its_place(folder: Path) -> None:
         .replace('name = "quay1.ternferries.example"', 'name = "quay1"')
         .replace('"127.0.0.1:2525"', '"somewhere:2525"')
     )
-    found = findings(put(folder, text))
-    assert [(line, key) for line, key, _ in found] == [
+    result = findings(put(folder, text))
+    assert [(line, key) for line, key, _ in result] == [
         (2, "server.name"), (6, "identity.domian"), (11, "listener[1].bind[1]"), (12, "listener[1].allow[1]"),
         (13, "listener[1].max_size"), (19, "connector[1].tls"), (20, "connector[1].preference"), (23, "retry.waits[1]"),
     ]  # fmt: skip
-    words = [text for _, _, text in found]
+    words = [text for _, _, text in result]
     assert "did you mean 'domain'?" in words[1]
     assert "the network is 127.0.0.0/8" in words[3]
     assert "'starttls'" in words[5] and "a whole number" in words[6] and "90s, 15m, 2h or 5d" in words[7]
@@ -106,8 +106,8 @@ def test_everything_wrong_is_told_at_once_with_its_place(folder: Path) -> None:
     ],
 )
 def test_single_faults(folder: Path, change: tuple[str, str], line: int, key: str, words: str) -> None:
-    (found,) = findings(put(folder, GOOD.replace(*change)))
-    assert found[:2] == (line, key) and words in found[2]
+    (result,) = findings(put(folder, GOOD.replace(*change)))
+    assert result[:2] == (line, key) and words in result[2]
 
 
 ODD = [
@@ -124,9 +124,9 @@ LEAST = {  # of a table of this kind
 
 @pytest.mark.parametrize("value", ODD)
 def test_a_value_of_any_kind_at_any_key_is_taken_or_is_a_finding(folder: Path, value: str) -> None:
-    for section, found in Settings.model_fields.items():
-        is_list = get_origin(found.annotation) is list
-        model = get_args(found.annotation)[0] if is_list else found.annotation
+    for section, result in Settings.model_fields.items():
+        is_list = get_origin(result.annotation) is list
+        model = get_args(result.annotation)[0] if is_list else result.annotation
         assert model is not None
         assert issubclass(model, BaseModel)
         for key in model.model_fields:
@@ -168,8 +168,8 @@ def test_two_of_a_name(folder: Path) -> None:
     ],
 )
 def test_credentials(folder: Path, credentials: str | None, mode: int, words: str) -> None:
-    found = findings(put(folder, credentials=credentials, mode=mode))
-    assert any(words in text for _, _, text in found)
+    result = findings(put(folder, credentials=credentials, mode=mode))
+    assert any(words in text for _, _, text in result)
 
 
 def test_where_the_file_is_looked_for(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -233,7 +233,7 @@ def test_what_is_made_to_be_hard_to_read_is_refused_at_once(folder: Path, text: 
 
 def test_many_connectors_that_tie_are_one_finding_each() -> None:
     many = [Connector.model_validate({"name": f"c{n}", "hosts": ["h.example:25"]}) for n in range(2000)]
-    found = ties(many)
-    assert [(first.name, number, pattern) for first, number, pattern in found] == [
+    result = ties(many)
+    assert [(first.name, number, pattern) for first, number, pattern in result] == [
         ("c0", n, "*") for n in range(1, 2000)
     ]

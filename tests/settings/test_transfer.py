@@ -101,9 +101,9 @@ def test_differences_are_told_by_meaning() -> None:
         '"127.0.0.1:2525"', ' "127.0.0.1:1"'
     )
     assert compare_settings(loaded(QUAY1), loaded(same)) == []
-    found = compare_settings(loaded(QUAY1), loaded(QUAY2))
-    assert ("connector harbour", "there", None) in found
-    assert ("connector beacon hosts", "out.beaconpost.example:587", "old.beaconpost.example") in found
+    result = compare_settings(loaded(QUAY1), loaded(QUAY2))
+    assert ("connector harbour", "there", None) in result
+    assert ("connector beacon hosts", "out.beaconpost.example:587", "old.beaconpost.example") in result
 
 
 def test_the_schema_names_every_key() -> None:

@@ -35,10 +35,10 @@ OFFER = b"250-q\r\n250-PIPELINING\r\n250-SIZE 5000\r\n250 8BITMIME\r\n"
 
 def hear(client: Client, octets: bytes) -> list[smtp.Answered]:
     client.receive_data(octets)
-    found = []
+    result = []
     while (answered := client.next_reply()) is not None:
-        found.append(answered)
-    return found
+        result.append(answered)
+    return result
 
 
 def ready(offer: bytes = OFFER) -> Client:
@@ -133,13 +133,13 @@ def test_more_replies_than_commands_are_out_of_step(verb: Verb) -> None:
     ):
         if verb is not Verb.STARTTLS:  # there, all that is not under TLS is an attack (RFC 3207 4.2)
             client = waiting_for(verb)
-            answered = [one for portion in portions for one in hear(client, portion)]
-            assert [one.reply.code for one in answered] == [int(code), 421] and client.phase is Phase.CLOSED
+            answered = [item for portion in portions for item in hear(client, portion)]
+            assert [item.reply.code for item in answered] == [int(code), 421] and client.phase is Phase.CLOSED
 
 
 def test_a_tester_judges_the_replies_itself() -> None:
     client = Client(lenient=True)
-    assert [one.reply.code for one in hear(client, b"354 a\r\n250 b\r\n")] == [354, 250]
+    assert [item.reply.code for item in hear(client, b"354 a\r\n250 b\r\n")] == [354, 250]
 
 
 def test_replies_are_paired_in_order() -> None:
@@ -323,8 +323,8 @@ def test_an_original_recipient_goes_on_in_ascii_where_it_must() -> None:
     asked = "ORCPT=utf-8;grå@y.example"
     for offered, utf8, sent in ((b"SMTPUTF8", True, asked), (b"SMTPUTF8", False, None), (b"8BITMIME", True, None)):
         client = ready(b"250-q\r\n250-DSN\r\n250-PIPELINING\r\n250 " + offered + b"\r\n")
-        one = Envelope("s@x.example", ("a@y",), 9, True, utf8, "", (asked,))
-        wire = Transaction(client, one).start().decode()
+        item = Envelope("s@x.example", ("a@y",), 9, True, utf8, "", (asked,))
+        wire = Transaction(client, item).start().decode()
         assert f"RCPT TO:<a@y> {sent or asked.replace('å', chr(92) + 'x{E5}')}\r\n" in wire
 
 
@@ -342,7 +342,7 @@ def test_what_stands_when_a_session_gets_out_of_step() -> None:
             run_replies(client, transaction, replies)
             run_replies(client, transaction, b"354 and again\r\n")
             raise AssertionError("in step")
-        assert {one.recipient: (one.stage, one.reply.code) for one in transaction.certain} == stands
+        assert {item.recipient: (item.stage, item.reply.code) for item in transaction.certain} == stands
 
 
 def test_a_group_that_went_well_is_taken_at_once() -> None:

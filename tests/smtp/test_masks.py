@@ -15,10 +15,10 @@ PLAIN = b"\0tern\0" + PASSWORD.encode()
 
 
 def masks(*, thorough: bool = True) -> Masks:
-    found = Masks([PASSWORD])
-    found.sent(PLAIN)
-    found.thorough = thorough
-    return found
+    result = Masks([PASSWORD])
+    result.sent(PLAIN)
+    result.thorough = thorough
+    return result
 
 
 def in_base64(octets: bytes) -> str:

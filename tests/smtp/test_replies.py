@@ -11,12 +11,12 @@ from copper_kite.smtp.replies import MAX_REPLIES, MAX_REPLY_LINE, MAX_REPLY_LINE
 
 
 def hear(*portions: bytes) -> list[Reply]:
-    reader, found = ReplyReader(), []
+    reader, result = ReplyReader(), []
     for portion in portions:
         reader.feed(portion)
         while (reply := reader.next()) is not None:
-            found.append(reply)
-    return found
+            result.append(reply)
+    return result
 
 
 texts = st.text(st.characters(min_codepoint=32, max_codepoint=126), max_size=40).map(str.strip)

@@ -68,9 +68,9 @@ def means(**more: object) -> LoginCredentials:
 
 
 def made(name: str, given: LoginCredentials, plus_offered: bool = True) -> Mechanism:
-    found = MECHANISMS[name].client(given, plus_offered)
-    assert found is not None
-    return found
+    result = MECHANISMS[name].client(given, plus_offered)
+    assert result is not None
+    return result
 
 
 def converse(name: str, given: LoginCredentials, directory: Directory | None = None) -> tuple[Mechanism, Outcome]:
@@ -244,8 +244,8 @@ def test_the_strongest_allowed_is_taken() -> None:
     offered = ["PLAIN", "LOGIN", "SCRAM-SHA-1", "SCRAM-SHA-256", "OAUTHBEARER", "NTLM"]
 
     def taken(offered: list[str], allowed: tuple[str, ...] = (), **more: object) -> str | None:
-        found = choose_mechanism(offered, allowed, means(**more))
-        return found[0] if found else None
+        result = choose_mechanism(offered, allowed, means(**more))
+        return result[0] if result else None
 
     assert taken(offered) == "SCRAM-SHA-256" and taken(offered, password=None) == "OAUTHBEARER"
     assert taken([*offered, "SCRAM-SHA-1-PLUS"]) == "SCRAM-SHA-1-PLUS"

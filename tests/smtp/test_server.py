@@ -387,8 +387,8 @@ def test_what_is_slightly_off_is_taken_where_it_means_one_thing(command: bytes, 
     for hello in (b"EHLO my_host", b"HELO 2001:db8::1", b"EHLO h.example"):
         lenient = Talk(limits=Limits(lenient=True))
         assert lenient.codes(hello + b"\r\n" + command + b"\r\n")[-1][:3] == ("501" if path is None else "250")
-        found = [event.path for event in lenient.seen if isinstance(event, events.MailFrom)]
-        assert found == ([] if path is None else [path])
+        result = [event.path for event in lenient.seen if isinstance(event, events.MailFrom)]
+        assert result == ([] if path is None else [path])
     strict = Talk()
     strict.say(b"EHLO h.example\r\n" + command + b"\r\n")
     taken = [event.path for event in strict.seen if isinstance(event, events.MailFrom)]

@@ -111,15 +111,15 @@ def write(folder: Path, *changes: Transaction) -> None:
 
 def looks(folder: Path) -> dict[str, Any]:
     """All that can be seen of the three."""
-    found: dict[str, Any] = {}
+    result: dict[str, Any] = {}
     with open_store(folder).reader() as reader:
         for selection in SELECTIONS:
             for newest in (False, True):
-                found[f"{selection} {newest}"] = reader.select(selection, newest=newest)
-                found[f"{selection} {newest}, two"] = reader.select(selection, 2, newest=newest)
+                result[f"{selection} {newest}"] = reader.select(selection, newest=newest)
+                result[f"{selection} {newest}, two"] = reader.select(selection, 2, newest=newest)
         for by in ("state", "connector", "next hop", "reason", "domain"):
-            found[by] = reader.groups(by)
-        found["waiting"] = [
+            result[by] = reader.groups(by)
+        result["waiting"] = [
             *(
                 reader.queued(after, until, limit)
                 for after in (0, FIRST, SECOND)
@@ -131,7 +131,7 @@ def looks(folder: Path) -> dict[str, Any]:
             *(reader.ages(after, limit) for after in (0, FIRST) for limit in (1, 9)),
             *(reader.due(ids, BEGUN + 50, 10_000) for ids in (IDS, (THIRD, FIRST), ())),
         ]
-        found["each"] = [
+        result["each"] = [
             (
                 reader.record(id),
                 list(reader.content(id)),
@@ -140,16 +140,16 @@ def looks(folder: Path) -> dict[str, Any]:
             )
             for id in IDS
         ]
-        found["all"] = reader.summary(), reader.totals(), reader.last_id(), reader.forgettable(BEGUN + 999, 9)
-        found["stops"] = reader.stops(0.0)
+        result["all"] = reader.summary(), reader.totals(), reader.last_id(), reader.forgettable(BEGUN + 999, 9)
+        result["stops"] = reader.stops(0.0)
     history = open_store(folder).history()
-    found["between"] = list(history.between(BEGUN - 1, BEGUN + 99))
-    found["one"] = list(history.between(BEGUN - 1, BEGUN + 99, message=SECOND))
-    found["word"] = list(history.between(BEGUN - 1, BEGUN + 99, "report 1"))
-    found["place"] = history.now()
-    found["after"] = history.after(history.place({"messages": [], "attempts": [], "journal": 0}))
+    result["between"] = list(history.between(BEGUN - 1, BEGUN + 99))
+    result["one"] = list(history.between(BEGUN - 1, BEGUN + 99, message=SECOND))
+    result["word"] = list(history.between(BEGUN - 1, BEGUN + 99, "report 1"))
+    result["place"] = history.now()
+    result["after"] = history.after(history.place({"messages": [], "attempts": [], "journal": 0}))
     history.close()
-    return found
+    return result
 
 
 def kept(folder: Path) -> list[int]:
@@ -219,17 +219,19 @@ def test_many_are_relayed_in_one_commit(folder: Path) -> None:
         return Recipient(id, number, f"r{number}@y.example")
 
     arrived = [AddMessage(message(0)._replace(id=id), [of(id, 1), of(id, 2)][: 1 + id % 3 % 2], b"") for id in ids]
-    assert commit(connection, Batch(additions=[encode([one], len)[0][1] for one in arrived])) == [None] * 50
+    assert commit(connection, Batch(additions=[encode([item], len)[0][1] for item in arrived])) == [None] * 50
     relayed = [
         RELAYED._replace(
-            id=one.message.id, message=one.message.id, results=[(r.number, 1, r.address, "250") for r in one.recipients]
+            id=item.message.id,
+            message=item.message.id,
+            results=[(r.number, 1, r.address, "250") for r in item.recipients],
         )
-        for one in arrived
+        for item in arrived
     ]
-    assert commit(connection, Batch(relayed=[encode([one], len)[0][1] for one in relayed])) == [None] * 50
+    assert commit(connection, Batch(relayed=[encode([item], len)[0][1] for item in relayed])) == [None] * 50
     connection.close()
     with open_store(folder).reader() as reader:
-        assert reader.totals() == {State.RELAYED: sum(len(one.recipients) for one in arrived)} and not reader.queue()
+        assert reader.totals() == {State.RELAYED: sum(len(item.recipients) for item in arrived)} and not reader.queue()
         assert [reader.recipients(id)[0].id for id in ids] == ids
     assert kept(folder)[0] == 0
 
@@ -286,8 +288,8 @@ def test_what_is_due_is_looked_for_at_one_moment(folder: Path) -> None:
     write(folder, *([fresh(n)] for n in range(3)))
     with open_store(folder).reader() as reader:
         at_statement("FROM recipient r JOIN", reader._connection, lambda: write(folder, DELAYED))
-        found = reader.due(IDS, BEGUN + 50)
-    assert [(due.message.id, [one.state for one in due.recipients]) for due in found] == [
+        result = reader.due(IDS, BEGUN + 50)
+    assert [(due.message.id, [recipient.state for recipient in due.recipients]) for due in result] == [
         (id, [State.QUEUED]) for id in IDS
     ]
     assert kept(folder)[0] == 2  # it was done
@@ -307,7 +309,7 @@ def test_what_came_at_the_same_instant_stays_in_its_order(folder: Path) -> None:
     twins = [[fresh(1)._replace(message=message(1)._replace(id=SECOND + n))] for n in range(3)]
     write(folder, *twins, [ExtendLifetime(SECOND, BEGUN + 9999)])
     history = open_store(folder).history()
-    assert [one.item.id - SECOND for one in history.between(BEGUN - 1, BEGUN + 99)] == [0, 1, 2]  # type: ignore[union-attr]
+    assert [event.item.id - SECOND for event in history.between(BEGUN - 1, BEGUN + 99)] == [0, 1, 2]  # type: ignore[union-attr]
     history.close()
 
 
@@ -317,8 +319,8 @@ def test_what_is_expanded_meanwhile_is_followed(folder: Path) -> None:
     history = open_store(folder).history()
     expanding = [ExtendLifetime(FIRST, BEGUN + 9999)]
     at_statement("FROM compact_message m", history._query.__self__, lambda: write(folder, expanding))
-    assert [one.item.id for one in history.after(history.place({"messages": [], "attempts": [], "journal": 0}))] == [
-        FIRST
-    ]  # type: ignore[union-attr]
+    assert [
+        event.item.id for event in history.after(history.place({"messages": [], "attempts": [], "journal": 0}))
+    ] == [FIRST]  # type: ignore[union-attr]
     assert kept(folder)[0] == 0
     history.close()

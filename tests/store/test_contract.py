@@ -299,8 +299,8 @@ def test_what_was_relayed_to_all_is_an_attempt_and_its_states(store: Store) -> N
     )
     with store.reader() as reader:
         short, long = reader.record(1), reader.record(2)
-        assert [one._replace(id=0, message=0) for one in short.attempts] == [
-            one._replace(id=0, message=0) for one in long.attempts
+        assert [attempt._replace(id=0, message=0) for attempt in short.attempts] == [
+            attempt._replace(id=0, message=0) for attempt in long.attempts
         ]
         assert short.recipients[0]._replace(message=2) == long.recipients[0]
         assert not list(reader.content(1)) and not list(reader.content(2))
@@ -317,12 +317,12 @@ def test_an_administrator_moves_what_waits(store: Store) -> None:
     write(store, delayed, [SendBy("harbour", 1, 1), ExtendLifetime(1, 5000.0), FinishRequest(numbers[0])])
     write(store, [AddRecipient(Recipient(2, 2, "c@y.example", next_try=7.0)), RetryNow("beacon", 300.0)])
     with store.reader() as reader:
-        assert [(one.number, one.who, one.action, one.message) for one in reader.admin_requests()] == [
-            (numbers[1], "root", Action.RETRY, 2)
-        ]
+        assert [
+            (request.number, request.who, request.action, request.message) for request in reader.admin_requests()
+        ] == [(numbers[1], "root", Action.RETRY, 2)]
         first, (_, others) = reader.recipients(1), reader.recipients(2)
         assert first[0].expires == 5000.0 and first[1][0].via == "harbour" and first[1][0].next_try == 300.0
-        assert [(one.address, one.next_try) for one in others] == [("b@y.example", 300.0), ("c@y.example", 7.0)]
+        assert [(other.address, other.next_try) for other in others] == [("b@y.example", 300.0), ("c@y.example", 7.0)]
         assert reader.next_due(299.0) == 300.0 and reader.next_due(300.0) is None
 
 
@@ -364,7 +364,7 @@ def test_what_is_old_is_forgotten(store: Store) -> None:
         assert reader.taken("a", 0) == [] and reader.tallies(0.0) == []
         assert [row.message.id for row in reader.queue()] == [2, 3]
     history = store.history()
-    assert [one.item.at for one in history.between(0.0, 1e9) if isinstance(one.item, JournalEntry)] == [900.0]
+    assert [event.item.at for event in history.between(0.0, 1e9) if isinstance(event.item, JournalEntry)] == [900.0]
     history.close()
 
 
@@ -373,7 +373,7 @@ def test_what_happens_is_followed_from_a_place_that_can_be_kept(store: Store) ->
     history = store.history()
     place = history.place(history.now().export())
     write(store, submission(2), [RecordAttempt(RECORDED)], [WriteEntry(JournalEntry(at=1.0, event=Event.STARTED))])
-    assert {type(one.item) for one in history.after(place)} == {Message, Attempt, JournalEntry}
+    assert {type(event.item) for event in history.after(place)} == {Message, Attempt, JournalEntry}
     assert history.after(place) == []
     with pytest.raises(KeyError):
         history.place({"messages": []})

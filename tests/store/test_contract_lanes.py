@@ -42,7 +42,7 @@ def test_what_waits_in_a_lane_that_does_not_move_is_shown_as_delayed(store: Stor
     write(store, [tried, *map(StopLane, stops)])
     with store.reader() as reader:
         rows = {row.message.id: row.recipient for row in reader.queue()}
-        assert {id: (one.state.value, one.reply, one.next_try) for id, one in rows.items()} == {
+        assert {id: (item.state.value, item.reply, item.next_try) for id, item in rows.items()} == {
             1: ("delayed", "beacon is down", 90.0), 2: ("delayed", "451 own", 90.0),
             3: ("delayed", "dead's {host} is down", 90.0), 4: ("queued", "", rows[4].next_try), 5: ("delayed", "nobody", None),
         }  # fmt: skip

@@ -76,7 +76,7 @@ def message(id: int, reverse_path: str = "a@x.example") -> Message:
 def swept(folder: Path, before: Transaction, change: Transaction) -> list[dict[str, list[tuple[Any, ...]]]]:
     """What the tables hold after a crash before each step in turn, and at last without one; content by its size."""
     batch = batch_of(change, lambda octets: 0)
-    found, fatal, survived = [], 0, False
+    result, fatal, survived = [], 0, False
     while not survived:
         fatal += 1
         here = folder / str(fatal)
@@ -86,8 +86,8 @@ def swept(folder: Path, before: Transaction, change: Transaction) -> list[dict[s
             survived = commit(Doomed(connection, fatal), batch) == [None]  # type: ignore[arg-type]
         connection.close()
         with sqlite3.connect(here / DATABASE) as after:
-            found.append({table: after.execute(f"SELECT * FROM {table}").fetchall() for table in TABLES})
-    return found
+            result.append({table: after.execute(f"SELECT * FROM {table}").fetchall() for table in TABLES})
+    return result
 
 
 def test_a_message_is_whole_or_absent(folder: Path) -> None:
@@ -97,7 +97,7 @@ def test_a_message_is_whole_or_absent(folder: Path) -> None:
     *crashed, whole = swept(
         folder,
         [],
-        [AddMessage(message(5), (), None), *(AddContent(*one) for one in content), *map(AddRecipient, recipients)],
+        [AddMessage(message(5), (), None), *(AddContent(*item) for item in content), *map(AddRecipient, recipients)],
     )
     assert len(crashed) >= 8
     assert [len(whole[table]) for table in ("message", "recipient", "content")] == [1, 3, 3]
@@ -123,10 +123,14 @@ def test_what_was_relayed_is_recorded_the_same_by_the_short_way(folder: Path) ->
     before = added(message(5), recipients, b"octets")
     session = SessionFacts(tls="TLSv1.3")
     said = '250 2.0.0 kept as "x"'
-    facts = AttemptFacts([RecipientResult(one.address, "relayed", "accept", said) for one in recipients], session)
+    facts = AttemptFacts(
+        [RecipientResult(recipient.address, "relayed", "accept", said) for recipient in recipients], session
+    )
     attempt = Attempt(9, 5, 1.0, 0.1, "c", "h:25", "192.0.2.1", "accept", "", "", 250, "2.0.0", "kept", facts, None)
-    outcomes = [SetState(5, one.number, State.RELAYED, 1, None, "c", said, 2.0, "h:25") for one in recipients]
-    results = [(one.number, 1, one.address, said) for one in recipients]
+    outcomes = [
+        SetState(5, recipient.number, State.RELAYED, 1, None, "c", said, 2.0, "h:25") for recipient in recipients
+    ]
+    results = [(recipient.number, 1, recipient.address, said) for recipient in recipients]
     for whole in (True, False):
         short = RecordRelayed(
             9, 5, 1.0, 0.1, "c", "h:25", "192.0.2.1", 250, "2.0.0", "kept", results,

@@ -83,8 +83,8 @@ def kept(queue: Path) -> dict[int, tuple[bytes, list[Recipient]]]:
 
 def test_what_the_database_knows_stays_as_it_was(damaged: Path, folder: Path) -> None:
     before = kept(damaged)
-    found = rescue(damaged, folder / "new", NOW)
-    assert found == Rescued(known=39, ended=1)
+    result = rescue(damaged, folder / "new", NOW)
+    assert result == Rescued(known=39, ended=1)
     assert kept(folder / "new") == before
     channel, _ = start_process(folder / "new")
     channel.close()
@@ -95,14 +95,14 @@ def test_without_a_database_all_are_parked_with_whom_they_were_for(damaged: Path
     without_database(damaged)
     with pytest.raises(StoreError, match="kite queue rescue"):
         connect_writer(damaged)
-    found = rescue(damaged, folder / "new", NOW)
-    assert (found.parked, found.known, found.lost, found.unsure) == (40, 0, [], False)
+    result = rescue(damaged, folder / "new", NOW)
+    assert (result.parked, result.known, result.lost, result.unsure) == (40, 0, [], False)
     with open_store(folder / "new").reader() as reader:
         for id, (content, recipients) in before.items():
             message, parked = reader.recipients(id)
             assert b"".join(reader.content(id)) == content and message.reverse_path == "rota@ternferries.example"
-            assert [one.address for one in parked] == [one.address for one in recipients]
-            assert {(one.state, one.reply) for one in parked} == {(State.PARKED, UNKNOWN)}
+            assert [item.address for item in parked] == [recipient.address for recipient in recipients]
+            assert {(item.state, item.reply) for item in parked} == {(State.PARKED, UNKNOWN)}
 
 
 def test_what_was_moved_says_what_was_known_then(damaged: Path, folder: Path) -> None:
@@ -128,8 +128,8 @@ def test_an_old_database_and_newer_content(damaged: Path, folder: Path) -> None:
     without_database(damaged)
     for path in (folder / "backup").glob("queue.sqlite*"):
         shutil.copy(path, damaged)
-    found = rescue(damaged, folder / "new", NOW)
-    assert (found.known, found.parked, found.ended, found.lost) == (39, 1, 1, [])
+    result = rescue(damaged, folder / "new", NOW)
+    assert (result.known, result.parked, result.ended, result.lost) == (39, 1, 1, [])
 
 
 def test_content_of_another_folder_is_refused(damaged: Path, folder: Path) -> None:
@@ -175,11 +175,11 @@ def test_whatever_is_damaged_nothing_is_lost_without_a_word(damaged: Path, folde
         connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
     for _ in range(dice.randrange(1, 4)):
         spoil(dice.choice(sorted(files(damaged))), dice)
-    found = rescue(damaged, folder / "new", NOW)
-    lost = {one.id for one in found.lost}
+    result = rescue(damaged, folder / "new", NOW)
+    lost = {item.id for item in result.lost}
     with open_store(folder / "new").reader() as reader:
         there = {row.message.id for row in reader.queue()}
         for id in there:
             assert b"".join(reader.content(id)) == octets(id)
     missing = set(range(1, 41)) - {2, 10} - there - lost
-    assert not missing or found.unsure
+    assert not missing or result.unsure

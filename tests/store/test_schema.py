@@ -121,7 +121,7 @@ def test_what_was_held_for_a_connector_waits_in_its_lane(folder: Path) -> None:
     connect_writer(folder).close()
     with open_store(folder).reader() as reader:
         rows = {row.message.id: row.recipient for row in reader.queue()}
-        assert {id: (one.state.value, one.reply, one.next_try) for id, one in rows.items()} == {
+        assert {id: (item.state.value, item.reply, item.next_try) for id, item in rows.items()} == {
             7: ("delayed", "down", 5.0), 8: ("delayed", "down", 60.0), 9: ("parked", "down", None), 10: ("queued", "", 2.0),
         }  # fmt: skip
         assert [row.message for row in reader.delayed((0.0, 0, 0), 50.0, 9)] == [7]

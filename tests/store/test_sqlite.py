@@ -184,7 +184,7 @@ def test_files_of_content_go_when_nothing_in_them_is_wanted(folder: Path, writer
         )
         moved = reader.scattered(1000)
         assert moved == [(1, 0, b"abc")]
-        write_together(writer, turns, [*(MoveContent(*one) for one in moved), Sweep()])
+        write_together(writer, turns, [*(MoveContent(*item) for item in moved), Sweep()])
         write_together(writer, turns, [])  # for the process has gone on then
         assert [number for number, _ in segment_sizes(folder)] == [2]
         assert list(reader.content(1)) == list(reader.content(3)) == [b"abc"]

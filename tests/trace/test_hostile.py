@@ -44,9 +44,9 @@ def spoil(content: bytes, changes: list[tuple[int, int, bytes]]) -> bytes:
 def test_whatever_it_is_it_is_read(changes: list[tuple[int, int, bytes]], number: int) -> None:
     way_verdict(find_way(spoil(HEADER, changes), ["mx.example"]), "a")
     notice = read_notice(spoil(a_notice(), changes))
-    for one in notice.recipients if notice is not None else ():
-        facts = {"recipient": one.recipient, "action": one.action, "status": one.status, "said": one.said}
-        judge_told({**facts, "at_server": one.at_server, "reporter": notice.reporter if notice else ""}, {})
+    for item in notice.recipients if notice is not None else ():
+        facts = {"recipient": item.recipient, "action": item.action, "status": item.status, "said": item.said}
+        judge_told({**facts, "at_server": item.at_server, "reporter": notice.reporter if notice else ""}, {})
     LogSource("x", ()).read(spoil(LINES[number], changes).replace(b"\n", b" "), time.time())
 
 

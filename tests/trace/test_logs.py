@@ -84,9 +84,9 @@ def test_lines_of_other_kinds(
     """Old syslog without a year, times of RFC 3339 and nearly so, JSON; and what is none of them."""
     monkeypatch.setenv("TZ", "UTC")
     time.tzset()
-    found = parse_line(line, NOW)
-    assert (found.host, found.program, found.text) == (host, program, text)
-    assert found.at == (None if at is None else NOW + at)
+    result = parse_line(line, NOW)
+    assert (result.host, result.program, result.text) == (host, program, text)
+    assert result.at == (None if at is None else NOW + at)
 
 
 def test_lines_are_found_wherever_a_portion_ends() -> None:
@@ -194,8 +194,8 @@ def test_one_message_through_three_logs(folder: Path) -> None:
     )
     (folder / "three.log").write_text("Nov 23 09:00:09 store box[1]: stored, message-id=<m@y.example>, 000012\nother\n")
     sources = named_sources([str(folder / f"{name}.log") for name in ("three", "two", "one")], None, rotated_too=False)
-    found = join(sources, Clues(message_ids={"<m@y.example>"}), NOW)
-    assert [(entry.source, entry.outcome) for entry in found] == [
+    result = join(sources, Clues(message_ids={"<m@y.example>"}), NOW)
+    assert [(entry.source, entry.outcome) for entry in result] == [
         ("one.log", "accepted"), ("one.log", "relayed"), ("two.log", "delayed"), ("two.log", "relayed"), ("three.log", ""),
     ]  # fmt: skip
     too_late = join(sources, Clues(message_ids={"<m@y.example>"}, since=NOW + 3605), NOW)

@@ -131,7 +131,9 @@ def test_in_the_words_of_others(words: str, told: list[tuple[str, str, str, str]
     """Each recipient with what is said of it: a code in brackets, an enhanced one alone, or in no more than words."""
     notice = read_notice(words.encode())
     assert notice is not None
-    assert [(one.recipient, one.action, one.status, one.said) for one in notice.recipients] == told
+    assert [
+        (recipient.recipient, recipient.action, recipient.status, recipient.said) for recipient in notice.recipients
+    ] == told
     plain = re.sub(r"(?m)^(From: )\S+", r"\1ana@y.example", words.replace("Return-Path:", "X-Path:"), count=1)
     assert read_notice(plain.encode()) is None, "anybody may write so"
 
@@ -156,7 +158,7 @@ async def test_joined_to_our_message_and_told_in_its_story(folder: Path, authori
             about = f"<m{number}@ternferries.example>"
             (notices / f"{number}.eml").write_bytes(a_notice(about).replace(b"<n1@", f"<n{number}@".encode()))
         told = json.loads(kite("notice", "--json", "--look-only", notices, config=config).stdout)
-        assert [one["id"] for one in told] == [None, None, story["id"], story["id"], None, None]
+        assert [event["id"] for event in told] == [None, None, story["id"], story["id"], None, None]
         assert told[0]["verdict"]["advice"].startswith("send it again later"), "it is not in our queue any longer"
         assert told[0]["status_means"].startswith("the mailbox is full") and told[0]["verdict"]["side"] == "beyond"
         assert told[1]["missing"] == ["Action", "Status"]
@@ -171,8 +173,8 @@ async def test_joined_to_our_message_and_told_in_its_story(folder: Path, authori
         assert story["verdict"]["side"] == "beyond" and "552 5.2.2" in story["verdict"]["evidence"]
         assert [line["what"] for line in story["timeline"]].count("failed") == 1
         assert kite("notice", stdin=b"Subject: no\n\nnotice\n", config=config).returncode == 1
-        one = kite("notice", "-", stdin=a_notice("<elsewhere@x.example>"), config=config).stdout.decode()
-        assert "2 recipients" in one
+        item = kite("notice", "-", stdin=a_notice("<elsewhere@x.example>"), config=config).stdout.decode()
+        assert "2 recipients" in item
 
     async with smart_host(folder, authority) as (hop, caught):
         config = write_site(folder, hop)

@@ -85,7 +85,7 @@ def test_how_wrong_the_clocks_are() -> None:
     explanations leave open."""
     assert waits(("a", 0), ("b", 5), ("c", 4)) == [(5, 5, 5), (0, 0, 0)], "two seconds are how clocks are"
     slow = estimate([("a", 0), ("b", -1799), ("c", 2), ("d", 3)])
-    assert slow.wrong == [("b", -1800)] and [one.server for one in slow.others] == ["a"]
+    assert slow.wrong == [("b", -1800)] and [other.server for other in slow.others] == ["a"]
     assert slow.waits[1] == (1, 0, 1801) and not slow.waits[1].certain and slow.waits[2] == (1, 1, 1)
     fast = estimate([("a", 0), ("b", 7201), ("c", 3)])
     assert fast.wrong == [("b", 7199.5)] and fast.total.likely == 3 and not any(wait.certain for wait in fast.waits)
@@ -94,7 +94,7 @@ def test_how_wrong_the_clocks_are() -> None:
     twice = estimate([("a", 0), ("b", -1790), ("c", 20), ("b", -1765), ("d", 40)])
     assert twice.wrong == [("b", -1797.5)] and twice.waits[0] == (7.5, 0, 15), "as wrong at one hop as at the other"
     two = estimate([("a", 0), ("b", -600), ("c", 10), ("d", 900), ("e", 20), ("f", 21)])
-    assert {one.server for one in two.wrong} == {"b", "d"} and two.total.likely == 21
+    assert {item.server for item in two.wrong} == {"b", "d"} and two.total.likely == 21
     many = estimate([(f"s{number}", number if number % 3 else -1000.0 - number) for number in range(200)])
     assert len(many.wrong) == 66 and many.total.likely == 1199
     assert estimate([("a", 0)]).waits == () and estimate([]).total == (0, 0, 0)
@@ -137,7 +137,7 @@ def test_results_of_checks() -> None:
         'mx.example 1; spf=pass (c) smtp.mailfrom=example.net; dkim=fail reason="bad; sig" header.d=example.org; new/2=odd'
     )
     assert (checked.server, checked.version) == ("mx.example", "1")
-    assert [(one.method, one.value, one.reason, one.properties) for one in checked.results] == [
+    assert [(result.method, result.value, result.reason, result.properties) for result in checked.results] == [
         ("spf", "pass", "", {"smtp.mailfrom": "example.net"}),
         ("dkim", "fail", "bad; sig", {"header.d": "example.org"}),
         ("new", "odd", "", {}),

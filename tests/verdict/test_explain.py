@@ -45,8 +45,8 @@ SAID = {
 @pytest.mark.parametrize(("about", "said"), [(about, said) for about, replies in SAID.items() for said in replies])
 def test_the_words_of_a_reply_tell_why(about: str, said: str) -> None:
     """Each phrase by what it is found in, and by no other."""
-    found = find_phrase(int(said[:3]), said[4:])
-    assert found is not None and found.about == about
+    result = find_phrase(int(said[:3]), said[4:])
+    assert result is not None and result.about == about
 
 
 def test_every_phrase_is_shown_and_can_be_said() -> None:
