@@ -35,10 +35,11 @@ class Steady:
 
     def between(self, since: float, until: float, seed: int) -> Iterator[Arrival]:
         """The messages."""
+        from math import log
         from random import Random
 
-        dice, at, recipients = Random(seed), since, (self.address,)
-        while (at := at + dice.expovariate(self.rate)) < until:
+        chance, at, mean, recipients = Random(seed).random, since, 1 / self.rate, (self.address,)
+        while (at := at - log(1.0 - chance()) * mean) < until:
             yield Arrival(at, self.who, self.sender, recipients, SIZE)
 
     def burst(self, messages: int, who: str, at: float, rate: float, seed: int) -> Iterator[Arrival]:

@@ -235,7 +235,9 @@ class ModelSession:
         """The same for a message that arrived at an instant, after so many attempts."""
         self.begun += 1
         self.stage = Stage.ACCEPT
-        return self._model.takes(self._network.loop.now, self._network.chance(arrived, 0, attempts))
+        model, network = self._model, self._network
+        chance = network.chance(arrived, 0, attempts) if len(model.service) > 1 else 0.0
+        return model.takes(network.loop.now, chance)
 
     def accepts(self, arrived: float, address: str, began: float) -> bool:
         """Whether the first attempt of a message to one recipient, begun at an instant, goes well now."""

@@ -97,7 +97,7 @@ class _Carrier:
             lane.waiting_carriers.append(self)
             if not self._watched:
                 self._watched = True
-                self._loop.call_later(IDLE_SECONDS, self._look)
+                self._loop.at(self._idle_since + IDLE_SECONDS, self._look)
 
     def _look(self) -> None:
         """End, where it has been idle for long enough."""
@@ -107,7 +107,7 @@ class _Carrier:
         left = self._idle_since + IDLE_SECONDS - self._loop.now
         if left > 0:
             self._watched = True
-            self._loop.call_later(left, self._look)
+            self._loop.at(self._loop.now + left, self._look)
         else:
             self._lane.waiting_carriers.remove(self)
             self._finish()

@@ -85,6 +85,7 @@ class _Run:
             world.loaded, self.queue.submit, cast(ServerReads, self.queue), self._ids, self.clock, log,
             Supervisor(log), surroundings=surroundings,
         )  # fmt: skip
+        self._supply = self.dispatcher.supply
 
     def play(self) -> Measures:
         """Let it go on until all has ended."""
@@ -171,8 +172,8 @@ class _Run:
         queue = self.queue
         queue.recipients -= 1
         self.measures.relayed_new(key[0], arrival, self.loop.now, queue.recipients)
-        if self.dispatcher.supply.backlog.lanes():
-            self.dispatcher.supply.has_places(key, self.lanes[key].load.jobs)
+        if self._supply.backlog.lanes():
+            self._supply.has_places(key, self.lanes[key].load.jobs)
 
     def enter(self, lane: QuickLane, arrival: Arrival, id: int) -> Job:
         """A message that began without one gets a job, and a place in the queue."""
@@ -181,7 +182,7 @@ class _Run:
         self.queue.add(addition)
         recipients = [*addition.recipients]
         job = Job(addition.message, recipients, lane.key[0], lane.next_hop, None, self.queue.content, load=lane.load)
-        self.dispatcher.supply.in_hand.begin(job)
+        self._supply.in_hand.begin(job)
         return job
 
 
