@@ -390,9 +390,7 @@ async def test_a_host_without_8bitmime_gets_the_message_in_seven_bits(folder: Pa
     )
     endpoint = service.endpoints[0]
     text = "Subject: x\r\nContent-Type: text/plain; charset=utf-8\r\n\r\nüber\r\n".encode()
-    letters = [
-        letter(who, sender="", content=subject) for who, subject in (("a@x.example", text), ("b@x.example", signed))
-    ]
+    letters = [letter(who, sender="", content=body) for who, body in (("a@x.example", text), ("b@x.example", signed))]
     await converse(endpoint.port, talk(*(item.replace(b"<>", b"<> BODY=8BITMIME", 1) for item in letters)))
     with open_store(store_of(folder / "queue")).reader() as reader:
         await happens(lambda: len(reader.queue(tuple(State))) >= 2 and not reader.queue())
