@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 from copper_kite.lazy import lazy_exports
 
 if TYPE_CHECKING:
-    from copper_kite.rehearsal.conclusion import Conclusion, conclude, short_span, trouble_text
+    from copper_kite.rehearsal.conclusion import Conclusion, conclude, range_text, short_span, trouble_text
     from copper_kite.rehearsal.figures import Band, Bands, Series
     from copper_kite.rehearsal.find import Found, Goal, find_value, parse_goal
     from copper_kite.rehearsal.load_of import LoadUsed, basis_of
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 __getattr__, __all__ = lazy_exports(
     __name__,
     {
-        "conclusion": "Conclusion conclude short_span trouble_text",
+        "conclusion": "Conclusion conclude range_text short_span trouble_text",
         "figures": "Band Bands Series",
         "find": "Found Goal find_value parse_goal",
         "load_of": "LoadUsed basis_of",

@@ -31,7 +31,8 @@ def overloads(rehearsal: Rehearsal, offered: Mapping[str, float]) -> list[Overlo
     span = rehearsal.until - rehearsal.since
     results = []
     for connector in rehearsal.loaded.settings.connector:
-        comes = offered.get(connector.name, 0.0) / span
+        if not (comes := offered.get(connector.name, 0.0) / span):
+            continue
         limits = _limits(connector, rehearsal.model_of(connector))
         takes, limit = min(((takes, limit) for limit, takes in limits.items()), default=(math.inf, ""))
         if comes > takes:

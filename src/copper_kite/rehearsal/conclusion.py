@@ -3,20 +3,20 @@
 from __future__ import annotations
 
 import shlex
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from datetime import datetime
 from typing import NamedTuple
 
 from copper_kite.clock import span_text
 from copper_kite.rehearsal.capacity import Overload, overloads
 from copper_kite.rehearsal.figures import Band, Bands, Spent
-from copper_kite.rehearsal.instants import midnight
+from copper_kite.rehearsal.instants import DAY, midnight
 from copper_kite.rehearsal.scenario import Scenario
 from copper_kite.rehearsal.world import Rehearsal, Trouble
 
-__all__ = ["Conclusion", "conclude", "short_span", "trouble_text"]
+__all__ = ["Conclusion", "conclude", "range_text", "short_span", "trouble_text"]
 
-DAY = 86400.0
+MOST_TOLD = 3  # troubles that a sentence names
 
 
 class Conclusion(NamedTuple):
@@ -59,9 +59,9 @@ def day_time(at: float) -> str:
     return datetime.fromtimestamp(at).strftime("%a %H:%M")
 
 
-def range_text(band: Band, form: str = "{:,.0f}") -> str:
+def range_text(band: Band, form: Callable[[float], str] = "{:,.0f}".format) -> str:
     """The median, with the band where it is wider than what is shown."""
-    low, median, high = (form.format(value) for value in (band.low, band.median, band.high))
+    low, median, high = form(band.low), form(band.median), form(band.high)
     return median if low == high else f"{median} ({low}–{high})"
 
 
@@ -72,30 +72,23 @@ def short_span(seconds: float) -> str:
     return span_text(round(seconds / 60) * 60.0 if seconds >= 3600 else seconds)
 
 
-def _spans(band: Band) -> str:
-    low, median, high = short_span(band.low), short_span(band.median), short_span(band.high)
-    return median if low == high else f"{median} ({low}–{high})"
-
-
 def _queue(rehearsal: Rehearsal, bands: Bands, largest: Band) -> str:
-    troubles = " and ".join(map(trouble_text, _told(rehearsal)))
+    troubles = " and ".join(map(trouble_text, rehearsal.troubles_over[:MOST_TOLD]))
     at = bands.figures["largest_at"]
     when = f", at {day_time(at.median)}" if at is not None else ""
     longest = f"the queue is {range_text(largest)} recipients at its longest{when}"
     return f"{troubles[:1].upper() + troubles[1:]}: {longest}." if troubles else f"{longest[0].upper()}{longest[1:]}."
 
 
-def _told(rehearsal: Rehearsal) -> list[Trouble]:
-    """The troubles that have an end, the first of them."""
-    return [trouble for trouble in rehearsal.troubles if trouble.until <= rehearsal.until][:3]
-
-
 def _empty(rehearsal: Rehearsal, bands: Bands) -> list[str]:
     after, at = bands.figures["empty_after"], bands.figures["empty_at"]
     if after is None or at is None:
-        return [] if not _told(rehearsal) else ["The queue is not as short as usual again before all mail has ended."]
-    since = "after that" if _told(rehearsal) else "after it was longest"
-    return [f"The queue is empty, or as short as usual, {_spans(after)} {since}, at {day_time(at.median)}."]
+        never = "The queue is not as short as usual again before all mail has ended."
+        return [never] if rehearsal.troubles_over else []
+    since = "after that" if rehearsal.troubles_over else "after it was longest"
+    return [
+        f"The queue is empty, or as short as usual, {range_text(after, short_span)} {since}, at {day_time(at.median)}."
+    ]
 
 
 def _late(bands: Bands, expired: Band) -> str:

@@ -75,6 +75,14 @@ class Bands:
     series: Mapping[str, Series]
     never_empty: int = 0
 
+    @property
+    def worth_showing(self) -> int:
+        """How many samples: up to the last at which much waits, and the period itself."""
+        waiting = self.series["waiting"].high
+        some = 0.002 * max(waiting, default=0.0)
+        last = max((place for place, value in enumerate(waiting) if value > some), default=0)
+        return min(max(last + 2, self.samples), len(waiting))
+
 
 def figures_of(measures: Measures, until: float) -> RunFigures:
     """The numbers of a run whose messages arrived up to `until`."""

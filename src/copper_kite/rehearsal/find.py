@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
 from copper_kite.errors import InputError
+from copper_kite.rehearsal.changes import unknown_name
 from copper_kite.rehearsal.figures import Bands
 from copper_kite.rehearsal.many import run_many
 from copper_kite.rehearsal.scenario import Scenario, scenario_of
@@ -101,7 +102,7 @@ def find_value(
     name, _, key = what.rpartition(".")
     if key not in ("sessions", "waits", "allowance"):
         raise InputError(f"{what!r}: --find takes sessions, waits or allowance, or beacon.sessions", usage=True)
-    connector = _connector(basis, scenario, name)
+    connector = "" if key == "waits" else _connector(basis, scenario, name)
     search = _Search(basis, scenario, goal, runs, seed, progress)
     find = {"sessions": _find_sessions, "waits": _find_waits, "allowance": _find_allowance}[key]
     return find(search, connector)
@@ -210,7 +211,7 @@ def _connector(basis: Basis, scenario: Scenario, name: str) -> str:
     names = [connector.name for connector in connectors]
     if name:
         if name not in names:
-            raise InputError(f"there is no connector {name!r}; there are {', '.join(names)}", usage=True)
+            raise unknown_name(name, names, "connector")
         return name
     meant = [item for item in names if item in scenario.named] or names
     if len(meant) != 1:

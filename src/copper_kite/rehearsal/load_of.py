@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from copper_kite.errors import InputError, RehearsalFailed, StoreError
 from copper_kite.rehearsal.fit import Fit, fit_load
-from copper_kite.rehearsal.instants import midnight
+from copper_kite.rehearsal.instants import DAY, midnight
 from copper_kite.rehearsal.loads import Replay, Steady
 from copper_kite.rehearsal.past import Past, days_to_read, read_past
 from copper_kite.rehearsal.scenario import Scenario
@@ -19,8 +19,6 @@ from copper_kite.settings import Loaded
 from copper_kite.store import StorePlace, open_store
 
 __all__ = ["LoadUsed", "basis_of"]
-
-DAY = 86400.0
 
 
 class LoadUsed(NamedTuple):
@@ -45,7 +43,10 @@ def basis_of(loaded: Loaded, scenario: Scenario, place: StorePlace, now: float) 
     except StoreError as error:
         raise RehearsalFailed(f"{error}; without a history, say how much arrives, as in --rate 600/h") from error
     with reads as reader:
-        past = read_past(store, now - days_to_read(reader, now) * DAY, now)
+        since_when = now - days_to_read(reader, now) * DAY
+        if scenario.replay:
+            since_when = min(since_when, _replayed_from(scenario))
+        past = read_past(store, since_when, now)
         fit: Fit | None = None
         load: Load
         if scenario.replay:
@@ -60,11 +61,15 @@ def basis_of(loaded: Loaded, scenario: Scenario, place: StorePlace, now: float) 
     return Basis(loaded, load, past, since, until), LoadUsed(words, fit, samples, unreachable)
 
 
-def _replay(past: Past, scenario: Scenario, seconds: float) -> Replay:
+def _replayed_from(scenario: Scenario) -> float:
     try:
-        since = midnight(datetime.fromisoformat(scenario.replay).timestamp())
+        return midnight(datetime.fromisoformat(scenario.replay).timestamp())
     except (ValueError, OverflowError):
         raise InputError(f"replay: {scenario.replay!r} is no day; write it as 2026-11-02", usage=True) from None
+
+
+def _replay(past: Past, scenario: Scenario, seconds: float) -> Replay:
+    since = _replayed_from(scenario)
     messages = [arrival for arrival in past.arrivals() if since <= arrival.at < since + seconds]
     if not messages:
         raise RehearsalFailed(f"nothing was submitted from {scenario.replay} on that the journal still has")

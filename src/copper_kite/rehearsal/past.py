@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 
 from copper_kite.rehearsal.arrivals import Arrival
 from copper_kite.rehearsal.next_hops import Outcome, domain_of
-from copper_kite.smtp import Reply
+from copper_kite.smtp import Reply, split_reply
 from copper_kite.store import Attempt, Message, Reader, Store
 from copper_kite.words import Cause, Stage, State
 
@@ -121,10 +121,13 @@ def _take(past: Past, attempt: Attempt, tried: set[tuple[int, str]]) -> None:
         key = attempt.message, result.address
         first = key not in tried
         tried.add(key)
-        reply = None if result.state == State.RELAYED.value else _reply(attempt)
+        reply = None if result.state == State.RELAYED.value else _reply(result.reply)
         outcome = None if reply is None else (Stage(result.stage), reply)
         hop.results[domain_of(result.address), first].append(outcome)
 
 
-def _reply(attempt: Attempt) -> Reply | None:
-    return None if attempt.code is None else Reply(attempt.code, attempt.enhanced, attempt.text)
+def _reply(text: str) -> Reply | None:
+    """The reply that is kept of a recipient; None if it has none."""
+    codes, said = split_reply(text)
+    code, _, enhanced = codes.partition(" ")
+    return Reply(int(code), enhanced, said) if code else None

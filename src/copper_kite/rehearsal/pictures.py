@@ -46,7 +46,7 @@ def picture(drawn: Drawn) -> Figure:
 
 def _draw(canvas: Canvas, drawn: Drawn, colours: Colours) -> None:
     rows = canvas.subplots(3, 1, sharex=True, height_ratios=(2, 1.3, 1.3))
-    shown = max(_length(bands) for _, bands in drawn.rehearsals)
+    shown = max(bands.worth_showing for _, bands in drawn.rehearsals)
     since, step = drawn.rehearsals[0][1].since, drawn.rehearsals[0][1].step
     for axes, (key, label, unit) in zip(rows, _CURVES, strict=True):
         for (name, bands), colour in zip(
@@ -73,14 +73,6 @@ def _curve(axes: Axes, series: Series, unit: float, span: tuple[float, float, in
     )
     axes.fill_between(times, low, high, color=colour, alpha=0.25, linewidth=0)
     axes.plot(times, median, color=colour, linewidth=1.4, label=name)
-
-
-def _length(bands: Bands) -> int:
-    """How many samples are worth showing: up to the last at which much waits, and the period itself."""
-    waiting = bands.series["waiting"].high
-    some = 0.002 * max(waiting, default=0.0)
-    last = max((place for place, value in enumerate(waiting) if value > some), default=0)
-    return min(max(last + 2, bands.samples), len(waiting))
 
 
 def _local(at: float) -> datetime:

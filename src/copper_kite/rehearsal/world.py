@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import NamedTuple, Protocol
 
 from copper_kite.errors import InputError
@@ -64,12 +64,11 @@ class Rehearsal:
     hops: Mapping[str, HopModel]
     others: HopModel
     troubles: Sequence[Trouble] = ()
-    samples: Mapping[str, int] = field(default_factory=dict)  # attempts that each connector's model comes from
 
     def run(self, seed: int) -> Measures:
         """One run. The same seed gives the same load and luck under any configuration. Raises RehearsalFailed."""
-        told = [trouble for trouble in self.troubles if trouble.until < self.until]
-        trouble = (min(item.since for item in told), max(item.until for item in told)) if told else None
+        over = self.troubles_over
+        trouble = (min(item.since for item in over), max(item.until for item in over)) if over else None
         copies = {id(model): replace(model) for model in self.hops.values()}  # they remember when they are free
         world = World(
             loaded=self.loaded,
@@ -80,6 +79,11 @@ class Rehearsal:
             trouble=trouble,
         )
         return run_once(world, self._arrivals(seed), seed)
+
+    @property
+    def troubles_over(self) -> list[Trouble]:
+        """The troubles that are over before messages cease to arrive."""
+        return [trouble for trouble in self.troubles if trouble.until < self.until]
 
     def model_of(self, connector: Connector) -> HopModel:
         """The first next hop of a connector."""
@@ -149,7 +153,6 @@ class Basis(NamedTuple):
         return Rehearsal(
             loaded=loaded, scenario=scenario, load=self.load, since=self.since, until=self.until, hops=hops,
             others=others, troubles=_apply(scenario, by_name, self.since, self.until),
-            samples={name: hop.samples for name, hop in self.past.hops.items() if hop.samples},
         )  # fmt: skip
 
 

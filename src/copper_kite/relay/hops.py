@@ -146,8 +146,8 @@ class Hops:
         tries them all: then there are no more attempts than the waits allow, however many next hops there are.
         """
         plans = random.sample(self.plans, len(self.plans)) if self.spread else list(self.plans)
-        fit = [plan for plan in plans if plan not in self._down] if self._down else plans
-        if not fit or not self._down:
+        fit = [plan for plan in plans if plan not in self._down] if self._down else []
+        if not fit:  # all of them are alike
             return plans
         return [*fit, *(plan for plan in plans if plan in self._down and now >= self._down[plan].until)]
 

@@ -122,13 +122,11 @@ def _delays(groups: Mapping[str, Mapping[str, Band]]) -> list[tuple[str, ...]]:
 
 
 def _cell(key: str, band: Band | None) -> str:
-    from copper_kite.rehearsal import short_span
+    from copper_kite.rehearsal import range_text, short_span
 
     if band is None:
         return "never" if key == "empty_after" else "-"
-    form = short_span if key in TIMES else lambda value: f"{value:,.0f}"
-    median, low, high = form(band.median), form(band.low), form(band.high)
-    return median if low == high else f"{median} ({low}–{high})"
+    return range_text(band, short_span) if key in TIMES else range_text(band)
 
 
 def _moment(at: float) -> str:
@@ -144,7 +142,7 @@ def _show_timeline(rehearsal: Rehearsal, bands: Bands) -> None:
     most = max(curve.high, default=0.0)
     if most < 1:
         return
-    length = _worth_showing(curve.high, bands.samples)
+    length = bands.worth_showing
     columns = min(MOST_COLUMNS, max(console().width - 10, 40), length)
     edges = [round(place * length / columns) for place in range(columns + 1)]
     pairs = list(pairwise(edges))
@@ -177,12 +175,6 @@ def _axis(starts: Sequence[float], end: float) -> str:
         text = text.ljust(place) + datetime.fromtimestamp(starts[place]).strftime(form)
         place += 12
     return text[: len(starts) + 6]
-
-
-def _worth_showing(high: Sequence[float], least: int) -> int:
-    some = 0.002 * max(high, default=0.0)
-    last = max((place for place, value in enumerate(high) if value > some), default=0)
-    return min(max(last + 2, least), len(high))
 
 
 def _show_basis(rehearsal: Rehearsal, bands: Bands, load: LoadUsed) -> None:
@@ -309,7 +301,7 @@ def found_json(found: Found) -> dict[str, Any]:
     """The same as JSON."""
     return {
         "find": found.key,
-        "connector": found.connector,
+        "connector": found.connector or None,
         "goal": found.goal.text,
         "value": found.value,
         "command": found.command or None,
