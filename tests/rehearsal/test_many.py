@@ -50,6 +50,14 @@ def test_an_outage_is_what_arithmetic_says() -> None:
     assert not conclusion.next, "it is the next hop that takes no more"
 
 
+def test_mail_that_is_never_relayed_has_no_delay_and_meets_no_goal() -> None:
+    rehearsal = prepared(configured(retry={"waits": ["1h"]}), 4, down=["beacon=20d@2027-01-15"], **{"for": "1d"})
+    bands = run_many(rehearsal, 2, processors=1)
+    assert bands.figures["delay_p95"] is None and not parse_goal("p95 delay < 30m").met(bands)
+    conclusion = conclude(rehearsal, bands)
+    assert conclusion.bad and "is relayed; " in conclusion.sentences[-1] and "None of" in conclusion.sentences[-1]
+
+
 def test_the_number_of_processors_changes_nothing() -> None:
     rehearsal = prepared(configured(), 60, down=["beacon=1h"])
     assert run_many(rehearsal, 6, processors=1) == run_many(rehearsal, 6, processors=2)

@@ -92,13 +92,13 @@ def _empty(rehearsal: Rehearsal, bands: Bands) -> list[str]:
 
 
 def _late(bands: Bands, expired: Band) -> str:
-    submitted, relayed, notices, p50, p95 = (
-        bands.figures[name] for name in ("submitted", "relayed", "notices", "delay_p50", "delay_p95")
-    )
-    assert submitted is not None and relayed is not None
-    assert notices is not None and p50 is not None and p95 is not None
+    submitted, relayed, notices = (bands.figures[name] for name in ("submitted", "relayed", "notices"))
+    p50, p95 = bands.figures["delay_p50"], bands.figures["delay_p95"]
+    assert submitted is not None and relayed is not None and notices is not None
     told = f"{range_text(notices)} notices go to senders" if notices.high >= 0.5 else "no sender gets a notice"
     lost = f"{range_text(expired)} recipients expire" if expired.high >= 0.5 else "nothing expires"
+    if p50 is None or p95 is None:
+        return f"None of {submitted.median:,.0f} recipients is relayed; {told}, and {lost}."
     return (
         f"{relayed.median:,.0f} of {submitted.median:,.0f} recipients are relayed, half of them within "
         f"{short_span(p50.median)} and 95 % within {short_span(p95.median)}; {told}, and {lost}."

@@ -36,8 +36,8 @@ class Spent(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class RunFigures:
-    """One run in numbers. `empty_after` is None where the queue was not as short as usual again; `offered` are
-    recipients by connector."""
+    """One run in numbers. `empty_after` is None where the queue was not as short as usual again, a delay where nothing
+    was relayed; `offered` are recipients by connector."""
 
     figures: Mapping[str, float | None]
     by_priority: Mapping[str, Mapping[str, float]]
@@ -113,7 +113,7 @@ def figures_of(measures: Measures, until: float) -> RunFigures:
         "notices": measures.notices,
         "delay_notices": measures.delay_notices,
         "failure_notices": measures.failure_notices,
-        **{f"delay_{name}": value for name, value in delays_of_all.items()},
+        **{f"delay_{name}": delays_of_all.get(name) for name in DELAYS},
     }
     spent = [
         Spent(stop.connector, stop.since, stop.until if stop.until is not None else measures.last_end)
@@ -139,8 +139,9 @@ def figures_of(measures: Measures, until: float) -> RunFigures:
 def _quantiles(values: Sequence[NDArray[np.float64]]) -> dict[str, float]:
     import numpy as np
 
-    together = np.concatenate(values) if values else np.zeros(1)
-    return dict(zip(DELAYS, map(float, np.quantile(together, list(DELAYS.values()))), strict=True))
+    if not values:
+        return {}
+    return dict(zip(DELAYS, map(float, np.quantile(np.concatenate(values), list(DELAYS.values()))), strict=True))
 
 
 def bands_of(runs: Sequence[RunFigures], since: float) -> Bands:
